@@ -1,0 +1,51 @@
+import type { Segment } from "../core/bytes/layout";
+import type { Copy } from "../core/copies/copy";
+import { fileRecordsPass } from "../core/copies/file-records-pass";
+import type { Options } from "./main";
+import { line, stateFilter, withVolumes } from "./output";
+
+/** `compass list`: a line a copy. */
+export function list(positionals: readonly string[], options: Options): number {
+  const wanted = stateFilter(options.state);
+  return withVolumes(positionals, options.volume, (source, chosen) => {
+    for (const { report, volume } of chosen) {
+      for (const batch of fileRecordsPass(volume, source.disk)) {
+        for (const copy of batch.copies) {
+          if (!wanted(copy) || (copy.system && !options.system)) continue;
+          line(options.json, describe(report.volume, copy), `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`);
+        }
+      }
+    }
+    return false;
+  });
+}
+
+/** A copy as the contract of the command line has it. */
+export function describe(volume: number, copy: Copy): Record<string, unknown> {
+  return {
+    volume,
+    place: copy.place,
+    state: copy.state,
+    type: copy.type,
+    path: copy.path.normalize("NFC"),
+    size: copy.size,
+    created: iso(copy.created),
+    modified: iso(copy.modified),
+    condition: copy.condition,
+    survival: Math.round(copy.survival * 10_000) / 10_000,
+    segments: copy.layout?.segments.flatMap(placed) ?? [],
+    ...(copy.streams.length > 0 ? { streams: copy.streams } : {}),
+    ...(copy.links > 1 ? { links: copy.links } : {}),
+    ...(copy.encrypted ? { encrypted: true } : {}),
+    notes: copy.notes,
+  };
+}
+
+/** Where a segment's bytes stand on the disk; a hole has no place (null), coded bytes stand at several. */
+function placed(segment: Segment): { at: number | null; length: number; coding?: string }[] {
+  if (segment.kind === "disk" || segment.kind === "held") return [{ at: segment.at, length: segment.length }];
+  if (segment.kind === "coded") return segment.from.map((run) => ({ ...run, coding: segment.coding }));
+  return [{ at: null, length: segment.length }];
+}
+
+const iso = (time: number | null) => (time === null ? null : new Date(time).toISOString());

@@ -1,0 +1,77 @@
+import { existsSync, lstatSync, mkdirSync, realpathSync } from "node:fs";
+import { resolve } from "node:path";
+import picomatch from "picomatch";
+import { LayoutSource } from "../core/bytes/layout";
+import type { ByteSource } from "../core/bytes/byte-source";
+import type { Copy } from "../core/copies/copy";
+import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { safeComponents } from "../core/restore/names";
+import { deliver } from "../io/deliver";
+import type { Options } from "./main";
+import { line, oneSource, stateFilter, Usage, withVolumes } from "./output";
+
+/** `compass restore`: writes files with their folders, a line each. */
+export function restore(positionals: readonly string[], options: Options): number {
+  const wanted = stateFilter(options.state);
+  const root = destination(options.to, oneSource(positionals));
+  const matches = options.match === undefined ? () => true : matcher(options.match);
+  return withVolumes(positionals, options.volume, (source, chosen) => {
+    let problems = false;
+    const made = () => mkdirSync(root, { recursive: true });
+    for (const { report, volume } of chosen) {
+      const above = chosen.length > 1 ? [`volume-${report.volume}`] : [];
+      for (const batch of fileRecordsPass(volume, source.disk)) {
+        for (const copy of batch.copies) {
+          if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
+          made();
+          const result = restoreOne(copy, source.disk, root, above);
+          problems ||= result.problem !== undefined;
+          line(options.json, result, result.problem ? `not restored\t${copy.path}\t${result.problem}` : `${result.sha256}\t${result.output}`);
+        }
+      }
+    }
+    return problems;
+  });
+}
+
+interface Result {
+  path: string;
+  output: string | null;
+  size: number;
+  sha256: string | null;
+  condition: string;
+  problem?: string;
+}
+
+function restoreOne(copy: Copy, disk: ByteSource, root: string, above: readonly string[]): Result {
+  const result: Result = { path: copy.path.normalize("NFC"), output: null, size: copy.size, sha256: null, condition: copy.condition };
+  const why = notRestorable(copy);
+  if (why) return { ...result, problem: why };
+  try {
+    const content = new LayoutSource(disk, copy.layout ?? { size: 0, segments: [] });
+    const done = deliver(content, root, [...above, ...safeComponents(copy.path)], { conflict: "keep-both", modified: copy.modified });
+    return { ...result, output: done?.output ?? null, sha256: done?.sha256 ?? null };
+  } catch (error) {
+    return { ...result, problem: (error as Error).message };
+  }
+}
+
+function notRestorable(copy: Copy): string | null {
+  if (copy.condition === "name-only") return "Nothing of its content is left.";
+  if (!copy.layout && copy.size > 0) return copy.notes[copy.notes.length - 1] ?? "Its content cannot be read.";
+  return null;
+}
+
+function destination(to: string | undefined, source: string): string {
+  if (to === undefined) throw new Usage("Say where to restore to: --to DIR.");
+  const root = resolve(to);
+  if (existsSync(root) && !lstatSync(realpathSync(root)).isDirectory()) throw new Usage(`${to} is a file, not a folder to restore to.`);
+  if (existsSync(source) && existsSync(root) && realpathSync(root) === realpathSync(source)) throw new Usage("The destination is the source itself: choose another folder.");
+  return root;
+}
+
+function matcher(glob: string): (path: string) => boolean {
+  // A pattern without a slash means the name alone, as in a shell.
+  const test = picomatch(glob.replace(/^\//, ""), { dot: true, nocase: true, basename: !glob.includes("/") });
+  return (path) => test(path.slice(1));
+}

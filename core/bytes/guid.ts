@@ -1,0 +1,12 @@
+import { Cursor } from "./cursor";
+
+/**
+ * 16 bytes as a GUID in text. The first three fields are little-endian, the rest are in byte order
+ * (UEFI Specification, appendix A).
+ */
+export function guidText(bytes: Uint8Array): string {
+  const cursor = new Cursor(bytes);
+  const hex = (value: number, digits: number) => value.toString(16).padStart(digits, "0");
+  const tail = [...cursor.slice(8, 8)].map((byte) => hex(byte, 2)).join("");
+  return `${hex(cursor.u32(0), 8)}-${hex(cursor.u16(4), 4)}-${hex(cursor.u16(6), 4)}-${tail.slice(0, 4)}-${tail.slice(4)}`.toUpperCase();
+}

@@ -1,0 +1,145 @@
+import type { ByteSource } from "./byte-source";
+import { decodeLznt1 } from "./lznt1";
+import type { Range } from "./range-set";
+
+/** One stretch of a copy's content, in the order of the content. */
+export type Segment =
+  /** `length` bytes at disk offset `at`. */
+  | { readonly kind: "disk"; readonly at: number; readonly length: number }
+  /** Bytes kept in a record of the file system; `at` is where on the disk they stood. */
+  | { readonly kind: "held"; readonly at: number; readonly length: number; readonly bytes: Uint8Array }
+  /** Zeros that take no room on the disk. */
+  | { readonly kind: "hole"; readonly length: number }
+  /** Content whose place is not known any more: reads as zeros and counts as lost. */
+  | { readonly kind: "lost"; readonly length: number }
+  /** Compressed content: the coded bytes stand at `from` and give `length` plain bytes. */
+  | { readonly kind: "coded"; readonly coding: "lznt1"; readonly length: number; readonly from: readonly DiskRun[] };
+
+export interface DiskRun {
+  /** Byte offset on the disk. */
+  readonly at: number;
+  /** Bytes. */
+  readonly length: number;
+}
+
+/** Where the content of a copy stands: its segments in order; their lengths add up to `size`. */
+export interface Layout {
+  readonly size: number;
+  readonly segments: readonly Segment[];
+}
+
+export const EMPTY_LAYOUT: Layout = { size: 0, segments: [] };
+
+/** The first `size` bytes of these segments. Segments of the same run that touch are joined. */
+export function layoutOf(segments: Iterable<Segment>, size: number): Layout {
+  const kept: Segment[] = [];
+  let left = size;
+  for (const segment of segments) {
+    if (left <= 0) break;
+    if (segment.length <= 0) continue;
+    const length = Math.min(left, segment.length);
+    left -= length;
+    const last = kept[kept.length - 1];
+    if (segment.kind === "disk" && last?.kind === "disk" && last.at + last.length === segment.at) {
+      kept[kept.length - 1] = { kind: "disk", at: last.at, length: last.length + length };
+    } else if (segment.kind === "held") {
+      kept.push({ ...segment, length, bytes: segment.bytes.subarray(0, length) });
+    } else {
+      kept.push(length === segment.length ? segment : { ...segment, length });
+    }
+  }
+  if (left > 0) kept.push({ kind: "lost", length: left });
+  return { size, segments: kept };
+}
+
+/** The disk ranges a layout reads, in content order; holes, held bytes and lost stretches have none. */
+export function diskRuns(layout: Layout): DiskRun[] {
+  return layout.segments.flatMap((segment) => {
+    if (segment.kind === "disk") return [{ at: segment.at, length: segment.length }];
+    return segment.kind === "coded" ? [...segment.from] : [];
+  });
+}
+
+/** A copy's content, read through its layout from the disk it stands on. */
+export class LayoutSource implements ByteSource {
+  readonly size: number;
+  readonly #starts: Float64Array;
+  #decoded: { index: number; bytes: Uint8Array } | undefined;
+
+  constructor(
+    private readonly disk: ByteSource,
+    private readonly layout: Layout,
+  ) {
+    this.size = layout.size;
+    this.#starts = new Float64Array(layout.segments.length);
+    let start = 0;
+    layout.segments.forEach((segment, index) => {
+      this.#starts[index] = start;
+      start += segment.length;
+    });
+  }
+
+  read(at: number, into: Uint8Array): void {
+    into.fill(0);
+    this.#each(at, into.length, (segment, index, inside, length, done) => {
+      const part = into.subarray(done, done + length);
+      if (segment.kind === "disk") this.disk.read(segment.at + inside, part);
+      else if (segment.kind === "held") part.set(segment.bytes.subarray(inside, inside + length));
+      else if (segment.kind === "coded") part.set(this.#plain(segment, index).subarray(inside, inside + length));
+    });
+  }
+
+  unreadable(at: number, length: number): Range[] {
+    const found: Range[] = [];
+    this.#each(at, length, (segment, _index, inside, part, done) => {
+      const start = at + done;
+      if (segment.kind === "lost") found.push({ start, end: start + part });
+      else if (segment.kind === "disk") {
+        for (const range of this.disk.unreadable(segment.at + inside, part)) {
+          const shift = start - segment.at - inside;
+          found.push({ start: range.start + shift, end: range.end + shift });
+        }
+      } else if (segment.kind === "coded" && segment.from.some((run) => this.disk.unreadable(run.at, run.length).length > 0)) {
+        found.push({ start, end: start + part });
+      }
+    });
+    return found;
+  }
+
+  #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {
+    if (this.#decoded?.index === index) return this.#decoded.bytes;
+    const coded = new Uint8Array(segment.from.reduce((sum, run) => sum + run.length, 0));
+    let done = 0;
+    for (const run of segment.from) {
+      this.disk.read(run.at, coded.subarray(done, done + run.length));
+      done += run.length;
+    }
+    const bytes = decodeLznt1(coded, segment.length).bytes;
+    this.#decoded = { index, bytes };
+    return bytes;
+  }
+
+  #each(
+    at: number,
+    length: number,
+    visit: (segment: Segment, index: number, inside: number, length: number, done: number) => void,
+  ): void {
+    if (at < 0 || at >= this.size) return;
+    const end = Math.min(this.size, at + length);
+    let low = 0;
+    let high = this.#starts.length;
+    while (low < high) {
+      const middle = (low + high) >>> 1;
+      if ((this.#starts[middle] as number) <= at) low = middle + 1;
+      else high = middle;
+    }
+    let position = at;
+    for (let index = low - 1; position < end && index < this.layout.segments.length; index += 1) {
+      const segment = this.layout.segments[index] as Segment;
+      const inside = position - (this.#starts[index] as number);
+      const part = Math.min(segment.length - inside, end - position);
+      visit(segment, index, inside, part, position - at);
+      position += part;
+    }
+  }
+}

@@ -1,0 +1,66 @@
+/** A half-open range of byte offsets (or of clusters, where said so): `start` ≤ x < `end`. */
+export interface Range {
+  readonly start: number;
+  readonly end: number;
+}
+
+/** Sorted, disjoint, half-open ranges. Touching ranges are joined. */
+export class RangeSet {
+  readonly #ranges: Range[] = [];
+
+  static from(ranges: Iterable<Range>): RangeSet {
+    const set = new RangeSet();
+    for (const range of ranges) set.add(range.start, range.end);
+    return set;
+  }
+
+  get ranges(): readonly Range[] {
+    return this.#ranges;
+  }
+
+  /** Sum of the lengths. */
+  get total(): number {
+    return this.#ranges.reduce((sum, range) => sum + range.end - range.start, 0);
+  }
+
+  add(start: number, end: number): void {
+    if (!(end > start)) return;
+    const first = this.#firstEndingAtOrAfter(start);
+    let last = first;
+    let joinedStart = start;
+    let joinedEnd = end;
+    for (let range = this.#ranges[last]; range && range.start <= end; range = this.#ranges[last]) {
+      joinedStart = Math.min(joinedStart, range.start);
+      joinedEnd = Math.max(joinedEnd, range.end);
+      last += 1;
+    }
+    this.#ranges.splice(first, last - first, { start: joinedStart, end: joinedEnd });
+  }
+
+  /** The parts of this set inside [start, end). */
+  within(start: number, end: number): Range[] {
+    const found: Range[] = [];
+    for (let i = this.#firstEndingAtOrAfter(start + 1); i < this.#ranges.length; i += 1) {
+      const range = this.#ranges[i];
+      if (!range || range.start >= end) break;
+      found.push({ start: Math.max(start, range.start), end: Math.min(end, range.end) });
+    }
+    return found;
+  }
+
+  /** How many units of [start, end) are in the set. */
+  overlap(start: number, end: number): number {
+    return this.within(start, end).reduce((sum, range) => sum + range.end - range.start, 0);
+  }
+
+  #firstEndingAtOrAfter(value: number): number {
+    let low = 0;
+    let high = this.#ranges.length;
+    while (low < high) {
+      const middle = (low + high) >>> 1;
+      if ((this.#ranges[middle] as Range).end < value) low = middle + 1;
+      else high = middle;
+    }
+    return low;
+  }
+}

@@ -1,0 +1,21 @@
+const utf16le = new TextDecoder("utf-16le");
+
+/** UTF-16LE bytes as text. A lone surrogate becomes U+FFFD; the raw bytes are kept beside the text where it matters. */
+export function decodeUtf16le(bytes: Uint8Array): string {
+  // Names are short: building the string directly is several times faster than a decoder call for each.
+  if (bytes.length <= 512) {
+    let text = "";
+    for (let i = 0; i + 1 < bytes.length; i += 2) {
+      const unit = (bytes[i] as number) | ((bytes[i + 1] as number) << 8);
+      if (unit >= 0xd800 && unit < 0xe000) return utf16le.decode(bytes);
+      text += String.fromCharCode(unit);
+    }
+    return text;
+  }
+  return utf16le.decode(bytes);
+}
+
+/** A stored file name as one path component: what would break a path (slash, NUL) becomes U+FFFD. */
+export function pathComponent(name: string): string {
+  return /[/\0]/.test(name) ? name.replace(/[/\0]/g, "\uFFFD") : name;
+}

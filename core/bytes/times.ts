@@ -1,0 +1,15 @@
+/** Milliseconds between 1601-01-01 and 1970-01-01 UTC. */
+const FILETIME_EPOCH_MS = 11_644_473_600_000;
+/** Dates outside 1970 … 2200 on a client's drive are garbage, not dates. */
+const LATEST_MS = Date.UTC(2200, 0, 1);
+
+/**
+ * A FILETIME ([MS-DTYP] 2.3.3: 100 ns steps since 1601-01-01 UTC, little-endian, 8 bytes) as UTC milliseconds.
+ * @returns null for zero (not set) and for times no computer file can have
+ */
+export function filetimeToMs(low: number, high: number): number | null {
+  if (low === 0 && high === 0) return null;
+  // In two parts, because the whole number of 100 ns steps does not fit in 53 bits.
+  const ms = Math.floor((high * 4_294_967_296) / 10_000 + low / 10_000) - FILETIME_EPOCH_MS;
+  return ms >= 0 && ms < LATEST_MS ? ms : null;
+}

@@ -1,0 +1,80 @@
+import { LayoutSource } from "../bytes/layout";
+import type { ByteSource } from "../bytes/byte-source";
+import { type ContentFinding, examineContent } from "../formats/registry";
+import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
+
+/** The kinds of spot a copy can come from. */
+export const PLACES = ["bin", "autosave", "temporary", "own-backup", "snapshot", "backup", "file-record", "leftover-record", "raw"] as const;
+export type Place = (typeof PLACES)[number];
+
+export const CONDITIONS = ["whole", "partial", "name-only", "not-checked"] as const;
+export type Condition = (typeof CONDITIONS)[number];
+
+/** The facts a condition is derived from. All counts are bytes of the copy's content. */
+export interface Evidence extends ByteEvidence {
+  readonly unreadable: number;
+  readonly content: ContentFinding | null;
+}
+
+/** One recoverable instance of a file. */
+export interface Copy extends Omit<FileRecord, "evidence" | "notes"> {
+  readonly place: Place;
+  readonly condition: Condition;
+  /** The share of the content's bytes that is still there, 0 … 1. */
+  readonly survival: number;
+  readonly evidence: Evidence;
+  readonly notes: readonly string[];
+}
+
+/** A file system's record as a copy: its content is looked at, and its condition derived from the evidence. */
+export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
+  const { evidence: bytes, ...rest } = record;
+  const source = record.layout ? new LayoutSource(disk, record.layout) : null;
+  const unreadable = source ? Math.max(0, lengthOf(source.unreadable(0, source.size)) - bytes.lost) : 0;
+  const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
+  // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
+  // Bytes held in the record itself had none: what they are called says nothing about whose they are.
+  const look = source && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
+  const evidence: Evidence = { ...bytes, unreadable, content: look ? examineContent(source, record.name) : null };
+  const { condition, survival } = conditionOf(record, evidence);
+  return { ...rest, place: "file-record", condition, survival, evidence, notes: [...record.notes, ...explain(evidence, condition)] };
+}
+
+const lengthOf = (ranges: readonly { start: number; end: number }[]) => ranges.reduce((sum, range) => sum + range.end - range.start, 0);
+
+/** Derives the word from the evidence. "Whole" only when every byte is accounted for and nothing speaks against it. */
+export function conditionOf(
+  record: Pick<FileRecord, "type" | "size" | "layout" | "state">,
+  evidence: Evidence,
+): { condition: Condition; survival: number } {
+  if (record.type === "folder") return { condition: "whole", survival: 1 };
+  if (!record.layout) return { condition: record.size === 0 ? "whole" : "not-checked", survival: record.size === 0 ? 1 : 0 };
+  if (record.size === 0) return { condition: "whole", survival: 1 };
+  const gone = evidence.usedByOthers + evidence.takenLater + evidence.lost + evidence.unreadable;
+  // Holes were never stored: of a sparse file only the stored bytes can survive.
+  const stored = record.layout.segments.reduce((sum, segment) => sum + (segment.kind === "hole" ? 0 : segment.length), 0);
+  const survival = stored === 0 ? 1 : Math.max(0, 1 - gone / stored);
+  if (survival === 0) return { condition: "name-only", survival };
+  const { content } = evidence;
+  if (content?.finding === "zeros") {
+    return record.layout.segments.every((segment) => segment.kind !== "disk") && survival === 1
+      ? { condition: "whole", survival }
+      : { condition: "not-checked", survival };
+  }
+  if (survival < 1) return { condition: "partial", survival };
+  if (content?.finding === "damaged") return { condition: "partial", survival: Math.min(0.99, content.at / record.size) };
+  if (content?.finding === "differs") return { condition: "not-checked", survival };
+  return { condition: "whole", survival };
+}
+
+function explain(evidence: Evidence, condition: Condition): string[] {
+  const notes: string[] = [];
+  const { content } = evidence;
+  if (evidence.unreadable > 0) notes.push(`${evidence.unreadable} bytes of it could not be read from the drive.`);
+  if (evidence.usedByOthers > 0) notes.push(`${evidence.usedByOthers} bytes stand in clusters that other files use now.`);
+  if (evidence.takenLater > 0) notes.push(`${evidence.takenLater} bytes stand in clusters that a file deleted later had taken.`);
+  if (content?.finding === "differs") notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
+  if (content?.finding === "damaged") notes.push(`The content is damaged at byte ${content.at}: ${content.reason}.`);
+  if (content?.finding === "zeros" && condition !== "whole") notes.push("The content is nothing but zeros: the drive may have erased these bytes itself.");
+  return notes;
+}

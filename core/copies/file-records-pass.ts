@@ -1,0 +1,18 @@
+import type { ByteSource } from "../bytes/byte-source";
+import type { FileSystem } from "../filesystems/file-record";
+import { type Copy, copyOfRecord } from "./copy";
+
+export interface CopyBatch {
+  readonly copies: readonly Copy[];
+  /** Go on from here with `fileRecordsPass(…, resume)`. */
+  readonly resume: number;
+  readonly done: number;
+  readonly total: number;
+}
+
+/** The pass "file records": everything a volume's own records tell, live and deleted, in batches with a resume point. */
+export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0): Generator<CopyBatch, void, void> {
+  for (const batch of volume.readRecords(from)) {
+    yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
+  }
+}

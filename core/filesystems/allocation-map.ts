@@ -1,0 +1,76 @@
+import type { ByteSource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
+
+/** Bytes of the map looked at in one go when walking it. */
+const STEP = 1 << 16;
+
+/**
+ * A bitmap of clusters, one bit each, lowest bit first, set when in use (NTFS `$Bitmap`, exFAT allocation bitmap).
+ * It is read through its source as needed, so a volume of any size takes no more memory than the source's cache.
+ */
+export class AllocationMap {
+  readonly #block = new Uint8Array(STEP);
+  #blockAt = -1;
+
+  constructor(
+    private readonly bits: ByteSource,
+    /** Clusters the volume has. */
+    readonly clusters: number,
+  ) {}
+
+  /** Clusters outside the volume count as used: no free byte may be promised there. */
+  isUsed(cluster: number): boolean {
+    if (cluster < 0 || cluster >= this.clusters) return true;
+    return ((this.#byte(cluster >>> 3) >>> (cluster & 7)) & 1) === 1;
+  }
+
+  /** The ranges of used clusters inside [start, start + count). */
+  usedWithin(start: number, count: number): Range[] {
+    const found: Range[] = [];
+    let from = -1;
+    const end = start + count;
+    for (let cluster = start; cluster < end; cluster += 1) {
+      // Whole bytes of free or used clusters are stepped over at once.
+      if ((cluster & 7) === 0 && cluster + 8 <= end && cluster + 8 <= this.clusters && cluster >= 0) {
+        const byte = this.#byte(cluster >>> 3);
+        if (byte === 0 && from < 0) {
+          cluster += 7;
+          continue;
+        }
+        if (byte === 0xff && from >= 0) {
+          cluster += 7;
+          continue;
+        }
+      }
+      if (this.isUsed(cluster)) {
+        if (from < 0) from = cluster;
+      } else if (from >= 0) {
+        found.push({ start: from, end: cluster });
+        from = -1;
+      }
+    }
+    if (from >= 0) found.push({ start: from, end });
+    return found;
+  }
+
+  /** How many clusters are in use. */
+  countUsed(): number {
+    let used = 0;
+    const bytes = Math.ceil(this.clusters / 8);
+    for (let at = 0; at < bytes; at += 1) {
+      let byte = this.#byte(at);
+      if (at === bytes - 1 && this.clusters % 8 !== 0) byte &= (1 << (this.clusters % 8)) - 1;
+      for (; byte !== 0; byte &= byte - 1) used += 1;
+    }
+    return used;
+  }
+
+  #byte(at: number): number {
+    const block = Math.floor(at / STEP);
+    if (block !== this.#blockAt) {
+      this.bits.read(block * STEP, this.#block);
+      this.#blockAt = block;
+    }
+    return this.#block[at - block * STEP] as number;
+  }
+}

@@ -1,0 +1,74 @@
+import type { Layout } from "../bytes/layout";
+import type { AllocationMap } from "./allocation-map";
+
+/** What became of the bytes a record names, counted in bytes of the file's content. */
+export interface ByteEvidence {
+  /** In clusters the volume's map shows as in use by other files now. */
+  readonly usedByOthers: number;
+  /** In clusters that a file deleted later had taken. */
+  readonly takenLater: number;
+  /** Whose place is not known (a part of the record is gone). */
+  readonly lost: number;
+}
+
+export const ALL_BYTES_THERE: ByteEvidence = { usedByOthers: 0, takenLater: 0, lost: 0 };
+
+/** One name of one file or folder, as the file system's own records tell it. */
+export interface FileRecord {
+  /** Where the record stands, in words a technician can look up (for instance "MFT record 42"). */
+  readonly reference: string;
+  readonly state: "live" | "deleted";
+  readonly type: "file" | "folder";
+  /** From the volume's root, "/" first; "/?/…" where the parents are not known. */
+  readonly path: string;
+  readonly name: string;
+  /** The name's bytes as stored. */
+  readonly rawName: Uint8Array;
+  /** Bytes. */
+  readonly size: number;
+  /** UTC milliseconds; null when not set. */
+  readonly created: number | null;
+  readonly modified: number | null;
+  readonly changed: number | null;
+  /** null: the content cannot be read (the notes say why) or there is none (a folder). */
+  readonly layout: Layout | null;
+  readonly evidence: ByteEvidence;
+  /** True for the file system's own files. */
+  readonly system: boolean;
+  readonly encrypted: boolean;
+  /** Named alternate streams: name and bytes. */
+  readonly streams: readonly { readonly name: string; readonly size: number }[];
+  /** Names this file has on the volume. */
+  readonly links: number;
+  readonly notes: readonly string[];
+}
+
+export interface RecordBatch {
+  readonly records: readonly FileRecord[];
+  /** Give this to `readRecords` to go on after this batch. */
+  readonly resume: number;
+  /** Units of work done and in all (records of the file system's table). */
+  readonly done: number;
+  readonly total: number;
+}
+
+/** A volume opened for reading. */
+export interface FileSystem {
+  readonly clusterSize: number;
+  readonly label: string | null;
+  readonly notes: readonly string[];
+  /** Which clusters are in use; null when the volume's own map cannot be read. */
+  readonly allocation: AllocationMap | null;
+  /** Disk byte offset of the cluster the map counts from. */
+  readonly allocationStart: number;
+  /** All records, in batches, from a resume point (0: the start). */
+  readRecords(from: number): Generator<RecordBatch, void, void>;
+}
+
+/** The structures of a volume cannot be followed at all. The message says what was expected. */
+export class FileSystemError extends Error {
+  constructor(message: string) {
+    super(message);
+    this.name = "FileSystemError";
+  }
+}

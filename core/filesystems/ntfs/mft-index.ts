@@ -1,0 +1,199 @@
+import { RangeSet } from "../../bytes/range-set";
+import { Cursor } from "../../bytes/cursor";
+import { NAMESPACE, RECORD, RECORD_FLAG, SYSTEM_RECORD } from "./layout";
+import {
+  type FileName,
+  fileNames,
+  fileNamesInSlack,
+  type MftRecord,
+  type MftReference,
+  parseMftRecord,
+  readReference,
+  standardTimes,
+} from "./mft-record";
+import type { MftTable } from "./mft-table";
+import { readRuns } from "./run-list";
+
+const SEEN = 1;
+const IN_USE = 2;
+const DIRECTORY = 4;
+/** Deeper trees do not occur; a damaged one may run in a circle. */
+const MAX_DEPTH = 512;
+const MAX_EXTENSIONS = 4096;
+
+/** Prefix of paths whose parents are not known. */
+export const UNKNOWN_PARENT = "/?";
+
+interface Directory {
+  readonly name: string;
+  readonly parent: MftReference;
+}
+
+/** The name to show of several: the long one before the 8.3 alias. */
+export function bestName(names: readonly FileName[]): FileName | undefined {
+  return names.find((name) => name.namespace !== NAMESPACE.dos) ?? names[0];
+}
+
+/**
+ * What must be known of the whole table before any record can be told in full: which records are folders and how
+ * they are called, which records extend which, and which deleted files claim the same clusters.
+ * A few bytes a record, so that a table of millions fits.
+ */
+export class MftIndex {
+  readonly #sequence: Uint16Array;
+  readonly #state: Uint8Array;
+  readonly #directories = new Map<number, Directory>();
+  readonly #extensions = new Map<number, number[]>();
+  readonly #takenLater: Map<number, RangeSet>;
+  readonly #paths = new Map<number, string>();
+
+  constructor(private readonly table: MftTable) {
+    this.#sequence = new Uint16Array(table.recordCount);
+    this.#state = new Uint8Array(table.recordCount);
+    const claims = new Claims(table.recordCount);
+    table.walk(0, (bytes, number) => this.#note(bytes, number, claims));
+    this.#nameDirectoriesWithExtensions();
+    this.#takenLater = claims.takenLater();
+  }
+
+  /** Extension records that belong to this base record, whether it is live or deleted. */
+  extensionsOf(base: MftRecord): MftRecord[] {
+    const found: MftRecord[] = [];
+    for (const number of this.#extensions.get(base.number) ?? []) {
+      const record = this.table.read(number);
+      if (record?.base && record.inUse === base.inUse && sameFile(record.base.sequence, base.sequence, base.inUse)) found.push(record);
+    }
+    return found;
+  }
+
+  /** Clusters this deleted record claims that a file deleted later had taken from it. */
+  takenLater(number: number): RangeSet | undefined {
+    return this.#takenLater.get(number);
+  }
+
+  /** Names of a record, those in its extensions and (of a deleted one) in the slack of its records included. */
+  namesOf(record: MftRecord, extensions: readonly MftRecord[]): FileName[] {
+    const names = [record, ...extensions].flatMap(fileNames);
+    return names.length > 0 || record.inUse ? names : [...extensions, record].flatMap(fileNamesInSlack);
+  }
+
+  /** The path of a folder, "" for the root; starts with `UNKNOWN_PARENT` where a parent's record was reused. */
+  pathOf(reference: MftReference, depth = 0): string {
+    if (reference.record === SYSTEM_RECORD.root) return "";
+    const { record } = reference;
+    if (depth > MAX_DEPTH || record >= this.#state.length) return UNKNOWN_PARENT;
+    const state = this.#state[record] as number;
+    const matches = sameFile(reference.sequence, this.#sequence[record] as number, (state & IN_USE) !== 0);
+    const directory = this.#directories.get(record);
+    if ((state & DIRECTORY) === 0 || !matches || !directory) return UNKNOWN_PARENT;
+    const kept = this.#paths.get(record);
+    if (kept !== undefined) return kept;
+    // Entered before the parents are followed, so that a circle ends here.
+    this.#paths.set(record, UNKNOWN_PARENT);
+    const path = `${this.pathOf(directory.parent, depth + 1)}/${directory.name}`;
+    this.#paths.set(record, path);
+    return path;
+  }
+
+  #note(bytes: Uint8Array, number: number, claims: Claims): undefined {
+    const view = new Cursor(bytes);
+    if (view.u32(RECORD.magic) !== RECORD.magicValue) return;
+    const flags = view.u16(RECORD.flags);
+    const inUse = (flags & RECORD_FLAG.inUse) !== 0;
+    const directory = (flags & RECORD_FLAG.isDirectory) !== 0;
+    this.#sequence[number] = view.u16(RECORD.sequenceNumber);
+    this.#state[number] = SEEN | (inUse ? IN_USE : 0) | (directory ? DIRECTORY : 0);
+    const base = readReference(view, RECORD.baseMftRecord);
+    const extension = base.record !== 0 || base.sequence !== 0;
+    // A live plain file needs no more here: most records end at this line.
+    if (inUse && !directory && !extension) return;
+    const record = parseMftRecord(bytes, number);
+    if (!record) return;
+    if (extension) {
+      const known = this.#extensions.get(base.record) ?? [];
+      if (known.length < MAX_EXTENSIONS) this.#extensions.set(base.record, [...known, number]);
+    }
+    if (directory && !extension) {
+      const name = bestName(fileNames(record));
+      if (name) this.#directories.set(number, { name: name.name, parent: name.parent });
+    }
+    if (!inUse) claims.add(record, extension ? base.record : number, this.table.geometry.clusters);
+  }
+
+  #nameDirectoriesWithExtensions(): void {
+    for (const number of this.#extensions.keys()) {
+      if (((this.#state[number] ?? 0) & DIRECTORY) === 0 || this.#directories.has(number)) continue;
+      const record = this.table.read(number);
+      const name = record && bestName(this.namesOf(record, this.extensionsOf(record)));
+      if (name) this.#directories.set(number, { name: name.name, parent: name.parent });
+    }
+  }
+}
+
+/**
+ * Whether a reference's sequence number means the file now in (or last in) the record. Deleting raises the record's
+ * number by one, so a reference made while the file lived is one short of it.
+ */
+function sameFile(referenced: number, present: number, inUse: boolean): boolean {
+  if (referenced === present) return true;
+  const afterDeletion = referenced === 0xffff ? 1 : referenced + 1;
+  return !inUse && present === afterDeletion;
+}
+
+/** Clusters claimed by deleted records: where two claim the same, only the one that lived later can still be right. */
+class Claims {
+  readonly #starts: number[] = [];
+  readonly #ends: number[] = [];
+  readonly #owners: number[] = [];
+  /** When the owner's record was last changed, UTC ms: everything done to the earlier file is older than that. */
+  readonly #changed: Float64Array;
+
+  constructor(records: number) {
+    this.#changed = new Float64Array(records);
+  }
+
+  add(record: MftRecord, owner: number, clusters: number): void {
+    const times = standardTimes(record);
+    if (times?.mftChanged && owner < this.#changed.length) this.#changed[owner] = times.mftChanged;
+    for (const attribute of record.attributes) {
+      if (!attribute.nonResident) continue;
+      for (const run of readRuns(record.cursor, attribute, clusters).runs) {
+        if (run.lcn === null) continue;
+        this.#starts.push(run.lcn);
+        this.#ends.push(run.lcn + run.length);
+        this.#owners.push(owner);
+      }
+    }
+  }
+
+  takenLater(): Map<number, RangeSet> {
+    const taken = new Map<number, RangeSet>();
+    const order = Uint32Array.from(this.#starts.keys()).sort((a, b) => (this.#starts[a] as number) - (this.#starts[b] as number));
+    let open: number[] = [];
+    for (const claim of order) {
+      const start = this.#starts[claim] as number;
+      open = open.filter((other) => (this.#ends[other] as number) > start);
+      for (const other of open) {
+        const end = Math.min(this.#ends[claim] as number, this.#ends[other] as number);
+        this.#settle(claim, other, start, end, taken);
+      }
+      // Damaged run lists may claim everything at once; a thousand overlapping claims tell nothing more.
+      if (open.length < 1024) open.push(claim);
+    }
+    return taken;
+  }
+
+  #settle(a: number, b: number, start: number, end: number, taken: Map<number, RangeSet>): void {
+    const first = this.#owners[a] as number;
+    const second = this.#owners[b] as number;
+    if (first === second) return;
+    const difference = (this.#changed[first] ?? 0) - (this.#changed[second] ?? 0);
+    // With equal times nobody can tell which was later: neither may be promised.
+    const losers = difference === 0 ? [first, second] : [difference > 0 ? second : first];
+    for (const loser of losers) {
+      const set = taken.get(loser) ?? new RangeSet();
+      set.add(start, end);
+      taken.set(loser, set);
+    }
+  }
+}

@@ -1,0 +1,148 @@
+import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { type Layout, LayoutSource } from "../../bytes/layout";
+import { FileSystemError } from "../file-record";
+import type { Geometry } from "./boot-sector";
+import { ATTRIBUTE_TYPE, LIST_ENTRY, SYSTEM_RECORD } from "./layout";
+import { type Attribute, type MftRecord, parseMftRecord, readReference, residentValue } from "./mft-record";
+import { type StreamPiece, streamContent } from "./stream-layout";
+import { Cursor } from "../../bytes/cursor";
+
+/** Bytes read at once when going through the whole table. */
+const CHUNK = 1 << 20;
+const MAX_LIST_BYTES = 1 << 20;
+
+/** The master file table: a file itself, often in several pieces. */
+export class MftTable {
+  readonly recordCount: number;
+  readonly #content: LayoutSource;
+  readonly #starts: { inTable: number; at: number; length: number }[] = [];
+
+  private constructor(
+    disk: ByteSource,
+    layout: Layout,
+    readonly geometry: Geometry,
+    readonly notes: readonly string[],
+  ) {
+    this.#content = new LayoutSource(disk, layout);
+    this.recordCount = Math.floor(layout.size / geometry.recordSize);
+    let inTable = 0;
+    for (const segment of layout.segments) {
+      if (segment.kind === "disk") this.#starts.push({ inTable, at: segment.at, length: segment.length });
+      inTable += segment.length;
+    }
+  }
+
+  /**
+   * Finds the table by its own first record, or by the copy of that record in `$MFTMirr`.
+   * @throws FileSystemError when neither can be read
+   */
+  static open(disk: ByteSource, volumeStart: number, geometry: Geometry): MftTable {
+    const notes: string[] = [];
+    for (const lcn of [geometry.mftLcn, geometry.mftMirrorLcn]) {
+      const at = volumeStart + lcn * geometry.clusterSize;
+      if (lcn >= geometry.clusters) continue;
+      const record = parseMftRecord(readBytes(disk, at, geometry.recordSize), SYSTEM_RECORD.mft);
+      const layout = record && tableLayout(disk, volumeStart, geometry, record, at);
+      if (layout && layout.size >= geometry.recordSize) {
+        if (lcn !== geometry.mftLcn) notes.push("The first record of the file table is damaged; its copy was used.");
+        return new MftTable(disk, layout, geometry, notes);
+      }
+    }
+    throw new FileSystemError("Neither the first record of the file table nor its copy can be read.");
+  }
+
+  /** Disk byte offset of a record. */
+  recordAt(number: number): number {
+    const inTable = number * this.geometry.recordSize;
+    let low = 0;
+    let high = this.#starts.length;
+    while (low < high) {
+      const middle = (low + high) >>> 1;
+      if ((this.#starts[middle] as { inTable: number }).inTable <= inTable) low = middle + 1;
+      else high = middle;
+    }
+    const piece = this.#starts[low - 1];
+    return piece && inTable < piece.inTable + piece.length ? piece.at + inTable - piece.inTable : 0;
+  }
+
+  read(number: number): MftRecord | null {
+    if (!(number >= 0 && number < this.recordCount)) return null;
+    const { recordSize } = this.geometry;
+    return parseMftRecord(readBytes(this.#content, number * recordSize, recordSize), number);
+  }
+
+  /**
+   * Calls `visit` with the raw bytes of each record from `from` on. The bytes are reused after the call returns.
+   * @param visit return false to stop
+   */
+  walk(from: number, visit: (bytes: Uint8Array, number: number) => boolean | undefined): void {
+    const { recordSize } = this.geometry;
+    const perChunk = Math.max(1, Math.floor(CHUNK / recordSize));
+    const chunk = new Uint8Array(perChunk * recordSize);
+    for (let first = from; first < this.recordCount; first += perChunk) {
+      const count = Math.min(perChunk, this.recordCount - first);
+      this.#content.read(first * recordSize, chunk.subarray(0, count * recordSize));
+      for (let i = 0; i < count; i += 1) {
+        if (visit(chunk.subarray(i * recordSize, (i + 1) * recordSize), first + i) === false) return;
+      }
+    }
+  }
+
+  /** Ranges of the record's bytes that could not be read from the disk. */
+  unreadable(number: number): boolean {
+    const { recordSize } = this.geometry;
+    return this.#content.unreadable(number * recordSize, recordSize).length > 0;
+  }
+}
+
+const isTableData = (attribute: Attribute) =>
+  attribute.type === ATTRIBUTE_TYPE.data && attribute.name === "" && attribute.nonResident;
+
+/** The table's own layout. Its later pieces may be told by extension records that lie in its earlier pieces. */
+function tableLayout(disk: ByteSource, volumeStart: number, geometry: Geometry, base: MftRecord, baseAt: number): Layout | null {
+  const pieces: StreamPiece[] = base.attributes.filter(isTableData).map((attribute) => ({ record: base, attribute, recordAt: baseAt }));
+  let content = streamContent(pieces, geometry, volumeStart);
+  const list = base.attributes.find((attribute) => attribute.type === ATTRIBUTE_TYPE.attributeList);
+  if (!content || !list) return content?.layout ?? null;
+  const seen = new Set<number>([SYSTEM_RECORD.mft]);
+  for (const number of listedRecords(disk, volumeStart, geometry, base, list, baseAt)) {
+    if (seen.has(number)) continue;
+    seen.add(number);
+    const known: StreamPiece[] = pieces;
+    const at = number * geometry.recordSize;
+    const table = new LayoutSource(disk, content.layout);
+    if (at + geometry.recordSize > table.size) continue;
+    const record = parseMftRecord(readBytes(table, at, geometry.recordSize), number);
+    if (record?.base?.record !== SYSTEM_RECORD.mft) continue;
+    for (const attribute of record.attributes.filter(isTableData)) known.push({ record, attribute, recordAt: 0 });
+    content = streamContent(known, geometry, volumeStart) ?? content;
+  }
+  return content.layout;
+}
+
+function listedRecords(
+  disk: ByteSource,
+  volumeStart: number,
+  geometry: Geometry,
+  base: MftRecord,
+  list: Attribute,
+  baseAt: number,
+): number[] {
+  let bytes: Uint8Array;
+  if (list.nonResident) {
+    const content = streamContent([{ record: base, attribute: list, recordAt: baseAt }], geometry, volumeStart);
+    if (!content) return [];
+    bytes = readBytes(new LayoutSource(disk, content.layout), 0, Math.min(content.size, MAX_LIST_BYTES));
+  } else {
+    bytes = residentValue(base, list).bytes;
+  }
+  const cursor = new Cursor(bytes);
+  const numbers: number[] = [];
+  for (let at = 0; at + LIST_ENTRY.smallestSize <= bytes.length; ) {
+    const length = cursor.u16(at + LIST_ENTRY.length);
+    if (length < LIST_ENTRY.smallestSize) break;
+    if (cursor.u32(at + LIST_ENTRY.type) === ATTRIBUTE_TYPE.data) numbers.push(readReference(cursor, at + LIST_ENTRY.mftReference).record);
+    at += length;
+  }
+  return numbers;
+}

@@ -1,0 +1,47 @@
+/** File systems of the devices people are handed allow no more than this for one name (UTF-8 bytes). */
+const MAX_NAME_BYTES = 255;
+/** Room for a suffix such as " (12)" added when the name is taken. */
+const KEPT_FREE = 16;
+/** Folder that takes what stood under parents that are not known any more. */
+const UNKNOWN_FOLDER = "_unknown folder";
+
+const encoder = new TextEncoder();
+
+/**
+ * A stored path as folder and file names that can be written on any device: no name leads out of the destination,
+ * and what some file systems refuse (control characters, `< > : " \ | ? *`) becomes an underscore.
+ */
+export function safeComponents(path: string): string[] {
+  const parts = path.split("/").filter((part) => part !== "");
+  return parts.map((part, index) => (part === "?" && index === 0 ? UNKNOWN_FOLDER : safeName(part)));
+}
+
+export function safeName(name: string): string {
+  const cleaned = name
+    .normalize("NFC")
+    // biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are just what must go
+    .replace(/[\u0000-\u001f\u007f<>:"\\|?*/]/g, "_")
+    // Marks that turn the reading direction can make "gpj.exe" look like "exe.jpg".
+    .replace(/[\u202a-\u202e\u2066-\u2069]/g, "")
+    .replace(/[. ]+$/, (tail) => "_".repeat(tail.length));
+  return shorten(cleaned === "" ? "_" : cleaned, MAX_NAME_BYTES - KEPT_FREE);
+}
+
+/** The same name with a number before its extension: "letter.docx" → "letter (2).docx". */
+export function numberedName(name: string, number: number): string {
+  const { stem, extension } = splitName(name);
+  return `${stem} (${number})${extension}`;
+}
+
+function splitName(name: string): { stem: string; extension: string } {
+  const dot = name.lastIndexOf(".");
+  return dot > 0 && name.length - dot <= 12 ? { stem: name.slice(0, dot), extension: name.slice(dot) } : { stem: name, extension: "" };
+}
+
+function shorten(name: string, limit: number): string {
+  if (encoder.encode(name).length <= limit) return name;
+  const { stem, extension } = splitName(name);
+  const characters = [...stem];
+  while (characters.length > 1 && encoder.encode(characters.join("") + extension).length > limit) characters.pop();
+  return characters.join("") + extension;
+}
