@@ -27,33 +27,70 @@ export class DeliveryError extends Error {
   }
 }
 
+/** A file written completely and read again, which has not got its name yet. */
+export interface Staged {
+  readonly folder: string;
+  readonly name: string;
+  readonly working: string;
+  readonly size: number;
+  readonly sha256: string;
+}
+
 /**
- * Writes one file's content below `root`, reads it again and compares. The file appears under its name only when it
- * is complete; nothing that is there is replaced unless `conflict` says so.
+ * Writes one file's content below `root` under a working name, reads it again and compares.
  * @param components safe folder and file names, the file's own last
- * @returns null when a file was there and `conflict` is "skip"
+ * @param workingName a name no other writer uses; a file left under it by an earlier try is written over
  * @throws DeliveryError when the path leads through a link or a file, or the bytes read again differ
  */
-export function deliver(
+export function stage(
   content: ByteSource,
   root: string,
   components: readonly string[],
-  options: { conflict: Conflict; modified?: number | null; onBytes?: (bytes: number) => void },
-): Delivered | null {
+  options: { workingName: string; modified?: number | null; onBytes?: (bytes: number) => void },
+): Staged {
   const name = components[components.length - 1];
   if (!name) throw new DeliveryError("The file has no name to write it under.");
   const folder = makeFolders(realpathSync(root), components.slice(0, -1));
-  if (options.conflict === "skip" && existsSync(join(folder, name))) return null;
-  const working = join(folder, `.restoring-${randomUUID()}`);
+  const working = join(folder, options.workingName);
+  rmSync(working, { force: true });
   try {
     const written = writeAll(content, working, options.onBytes);
-    const reread = hashFile(working);
-    if (written !== reread) throw new DeliveryError("The bytes read again from the destination differ from those written: the destination device may be failing.");
+    const sha256 = hashFile(working);
+    if (written !== sha256) throw new DeliveryError("The bytes read again from the destination differ from those written: the destination device may be failing.");
     if (options.modified != null) utimesSync(working, options.modified / 1000, options.modified / 1000);
-    return { output: publish(working, folder, name, options.conflict), size: content.size, sha256: reread };
-  } finally {
+    return { folder, name, working, size: content.size, sha256 };
+  } catch (error) {
     rmSync(working, { force: true });
+    throw error;
   }
+}
+
+/** Whether a file of that name is already where it would be written. */
+export function isTaken(root: string, components: readonly string[]): boolean {
+  return lstatSync(join(root, ...components), { throwIfNoEntry: false }) !== undefined;
+}
+
+/** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
+export function deliver(content: ByteSource, root: string, components: readonly string[], options: { conflict: Conflict; modified?: number | null }): Delivered | null {
+  if (options.conflict === "skip" && isTaken(root, components)) return null;
+  const staged = stage(content, root, components, { workingName: workingName(randomUUID()), modified: options.modified ?? null });
+  try {
+    for (const target of targets(staged, options.conflict)) {
+      if (publish(staged, target, options.conflict)) return { output: target, size: staged.size, sha256: staged.sha256 };
+    }
+    throw new DeliveryError(`There are already ${MAX_NUMBER} files called “${staged.name}” at the destination.`);
+  } finally {
+    rmSync(staged.working, { force: true });
+  }
+}
+
+export const workingName = (mark: string) => `.restoring-${mark}`;
+
+/** The names to try, in order. */
+export function* targets(staged: Staged, conflict: Conflict): Generator<string> {
+  yield join(staged.folder, staged.name);
+  if (conflict !== "keep-both") return;
+  for (let number = 2; number <= MAX_NUMBER; number += 1) yield join(staged.folder, numberedName(staged.name, number));
 }
 
 /** Makes the folders one by one, so that a link planted among them is seen before anything is written through it. */
@@ -103,29 +140,27 @@ export function hashFile(path: string): string {
   return hash.digest("hex");
 }
 
-/** Gives the finished file its name. A link fails when the name is taken, so two writers never meet on one. */
-function publish(working: string, folder: string, name: string, conflict: Conflict): string {
+/**
+ * Gives the finished file its name. A link fails when the name is taken, so two writers never meet on one.
+ * @returns false when the name is taken and may not be replaced
+ */
+export function publish(staged: Staged, target: string, conflict: Conflict): boolean {
   if (conflict === "replace") {
-    const target = join(folder, name);
     if (existsSync(target) && !lstatSync(target).isFile()) throw new DeliveryError(`“${target}” is in the way: it is not a file.`);
-    renameSync(working, target);
-    return target;
+    renameSync(staged.working, target);
+    return true;
   }
-  for (let number = 1; number < MAX_NUMBER; number += 1) {
-    const target = join(folder, number === 1 ? name : numberedName(name, number));
-    try {
-      linkSync(working, target);
-      unlinkSync(working);
-      return target;
-    } catch (error) {
-      const { code } = error as NodeJS.ErrnoException;
-      if (code === "EEXIST") continue;
-      // Devices formatted FAT or exFAT know no links: there the name is looked at first, then taken.
-      if (code !== "EPERM" && code !== "ENOTSUP" && code !== "EOPNOTSUPP") throw error;
-      if (existsSync(target)) continue;
-      renameSync(working, target);
-      return target;
-    }
+  try {
+    linkSync(staged.working, target);
+    unlinkSync(staged.working);
+    return true;
+  } catch (error) {
+    const { code } = error as NodeJS.ErrnoException;
+    if (code === "EEXIST") return false;
+    // Devices formatted FAT or exFAT know no links: there the name is looked at first, then taken.
+    if (code !== "EPERM" && code !== "ENOTSUP" && code !== "EOPNOTSUPP") throw error;
+    if (existsSync(target)) return false;
+    renameSync(staged.working, target);
+    return true;
   }
-  throw new DeliveryError(`There are already ${MAX_NUMBER} files called “${name}” at the destination.`);
 }

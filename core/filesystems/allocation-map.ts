@@ -53,18 +53,6 @@ export class AllocationMap {
     return found;
   }
 
-  /** How many clusters are in use. */
-  countUsed(): number {
-    let used = 0;
-    const bytes = Math.ceil(this.clusters / 8);
-    for (let at = 0; at < bytes; at += 1) {
-      let byte = this.#byte(at);
-      if (at === bytes - 1 && this.clusters % 8 !== 0) byte &= (1 << (this.clusters % 8)) - 1;
-      for (; byte !== 0; byte &= byte - 1) used += 1;
-    }
-    return used;
-  }
-
   #byte(at: number): number {
     const block = Math.floor(at / STEP);
     if (block !== this.#blockAt) {

@@ -1,0 +1,15 @@
+import { database } from "@/server/database/connection";
+import { archiveJob } from "@/server/jobs/commands";
+import { changeJob } from "@/server/jobs/contract";
+import { findJob } from "@/server/jobs/queries";
+import { Problem } from "@/server/problem";
+import { answer, bodyAs, idFrom } from "@/server/respond";
+
+export const GET = answer(async (_request, { job }: { job: string }) => {
+  const found = await findJob(database().db, idFrom(job));
+  if (!found) throw new Problem("There is no such job.", 404);
+  return found;
+});
+export const PATCH = answer(async (request, { job }: { job: string }) =>
+  archiveJob(database().db, idFrom(job), (await bodyAs(request, changeJob)).archived),
+);

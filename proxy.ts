@@ -1,0 +1,26 @@
+import { type NextRequest, NextResponse } from "next/server";
+
+/**
+ * Turns away requests made by other sites in the same browser: a page from elsewhere must not be able to start a
+ * restore on this bench, nor reach it under a name of its own.
+ */
+export function proxy(request: NextRequest): NextResponse {
+  const origin = request.headers.get("origin");
+  const host = request.headers.get("host") ?? "";
+  const foreignOrigin = origin !== null && origin !== "null" && new URL(origin).host !== host;
+  const changes = request.method !== "GET" && request.method !== "HEAD";
+  const site = request.headers.get("sec-fetch-site");
+  if (changes && (foreignOrigin || origin === "null" || site === "cross-site")) {
+    return NextResponse.json({ problem: "This request came from another site and was turned away." }, { status: 403 });
+  }
+  if (!knownHost(host)) return NextResponse.json({ problem: "This server is not known under that name." }, { status: 421 });
+  return NextResponse.next();
+}
+
+/** The name it listens on, this machine's own names, or an address: a foreign name pointing here is a trick. */
+function knownHost(host: string): boolean {
+  const name = host.replace(/:\d+$/, "").toLowerCase();
+  return name === "localhost" || name === process.env.COMPASS_HOST || /^[\d.]+$/.test(name) || name.startsWith("[");
+}
+
+export const config = { matcher: ["/((?!_next/static).*)"] };

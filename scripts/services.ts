@@ -1,0 +1,43 @@
+import { type ChildProcess, spawn } from "node:child_process";
+import { PlainError } from "./packages";
+
+export interface Service {
+  readonly process: ChildProcess;
+  stop(): Promise<void>;
+}
+
+function service(args: readonly string[], environment: NodeJS.ProcessEnv): Service {
+  const child = spawn(process.execPath, args, { stdio: ["ignore", "ignore", "inherit", "ipc"], env: environment });
+  const ended = new Promise<void>((done) => child.on("exit", () => done()));
+  return {
+    process: child,
+    stop: async () => {
+      if (child.exitCode !== null || child.signalCode !== null) return;
+      child.kill("SIGTERM");
+      const hard = setTimeout(() => child.kill("SIGKILL"), 15_000);
+      await ended;
+      clearTimeout(hard);
+    },
+  };
+}
+
+export function startWorker(environment: NodeJS.ProcessEnv): Service {
+  return service(["--enable-source-maps", "dist/main.js"], environment);
+}
+
+/** Starts the web server and waits until it answers. */
+export async function startWeb(host: string, port: number, environment: NodeJS.ProcessEnv): Promise<Service> {
+  const web = service(["node_modules/next/dist/bin/next", "start", "-H", host, "-p", String(port)], environment);
+  const until = Date.now() + 60_000;
+  while (Date.now() < until) {
+    if (web.process.exitCode !== null) throw new PlainError("The web server ended while starting; see the lines above.");
+    try {
+      if ((await fetch(`http://${host}:${port}/api/health`)).ok) return web;
+    } catch {
+      // Not listening yet.
+    }
+    await new Promise((done) => setTimeout(done, 150));
+  }
+  await web.stop();
+  throw new PlainError("The web server did not answer within a minute.");
+}

@@ -1,0 +1,54 @@
+import { and, desc, eq, sql } from "drizzle-orm";
+import { account as accountContract, paragraph } from "../accounts/contract";
+import type { Connection } from "../database/connection";
+import { accounts, jobs, logEntries } from "../database/schema";
+import type { JobSummary } from "./contract";
+
+const count = (table: string, where: string) => sql<number>`(select count(*)::int from ${sql.raw(table)} where job_id = ${jobs.id} ${sql.raw(where)})`;
+
+function selectJobs(db: Connection) {
+  return db
+    .select({
+      job: jobs,
+      account: accounts,
+      sources: count("sources", ""),
+      lostItems: sql<number>`(select coalesce(sum(found_lost), 0)::int from passes where job_id = ${jobs.id})`,
+      restored: sql<number>`(select count(*)::int from restore_results r join restores s on s.id = r.restore_id where s.job_id = ${jobs.id} and r.state = 'verified')`,
+      running: count("passes", "and state in ('queued', 'running')"),
+      problems: count("passes", "and state = 'failed'"),
+    })
+    .from(jobs)
+    .leftJoin(accounts, eq(accounts.jobId, jobs.id));
+}
+
+type Row = Awaited<ReturnType<typeof selectJobs>>[number];
+
+function summary({ job, account, ...counts }: Row): JobSummary {
+  const told = account && accountContract.parse(account);
+  const empty = !told || Object.values(told).every((value) => value === null);
+  return {
+    id: job.id,
+    title: job.title,
+    client: job.client,
+    timeZone: job.timeZone,
+    lastActivity: job.lastActivity,
+    archived: job.archivedAt !== null,
+    lost: empty ? null : paragraph(told, job.timeZone),
+    ...counts,
+  };
+}
+
+/** All jobs, the one last worked on first. */
+export async function listJobs(db: Connection): Promise<JobSummary[]> {
+  return (await selectJobs(db).orderBy(desc(jobs.lastActivity))).map(summary);
+}
+
+export async function findJob(db: Connection, id: number): Promise<JobSummary | null> {
+  const [row] = await selectJobs(db).where(and(eq(jobs.id, id)));
+  return row ? summary(row) : null;
+}
+
+/** The job's log, oldest first. */
+export async function listLog(db: Connection, jobId: number) {
+  return db.select().from(logEntries).where(eq(logEntries.jobId, jobId)).orderBy(logEntries.id).limit(2000);
+}

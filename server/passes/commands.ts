@@ -1,0 +1,56 @@
+import { and, eq, inArray, sql } from "drizzle-orm";
+import type { Database } from "../database/connection";
+import { passes, sources, volumes } from "../database/schema";
+import { note } from "../log/commands";
+import { Problem } from "../problem";
+import { announce, enqueue } from "../workers/queue";
+
+/** Starts reading a volume's file records. @returns the pass's id */
+export async function startPass(db: Database, jobId: number, volumeId: number): Promise<number> {
+  return db.transaction(async (tx) => {
+    const [found] = await tx
+      .select({ volume: volumes, source: sources })
+      .from(volumes)
+      .innerJoin(sources, eq(sources.id, volumes.sourceId))
+      .where(and(eq(volumes.id, volumeId), eq(sources.jobId, jobId)))
+      .for("update");
+    if (!found) throw new Problem("This volume is not part of the job.", 404);
+    if (!found.volume.readable) throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
+    const earlier = await tx
+      .select({ id: passes.id })
+      .from(passes)
+      .where(and(eq(passes.volumeId, volumeId), inArray(passes.state, ["queued", "running", "paused", "done"])));
+    if (earlier.length > 0) throw new Problem("The file records of this volume are read already, or being read: see the list of passes.", 409);
+    const [row] = await tx.insert(passes).values({ jobId, sourceId: found.source.id, volumeId, place: "file-record" }).returning({ id: passes.id });
+    const { id } = row as { id: number };
+    await enqueue(tx, "pass", id);
+    await note(tx, jobId, "Pass started", { pass: id, volume: found.volume.label ?? found.volume.number, source: found.source.name });
+    await announce(tx, jobId);
+    return id;
+  });
+}
+
+/** Pauses, continues or stops a pass. What was found stays in any case. */
+export async function changePass(db: Database, passId: number, wanted: "run" | "pause" | "stop"): Promise<void> {
+  await db.transaction(async (tx) => {
+    const [pass] = await tx.select().from(passes).where(eq(passes.id, passId)).for("update");
+    if (!pass) throw new Problem("There is no such pass.", 404);
+    const { state } = pass;
+    if (state === "done" || state === "stopped") throw new Problem(`This pass is ${state === "done" ? "finished" : "stopped"} already.`, 409);
+    if (wanted === "run") {
+      if (state === "running" && pass.wanted === "run") return;
+      // A worker that has not noticed the pause yet just goes on.
+      await tx.update(passes).set({ wanted, ...(state === "running" ? {} : { state: "queued" as const, problem: null }) }).where(eq(passes.id, passId));
+      if (state !== "running") await enqueue(tx, "pass", passId);
+    } else {
+      // One that no worker holds changes at once; a running one at its worker's next batch.
+      const settled = wanted === "pause" ? ("paused" as const) : ("stopped" as const);
+      await tx
+        .update(passes)
+        .set({ wanted, ...(state === "running" ? {} : { state: settled, ...(wanted === "stop" ? { finishedAt: sql`now()` } : {}) }) })
+        .where(eq(passes.id, passId));
+    }
+    await note(tx, pass.jobId, { run: "Pass continued", pause: "Pass paused", stop: "Pass stopped" }[wanted], { pass: passId });
+    await announce(tx, pass.jobId);
+  });
+}

@@ -1,0 +1,15 @@
+import { asc, eq } from "drizzle-orm";
+import type { Connection } from "../database/connection";
+import { passes, sources, volumes } from "../database/schema";
+import type { Pass } from "./contract";
+
+export async function listPasses(db: Connection, jobId: number): Promise<Pass[]> {
+  const rows = await db
+    .select({ pass: passes, sourceName: sources.name, number: volumes.number, label: volumes.label })
+    .from(passes)
+    .innerJoin(sources, eq(sources.id, passes.sourceId))
+    .innerJoin(volumes, eq(volumes.id, passes.volumeId))
+    .where(eq(passes.jobId, jobId))
+    .orderBy(asc(passes.id));
+  return rows.map(({ pass, sourceName, number, label }) => ({ ...pass, sourceName, volumeLabel: label ?? `volume ${number}` }));
+}

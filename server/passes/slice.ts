@@ -1,0 +1,170 @@
+import { Readable } from "node:stream";
+import { pipeline } from "node:stream/promises";
+import { drizzle } from "drizzle-orm/node-postgres";
+import { eq, sql } from "drizzle-orm";
+import type pg from "pg";
+import { from as copyFrom } from "pg-copy-streams";
+import type { Connection, Database } from "../database/connection";
+import { passes, sources, volumes } from "../database/schema";
+import * as schema from "../database/schema";
+import { note } from "../log/commands";
+import { announce, enqueue } from "../workers/queue";
+
+/** What a worker needs to go on with a pass. */
+export interface ClaimedPass {
+  readonly id: number;
+  readonly jobId: number;
+  readonly epoch: number;
+  readonly resume: number;
+  readonly sourcePath: string;
+  readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
+}
+
+/** Takes a pass for this worker. @returns null when there is nothing to do for it any more */
+export async function claimPass(db: Database, passId: number, workerId: string): Promise<ClaimedPass | null> {
+  return db.transaction(async (tx) => {
+    const [row] = await tx
+      .update(passes)
+      .set({ state: "running", workerId, epoch: sql`${passes.epoch} + 1` })
+      .where(sql`${passes.id} = ${passId} and ${passes.state} in ('queued', 'running') and ${passes.wanted} = 'run'`)
+      .returning();
+    if (!row) {
+      await settleUnclaimed(tx, passId);
+      return null;
+    }
+    const [found] = await tx
+      .select({ volume: volumes, path: sources.path })
+      .from(volumes)
+      .innerJoin(sources, eq(sources.id, volumes.sourceId))
+      .where(eq(volumes.id, row.volumeId));
+    if (!found) return null;
+    await announce(tx, row.jobId);
+    const { volume } = found;
+    return { id: row.id, jobId: row.jobId, epoch: row.epoch, resume: row.resume, sourcePath: found.path, volume };
+  });
+}
+
+/** A pass whose worker died after a pause or stop was asked for still has to show it. */
+async function settleUnclaimed(db: Connection, passId: number): Promise<void> {
+  await db.execute(sql`
+    update passes set state = case wanted when 'pause' then 'paused' else 'stopped' end
+    where id = ${passId} and state = 'running' and wanted <> 'run'`);
+}
+
+export interface Batch {
+  /** Rows in PostgreSQL's COPY text form, columns as in `INCOMING_COLUMNS`. */
+  readonly rows: Uint8Array;
+  readonly resume: number;
+  readonly done: number;
+  readonly total: number;
+  readonly foundLive: number;
+  readonly foundLost: number;
+  /** Milliseconds of work since the batch before. */
+  readonly ms: number;
+}
+
+export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
+
+export const INCOMING_COLUMNS = [
+  "item_key", "folder_path", "kind", "state", "type", "reference", "name", "name_raw", "size", "created", "modified", "changed", "condition", "survival", "evidence", "layout", "first_at", "notes",
+] as const;
+
+/**
+ * Stores a batch of copies, gathers them into items and moves the resume point, all in one transaction: a worker
+ * killed at any moment loses at most the batch it had not finished, and none is stored twice.
+ * @param then "end": the pass is finished; "slice": the next slice goes into the queue; "more": this slice goes on
+ */
+export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch, then: "more" | "slice" | "end"): Promise<AfterBatch> {
+  const client = await pool.connect();
+  try {
+    await client.query("begin");
+    // The row is locked first: a pause waits for the batch, and a worker that lost the pass stops here.
+    const held = await client.query<{ wanted: string; epoch: number }>("select wanted, epoch from passes where id = $1 for update", [pass.id]);
+    if (held.rows[0]?.epoch !== pass.epoch) {
+      await client.query("rollback");
+      return "taken over";
+    }
+    await storeCopies(client, pass, batch.rows);
+    const wanted = held.rows[0].wanted;
+    const after: AfterBatch = wanted === "pause" && then !== "end" ? "paused" : wanted === "stop" && then !== "end" ? "stopped" : "go on";
+    const state = then === "end" ? "done" : after === "go on" ? "running" : after;
+    await client.query(
+      `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7,
+         active_ms = active_ms + $8, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
+      [pass.id, state, batch.resume, batch.done, batch.total, batch.foundLive, batch.foundLost, Math.round(batch.ms)],
+    );
+    const tx = drizzle(client, { schema });
+    if (then === "slice" && after === "go on") await enqueue(tx, "pass", pass.id);
+    if (then === "end") await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
+    await announce(tx, pass.jobId);
+    await client.query("commit");
+    return after;
+  } catch (error) {
+    await client.query("rollback").catch(() => undefined);
+    throw error;
+  } finally {
+    client.release();
+  }
+}
+
+async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8Array): Promise<void> {
+  if (rows.length === 0) return;
+  await client.query(`create temp table incoming (
+    id bigint not null default nextval('copies_id_seq'), item_key text, folder_path text, kind text, state text, type text,
+    reference text, name text, name_raw bytea, size bigint, created timestamptz, modified timestamptz, changed timestamptz,
+    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, notes jsonb) on commit drop`);
+  const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
+  await pipeline(Readable.from([rows]), into);
+  const { jobId, id: passId } = pass;
+  const volumeId = pass.volume.id;
+  await client.query(
+    `insert into folders (job_id, volume_id, path) select distinct $1::int, $2::int, folder_path from incoming
+     on conflict (volume_id, md5(path)) do nothing`,
+    [jobId, volumeId],
+  );
+  await client.query(
+    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, best_copy_id, size, modified, condition, survival)
+     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, state = 'deleted', i.id, size, modified, condition, survival
+     from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
+     where item_key is not null order by item_key
+     on conflict (job_id, key) do nothing`,
+    [jobId, volumeId],
+  );
+  await client.query(
+    `insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
+       created, modified, changed, condition, survival, evidence, layout, first_at, notes)
+     select i.id, $1::int, $3::int, $2::int, t.id, f.id, 'file-record', i.state, i.type, i.reference, i.name, i.name_raw, i.size,
+       i.created, i.modified, i.changed, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.notes
+     from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
+     left join items t on t.job_id = $1 and t.key = i.item_key`,
+    [jobId, volumeId, passId],
+  );
+  await client.query(BEST_COPY, [jobId]);
+}
+
+/**
+ * Items that have gathered more than one copy take the facts of their best one: whole before partial, then the
+ * newest content, then the copy that is lost (the live one needs no rescue).
+ */
+const BEST_COPY = `
+  with touched as (
+    select distinct t.id from incoming i join items t on t.job_id = $1 and t.key = i.item_key
+    where t.best_copy_id <> i.id
+  ), ranked as (
+    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival
+    from copies c join touched on touched.id = c.item_id
+    order by c.item_id, array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
+      c.modified desc nulls last, c.survival desc, c.state, c.id
+  ), counted as (
+    select c.item_id, count(*)::int as copies, bool_or(c.state = 'deleted') as lost
+    from copies c join touched on touched.id = c.item_id group by c.item_id
+  )
+  update items set copies = counted.copies, lost = counted.lost, best_copy_id = ranked.id, size = ranked.size,
+    modified = ranked.modified, condition = ranked.condition, survival = ranked.survival
+  from ranked join counted using (item_id) where items.id = ranked.item_id`;
+
+export async function failPass(db: Database, pass: ClaimedPass, problem: string): Promise<void> {
+  await db.update(passes).set({ state: "failed", problem }).where(sql`${passes.id} = ${pass.id} and ${passes.epoch} = ${pass.epoch}`);
+  await note(db, pass.jobId, "Pass failed", { pass: pass.id, problem });
+  await announce(db, pass.jobId);
+}

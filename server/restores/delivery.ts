@@ -1,0 +1,42 @@
+import { existsSync, mkdirSync, realpathSync, statfsSync } from "node:fs";
+import { dirname, join } from "node:path";
+import { safeComponents } from "../../core/restore/names";
+import { readSettings } from "../settings";
+import { liesWithin } from "../sources/source-folders";
+
+/** Bytes free on the device that holds a folder (or, when it is not made yet, its nearest parent); null: cannot be told. */
+export function freeBytesIn(folder: string): number | null {
+  let present = folder;
+  while (!existsSync(present) && dirname(present) !== present) present = dirname(present);
+  try {
+    const stats = statfsSync(present);
+    return stats.bavail * stats.bsize;
+  } catch {
+    return null;
+  }
+}
+
+/** The folder below the delivery folder that a destination means; it need not exist yet. */
+export function destinationRoot(destination: string): string {
+  return join(readSettings().COMPASS_DELIVERY, ...safeComponents(destination));
+}
+
+/**
+ * Why nothing may be written to `root`, or null when it may. Never below a folder that holds a source, nor outside
+ * the delivery folder, wherever links lead.
+ */
+export function refusal(root: string, sourcePaths: readonly string[]): string | null {
+  const { COMPASS_DELIVERY: delivery } = readSettings();
+  mkdirSync(delivery, { recursive: true });
+  let present = root;
+  while (!existsSync(present)) present = dirname(present);
+  const real = realpathSync(present);
+  if (!liesWithin(real, realpathSync(delivery))) return "This folder leads outside the delivery folder. Choose another name.";
+  for (const source of sourcePaths) {
+    const folder = existsSync(source) ? realpathSync(dirname(source)) : dirname(source);
+    if (liesWithin(real, folder)) {
+      return `This folder lies beside the source “${source}”. Writing there could destroy what is still to be found: set the delivery folder to another device.`;
+    }
+  }
+  return null;
+}

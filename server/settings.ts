@@ -1,0 +1,29 @@
+import { delimiter, resolve } from "node:path";
+import { z } from "zod";
+
+const absolute = z.string().min(1).transform((path) => resolve(path));
+
+const schema = z.object({
+  /** Folders whose images may be read. */
+  COMPASS_SOURCES: z.string().default("data/sources").transform((list) => list.split(delimiter).filter(Boolean).map((path) => resolve(path))),
+  /** Folder below which restores are written. */
+  COMPASS_DELIVERY: absolute.default(resolve("data/delivery")),
+  /** Folder for what the application itself keeps. */
+  COMPASS_DATA: absolute.default(resolve("data")),
+  COMPASS_HOST: z.string().default("127.0.0.1"),
+  COMPASS_PORT: z.coerce.number().int().min(1).max(65_535).default(4310),
+  /** An existing PostgreSQL server; by default one of our own is started. */
+  COMPASS_DATABASE_URL: z.string().regex(/^postgres(ql)?:\/\//, "must begin with postgres://").optional(),
+});
+
+export type Settings = z.infer<typeof schema>;
+
+/**
+ * The settings from the environment.
+ * @throws Error that names each wrong setting in plain words
+ */
+export function readSettings(environment: Record<string, string | undefined> = process.env): Settings {
+  const parsed = schema.safeParse(environment);
+  if (parsed.success) return parsed.data;
+  throw new Error(parsed.error.issues.map((issue) => `The setting ${issue.path.join(".")} is not right: ${issue.message}.`).join("\n"));
+}

@@ -1,0 +1,75 @@
+import { basename } from "node:path";
+import { sql } from "drizzle-orm";
+import { FileSystemError } from "../../core/filesystems/file-record";
+import { usageProfile } from "../../core/filesystems/usage-profile";
+import { openVolume, type VolumeReport } from "../../core/inspect";
+import { type OpenedSource, openSource, SourceError } from "../../io/open-source";
+import type { Database } from "../database/connection";
+import { sources, volumes } from "../database/schema";
+import { note } from "../log/commands";
+import { Problem } from "../problem";
+import { permittedSource } from "./source-folders";
+
+/** Reads the structure of an image in a source folder and adds it to the job. @returns the source's id */
+export async function addSource(db: Database, jobId: number, path: string): Promise<number> {
+  const real = permittedSource(path);
+  const opened = open(real);
+  try {
+    const { report } = opened;
+    return await db.transaction(async (tx) => {
+      const [row] = await tx
+        .insert(sources)
+        .values({ jobId, path: real, name: basename(real), size: report.size, container: report.container, tableKind: report.table, notes: [...report.notes] })
+        .onConflictDoNothing()
+        .returning({ id: sources.id });
+      if (!row) throw new Problem("This source is already part of the job.", 409);
+      const rows = report.volumes.map((volume) => ({ sourceId: row.id, ...volumeRow(opened, volume) }));
+      if (rows.length > 0) await tx.insert(volumes).values(rows);
+      await note(tx, jobId, "Source added", { path: real, volumes: rows.length });
+      return row.id;
+    });
+  } finally {
+    opened.close();
+  }
+}
+
+function open(path: string): OpenedSource {
+  try {
+    return openSource(path);
+  } catch (error) {
+    if (error instanceof SourceError) throw new Problem(error.message);
+    throw error;
+  }
+}
+
+function volumeRow(source: OpenedSource, volume: VolumeReport) {
+  const base = {
+    number: volume.volume,
+    offset: volume.offset,
+    length: volume.length,
+    filesystem: volume.filesystem,
+    label: volume.label,
+    clusterSize: volume.clusterSize,
+    notes: [...volume.notes],
+  };
+  try {
+    const opened = openVolume(source.disk, volume);
+    const profile = opened.allocation ? usageProfile(opened.allocation) : null;
+    return {
+      ...base,
+      readable: true,
+      usage: profile ? Buffer.from(profile.shares) : null,
+      usedBytes: profile ? profile.used * opened.clusterSize : null,
+    };
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    return { ...base, readable: false, usage: null, usedBytes: null };
+  }
+}
+
+export async function removeSource(db: Database, jobId: number, sourceId: number): Promise<void> {
+  const [row] = (await db.execute(sql`select count(*)::int as passes from passes where source_id = ${sourceId}`)).rows as { passes: number }[];
+  if (row && row.passes > 0) throw new Problem("This source has been searched: its results belong to the job, so it stays.", 409);
+  await db.delete(sources).where(sql`${sources.id} = ${sourceId} and ${sources.jobId} = ${jobId}`);
+  await note(db, jobId, "Source removed", { sourceId });
+}

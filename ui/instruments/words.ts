@@ -1,0 +1,81 @@
+import type { CONDITION_WORDS } from "@/server/items/contract";
+
+const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
+
+/** Bytes in binary units with one decimal. */
+export function bytesText(bytes: number): string {
+  let value = bytes;
+  let unit = 0;
+  while (value >= 1024 && unit < UNITS.length - 1) {
+    value /= 1024;
+    unit += 1;
+  }
+  return `${unit === 0 ? value : value.toFixed(1)} ${UNITS[unit]}`;
+}
+
+const thin = "\u2009";
+/** A count with thin spaces between thousands. */
+export const countText = (count: number) => Math.round(count).toString().replace(/\B(?=(\d{3})+$)/g, thin);
+/** Exact bytes, for hovering. */
+export const exactBytes = (bytes: number) => `${countText(bytes)} bytes`;
+/** A byte offset as the field writes it: hexadecimal in groups of four. */
+export const offsetText = (offset: number) => `0x${offset.toString(16).toUpperCase().padStart(8, "0").replace(/\B(?=(.{4})+$)/g, "_")}`;
+
+export const dateText = (date: Date | null, timeZone: string) =>
+  date ? date.toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric", timeZone }) : "no date";
+export const momentText = (date: Date | null, timeZone: string) =>
+  date ? date.toLocaleString("en-GB", { day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit", timeZone }) : "not set";
+
+/** A span of time as a person says it. */
+export function durationText(ms: number): string {
+  const seconds = Math.round(ms / 1000);
+  if (seconds < 1) return "under 1 s";
+  if (seconds < 60) return `${seconds} s`;
+  if (seconds < 3600) return `${Math.round(seconds / 60)} min`;
+  return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
+}
+
+export function conditionText(condition: (typeof CONDITION_WORDS)[number], survival: number): string {
+  if (condition === "whole") return "whole";
+  if (condition === "name-only") return "name only";
+  if (condition === "not-checked") return "not checked";
+  return `${Math.max(1, Math.min(99, Math.round(survival * 100)))} % left`;
+}
+
+export const KIND_WORDS: Record<string, string> = {
+  documents: "Documents",
+  sheets: "Sheets",
+  drawings: "Drawings",
+  pictures: "Pictures",
+  video: "Video",
+  audio: "Audio",
+  mail: "Mail",
+  archives: "Archives",
+  "application-data": "Application data",
+  other: "Other",
+};
+
+export const PLACE_WORDS: Record<string, string> = {
+  bin: "Bin",
+  autosave: "Autosave",
+  temporary: "Temporary",
+  "own-backup": "Own backup",
+  snapshot: "Snapshot",
+  backup: "Backup set",
+  "file-record": "File record",
+  "leftover-record": "Leftover record",
+  raw: "Raw",
+};
+
+/** Kinds of loss as `filesystem` names a person reads. */
+export const FILE_SYSTEM_WORDS: Record<string, string> = {
+  ntfs: "NTFS",
+  fat12: "FAT12",
+  fat16: "FAT16",
+  fat32: "FAT32",
+  exfat: "exFAT",
+  hfsplus: "HFS+",
+  hfsx: "HFSX",
+  apfs: "APFS",
+  unknown: "not recognised",
+};

@@ -1,0 +1,29 @@
+"use client";
+
+import { useMemo } from "react";
+import { useAddress } from "../data/use-address";
+import { useFinds, usePasses, useSources } from "../data/use-job-data";
+import { useItemDetail } from "../items/use-items";
+import { DiskChart } from "../instruments/DiskChart";
+
+/** How far the passes have read each volume, 0 … 1. */
+export function useReadShares(jobId: number): ReadonlyMap<number, number> {
+  const { data: passes } = usePasses(jobId);
+  return useMemo(() => new Map((passes ?? []).map((pass) => [pass.volumeId, pass.total > 0 ? pass.done / pass.total : 0])), [passes]);
+}
+
+/** The strip along the foot of every view: the source in question to scale, with the finds and the chosen copy's bytes. */
+export function ChartStrip({ jobId }: { jobId: number }) {
+  const { data: sources = [] } = useSources(jobId);
+  const { data: finds = [] } = useFinds(jobId);
+  const read = useReadShares(jobId);
+  const [address] = useAddress();
+  const opened = Number(address.get("item")) || null;
+  const { data: item } = useItemDetail(opened);
+  const copy = item?.list.find((each) => String(each.id) === address.get("copy")) ?? item?.list[0];
+  const wanted = copy?.sourceId ?? Number(address.get("source"));
+  const source = sources.find((each) => each.id === wanted) ?? sources[0];
+  const marks = useMemo(() => finds.find((each) => each.sourceId === source?.id)?.at ?? [], [finds, source?.id]);
+  if (!source) return <p style={{ margin: "6px 0 8px", fontSize: 12.5, color: "var(--mui-palette-chart-inkSoft)" }}>No source yet: the chart of the disk appears here.</p>;
+  return <DiskChart source={source} read={read} finds={marks} {...(copy ? { chosen: copy.runs } : {})} />;
+}

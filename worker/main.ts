@@ -1,0 +1,59 @@
+import { randomUUID } from "node:crypto";
+import { EventEmitter } from "node:events";
+import { hostname } from "node:os";
+import { run, type WorkerEvents } from "graphile-worker";
+import { database } from "../server/database/connection";
+import { log } from "../server/log/logger";
+import { beat, leave, releaseDead } from "../server/workers/presence";
+import { runPass } from "./run-pass";
+import { runRestore } from "./run-restore";
+
+const BEAT_MS = 5_000;
+const CONCURRENCY = 2;
+
+async function main(): Promise<void> {
+  const { db, pool } = database();
+  const me = { id: randomUUID(), host: hostname(), pid: process.pid, queueNames: [] as string[] };
+  const events = new EventEmitter() as unknown as WorkerEvents;
+  // The queue's own names of its workers are what a later worker needs to free the work of a dead one.
+  events.on("worker:create", ({ worker }) => {
+    me.queueNames.push(worker.workerId);
+  });
+  let stopping = false;
+  const idOf = (payload: unknown) => (payload as { id: number }).id;
+  const runner = await run({
+    pgPool: pool,
+    concurrency: CONCURRENCY,
+    pollInterval: 1000,
+    noHandleSignals: true,
+    events,
+    taskList: {
+      pass: (payload) => runPass(db, pool, idOf(payload), me.id, () => stopping),
+      restore: (payload) => runRestore(db, idOf(payload), () => stopping),
+    },
+  });
+  await beat(db, me);
+  const timer = setInterval(() => {
+    beat(db, me)
+      .then(() => releaseDead(db))
+      .then((dead) => dead > 0 && log.warn({ dead }, "work of dead workers freed"))
+      .catch((error: Error) => log.error({ error: error.message }, "the sign of life failed"));
+  }, BEAT_MS);
+  const stop = async () => {
+    stopping = true;
+    clearInterval(timer);
+    await runner.stop().catch(() => undefined);
+    await leave(db, me.id).catch(() => undefined);
+    process.exit(0);
+  };
+  process.on("SIGTERM", stop);
+  process.on("SIGINT", stop);
+  log.info({ worker: me.id }, "worker ready");
+  process.send?.("ready");
+  await runner.promise;
+}
+
+main().catch((error: Error) => {
+  log.fatal({ error: error.stack }, "the worker could not start");
+  process.exit(1);
+});

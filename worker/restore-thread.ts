@@ -1,0 +1,40 @@
+import { parentPort } from "node:worker_threads";
+import { CachedSource } from "../core/bytes/byte-source";
+import { type Layout, LayoutSource } from "../core/bytes/layout";
+import { type Conflict, publish, stage, type Staged } from "../io/deliver";
+import { ReadOnlyFile } from "../io/read-only-file";
+
+/** What the thread is asked: write a file under a working name, or give it its name. */
+export type RestoreRequest =
+  | { readonly ask: "stage"; readonly sourcePath: string; readonly layout: Layout; readonly root: string; readonly components: readonly string[]; readonly workingName: string; readonly modified: number | null }
+  | { readonly ask: "publish"; readonly staged: Staged; readonly target: string; readonly conflict: Conflict };
+
+export type RestoreAnswer = { readonly staged: Staged; readonly unreadable: number } | { readonly published: boolean } | { readonly problem: string };
+
+const open = new Map<string, { file: ReadOnlyFile; disk: CachedSource }>();
+
+function diskOf(path: string): CachedSource {
+  const kept = open.get(path);
+  if (kept) return kept.disk;
+  const file = new ReadOnlyFile(path);
+  const disk = new CachedSource(file);
+  open.set(path, { file, disk });
+  return disk;
+}
+
+function answer(request: RestoreRequest): RestoreAnswer {
+  if (request.ask === "publish") return { published: publish(request.staged, request.target, request.conflict) };
+  const content = new LayoutSource(diskOf(request.sourcePath), request.layout);
+  const staged = stage(content, request.root, request.components, { workingName: request.workingName, modified: request.modified });
+  const unreadable = content.unreadable(0, content.size).reduce((sum, range) => sum + range.end - range.start, 0);
+  return { staged, unreadable };
+}
+
+parentPort?.on("message", (request: RestoreRequest) => {
+  try {
+    parentPort?.postMessage(answer(request));
+  } catch (error) {
+    parentPort?.postMessage({ problem: (error as Error).message } satisfies RestoreAnswer);
+  }
+});
+

@@ -1,0 +1,59 @@
+import { createHash } from "node:crypto";
+import { encodeLayout } from "../core/bytes/layout-code";
+import { diskRuns } from "../core/bytes/layout";
+import type { Copy } from "../core/copies/copy";
+import { kindOf } from "../core/formats/registry";
+
+/** Copies as rows of PostgreSQL's COPY text form, in the order of `INCOMING_COLUMNS`. */
+export function copyRows(copies: readonly Copy[], volumeId: number): Uint8Array {
+  let text = "";
+  for (const copy of copies) text += `${rowOf(copy, volumeId).join("\t")}\n`;
+  return Buffer.from(text);
+}
+
+function rowOf(copy: Copy, volumeId: number): string[] {
+  const folder = copy.path.slice(0, Math.max(0, copy.path.length - copy.name.length - 1));
+  const layout = copy.layout ? encodeLayout(copy.layout) : null;
+  const held = copy.layout?.segments.find((segment) => segment.kind === "held");
+  const first = copy.layout ? (diskRuns(copy.layout)[0]?.at ?? (held?.kind === "held" ? held.at : null)) : null;
+  return [
+    copy.type === "file" && !copy.system ? field(itemKey(copy, volumeId)) : NULL,
+    field(folder),
+    field(kindOf(copy.name)),
+    field(copy.state),
+    field(copy.type),
+    field(copy.reference),
+    field(copy.name),
+    hex(copy.rawName),
+    String(copy.size),
+    time(copy.created),
+    time(copy.modified),
+    time(copy.changed),
+    field(copy.condition),
+    String(copy.survival),
+    field(JSON.stringify(copy.evidence)),
+    layout ? hex(layout) : NULL,
+    first === null ? NULL : String(first),
+    field(JSON.stringify(copy.notes)),
+  ];
+}
+
+/** Copies at the same path are the same item; where the folders above are not known, only the same record is. */
+function itemKey(copy: Copy, volumeId: number): string {
+  const path = copy.path.normalize("NFC").toLowerCase();
+  const key = `${volumeId}:${path.startsWith("/?/") ? `${path}#${copy.reference}` : path}`;
+  // The index over the keys takes no entries of more than about 2,700 bytes.
+  return key.length <= 400 ? key : `${volumeId}#${createHash("sha256").update(key).digest("hex")}`;
+}
+
+const NULL = "\\N";
+const ESCAPES: Record<string, string> = { "\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r" };
+
+/** COPY text form: backslash escapes; NUL and lone surrogates, which the database refuses, become U+FFFD. */
+function field(text: string): string {
+  const clean = text.isWellFormed() ? text : text.toWellFormed();
+  return clean.replaceAll("\0", "\uFFFD").replace(/[\\\t\n\r]/g, (mark) => ESCAPES[mark] as string);
+}
+
+const hex = (bytes: Uint8Array) => `\\\\x${Buffer.from(bytes.buffer, bytes.byteOffset, bytes.length).toString("hex")}`;
+const time = (ms: number | null) => (ms === null ? NULL : new Date(ms).toISOString());

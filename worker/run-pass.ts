@@ -1,0 +1,70 @@
+import type pg from "pg";
+import type { Database } from "../server/database/connection";
+import { log } from "../server/log/logger";
+import { claimPass, commitBatch, failPass } from "../server/passes/slice";
+import type { PassThreadBatch, PassThreadData } from "./pass-thread";
+import { startThread } from "./thread";
+
+/** A slice of a pass ends after this long and goes on as a new piece of work, on whichever worker is free. */
+const SLICE_MS = 20_000;
+
+/** Works on a pass until it ends, is paused or stopped, or its slice of time is over. */
+export async function runPass(db: Database, pool: pg.Pool, passId: number, workerId: string, stopping: () => boolean): Promise<void> {
+  const pass = await claimPass(db, passId, workerId);
+  if (!pass) return;
+  const gate = new SharedArrayBuffer(4);
+  const data: PassThreadData = { sourcePath: pass.sourcePath, volume: pass.volume, resume: pass.resume, gate };
+  const thread = startThread("pass-thread", data);
+  const sliceEnd = Date.now() + SLICE_MS;
+  let since = Date.now();
+  try {
+    for await (const batch of batches(thread)) {
+      const then = batch.end ? "end" : stopping() || Date.now() > sliceEnd ? "slice" : "more";
+      const after = await commitBatch(pool, pass, { ...batch, ms: Date.now() - since }, then);
+      since = Date.now();
+      if (then !== "more" || after !== "go on") return;
+      const taken = new Int32Array(gate);
+      Atomics.add(taken, 0, 1);
+      Atomics.notify(taken, 0);
+    }
+  } catch (error) {
+    log.error({ pass: passId, error: (error as Error).stack }, "pass failed");
+    await failPass(db, pass, (error as Error).message);
+  } finally {
+    await thread.terminate();
+  }
+}
+
+/** The batches a thread sends, one after the other. Ends with the thread's error when it has one. */
+async function* batches(thread: ReturnType<typeof startThread>): AsyncGenerator<PassThreadBatch> {
+  const waiting: PassThreadBatch[] = [];
+  let failure: Error | undefined;
+  let ended = false;
+  let wake: () => void = () => undefined;
+  thread.on("message", (batch: PassThreadBatch) => {
+    waiting.push(batch);
+    wake();
+  });
+  thread.on("error", (error) => {
+    failure = error as Error;
+    wake();
+  });
+  thread.on("exit", () => {
+    ended = true;
+    wake();
+  });
+  for (;;) {
+    const batch = waiting.shift();
+    if (batch) {
+      yield batch;
+      if (batch.end) return;
+      continue;
+    }
+    if (failure) throw failure;
+    if (ended) throw new Error("The reading thread ended before the pass did.");
+    await new Promise<void>((resolve) => {
+      wake = resolve;
+      if (waiting.length > 0 || failure || ended) resolve();
+    });
+  }
+}
