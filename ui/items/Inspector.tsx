@@ -1,0 +1,114 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import type { Copy, ItemDetail } from "@/server/items/contract";
+import { useAddress } from "../data/use-address";
+import { useJob } from "../data/use-job-data";
+import { ConditionMark } from "../instruments/ConditionMark";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, countText, dateText, exactBytes, momentText, offsetText, PLACE_WORDS } from "../instruments/words";
+import { Preview } from "./Preview";
+import styles from "./items.module.css";
+import { useItemDetail } from "./use-items";
+import { useTrayChange } from "./use-tray-change";
+
+/** One item: its content first, then the evidence for it, then its other copies. */
+export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) {
+  const { data: item, error } = useItemDetail(itemId);
+  const { data: job } = useJob(jobId);
+  const [address, change] = useAddress();
+  const tray = useTrayChange(jobId);
+  const zone = job?.timeZone ?? "UTC";
+  if (!item) return <Problem>{problemText(error)}</Problem>;
+  const copy = item.list.find((each) => String(each.id) === address.get("copy")) ?? item.list[0];
+  if (!copy) return <Problem>No copy of this item is known.</Problem>;
+  return (
+    <>
+      <h2>{item.name}</h2>
+      <p className={styles.where}>
+        {item.volumeLabel} {item.folder.split("/").filter(Boolean).map((part) => `/ ${part} `)}
+      </p>
+      <Preview key={copy.id} copyId={copy.id} name={item.name} size={copy.size} />
+      <Evidence copy={copy} item={item} zone={zone} />
+      <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
+        {item.inTray ? "Take out of the tray" : "Put into the tray"}
+      </Button>
+      {item.list.length > 1 && (
+        <ul className={styles.copies} aria-label="Copies" style={{ marginTop: 14 }}>
+          {item.list.map((each) => (
+            <li key={each.id}>
+              <button type="button" className={styles.copy} aria-pressed={each.id === copy.id} onClick={() => change({ copy: String(each.id) })}>
+                <span>
+                  {PLACE_WORDS[each.place]}, {each.state}
+                  {each.best ? ", best" : ""}
+                </span>
+                <span>{bytesText(each.size)}</span>
+                <span>{dateText(each.modified, zone)}</span>
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
+    </>
+  );
+}
+
+function contentText(copy: Copy): string {
+  const { content } = copy.evidence;
+  if (copy.state === "live") return "not looked at: the file is live";
+  if (!content) return copy.condition === "whole" ? "kept in the record itself" : "not looked at";
+  const words: Record<string, string> = {
+    agrees: content.checked ? "opens: followed to its end and sound" : "begins as its name says",
+    differs: "does not begin as its name says",
+    damaged: "does not open as it is",
+    zeros: "nothing but zeros",
+    unknown: "its type is not checked",
+  };
+  return words[content.finding] ?? content.finding;
+}
+
+function bytesLeft(copy: Copy): string {
+  const { usedByOthers, takenLater, lost, unreadable } = copy.evidence;
+  const left = copy.condition === "name-only" ? 0 : Math.max(0, copy.size - usedByOthers - takenLater - lost - unreadable);
+  return `${countText(left)} of ${countText(copy.size)}`;
+}
+
+function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: string }) {
+  const [first] = copy.runs;
+  return (
+    <>
+      <dl className={styles.facts}>
+        <dt>Condition</dt>
+        <dd>
+          <ConditionMark condition={copy.condition} survival={copy.survival} />
+        </dd>
+        <dt>Content</dt>
+        <dd>{contentText(copy)}</dd>
+        <dt>Bytes left</dt>
+        <dd title={exactBytes(copy.size)}>{bytesLeft(copy)}</dd>
+        <dt>Found</dt>
+        <dd>
+          {copy.state === "live" ? "Live file" : "Deleted file"}, {copy.reference} of {item.sourceName}
+        </dd>
+        <dt>Changed</dt>
+        <dd>{momentText(copy.modified, zone)}</dd>
+        <dt>Made</dt>
+        <dd>{momentText(copy.created, zone)}</dd>
+        <dt>Bytes at</dt>
+        <dd style={{ fontFamily: "var(--mono)", fontSize: 12 }}>
+          {first ? offsetText(first.at) : "nowhere"}
+          {copy.runs.length > 1 ? `, ${copy.runs.length} pieces` : ""}
+        </dd>
+        <dt>Why this</dt>
+        <dd>{item.reason}</dd>
+      </dl>
+      {copy.notes.length > 0 && (
+        <ul className={styles.notes}>
+          {copy.notes.map((note) => (
+            <li key={note}>{note}</li>
+          ))}
+        </ul>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,132 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import LinearProgress from "@mui/material/LinearProgress";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import Link from "next/link";
+import { z } from "zod";
+import type { Pass } from "@/server/passes/contract";
+import { read, write } from "../data/request";
+import { keys, usePasses, useSources } from "../data/use-job-data";
+import { Empty } from "../instruments/Empty";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, countText, durationText, FILE_SYSTEM_WORDS, PLACE_WORDS } from "../instruments/words";
+import styles from "./search.module.css";
+
+/** The passes of the job: what is being read, what was, and what could be. */
+export function Search({ jobId }: { jobId: number }) {
+  const { data: sources = [] } = useSources(jobId);
+  const { data: passes, error } = usePasses(jobId);
+  const { data: health } = useQuery({ queryKey: ["health"], queryFn: () => read("/api/health", z.object({ workers: z.number() })), refetchInterval: 10_000 });
+  if (!passes) return <Problem>{problemText(error)}</Problem>;
+  const begun = new Set(passes.filter((pass) => pass.state !== "stopped" && pass.state !== "failed").map((pass) => pass.volumeId));
+  const open = sources.flatMap((source) => source.volumes.filter((volume) => volume.readable && !begun.has(volume.id)).map((volume) => ({ source, volume })));
+  return (
+    <div className={styles.page}>
+      {health?.workers === 0 && <Problem>No worker is running, so passes wait. Start the application again with “npm start”; what was found is kept.</Problem>}
+      <h1>Passes</h1>
+      <p className={styles.lead}>A pass reads one volume for one kind of place. What it finds shows at once, and stays when it is paused or stopped.</p>
+      {passes.length === 0 ? (
+        <Empty title="Nothing has been read yet.">Start with the file records: they are quick, and keep names, folders and dates.</Empty>
+      ) : (
+        <ul className={styles.rows} aria-label="Passes">
+          {passes.map((pass) => (
+            <PassRow key={pass.id} jobId={jobId} pass={pass} />
+          ))}
+        </ul>
+      )}
+      {open.length > 0 && (
+        <>
+          <h1>Not read yet</h1>
+          <p className={styles.lead}>The file system’s own records of live and deleted files.</p>
+          <ul className={styles.rows} aria-label="Volumes not read yet">
+            {open.map(({ source, volume }) => (
+              <li key={volume.id} className={styles.row}>
+                <div>
+                  <b>File records of {volume.label ?? `volume ${volume.number}`}</b>
+                  <span>{source.name}</span>
+                </div>
+                <span>
+                  {FILE_SYSTEM_WORDS[volume.filesystem]}, {bytesText(volume.length)}
+                </span>
+                <span>{source.connected ? "" : "not connected"}</span>
+                <StartButton jobId={jobId} volumeId={volume.id} disabled={!source.connected} />
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </div>
+  );
+}
+
+function StartButton({ jobId, volumeId, disabled }: { jobId: number; volumeId: number; disabled: boolean }) {
+  const client = useQueryClient();
+  const start = useMutation({ mutationFn: () => write("POST", `/api/jobs/${jobId}/passes`, { volumeId }), onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  return (
+    <div className={styles.buttons}>
+      <Button variant="contained" disabled={disabled || start.isPending} onClick={() => start.mutate()}>
+        Read records
+      </Button>
+      <Problem>{problemText(start.error)}</Problem>
+    </div>
+  );
+}
+
+function stateText(pass: Pass): string {
+  const share = pass.total > 0 ? `${Math.floor((100 * pass.done) / pass.total)} %` : "";
+  if (pass.state === "queued") return pass.done > 0 ? `waiting to go on at ${share}` : "waiting for a worker";
+  if (pass.state === "running") return pass.wanted === "run" ? `reading, ${share || "looking through the table"}` : pass.wanted === "pause" ? "pausing …" : "stopping …";
+  if (pass.state === "paused") return `paused at ${share || "the start"}`;
+  if (pass.state === "stopped") return `stopped at ${share || "the start"}; what was found is kept`;
+  if (pass.state === "failed") return "failed";
+  return `finished in ${durationText(pass.activeMs)}`;
+}
+
+function speedText(pass: Pass): string {
+  if (pass.activeMs < 200 || pass.done === 0) return "";
+  const perSecond = pass.done / (pass.activeMs / 1000);
+  const left = pass.state === "running" ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
+  return `${countText(perSecond)} records a second${left}`;
+}
+
+function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
+  const client = useQueryClient();
+  const change = useMutation({ mutationFn: (wanted: "run" | "pause" | "stop") => write("PATCH", `/api/passes/${pass.id}`, { wanted }), onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const live = pass.state === "running" || pass.state === "queued";
+  const offered = { pause: live && pass.wanted === "run", run: pass.state === "paused" || pass.state === "failed", stop: live || pass.state === "paused" };
+  const button = (wanted: "run" | "pause" | "stop", words: string) =>
+    offered[wanted] && (
+      <Button key={wanted} variant="outlined" disabled={change.isPending} onClick={() => change.mutate(wanted)}>
+        {words}
+      </Button>
+    );
+  return (
+    <li className={styles.row} data-live={live}>
+      <div>
+        <b>
+          {PLACE_WORDS[pass.place]}s of {pass.volumeLabel}
+        </b>
+        <span>{pass.sourceName}</span>
+      </div>
+      <div>
+        <span role={live ? "status" : undefined}>{stateText(pass)}</span>
+        {live && <LinearProgress aria-label="Progress" variant={pass.total > 0 ? "determinate" : "indeterminate"} value={pass.total > 0 ? (100 * pass.done) / pass.total : 0} sx={{ mt: 1.5 }} />}
+        {!live && <span style={{ display: "block" }}>{speedText(pass)}</span>}
+        {live && <span>{speedText(pass)}</span>}
+        <Problem>{pass.problem ?? problemText(change.error)}</Problem>
+      </div>
+      <div>
+        <Link href={`/jobs/${jobId}/items`} style={{ color: "inherit" }}>
+          <strong>{countText(pass.foundLost)} lost</strong>
+        </Link>
+        <span>, {countText(pass.foundLive)} live</span>
+      </div>
+      <div className={styles.buttons}>
+        {button("pause", "Pause")}
+        {button("run", "Continue")}
+        {button("stop", "Stop")}
+      </div>
+    </li>
+  );
+}

@@ -1,0 +1,72 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import Dialog from "@mui/material/Dialog";
+import DialogActions from "@mui/material/DialogActions";
+import DialogContent from "@mui/material/DialogContent";
+import DialogTitle from "@mui/material/DialogTitle";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { sourceListing } from "@/server/sources/contract";
+import { read, write } from "../data/request";
+import { useAddress } from "../data/use-address";
+import { keys } from "../data/use-job-data";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, dateText } from "../instruments/words";
+import styles from "./sources.module.css";
+
+function Glyph({ folder }: { folder: boolean }) {
+  return (
+    <svg width="14" height="12" viewBox="0 0 14 12" aria-hidden="true">
+      <path d={folder ? "M1 2.5h4l1.3 1.6H13V11H1z" : "M2.5 1h6L11.5 4v7h-9z"} fill="none" stroke="currentColor" />
+    </svg>
+  );
+}
+
+/** Shows what lies in the source folders and adds the chosen image to the job. */
+export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () => void }) {
+  const [path, setPath] = useState<string | null>(null);
+  const client = useQueryClient();
+  const [, change] = useAddress();
+  const { data: listing, error } = useQuery({
+    queryKey: ["source-files", path],
+    queryFn: () => read(`/api/source-files${path ? `?path=${encodeURIComponent(path)}` : ""}`, sourceListing),
+  });
+  const add = useMutation({
+    mutationFn: (image: string) => write("POST", `/api/jobs/${jobId}/sources`, { path: image }),
+    onSuccess: async (answer) => {
+      await client.invalidateQueries({ queryKey: keys.job(jobId) });
+      change({ source: String((answer as { id: number }).id) }, true);
+      onClose();
+    },
+  });
+  return (
+    <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="source-browser-title">
+      <DialogTitle id="source-browser-title">Add a source</DialogTitle>
+      <DialogContent sx={{ px: 5, minHeight: 300 }}>
+        <p style={{ margin: "0 0 8px", fontFamily: "var(--mono)", fontSize: 12, overflowWrap: "anywhere" }}>{listing?.path ?? "Source folders"}</p>
+        <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error)}</Problem>
+        {listing?.path && (
+          <button type="button" className={styles.entry} onClick={() => setPath(listing.parent)}>
+            <span aria-hidden="true">↑</span>
+            <b>one folder up</b>
+          </button>
+        )}
+        {listing?.entries.map((entry) => (
+          <button key={entry.path} type="button" className={styles.entry} disabled={add.isPending} onClick={() => (entry.folder ? setPath(entry.path) : add.mutate(entry.path))}>
+            <Glyph folder={entry.folder} />
+            <b>{entry.name}</b>
+            <span>{entry.folder ? "" : bytesText(entry.size)}</span>
+            <span>{entry.modified ? dateText(entry.modified, "UTC") : ""}</span>
+          </button>
+        ))}
+        {listing && listing.entries.length === 0 && !listing.problem && <p style={{ fontSize: 13, color: "var(--mui-palette-chart-inkSoft)" }}>This folder is empty.</p>}
+      </DialogContent>
+      <DialogActions>
+        <Button variant="outlined" onClick={onClose}>
+          Cancel
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}

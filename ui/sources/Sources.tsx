@@ -1,0 +1,169 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import Table from "@mui/material/Table";
+import TableBody from "@mui/material/TableBody";
+import TableCell from "@mui/material/TableCell";
+import TableHead from "@mui/material/TableHead";
+import TableRow from "@mui/material/TableRow";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import Link from "next/link";
+import { useMemo, useState } from "react";
+import type { Source } from "@/server/sources/contract";
+import { write } from "../data/request";
+import { useAddress } from "../data/use-address";
+import { keys, useFinds, useSources } from "../data/use-job-data";
+import { DiskChart } from "../instruments/DiskChart";
+import { Empty } from "../instruments/Empty";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, exactBytes, FILE_SYSTEM_WORDS, offsetText } from "../instruments/words";
+import { useReadShares } from "./ChartStrip";
+import { SourceBrowser } from "./SourceBrowser";
+import styles from "./sources.module.css";
+
+const TABLE_WORDS: Record<string, string> = { gpt: "GUID partition table", mbr: "boot record table", none: "no partition table" };
+
+/** What the job reads from. */
+export function Sources({ jobId }: { jobId: number }) {
+  const { data: sources, error } = useSources(jobId);
+  const [address, change] = useAddress();
+  const [browsing, setBrowsing] = useState(false);
+  const chosen = sources?.find((source) => String(source.id) === address.get("source")) ?? sources?.[0];
+  return (
+    <div className={styles.page}>
+      <section className={styles.list} aria-label="Sources">
+        <div className={styles.listHead}>
+          <h1>Read, never written</h1>
+          <Button variant="outlined" onClick={() => setBrowsing(true)}>
+            Add a source
+          </Button>
+        </div>
+        <Problem>{problemText(error)}</Problem>
+        {sources?.map((source) => (
+          <button key={source.id} type="button" className={styles.source} aria-current={source === chosen} onClick={() => change({ source: String(source.id) }, true)}>
+            <b>{source.name}</b>
+            <span>
+              {bytesText(source.size)}, {source.volumes.length === 1 ? "1 volume" : `${source.volumes.length} volumes`}
+              {source.connected ? "" : ", not connected"}
+            </span>
+          </button>
+        ))}
+      </section>
+      <section className={styles.detail} aria-label="Structure">
+        {chosen ? (
+          <Detail key={chosen.id} jobId={jobId} source={chosen} />
+        ) : (
+          sources && (
+            <Empty title="No source yet.">
+              Add the image of the client’s drive. It is opened for reading only; nothing is ever written to it.
+            </Empty>
+          )
+        )}
+      </section>
+      {browsing && <SourceBrowser jobId={jobId} onClose={() => setBrowsing(false)} />}
+    </div>
+  );
+}
+
+function Detail({ jobId, source }: { jobId: number; source: Source }) {
+  const { data: finds = [] } = useFinds(jobId);
+  const read = useReadShares(jobId);
+  const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
+  const client = useQueryClient();
+  const remove = useMutation({ mutationFn: () => write("DELETE", `/api/jobs/${jobId}/sources/${source.id}`), onSuccess: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const searched = source.volumes.some((volume) => read.has(volume.id));
+  return (
+    <>
+      <h2>{source.name}</h2>
+      <p className={styles.path}>{source.path}</p>
+      <DiskChart source={source} read={read} finds={marks} height={64} zoomable />
+      <Legend />
+      <p style={{ margin: "0 0 6px", fontSize: 13 }}>
+        {source.container === "raw" ? "Raw image" : source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>, {TABLE_WORDS[source.tableKind]}.
+      </p>
+      <Notes notes={source.notes} />
+      <Table size="small" aria-label="Volumes">
+        <TableHead>
+          <TableRow>
+            <TableCell>Volume</TableCell>
+            <TableCell>File system</TableCell>
+            <TableCell className={styles.number}>Begins at</TableCell>
+            <TableCell className={styles.number}>Size</TableCell>
+            <TableCell className={styles.number}>In use</TableCell>
+            <TableCell className={styles.number}>Cluster</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {source.volumes.map((volume) => (
+            <TableRow key={volume.id}>
+              <TableCell>
+                {volume.label ?? `volume ${volume.number}`}
+                <Notes notes={volume.notes} />
+              </TableCell>
+              <TableCell>{FILE_SYSTEM_WORDS[volume.filesystem]}</TableCell>
+              <TableCell className={styles.number} sx={{ fontFamily: "var(--mono)", fontSize: 12 }} title={exactBytes(volume.offset)}>
+                {offsetText(volume.offset)}
+              </TableCell>
+              <TableCell className={styles.number} title={exactBytes(volume.length)}>
+                {bytesText(volume.length)}
+              </TableCell>
+              <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
+              <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+      <div style={{ display: "flex", gap: 8, marginTop: 18 }}>
+        <Button component={Link} href={`/jobs/${jobId}/search`} variant="contained">
+          Go on to the search
+        </Button>
+        {!searched && (
+          <Button variant="outlined" onClick={() => remove.mutate()} disabled={remove.isPending}>
+            Remove from the job
+          </Button>
+        )}
+      </div>
+      <Problem>{problemText(remove.error)}</Problem>
+    </>
+  );
+}
+
+function Notes({ notes }: { notes: readonly string[] }) {
+  if (notes.length === 0) return null;
+  return (
+    <ul className={styles.notes}>
+      {notes.map((note) => (
+        <li key={note}>{note}</li>
+      ))}
+    </ul>
+  );
+}
+
+function Legend() {
+  const tone = (name: string) => ({ background: `var(--mui-palette-chart-${name})` });
+  return (
+    <div className={styles.legend} aria-hidden="true">
+      <span>
+        <i style={tone("buff")} />
+        in use
+      </span>
+      <span>
+        <i style={tone("buffDeep")} />
+        in use, records read
+      </span>
+      <span>
+        <i style={tone("depth1")} />
+        free
+      </span>
+      <span>
+        <i style={tone("tidal")} />
+        not readable yet
+      </span>
+      <span>
+        <i style={tone("depth5")} />
+        lost copy begins
+      </span>
+      <span style={{ marginLeft: "auto" }}>wheel zooms, drag moves, double click shows all</span>
+    </div>
+  );
+}
