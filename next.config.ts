@@ -8,7 +8,8 @@ const config: NextConfig = {
   devIndicators: false,
   async headers() {
     // Everything comes from this server; nothing may be framed, and nothing is fetched from elsewhere.
-    const policy = "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; script-src 'self' 'unsafe-inline'; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+    const policy =
+      "default-src 'self'; img-src 'self' blob: data:; style-src 'self' 'unsafe-inline'; script-src 'self' 'unsafe-inline'; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
     return [
       {
         source: "/:path*",

@@ -18,7 +18,11 @@ export function checkFiles(files: readonly string[], options: Options): number {
     const opens = verdict?.verdict === "sound" || verdict?.verdict === "cannot-tell";
     const reason = verdict === null ? "the type is not known" : verdict.verdict === "sound" ? undefined : verdict.reason;
     problems ||= !opens;
-    line(options.json, { file, format: format?.id ?? "unknown", opens, ...(reason ? { reason } : {}) }, `${opens ? "opens" : "does not open"}\t${file}${reason ? `\t${reason}` : ""}`);
+    line(
+      options.json,
+      { file, format: format?.id ?? "unknown", opens, ...(reason ? { reason } : {}) },
+      `${opens ? "opens" : "does not open"}\t${file}${reason ? `\t${reason}` : ""}`,
+    );
   }
   flush();
   return problems ? EXIT.problems : EXIT.done;

@@ -12,7 +12,11 @@ export function list(positionals: readonly string[], options: Options): number {
       for (const batch of fileRecordsPass(volume, source.disk)) {
         for (const copy of batch.copies) {
           if (!wanted(copy) || (copy.system && !options.system)) continue;
-          line(options.json, describe(report.volume, copy), `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`);
+          line(
+            options.json,
+            describe(report.volume, copy),
+            `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`,
+          );
         }
       }
     }

@@ -1,8 +1,8 @@
 import { existsSync, lstatSync, mkdirSync, realpathSync } from "node:fs";
 import { resolve } from "node:path";
 import picomatch from "picomatch";
-import { LayoutSource } from "../core/bytes/layout";
 import type { ByteSource } from "../core/bytes/byte-source";
+import { LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
 import { fileRecordsPass } from "../core/copies/file-records-pass";
 import { safeComponents } from "../core/restore/names";
@@ -26,7 +26,11 @@ export function restore(positionals: readonly string[], options: Options): numbe
           made();
           const result = restoreOne(copy, source.disk, root, above);
           problems ||= result.problem !== undefined;
-          line(options.json, result, result.problem ? `not restored\t${copy.path}\t${result.problem}` : `${result.sha256}\t${result.output}`);
+          line(
+            options.json,
+            result,
+            result.problem ? `not restored\t${copy.path}\t${result.problem}` : `${result.sha256}\t${result.output}`,
+          );
         }
       }
     }
@@ -66,7 +70,8 @@ function destination(to: string | undefined, source: string): string {
   if (to === undefined) throw new Usage("Say where to restore to: --to DIR.");
   const root = resolve(to);
   if (existsSync(root) && !lstatSync(realpathSync(root)).isDirectory()) throw new Usage(`${to} is a file, not a folder to restore to.`);
-  if (existsSync(source) && existsSync(root) && realpathSync(root) === realpathSync(source)) throw new Usage("The destination is the source itself: choose another folder.");
+  if (existsSync(source) && existsSync(root) && realpathSync(root) === realpathSync(source))
+    throw new Usage("The destination is the source itself: choose another folder.");
   return root;
 }
 

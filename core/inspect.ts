@@ -44,7 +44,8 @@ export function inspectDisk(disk: ByteSource, container = "raw"): DiskReport {
       const length = Math.min(partition.length, disk.size - partition.start);
       const recognised = recogniseFileSystem(new WindowSource(disk, partition.start, length));
       const notes: string[] = [];
-      if (length < partition.length) notes.push(`The partition should have ${partition.length} bytes; the disk ends after ${length} of them.`);
+      if (length < partition.length)
+        notes.push(`The partition should have ${partition.length} bytes; the disk ends after ${length} of them.`);
       const facts = openFacts(disk, partition.start, length, recognised.filesystem, notes);
       return {
         volume,

@@ -3,7 +3,22 @@
  * by the real driver. Needs root, FUSE and Debian's ntfs-3g, gdisk and attr. Run: npx tsx demo/build-laptop.ts
  */
 import { execFileSync } from "node:child_process";
-import { appendFileSync, closeSync, existsSync, fsyncSync, mkdirSync, mkdtempSync, openSync, readFileSync, rmdirSync, rmSync, truncateSync, utimesSync, writeFileSync, writeSync } from "node:fs";
+import {
+  appendFileSync,
+  closeSync,
+  existsSync,
+  fsyncSync,
+  mkdirSync,
+  mkdtempSync,
+  openSync,
+  readFileSync,
+  rmdirSync,
+  rmSync,
+  truncateSync,
+  utimesSync,
+  writeFileSync,
+  writeSync,
+} from "node:fs";
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { gzipSync } from "node:zlib";
@@ -76,16 +91,55 @@ async function fill(): Promise<void> {
 
   put(`${home}/Documents/Funding/Funding application draft.docx`, await letter(FUNDING_DRAFT), "2026-02-20T18:12:00Z");
   put(`${home}/Documents/Funding/Funding application.docx`, await letter(FUNDING_APPLICATION), "2026-03-12T14:41:00Z");
-  put(`${home}/Documents/Funding/Funding budget.xlsx`, await sheet(["Item", "Pounds"], [["Mirror", 3200], ["Cell", 640], ["Rail", 410], ["Carriage", 95]]), "2026-03-10T20:05:00Z");
-  put(`${home}/Documents/Funding/Letter of support, valley school.docx`, await letter(["Letter of support", "Our pupils come to the observatory on Thursdays and would be sorry to miss it.", "The head teacher"]), "2026-03-01T10:30:00Z");
-  put(`${home}/Documents/Minutes/Committee 2026-01.docx`, await letter(["Committee, January", "Present: six. Apologies: the treasurer.", "# Roof", "The second rail is bent again."]), "2026-01-14T21:30:00Z");
-  put(`${home}/Documents/Minutes/Committee 2026-02.docx`, await letter(["Committee, February", "Present: five.", "# Funding", "The secretary will write the application."]), "2026-02-11T21:40:00Z");
-  put(`${home}/Documents/Observing workbook.xlsx`, await sheet(["Night", "Star", "Magnitude"], Array.from({ length: 300 }, (_, i) => [2_461_000 + i, "R Leonis", Math.round((7.5 + 2.5 * Math.sin(i / 20)) * 100) / 100])), "2026-03-11T22:00:00Z");
+  put(
+    `${home}/Documents/Funding/Funding budget.xlsx`,
+    await sheet(
+      ["Item", "Pounds"],
+      [
+        ["Mirror", 3200],
+        ["Cell", 640],
+        ["Rail", 410],
+        ["Carriage", 95],
+      ],
+    ),
+    "2026-03-10T20:05:00Z",
+  );
+  put(
+    `${home}/Documents/Funding/Letter of support, valley school.docx`,
+    await letter([
+      "Letter of support",
+      "Our pupils come to the observatory on Thursdays and would be sorry to miss it.",
+      "The head teacher",
+    ]),
+    "2026-03-01T10:30:00Z",
+  );
+  put(
+    `${home}/Documents/Minutes/Committee 2026-01.docx`,
+    await letter(["Committee, January", "Present: six. Apologies: the treasurer.", "# Roof", "The second rail is bent again."]),
+    "2026-01-14T21:30:00Z",
+  );
+  put(
+    `${home}/Documents/Minutes/Committee 2026-02.docx`,
+    await letter(["Committee, February", "Present: five.", "# Funding", "The secretary will write the application."]),
+    "2026-02-11T21:40:00Z",
+  );
+  put(
+    `${home}/Documents/Observing workbook.xlsx`,
+    await sheet(
+      ["Night", "Star", "Magnitude"],
+      Array.from({ length: 300 }, (_, i) => [2_461_000 + i, "R Leonis", Math.round((7.5 + 2.5 * Math.sin(i / 20)) * 100) / 100]),
+    ),
+    "2026-03-11T22:00:00Z",
+  );
   put(`${home}/Documents/Größe der Kuppel.txt`, "Durchmesser innen 4,20 m\r\n", "2025-04-02T09:00:00Z");
   put(`${home}/Documents/Наблюдения переменных звёзд.txt`, "R Льва, 7.9\r\n".repeat(90), "2025-10-18T22:00:00Z");
   put(`${home}/Documents/観測メモ.txt`, "月齢八、薄雲。\r\n".repeat(80), "2025-11-03T22:00:00Z");
   put(`${home}/Documents/سجل الرصد.txt`, "ليلة صافية\r\n".repeat(90), "2025-12-09T22:00:00Z");
-  put(`${home}/Documents/A very long title that somebody once gave to a list of everything that is kept in the cupboard under the stairs of the clubhouse, with the year of purchase where it is known.txt`, "eyepieces, 12\r\nred torches, 9\r\n", "2023-02-02T12:00:00Z");
+  put(
+    `${home}/Documents/A very long title that somebody once gave to a list of everything that is kept in the cupboard under the stairs of the clubhouse, with the year of purchase where it is known.txt`,
+    "eyepieces, 12\r\nred torches, 9\r\n",
+    "2023-02-02T12:00:00Z",
+  );
   put(`${home}/Documents/Brightness/R Leonis.csv`, brightnessTable(7, 900), "2026-03-08T23:00:00Z");
   put(`${home}/Documents/Brightness/R Leonis old.csv`, brightnessTable(8, 700), "2025-09-08T23:00:00Z");
   for (let i = 0; i < 150; i += 1) {
@@ -95,9 +149,18 @@ async function fill(): Promise<void> {
   const motifs = ["stars", "trails", "moon"] as const;
   for (let i = 0; i < 12; i += 1) {
     const motif = motifs[i % 3] as (typeof motifs)[number];
-    put(`${home}/Pictures/Night sky/${motif} ${String(i + 1).padStart(2, "0")}.jpg`, await photograph(motif, 40 + i), `2026-02-${String(3 + i).padStart(2, "0")}T23:10:00Z`);
+    put(
+      `${home}/Pictures/Night sky/${motif} ${String(i + 1).padStart(2, "0")}.jpg`,
+      await photograph(motif, 40 + i),
+      `2026-02-${String(3 + i).padStart(2, "0")}T23:10:00Z`,
+    );
   }
-  putInTurns(`${home}/Pictures/Panorama of the valley.jpg`, `${home}/Pictures/Panorama, second try.jpg`, await photograph("trails", 91, 1700, 700, 80), "2026-03-02T21:00:00Z");
+  putInTurns(
+    `${home}/Pictures/Panorama of the valley.jpg`,
+    `${home}/Pictures/Panorama, second try.jpg`,
+    await photograph("trails", 91, 1700, 700, 80),
+    "2026-03-02T21:00:00Z",
+  );
   put(`${home}/Pictures/Opening night.jpg`, await photograph("stars", 77, 1500, 1000, 85), "2025-06-21T23:30:00Z");
 }
 
@@ -106,9 +169,15 @@ function lose(): void {
   const home = "Users/mo";
   remove(...SPENT);
   remove(`${home}/Documents/Funding/Funding application.docx`, `${home}/Documents/Funding/Letter of support, valley school.docx`);
-  remove(`${home}/Pictures/Panorama of the valley.jpg`, `${home}/Pictures/Opening night.jpg`, `${home}/Documents/Brightness/R Leonis old.csv`);
-  for (const number of ["02", "03", "07", "08", "11"]) remove(`${home}/Pictures/Night sky/${["stars", "trails", "moon"][(Number(number) - 1) % 3]} ${number}.jpg`);
-  for (let i = 0; i < 150; i += 3) remove(`${home}/Documents/Logs/Log ${new Date(Date.UTC(2025, 8, 1 + i)).toISOString().slice(0, 10)}.txt`);
+  remove(
+    `${home}/Pictures/Panorama of the valley.jpg`,
+    `${home}/Pictures/Opening night.jpg`,
+    `${home}/Documents/Brightness/R Leonis old.csv`,
+  );
+  for (const number of ["02", "03", "07", "08", "11"])
+    remove(`${home}/Pictures/Night sky/${["stars", "trails", "moon"][(Number(number) - 1) % 3]} ${number}.jpg`);
+  for (let i = 0; i < 150; i += 3)
+    remove(`${home}/Documents/Logs/Log ${new Date(Date.UTC(2025, 8, 1 + i)).toISOString().slice(0, 10)}.txt`);
   remove(`${home}/Documents/سجل الرصد.txt`, `${home}/Documents/観測メモ.txt`);
 }
 

@@ -41,17 +41,45 @@ export const FUNDING_APPLICATION = [
   "Mirror 3,200; cell 640; rail 410; carriage 95.",
 ];
 
-const OBJECTS = ["Beta Lyrae", "the Double Cluster", "M 13", "M 31", "the Pleiades", "Mizar", "Albireo", "the Moon, day 8", "Saturn", "R Leonis", "Mira", "the Ring"];
-const REMARKS = ["steady air", "thin cloud from the west", "dew on the finder", "very clear after midnight", "the roof stuck again", "four visitors", "seeing 3 of 5", "the owl was back"];
+const OBJECTS = [
+  "Beta Lyrae",
+  "the Double Cluster",
+  "M 13",
+  "M 31",
+  "the Pleiades",
+  "Mizar",
+  "Albireo",
+  "the Moon, day 8",
+  "Saturn",
+  "R Leonis",
+  "Mira",
+  "the Ring",
+];
+const REMARKS = [
+  "steady air",
+  "thin cloud from the west",
+  "dew on the finder",
+  "very clear after midnight",
+  "the roof stuck again",
+  "four visitors",
+  "seeing 3 of 5",
+  "the owl was back",
+];
 
 /** An observing log of one night. */
 export function nightLog(night: Date, seed: number): string {
   const random = seeded(seed);
-  const lines = [`Observing log, ${night.toISOString().slice(0, 10)}`, `Observer: ${["mo", "T. Vale", "K. Osei", "R. Lindqvist"][Math.floor(random() * 4)]}`, ""];
+  const lines = [
+    `Observing log, ${night.toISOString().slice(0, 10)}`,
+    `Observer: ${["mo", "T. Vale", "K. Osei", "R. Lindqvist"][Math.floor(random() * 4)]}`,
+    "",
+  ];
   for (let hour = 20; hour < 24; hour += 1) {
     const object = OBJECTS[Math.floor(random() * OBJECTS.length)];
     const remark = REMARKS[Math.floor(random() * REMARKS.length)];
-    lines.push(`${hour}:${String(Math.floor(random() * 60)).padStart(2, "0")}  ${object}; ${remark}; magnitude ${(2 + random() * 9).toFixed(1)}`);
+    lines.push(
+      `${hour}:${String(Math.floor(random() * 60)).padStart(2, "0")}  ${object}; ${remark}; magnitude ${(2 + random() * 9).toFixed(1)}`,
+    );
   }
   return `${lines.join("\r\n")}\r\n`;
 }
@@ -60,6 +88,7 @@ export function nightLog(night: Date, seed: number): string {
 export function brightnessTable(seed: number, nights: number): string {
   const random = seeded(seed);
   const rows = ["night,star,magnitude,observer"];
-  for (let i = 0; i < nights; i += 1) rows.push(`${2_461_000 + i},R Leonis,${(7.5 + 2.5 * Math.sin(i / 20) + random() * 0.2).toFixed(2)},mo`);
+  for (let i = 0; i < nights; i += 1)
+    rows.push(`${2_461_000 + i},R Leonis,${(7.5 + 2.5 * Math.sin(i / 20) + random() * 0.2).toFixed(2)},mo`);
   return `${rows.join("\r\n")}\r\n`;
 }

@@ -36,7 +36,12 @@ function light({ width, height, pixels }: Canvas, x: number, y: number, colour: 
   }
 }
 
-const STAR_COLOURS = [[255, 250, 240], [200, 215, 255], [255, 225, 190], [235, 240, 255]] as const;
+const STAR_COLOURS = [
+  [255, 250, 240],
+  [200, 215, 255],
+  [255, 225, 190],
+  [235, 240, 255],
+] as const;
 
 function stars(canvas: Canvas, random: () => number, count: number): void {
   for (let i = 0; i < count; i += 1) {
@@ -44,7 +49,8 @@ function stars(canvas: Canvas, random: () => number, count: number): void {
     const y = random() * canvas.height;
     const size = 0.6 + 1.8 * random() ** 6;
     const colour = STAR_COLOURS[Math.floor(random() * 4)] as readonly number[];
-    for (let dy = -4; dy <= 4; dy += 1) for (let dx = -4; dx <= 4; dx += 1) light(canvas, x + dx, y + dy, colour, Math.exp(-(dx * dx + dy * dy) / (size * size)));
+    for (let dy = -4; dy <= 4; dy += 1)
+      for (let dx = -4; dx <= 4; dx += 1) light(canvas, x + dx, y + dy, colour, Math.exp(-(dx * dx + dy * dy) / (size * size)));
   }
 }
 
@@ -67,7 +73,11 @@ function moon(canvas: Canvas, random: () => number): void {
   const radius = canvas.height * 0.36;
   const cx = canvas.width * (0.4 + 0.2 * random());
   const cy = canvas.height * 0.48;
-  const craters = Array.from({ length: 40 }, () => ({ x: (random() * 2 - 1) * 0.9, y: (random() * 2 - 1) * 0.9, r: 0.02 + 0.13 * random() ** 2 }));
+  const craters = Array.from({ length: 40 }, () => ({
+    x: (random() * 2 - 1) * 0.9,
+    y: (random() * 2 - 1) * 0.9,
+    r: 0.02 + 0.13 * random() ** 2,
+  }));
   const phase = random() * 1.2 - 0.4;
   for (let y = -1; y <= 1; y += 1 / radius) {
     for (let x = -1; x <= 1; x += 1 / radius) {

@@ -1,8 +1,8 @@
-import { createReadStream, existsSync, mkdirSync, openSync, closeSync, ftruncateSync, renameSync, writeSync } from "node:fs";
+import { closeSync, createReadStream, existsSync, ftruncateSync, mkdirSync, openSync, renameSync, writeSync } from "node:fs";
 import { join } from "node:path";
 import { createGunzip } from "node:zlib";
-import { open } from "../server/database/connection";
 import { saveAccount } from "../server/accounts/commands";
+import { open } from "../server/database/connection";
 import { createJob } from "../server/jobs/commands";
 import type { Settings } from "../server/settings";
 import { addSource } from "../server/sources/commands";

@@ -1,5 +1,21 @@
 import { createHash, type Hash, randomUUID } from "node:crypto";
-import { closeSync, constants, existsSync, fsyncSync, linkSync, lstatSync, mkdirSync, openSync, readSync, realpathSync, renameSync, rmSync, unlinkSync, utimesSync, writeSync } from "node:fs";
+import {
+  closeSync,
+  constants,
+  existsSync,
+  fsyncSync,
+  linkSync,
+  lstatSync,
+  mkdirSync,
+  openSync,
+  readSync,
+  realpathSync,
+  renameSync,
+  rmSync,
+  unlinkSync,
+  utimesSync,
+  writeSync,
+} from "node:fs";
 import { join } from "node:path";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { numberedName } from "../core/restore/names";
@@ -56,7 +72,10 @@ export function stage(
   try {
     const written = writeAll(content, working, options.onBytes);
     const sha256 = hashFile(working);
-    if (written !== sha256) throw new DeliveryError("The bytes read again from the destination differ from those written: the destination device may be failing.");
+    if (written !== sha256)
+      throw new DeliveryError(
+        "The bytes read again from the destination differ from those written: the destination device may be failing.",
+      );
     if (options.modified != null) utimesSync(working, options.modified / 1000, options.modified / 1000);
     return { folder, name, working, size: content.size, sha256 };
   } catch (error) {
@@ -71,7 +90,12 @@ export function isTaken(root: string, components: readonly string[]): boolean {
 }
 
 /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
-export function deliver(content: ByteSource, root: string, components: readonly string[], options: { conflict: Conflict; modified?: number | null }): Delivered | null {
+export function deliver(
+  content: ByteSource,
+  root: string,
+  components: readonly string[],
+  options: { conflict: Conflict; modified?: number | null },
+): Delivered | null {
   if (options.conflict === "skip" && isTaken(root, components)) return null;
   const staged = stage(content, root, components, { workingName: workingName(randomUUID()), modified: options.modified ?? null });
   try {

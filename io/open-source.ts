@@ -35,8 +35,10 @@ function openFile(path: string): ReadOnlyFile {
     return new ReadOnlyFile(path);
   } catch (error) {
     const { code } = error as NodeJS.ErrnoException;
-    if (code === "ENOENT" || code === "ENOTDIR") throw new SourceError(`${path} is not there. Check that the drive is connected and the path is right.`);
-    if (code === "EACCES" || code === "EPERM") throw new SourceError(`${path} may not be read by this user. Change its permissions or run as a user who may.`);
+    if (code === "ENOENT" || code === "ENOTDIR")
+      throw new SourceError(`${path} is not there. Check that the drive is connected and the path is right.`);
+    if (code === "EACCES" || code === "EPERM")
+      throw new SourceError(`${path} may not be read by this user. Change its permissions or run as a user who may.`);
     throw new SourceError(`${path} cannot be opened: ${(error as Error).message}.`);
   }
 }

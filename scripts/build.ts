@@ -41,7 +41,11 @@ export async function buildAll(): Promise<void> {
     sourcemap: true,
     logLevel: "warning",
   });
-  const done = spawnSync(process.execPath, ["node_modules/next/dist/bin/next", "build"], { stdio: ["ignore", "pipe", "pipe"], encoding: "utf8", env: { ...process.env, NEXT_TELEMETRY_DISABLED: "1" } });
+  const done = spawnSync(process.execPath, ["node_modules/next/dist/bin/next", "build"], {
+    stdio: ["ignore", "pipe", "pipe"],
+    encoding: "utf8",
+    env: { ...process.env, NEXT_TELEMETRY_DISABLED: "1" },
+  });
   if (done.status !== 0) throw new PlainError(`The application could not be built:\n${done.stdout}\n${done.stderr}`);
   writeFileSync(STAMP, mark);
 }

@@ -102,15 +102,44 @@ function initialise(programs: string, facts: Facts): void {
     chownSync(passwordFile, uid, gid);
     if (facts.folder.startsWith("/var/lib/")) chmodSync(dirname(facts.folder), 0o711);
   }
-  const made = asServerUser(join(programs, "initdb"), ["-D", facts.folder, "-U", "compass", "-A", "scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--data-checksums", `--pwfile=${passwordFile}`]);
+  const made = asServerUser(join(programs, "initdb"), [
+    "-D",
+    facts.folder,
+    "-U",
+    "compass",
+    "-A",
+    "scram-sha-256",
+    "-E",
+    "UTF8",
+    "--locale=C.UTF-8",
+    "--data-checksums",
+    `--pwfile=${passwordFile}`,
+  ]);
   rmSync(passwordFile, { force: true });
-  if (!made.ok) throw new PlainError(`The database could not be made in ${facts.folder}:\n${made.output}\nCheck the space on the disk and who may write there.`);
-  appendFileSync(join(facts.folder, "postgresql.conf"), "\nlisten_addresses = '127.0.0.1'\nunix_socket_directories = ''\nshared_buffers = '256MB'\nwork_mem = '32MB'\nmaintenance_work_mem = '128MB'\njit = off\nmax_wal_size = '2GB'\n");
+  if (!made.ok)
+    throw new PlainError(
+      `The database could not be made in ${facts.folder}:\n${made.output}\nCheck the space on the disk and who may write there.`,
+    );
+  appendFileSync(
+    join(facts.folder, "postgresql.conf"),
+    "\nlisten_addresses = '127.0.0.1'\nunix_socket_directories = ''\nshared_buffers = '256MB'\nwork_mem = '32MB'\nmaintenance_work_mem = '128MB'\njit = off\nmax_wal_size = '2GB'\n",
+  );
 }
 
 function start(programs: string, facts: Facts): void {
   const log = join(facts.folder, "server.log");
-  const started = asServerUser(join(programs, "pg_ctl"), ["-D", facts.folder, "-l", log, "-o", `-p ${facts.port}`, "-w", "-t", "60", "start"]);
+  const started = asServerUser(join(programs, "pg_ctl"), [
+    "-D",
+    facts.folder,
+    "-l",
+    log,
+    "-o",
+    `-p ${facts.port}`,
+    "-w",
+    "-t",
+    "60",
+    "start",
+  ]);
   if (started.ok) return;
   const said = existsSync(log) ? readFileSync(log, "utf8").split("\n").slice(-6).join("\n") : started.output;
   throw new PlainError(`The database does not start. Its last words (${log}):\n${said}`);

@@ -13,7 +13,9 @@ const MIGRATIONS = "server/database/migrations";
 export async function launch(options: { demo: boolean; fresh: boolean }): Promise<void> {
   const settings = readSettings();
   if (!(await portIsFree(settings.COMPASS_HOST, settings.COMPASS_PORT))) {
-    throw new PlainError(`Port ${settings.COMPASS_PORT} is taken by another program. Set COMPASS_PORT to a free one, for instance:\n    COMPASS_PORT=4311 npm run demo`);
+    throw new PlainError(
+      `Port ${settings.COMPASS_PORT} is taken by another program. Set COMPASS_PORT to a free one, for instance:\n    COMPASS_PORT=4311 npm run demo`,
+    );
   }
   const started: Service[] = [];
   let cluster: Cluster | null = null;
@@ -40,7 +42,13 @@ export async function launch(options: { demo: boolean; fresh: boolean }): Promis
     const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" };
     started.push(startWorker(environment));
     started.push(await startWeb(settings.COMPASS_HOST, settings.COMPASS_PORT, environment));
-    for (const service of started) service.process.on("exit", () => ending ?? (console.error("A part of the application ended unexpectedly; stopping the rest."), void end(1)));
+    for (const service of started) {
+      service.process.on("exit", () => {
+        if (ending) return;
+        console.error("A part of the application ended unexpectedly; stopping the rest.");
+        void end(1);
+      });
+    }
     console.log(`Tidy Compass is ready: http://${settings.COMPASS_HOST}:${settings.COMPASS_PORT}\nCtrl-C ends it.`);
   } catch (error) {
     complain(error);
@@ -73,4 +81,3 @@ export function complain(error: unknown): void {
   if (code === "ENOSPC") console.error("The disk is full. Free some space and start again.");
   else console.error(error instanceof PlainError ? error.message : ((error as Error).stack ?? String(error)));
 }
-

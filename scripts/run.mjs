@@ -17,7 +17,9 @@ if (major < 20) {
 }
 
 const stamp = join(root, "node_modules", ".compass-lock");
-const wanted = createHash("sha256").update(readFileSync(join(root, "package-lock.json"))).digest("hex");
+const wanted = createHash("sha256")
+  .update(readFileSync(join(root, "package-lock.json")))
+  .digest("hex");
 const present = existsSync(stamp) ? readFileSync(stamp, "utf8") : "";
 if (present !== wanted) {
   console.error("Installing packages (npm ci) …");

@@ -13,7 +13,8 @@ export function answer<P extends Params>(handle: (request: Request, params: P) =
       return value instanceof Response ? value : NextResponse.json(value ?? { ok: true });
     } catch (error) {
       if (error instanceof Problem) return NextResponse.json({ problem: error.message }, { status: error.status });
-      if (error instanceof z.ZodError) return NextResponse.json({ problem: error.issues[0]?.message ?? "The request is not valid." }, { status: 400 });
+      if (error instanceof z.ZodError)
+        return NextResponse.json({ problem: error.issues[0]?.message ?? "The request is not valid." }, { status: 400 });
       log.error({ error: (error as Error).stack }, "request failed");
       return NextResponse.json({ problem: "The bench could not do this. Its log tells more; nothing was lost." }, { status: 500 });
     }

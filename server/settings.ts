@@ -1,19 +1,37 @@
 import { delimiter, resolve } from "node:path";
 import { z } from "zod";
 
-const absolute = z.string().min(1).transform((path) => resolve(path));
+const absolute = z
+  .string()
+  .min(1)
+  .transform((path) => resolve(path));
 
 const schema = z.object({
   /** Folders whose images may be read. */
-  COMPASS_SOURCES: z.string().default("data/sources").transform((list) => list.split(delimiter).filter(Boolean).map((path) => resolve(path))),
+  COMPASS_SOURCES: z
+    .string()
+    .default("data/sources")
+    .transform((list) =>
+      list
+        .split(delimiter)
+        .filter(Boolean)
+        .map((path) => resolve(path)),
+    ),
   /** Folder below which restores are written. */
   COMPASS_DELIVERY: absolute.default(resolve("data/delivery")),
   /** Folder for what the application itself keeps. */
   COMPASS_DATA: absolute.default(resolve("data")),
   COMPASS_HOST: z.string().default("127.0.0.1"),
   COMPASS_PORT: z.coerce.number().int().min(1).max(65_535).default(4310),
+  /** Copies stored in one transaction at most. */
+  COMPASS_BATCH: z.coerce.number().int().min(1).max(100_000).default(10_000),
+  /** Seconds after which a worker that gives no sign of life is taken for dead. */
+  COMPASS_DEAD_AFTER: z.coerce.number().int().min(3).max(3600).default(30),
   /** An existing PostgreSQL server; by default one of our own is started. */
-  COMPASS_DATABASE_URL: z.string().regex(/^postgres(ql)?:\/\//, "must begin with postgres://").optional(),
+  COMPASS_DATABASE_URL: z
+    .string()
+    .regex(/^postgres(ql)?:\/\//, "must begin with postgres://")
+    .optional(),
 });
 
 export type Settings = z.infer<typeof schema>;

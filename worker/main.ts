@@ -4,15 +4,17 @@ import { hostname } from "node:os";
 import { run, type WorkerEvents } from "graphile-worker";
 import { database } from "../server/database/connection";
 import { log } from "../server/log/logger";
+import { readSettings } from "../server/settings";
 import { beat, leave, releaseDead } from "../server/workers/presence";
 import { runPass } from "./run-pass";
 import { runRestore } from "./run-restore";
 
-const BEAT_MS = 5_000;
 const CONCURRENCY = 2;
 
 async function main(): Promise<void> {
   const { db, pool } = database();
+  // A connection in use may lose its server too; the queue reports it, this keeps the process.
+  pool.on("connect", (client) => client.on("error", (error) => log.warn({ error: error.message }, "database connection lost")));
   const me = { id: randomUUID(), host: hostname(), pid: process.pid, queueNames: [] as string[] };
   const events = new EventEmitter() as unknown as WorkerEvents;
   // The queue's own names of its workers are what a later worker needs to free the work of a dead one.
@@ -33,12 +35,15 @@ async function main(): Promise<void> {
     },
   });
   await beat(db, me);
-  const timer = setInterval(() => {
-    beat(db, me)
-      .then(() => releaseDead(db))
-      .then((dead) => dead > 0 && log.warn({ dead }, "work of dead workers freed"))
-      .catch((error: Error) => log.error({ error: error.message }, "the sign of life failed"));
-  }, BEAT_MS);
+  const timer = setInterval(
+    () => {
+      beat(db, me)
+        .then(() => releaseDead(db))
+        .then((dead) => dead > 0 && log.warn({ dead }, "work of dead workers freed"))
+        .catch((error: Error) => log.error({ error: error.message }, "the sign of life failed"));
+    },
+    (readSettings().COMPASS_DEAD_AFTER * 1000) / 6,
+  );
   const stop = async () => {
     stopping = true;
     clearInterval(timer);

@@ -10,6 +10,8 @@ export interface PassThreadData {
   readonly sourcePath: string;
   readonly volume: Pick<VolumeReport, "offset" | "length"> & { id: number; filesystem: string };
   readonly resume: number;
+  /** Copies in a batch at most. */
+  readonly batch: number;
   readonly gate: SharedArrayBuffer;
 }
 
@@ -23,7 +25,6 @@ export interface PassThreadBatch {
   readonly end: boolean;
 }
 
-const MAX_COPIES = 10_000;
 /** A batch is handed over at the latest after this long, so that the screen follows. */
 const MAX_MS = 700;
 
@@ -49,7 +50,7 @@ function run(data: PassThreadData): void {
   for (const batch of fileRecordsPass(volume, source.disk, data.resume)) {
     copies.push(...batch.copies);
     last = { resume: batch.resume, done: batch.done, total: batch.total };
-    if (copies.length >= MAX_COPIES || Date.now() - started > MAX_MS) send(false);
+    if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);
   }
   send(true);
   source.close();

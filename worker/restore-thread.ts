@@ -1,15 +1,26 @@
 import { parentPort } from "node:worker_threads";
 import { CachedSource } from "../core/bytes/byte-source";
 import { type Layout, LayoutSource } from "../core/bytes/layout";
-import { type Conflict, publish, stage, type Staged } from "../io/deliver";
+import { type Conflict, publish, type Staged, stage } from "../io/deliver";
 import { ReadOnlyFile } from "../io/read-only-file";
 
 /** What the thread is asked: write a file under a working name, or give it its name. */
 export type RestoreRequest =
-  | { readonly ask: "stage"; readonly sourcePath: string; readonly layout: Layout; readonly root: string; readonly components: readonly string[]; readonly workingName: string; readonly modified: number | null }
+  | {
+      readonly ask: "stage";
+      readonly sourcePath: string;
+      readonly layout: Layout;
+      readonly root: string;
+      readonly components: readonly string[];
+      readonly workingName: string;
+      readonly modified: number | null;
+    }
   | { readonly ask: "publish"; readonly staged: Staged; readonly target: string; readonly conflict: Conflict };
 
-export type RestoreAnswer = { readonly staged: Staged; readonly unreadable: number } | { readonly published: boolean } | { readonly problem: string };
+export type RestoreAnswer =
+  | { readonly staged: Staged; readonly unreadable: number }
+  | { readonly published: boolean }
+  | { readonly problem: string };
 
 const open = new Map<string, { file: ReadOnlyFile; disk: CachedSource }>();
 
@@ -37,4 +48,3 @@ parentPort?.on("message", (request: RestoreRequest) => {
     parentPort?.postMessage({ problem: (error as Error).message } satisfies RestoreAnswer);
   }
 });
-

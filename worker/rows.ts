@@ -1,6 +1,6 @@
 import { createHash } from "node:crypto";
-import { encodeLayout } from "../core/bytes/layout-code";
 import { diskRuns } from "../core/bytes/layout";
+import { encodeLayout } from "../core/bytes/layout-code";
 import type { Copy } from "../core/copies/copy";
 import { kindOf } from "../core/formats/registry";
 

@@ -2,6 +2,7 @@ import type pg from "pg";
 import type { Database } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { claimPass, commitBatch, failPass } from "../server/passes/slice";
+import { readSettings } from "../server/settings";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
 import { startThread } from "./thread";
 
@@ -13,7 +14,13 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const pass = await claimPass(db, passId, workerId);
   if (!pass) return;
   const gate = new SharedArrayBuffer(4);
-  const data: PassThreadData = { sourcePath: pass.sourcePath, volume: pass.volume, resume: pass.resume, gate };
+  const data: PassThreadData = {
+    sourcePath: pass.sourcePath,
+    volume: pass.volume,
+    resume: pass.resume,
+    batch: readSettings().COMPASS_BATCH,
+    gate,
+  };
   const thread = startThread("pass-thread", data);
   const sliceEnd = Date.now() + SLICE_MS;
   let since = Date.now();

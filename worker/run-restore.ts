@@ -1,5 +1,5 @@
-import { existsSync, mkdirSync } from "node:fs";
 import { once } from "node:events";
+import { existsSync, mkdirSync } from "node:fs";
 import type { Worker } from "node:worker_threads";
 import { hashFile, isTaken, targets, workingName } from "../io/deliver";
 import type { Database } from "../server/database/connection";
@@ -57,7 +57,12 @@ async function writeFile(db: Database, restore: ClaimedRestore, work: RestoreWor
     if ("problem" in done) return settle(db, restore, resultId, { state: "failed", output: null, sha256: null, problem: done.problem });
     if ("published" in done && done.published) return settle(db, restore, resultId, { state: "verified", problem: unreadable });
   }
-  return settle(db, restore, resultId, { state: "failed", output: null, sha256: null, problem: "No free name was found at the destination." });
+  return settle(db, restore, resultId, {
+    state: "failed",
+    output: null,
+    sha256: null,
+    problem: "No free name was found at the destination.",
+  });
 }
 
 async function ask(thread: Worker, request: RestoreRequest): Promise<RestoreAnswer> {

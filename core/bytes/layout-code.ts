@@ -1,4 +1,4 @@
-import { EMPTY_LAYOUT, type DiskRun, type Layout, type Segment } from "./layout";
+import { type DiskRun, EMPTY_LAYOUT, type Layout, type Segment } from "./layout";
 
 /**
  * Layouts as compact bytes, to be stored with each copy: a version byte, the size, then for each segment a tag and

@@ -119,11 +119,7 @@ export class LayoutSource implements ByteSource {
     return bytes;
   }
 
-  #each(
-    at: number,
-    length: number,
-    visit: (segment: Segment, index: number, inside: number, length: number, done: number) => void,
-  ): void {
+  #each(at: number, length: number, visit: (segment: Segment, index: number, inside: number, length: number, done: number) => void): void {
     if (at < 0 || at >= this.size) return;
     const end = Math.min(this.size, at + length);
     let low = 0;

@@ -9,7 +9,7 @@ const LATEST_MS = Date.UTC(2200, 0, 1);
  */
 export function filetimeToMs(low: number, high: number): number | null {
   if (low === 0 && high === 0) return null;
-  // In two parts, because the whole number of 100 ns steps does not fit in 53 bits.
-  const ms = Math.floor((high * 4_294_967_296) / 10_000 + low / 10_000) - FILETIME_EPOCH_MS;
+  // The whole number of 100 ns steps does not fit in 53 bits; 2^32 = 429496 × 10000 + 7296 keeps it exact.
+  const ms = high * 429_496 + Math.floor((high * 7_296 + low) / 10_000) - FILETIME_EPOCH_MS;
   return ms >= 0 && ms < LATEST_MS ? ms : null;
 }

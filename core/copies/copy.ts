@@ -1,10 +1,20 @@
-import { LayoutSource } from "../bytes/layout";
 import type { ByteSource } from "../bytes/byte-source";
-import { type ContentFinding, examineContent } from "../formats/registry";
+import { LayoutSource } from "../bytes/layout";
 import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
+import { type ContentFinding, examineContent } from "../formats/registry";
 
 /** The kinds of spot a copy can come from. */
-export const PLACES = ["bin", "autosave", "temporary", "own-backup", "snapshot", "backup", "file-record", "leftover-record", "raw"] as const;
+export const PLACES = [
+  "bin",
+  "autosave",
+  "temporary",
+  "own-backup",
+  "snapshot",
+  "backup",
+  "file-record",
+  "leftover-record",
+  "raw",
+] as const;
 export type Place = (typeof PLACES)[number];
 
 export const CONDITIONS = ["whole", "partial", "name-only", "not-checked"] as const;
@@ -34,7 +44,8 @@ export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
-  const look = source && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
+  const look =
+    source && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
   const evidence: Evidence = { ...bytes, unreadable, content: look ? examineContent(source, record.name) : null };
   const { condition, survival } = conditionOf(record, evidence);
   return { ...rest, place: "file-record", condition, survival, evidence, notes: [...record.notes, ...explain(evidence, condition)] };
@@ -73,8 +84,10 @@ function explain(evidence: Evidence, condition: Condition): string[] {
   if (evidence.unreadable > 0) notes.push(`${evidence.unreadable} bytes of it could not be read from the drive.`);
   if (evidence.usedByOthers > 0) notes.push(`${evidence.usedByOthers} bytes stand in clusters that other files use now.`);
   if (evidence.takenLater > 0) notes.push(`${evidence.takenLater} bytes stand in clusters that a file deleted later had taken.`);
-  if (content?.finding === "differs") notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
+  if (content?.finding === "differs")
+    notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
   if (content?.finding === "damaged") notes.push(`The content is damaged at byte ${content.at}: ${content.reason}.`);
-  if (content?.finding === "zeros" && condition !== "whole") notes.push("The content is nothing but zeros: the drive may have erased these bytes itself.");
+  if (content?.finding === "zeros" && condition !== "whole")
+    notes.push("The content is nothing but zeros: the drive may have erased these bytes itself.");
   return notes;
 }

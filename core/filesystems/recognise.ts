@@ -36,7 +36,12 @@ export function recogniseFileSystem(volume: ByteSource): Recognised {
   const mark = head.u16be(1024);
   if (mark === 0x482b || mark === 0x4858) {
     const blockSize = head.u32be(1024 + 40);
-    return { ...nothing, filesystem: mark === 0x482b ? "hfsplus" : "hfsx", clusterSize: blockSize, length: head.u32be(1024 + 44) * blockSize };
+    return {
+      ...nothing,
+      filesystem: mark === 0x482b ? "hfsplus" : "hfsx",
+      clusterSize: blockSize,
+      length: head.u32be(1024 + 44) * blockSize,
+    };
   }
   return recogniseFat(head);
 }

@@ -1,7 +1,18 @@
 import type { ByteSource } from "../bytes/byte-source";
 
 /** Kinds of file, as a client would sort them. */
-export const KINDS = ["documents", "sheets", "drawings", "pictures", "video", "audio", "mail", "archives", "application-data", "other"] as const;
+export const KINDS = [
+  "documents",
+  "sheets",
+  "drawings",
+  "pictures",
+  "video",
+  "audio",
+  "mail",
+  "archives",
+  "application-data",
+  "other",
+] as const;
 export type Kind = (typeof KINDS)[number];
 
 export type Verdict =

@@ -28,8 +28,22 @@ function check(source: ByteSource): Verdict {
 const brand = (head: Uint8Array) => (hasAscii(head, 4, "ftyp") ? String.fromCharCode(...head.subarray(8, 12)) : "");
 
 export const isoMediaFormats: readonly Format[] = [
-  { id: "heic", kind: "pictures", title: "HEIC picture", extensions: ["heic", "heif"], recognise: (head) => /^(hei|hev|mif1|msf1)/.test(brand(head)), check },
+  {
+    id: "heic",
+    kind: "pictures",
+    title: "HEIC picture",
+    extensions: ["heic", "heif"],
+    recognise: (head) => /^(hei|hev|mif1|msf1)/.test(brand(head)),
+    check,
+  },
   { id: "avif", kind: "pictures", title: "AVIF picture", extensions: ["avif"], recognise: (head) => brand(head).startsWith("avi"), check },
   { id: "m4a", kind: "audio", title: "MPEG-4 sound", extensions: ["m4a"], recognise: (head) => /^M4[AB] /.test(brand(head)), check },
-  { id: "mp4", kind: "video", title: "MPEG-4 video", extensions: ["mp4", "mov", "m4v", "3gp"], recognise: (head) => brand(head) !== "" || hasAscii(head, 4, "moov") || hasAscii(head, 4, "mdat"), check },
+  {
+    id: "mp4",
+    kind: "video",
+    title: "MPEG-4 video",
+    extensions: ["mp4", "mov", "m4v", "3gp"],
+    recognise: (head) => brand(head) !== "" || hasAscii(head, 4, "moov") || hasAscii(head, 4, "mdat"),
+    check,
+  },
 ];

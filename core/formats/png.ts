@@ -26,7 +26,8 @@ function check(source: ByteSource): Verdict {
     if (at + 12 + length > source.size) return damaged(at, `the chunk ${type} runs past the end of the file`);
     let crc = crc32(head.slice(4, 4));
     for (let done = 0; done < length; done += STEP) crc = crc32(readBytes(source, at + 8 + done, Math.min(STEP, length - done)), crc);
-    if (new Cursor(readBytes(source, at + 8 + length, 4)).u32be(0) !== crc) return damaged(at, `the checksum of the chunk ${type} does not match`);
+    if (new Cursor(readBytes(source, at + 8 + length, 4)).u32be(0) !== crc)
+      return damaged(at, `the checksum of the chunk ${type} does not match`);
     if (type === "IEND") return SOUND;
     at += 12 + length;
   }

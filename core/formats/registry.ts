@@ -13,10 +13,23 @@ import { text } from "./text";
 import { zipFormats } from "./zip";
 
 /** All formats, in the order they are asked: special ones before general ones, text last. */
-export const FORMATS: readonly Format[] = [png, jpeg, gif, pdf, ...zipFormats, ...riffFormats, ...isoMediaFormats, gzip, sqlite, ...signatureFormats, text];
+export const FORMATS: readonly Format[] = [
+  png,
+  jpeg,
+  gif,
+  pdf,
+  ...zipFormats,
+  ...riffFormats,
+  ...isoMediaFormats,
+  gzip,
+  sqlite,
+  ...signatureFormats,
+  text,
+];
 
 const byExtension = new Map<string, Format>();
-for (const format of FORMATS) for (const extension of format.extensions) if (!byExtension.has(extension)) byExtension.set(extension, format);
+for (const format of FORMATS)
+  for (const extension of format.extensions) if (!byExtension.has(extension)) byExtension.set(extension, format);
 
 /** Kinds of extensions whose content the bench does not look into. Common practice, no published source. */
 const OTHER_KINDS: Readonly<Record<string, Kind>> = {
@@ -33,7 +46,15 @@ const OTHER_KINDS: Readonly<Record<string, Kind>> = {
   mbox: "mail",
   dbx: "mail",
 };
-const KIND_OF_TEXT: Readonly<Record<string, Kind>> = { csv: "sheets", tsv: "sheets", svg: "drawings", eml: "mail", ini: "application-data", json: "application-data", log: "application-data" };
+const KIND_OF_TEXT: Readonly<Record<string, Kind>> = {
+  csv: "sheets",
+  tsv: "sheets",
+  svg: "drawings",
+  eml: "mail",
+  ini: "application-data",
+  json: "application-data",
+  log: "application-data",
+};
 
 /** The extension of a file name, lower case, without dot; "" when there is none. */
 export function extensionOf(name: string): string {

@@ -6,7 +6,19 @@ import { damaged, type Format, hasAscii, type Kind, SOUND, type Verdict } from "
 
 /** ZIP: the published APPNOTE, 4.3 (local header 4.3.7, central directory 4.3.12, end record 4.3.16). */
 const LOCAL = { magic: 0x04034b50, nameLength: 26, extraLength: 28, size: 30 } as const;
-const CENTRAL = { magic: 0x02014b50, flags: 8, method: 10, crc: 16, packed: 20, plain: 24, nameLength: 28, extraLength: 30, commentLength: 32, offset: 42, size: 46 } as const;
+const CENTRAL = {
+  magic: 0x02014b50,
+  flags: 8,
+  method: 10,
+  crc: 16,
+  packed: 20,
+  plain: 24,
+  nameLength: 28,
+  extraLength: 30,
+  commentLength: 32,
+  offset: 42,
+  size: 46,
+} as const;
 const END = { magic: 0x06054b50, count: 10, directorySize: 12, directoryAt: 16, commentLength: 20, size: 22, maxComment: 65_535 } as const;
 const STORED = 0;
 const DEFLATED = 8;
@@ -44,7 +56,8 @@ export function readZipDirectory(source: ByteSource): ZipMember[] | Verdict {
   const members: ZipMember[] = [];
   let entry = 0;
   while (members.length < Math.min(count, MAX_MEMBERS)) {
-    if (entry + CENTRAL.size > size || directory.u32(entry) !== CENTRAL.magic) return damaged(at + entry, "the archive's list of contents is damaged");
+    if (entry + CENTRAL.size > size || directory.u32(entry) !== CENTRAL.magic)
+      return damaged(at + entry, "the archive's list of contents is damaged");
     const nameLength = directory.u16(entry + CENTRAL.nameLength);
     if (entry + CENTRAL.size + nameLength > size) return damaged(at + entry, "the archive's list of contents is damaged");
     members.push({
@@ -81,7 +94,8 @@ function checkMember(source: ByteSource, member: ZipMember): Verdict {
   const at = member.at + LOCAL.size + local.u16(LOCAL.nameLength) + local.u16(LOCAL.extraLength);
   if (at + member.packed > source.size) return damaged(source.size, `“${member.name}” breaks off`);
   if (member.encrypted) return { verdict: "cannot-tell", reason: "the archive is protected by a password" };
-  if (member.method !== STORED && member.method !== DEFLATED) return { verdict: "cannot-tell", reason: "a compression in it is not followed yet" };
+  if (member.method !== STORED && member.method !== DEFLATED)
+    return { verdict: "cannot-tell", reason: "a compression in it is not followed yet" };
   let crc = 0;
   let plain = 0;
   const take = (chunk: Uint8Array) => {
@@ -118,7 +132,14 @@ const isOpenDocument = (type: string) => (head: Uint8Array) => {
   const first = firstMember(head);
   return first?.name === "mimetype" && first.content.startsWith(`application/${type}`);
 };
-const office = (id: string, kind: Kind, title: string, extensions: string[]): Format => ({ id, kind, title, extensions, recognise: isOffice, check: checkZip });
+const office = (id: string, kind: Kind, title: string, extensions: string[]): Format => ({
+  id,
+  kind,
+  title,
+  extensions,
+  recognise: isOffice,
+  check: checkZip,
+});
 const open = (id: string, kind: Kind, title: string, extensions: string[], type: string): Format => ({
   id,
   kind,

@@ -11,7 +11,6 @@ export const CAUSES = {
   upgraded: "upgraded the system",
   unknown: "do not know what happened",
 } as const;
-export type Cause = keyof typeof CAUSES;
 
 export const SYSTEMS = { windows: "Windows", mac: "Mac", card: "card or stick" } as const;
 
@@ -27,8 +26,19 @@ export const LOST_KINDS = {
   "application-data": "application data",
 } as const;
 
-const blank = (longest: number) => z.string().trim().max(longest).transform((text) => text || null).nullable().default(null);
-const oneOf = <K extends string>(table: Record<K, string>) => z.enum(Object.keys(table) as [K, ...K[]]).nullable().default(null);
+const blank = (longest: number) =>
+  z
+    .string()
+    .trim()
+    .max(longest)
+    .transform((text) => text || null)
+    .nullable()
+    .default(null);
+const oneOf = <K extends string>(table: Record<K, string>) =>
+  z
+    .enum(Object.keys(table) as [K, ...K[]])
+    .nullable()
+    .default(null);
 
 export const account = z.object({
   kind: oneOf(LOST_KINDS),
@@ -42,11 +52,22 @@ export const account = z.object({
 });
 export type Account = z.infer<typeof account>;
 
-export const EMPTY_ACCOUNT: Account = { kind: null, nameHint: null, folder: null, system: null, userName: null, cause: null, lostAt: null, contained: null };
+export const EMPTY_ACCOUNT: Account = {
+  kind: null,
+  nameHint: null,
+  folder: null,
+  system: null,
+  userName: null,
+  cause: null,
+  lostAt: null,
+  contained: null,
+};
 
 /** The account as one plain paragraph; what is not known is left out. */
 export function paragraph(of: Account, timeZone: string): string {
-  const when = of.lostAt ? ` around ${of.lostAt.toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone })}` : "";
+  const when = of.lostAt
+    ? ` around ${of.lostAt.toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone })}`
+    : "";
   const parts = [
     `The client lost ${of.kind ? LOST_KINDS[of.kind] : "something"}`,
     of.nameHint ? ` called something like “${of.nameHint}”` : "",

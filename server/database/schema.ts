@@ -1,5 +1,20 @@
 import { sql } from "drizzle-orm";
-import { bigint, bigserial, boolean, customType, doublePrecision, index, integer, jsonb, pgTable, primaryKey, serial, text, timestamp, uniqueIndex } from "drizzle-orm/pg-core";
+import {
+  bigint,
+  bigserial,
+  boolean,
+  customType,
+  doublePrecision,
+  index,
+  integer,
+  jsonb,
+  pgTable,
+  primaryKey,
+  serial,
+  text,
+  timestamp,
+  uniqueIndex,
+} from "drizzle-orm/pg-core";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
 const bytes = (name: string) => bigint(name, { mode: "number" });
@@ -18,7 +33,9 @@ export const jobs = pgTable("jobs", {
 
 /** What the client says was lost. Every blank may stay empty. */
 export const accounts = pgTable("accounts", {
-  jobId: integer("job_id").primaryKey().references(() => jobs.id, { onDelete: "cascade" }),
+  jobId: integer("job_id")
+    .primaryKey()
+    .references(() => jobs.id, { onDelete: "cascade" }),
   kind: text("kind"),
   nameHint: text("name_hint"),
   folder: text("folder"),
@@ -31,170 +48,226 @@ export const accounts = pgTable("accounts", {
 });
 
 /** Something that is read and never written. */
-export const sources = pgTable("sources", {
-  id: serial("id").primaryKey(),
-  jobId: integer("job_id").notNull().references(() => jobs.id, { onDelete: "cascade" }),
-  path: text("path").notNull(),
-  name: text("name").notNull(),
-  size: bytes("size").notNull(),
-  container: text("container").notNull(),
-  tableKind: text("table_kind").notNull(),
-  notes: jsonb("notes").$type<string[]>().notNull(),
-  addedAt: time("added_at").notNull().defaultNow(),
-}, (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)]);
+export const sources = pgTable(
+  "sources",
+  {
+    id: serial("id").primaryKey(),
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    path: text("path").notNull(),
+    name: text("name").notNull(),
+    size: bytes("size").notNull(),
+    container: text("container").notNull(),
+    tableKind: text("table_kind").notNull(),
+    notes: jsonb("notes").$type<string[]>().notNull(),
+    addedAt: time("added_at").notNull().defaultNow(),
+  },
+  (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)],
+);
 
-export const volumes = pgTable("volumes", {
-  id: serial("id").primaryKey(),
-  sourceId: integer("source_id").notNull().references(() => sources.id, { onDelete: "cascade" }),
-  number: integer("number").notNull(),
-  offset: bytes("offset_bytes").notNull(),
-  length: bytes("length_bytes").notNull(),
-  filesystem: text("filesystem").notNull(),
-  label: text("label"),
-  clusterSize: integer("cluster_size"),
-  /** Whether its records can be read. */
-  readable: boolean("readable").notNull(),
-  usedBytes: bytes("used_bytes"),
-  /** Share in use of each of up to 2048 equal stretches, one byte each (0 … 255): what the disk chart draws. */
-  usage: bytea("usage"),
-  notes: jsonb("notes").$type<string[]>().notNull(),
-}, (table) => [index("volumes_source").on(table.sourceId)]);
+export const volumes = pgTable(
+  "volumes",
+  {
+    id: serial("id").primaryKey(),
+    sourceId: integer("source_id")
+      .notNull()
+      .references(() => sources.id, { onDelete: "cascade" }),
+    number: integer("number").notNull(),
+    offset: bytes("offset_bytes").notNull(),
+    length: bytes("length_bytes").notNull(),
+    filesystem: text("filesystem").notNull(),
+    label: text("label"),
+    clusterSize: integer("cluster_size"),
+    /** Whether its records can be read. */
+    readable: boolean("readable").notNull(),
+    usedBytes: bytes("used_bytes"),
+    /** Share in use of each of up to 2048 equal stretches, one byte each (0 … 255): what the disk chart draws. */
+    usage: bytea("usage"),
+    notes: jsonb("notes").$type<string[]>().notNull(),
+  },
+  (table) => [index("volumes_source").on(table.sourceId)],
+);
 
 /** One reading of a volume for one kind of place. */
-export const passes = pgTable("passes", {
-  id: serial("id").primaryKey(),
-  jobId: integer("job_id").notNull().references(() => jobs.id, { onDelete: "cascade" }),
-  sourceId: integer("source_id").notNull().references(() => sources.id, { onDelete: "cascade" }),
-  volumeId: integer("volume_id").notNull().references(() => volumes.id, { onDelete: "cascade" }),
-  place: text("place").notNull(),
-  state: text("state").$type<PassState>().notNull().default("queued"),
-  /** What the technician wants of it; the worker follows at its next batch. */
-  wanted: text("wanted").$type<"run" | "pause" | "stop">().notNull().default("run"),
-  resume: bytes("resume").notNull().default(0),
-  done: bytes("done").notNull().default(0),
-  total: bytes("total").notNull().default(0),
-  foundLive: integer("found_live").notNull().default(0),
-  foundLost: integer("found_lost").notNull().default(0),
-  /** Raised by each worker that takes the pass, so that one thought dead cannot write any more. */
-  epoch: integer("epoch").notNull().default(0),
-  workerId: text("worker_id"),
-  activeMs: bytes("active_ms").notNull().default(0),
-  problem: text("problem"),
-  createdAt: time("created_at").notNull().defaultNow(),
-  finishedAt: time("finished_at"),
-}, (table) => [index("passes_job").on(table.jobId)]);
+export const passes = pgTable(
+  "passes",
+  {
+    id: serial("id").primaryKey(),
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    sourceId: integer("source_id")
+      .notNull()
+      .references(() => sources.id, { onDelete: "cascade" }),
+    volumeId: integer("volume_id")
+      .notNull()
+      .references(() => volumes.id, { onDelete: "cascade" }),
+    place: text("place").notNull(),
+    state: text("state").$type<PassState>().notNull().default("queued"),
+    /** What the technician wants of it; the worker follows at its next batch. */
+    wanted: text("wanted").$type<"run" | "pause" | "stop">().notNull().default("run"),
+    resume: bytes("resume").notNull().default(0),
+    done: bytes("done").notNull().default(0),
+    total: bytes("total").notNull().default(0),
+    foundLive: integer("found_live").notNull().default(0),
+    foundLost: integer("found_lost").notNull().default(0),
+    /** Raised by each worker that takes the pass, so that one thought dead cannot write any more. */
+    epoch: integer("epoch").notNull().default(0),
+    workerId: text("worker_id"),
+    activeMs: bytes("active_ms").notNull().default(0),
+    problem: text("problem"),
+    createdAt: time("created_at").notNull().defaultNow(),
+    finishedAt: time("finished_at"),
+  },
+  (table) => [index("passes_job").on(table.jobId)],
+);
 
 export type PassState = "queued" | "running" | "paused" | "stopped" | "done" | "failed";
 
 /** Folder paths, each stored once. */
-export const folders = pgTable("folders", {
-  id: serial("id").primaryKey(),
-  jobId: integer("job_id").notNull(),
-  volumeId: integer("volume_id").notNull(),
-  path: text("path").notNull(),
-}, (table) => [
-  uniqueIndex("folders_volume_path").on(table.volumeId, sql`md5(${table.path})`),
-  index("folders_path_words").using("gin", sql`${table.path} gin_trgm_ops`),
-  index("folders_job").on(table.jobId),
-]);
+export const folders = pgTable(
+  "folders",
+  {
+    id: serial("id").primaryKey(),
+    jobId: integer("job_id").notNull(),
+    volumeId: integer("volume_id").notNull(),
+    path: text("path").notNull(),
+  },
+  (table) => [
+    uniqueIndex("folders_volume_path").on(table.volumeId, sql`md5(${table.path})`),
+    index("folders_path_words").using("gin", sql`${table.path} gin_trgm_ops`),
+    index("folders_job").on(table.jobId),
+  ],
+);
 
 /** One file as the client knew it; gathers its copies. The columns from `kind` on tell of its best copy. */
-export const items = pgTable("items", {
-  id: bigserial("id", { mode: "number" }).primaryKey(),
-  jobId: integer("job_id").notNull(),
-  volumeId: integer("volume_id").notNull(),
-  folderId: integer("folder_id").notNull(),
-  /** What makes copies the same item: volume and path, or the record itself where the path is not known. */
-  key: text("key").notNull(),
-  name: text("name").notNull(),
-  kind: text("kind").notNull(),
-  lost: boolean("lost").notNull(),
-  copies: integer("copies").notNull().default(1),
-  bestCopyId: bytes("best_copy_id").notNull(),
-  size: bytes("size").notNull(),
-  modified: time("modified"),
-  condition: text("condition").notNull(),
-  survival: doublePrecision("survival").notNull(),
-}, (table) => [
-  uniqueIndex("items_job_key").on(table.jobId, table.key),
-  index("items_name_words").using("gin", sql`${table.name} gin_trgm_ops`),
-  index("items_order").on(table.jobId, table.lost, sql`lower(${table.name})`, table.id),
-  index("items_folder").on(table.folderId),
-]);
+export const items = pgTable(
+  "items",
+  {
+    id: bigserial("id", { mode: "number" }).primaryKey(),
+    jobId: integer("job_id").notNull(),
+    volumeId: integer("volume_id").notNull(),
+    folderId: integer("folder_id").notNull(),
+    /** What makes copies the same item: volume and path, or the record itself where the path is not known. */
+    key: text("key").notNull(),
+    name: text("name").notNull(),
+    kind: text("kind").notNull(),
+    lost: boolean("lost").notNull(),
+    copies: integer("copies").notNull().default(1),
+    bestCopyId: bytes("best_copy_id").notNull(),
+    size: bytes("size").notNull(),
+    modified: time("modified"),
+    condition: text("condition").notNull(),
+    survival: doublePrecision("survival").notNull(),
+  },
+  (table) => [
+    uniqueIndex("items_job_key").on(table.jobId, table.key),
+    index("items_name_words").using("gin", sql`${table.name} gin_trgm_ops`),
+    index("items_order").on(table.jobId, table.lost, sql`lower(${table.name})`, table.id),
+    index("items_folder").on(table.folderId),
+  ],
+);
 
 /** One recoverable instance of a file. No foreign keys: rows come by the million. */
-export const copies = pgTable("copies", {
-  id: bigserial("id", { mode: "number" }).primaryKey(),
-  jobId: integer("job_id").notNull(),
-  passId: integer("pass_id").notNull(),
-  volumeId: integer("volume_id").notNull(),
-  itemId: bytes("item_id"),
-  folderId: integer("folder_id").notNull(),
-  place: text("place").notNull(),
-  state: text("state").notNull(),
-  type: text("type").notNull(),
-  reference: text("reference").notNull(),
-  name: text("name").notNull(),
-  nameRaw: bytea("name_raw").notNull(),
-  size: bytes("size").notNull(),
-  created: time("created"),
-  modified: time("modified"),
-  changed: time("changed"),
-  condition: text("condition").notNull(),
-  survival: doublePrecision("survival").notNull(),
-  evidence: jsonb("evidence").notNull(),
-  layout: bytea("layout"),
-  /** Disk byte offset of its first stored byte. */
-  firstAt: bytes("first_at"),
-  notes: jsonb("notes").$type<string[]>().notNull(),
-}, (table) => [index("copies_item").on(table.itemId), index("copies_pass").on(table.passId)]);
+export const copies = pgTable(
+  "copies",
+  {
+    id: bigserial("id", { mode: "number" }).primaryKey(),
+    jobId: integer("job_id").notNull(),
+    passId: integer("pass_id").notNull(),
+    volumeId: integer("volume_id").notNull(),
+    itemId: bytes("item_id"),
+    folderId: integer("folder_id").notNull(),
+    place: text("place").notNull(),
+    state: text("state").notNull(),
+    type: text("type").notNull(),
+    reference: text("reference").notNull(),
+    name: text("name").notNull(),
+    nameRaw: bytea("name_raw").notNull(),
+    size: bytes("size").notNull(),
+    created: time("created"),
+    modified: time("modified"),
+    changed: time("changed"),
+    condition: text("condition").notNull(),
+    survival: doublePrecision("survival").notNull(),
+    evidence: jsonb("evidence").notNull(),
+    layout: bytea("layout"),
+    /** Disk byte offset of its first stored byte. */
+    firstAt: bytes("first_at"),
+    notes: jsonb("notes").$type<string[]>().notNull(),
+  },
+  (table) => [index("copies_item").on(table.itemId), index("copies_pass").on(table.passId)],
+);
 
 /** What has been chosen to restore. */
-export const trayEntries = pgTable("tray_entries", {
-  jobId: integer("job_id").notNull().references(() => jobs.id, { onDelete: "cascade" }),
-  itemId: bytes("item_id").notNull(),
-  addedAt: time("added_at").notNull().defaultNow(),
-}, (table) => [primaryKey({ columns: [table.jobId, table.itemId] })]);
+export const trayEntries = pgTable(
+  "tray_entries",
+  {
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    itemId: bytes("item_id").notNull(),
+    addedAt: time("added_at").notNull().defaultNow(),
+  },
+  (table) => [primaryKey({ columns: [table.jobId, table.itemId] })],
+);
 
 /** One writing of the tray to a destination. */
-export const restores = pgTable("restores", {
-  id: serial("id").primaryKey(),
-  jobId: integer("job_id").notNull().references(() => jobs.id, { onDelete: "cascade" }),
-  /** Folder below the delivery folder. */
-  destination: text("destination").notNull(),
-  conflict: text("conflict").$type<"keep-both" | "replace" | "skip">().notNull(),
-  state: text("state").$type<"queued" | "running" | "done" | "failed">().notNull().default("queued"),
-  epoch: integer("epoch").notNull().default(0),
-  problem: text("problem"),
-  createdAt: time("created_at").notNull().defaultNow(),
-  finishedAt: time("finished_at"),
-}, (table) => [index("restores_job").on(table.jobId)]);
+export const restores = pgTable(
+  "restores",
+  {
+    id: serial("id").primaryKey(),
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    /** Folder below the delivery folder. */
+    destination: text("destination").notNull(),
+    conflict: text("conflict").$type<"keep-both" | "replace" | "skip">().notNull(),
+    state: text("state").$type<"queued" | "running" | "done" | "failed">().notNull().default("queued"),
+    epoch: integer("epoch").notNull().default(0),
+    problem: text("problem"),
+    createdAt: time("created_at").notNull().defaultNow(),
+    finishedAt: time("finished_at"),
+  },
+  (table) => [index("restores_job").on(table.jobId)],
+);
 
-export const restoreResults = pgTable("restore_results", {
-  id: bigserial("id", { mode: "number" }).primaryKey(),
-  restoreId: integer("restore_id").notNull().references(() => restores.id, { onDelete: "cascade" }),
-  itemId: bytes("item_id").notNull(),
-  copyId: bytes("copy_id").notNull(),
-  /** Where it stood for the client. */
-  path: text("path").notNull(),
-  condition: text("condition").notNull(),
-  size: bytes("size").notNull(),
-  state: text("state").$type<"waiting" | "writing" | "verified" | "skipped" | "failed">().notNull().default("waiting"),
-  /** Absolute path; set before the file gets its name, so that a later worker knows what is its own. */
-  output: text("output"),
-  sha256: text("sha256"),
-  problem: text("problem"),
-  finishedAt: time("finished_at"),
-}, (table) => [index("results_restore").on(table.restoreId, table.id)]);
+export const restoreResults = pgTable(
+  "restore_results",
+  {
+    id: bigserial("id", { mode: "number" }).primaryKey(),
+    restoreId: integer("restore_id")
+      .notNull()
+      .references(() => restores.id, { onDelete: "cascade" }),
+    itemId: bytes("item_id").notNull(),
+    copyId: bytes("copy_id").notNull(),
+    /** Where it stood for the client. */
+    path: text("path").notNull(),
+    condition: text("condition").notNull(),
+    size: bytes("size").notNull(),
+    state: text("state").$type<"waiting" | "writing" | "verified" | "skipped" | "failed">().notNull().default("waiting"),
+    /** Absolute path; set before the file gets its name, so that a later worker knows what is its own. */
+    output: text("output"),
+    sha256: text("sha256"),
+    problem: text("problem"),
+    finishedAt: time("finished_at"),
+  },
+  (table) => [index("results_restore").on(table.restoreId, table.id)],
+);
 
 /** What was done, when, to what. */
-export const logEntries = pgTable("log_entries", {
-  id: bigserial("id", { mode: "number" }).primaryKey(),
-  jobId: integer("job_id").references(() => jobs.id, { onDelete: "cascade" }),
-  at: time("at").notNull().defaultNow(),
-  what: text("what").notNull(),
-  detail: jsonb("detail").notNull().default({}),
-}, (table) => [index("log_job").on(table.jobId, table.id)]);
+export const logEntries = pgTable(
+  "log_entries",
+  {
+    id: bigserial("id", { mode: "number" }).primaryKey(),
+    jobId: integer("job_id").references(() => jobs.id, { onDelete: "cascade" }),
+    at: time("at").notNull().defaultNow(),
+    what: text("what").notNull(),
+    detail: jsonb("detail").notNull().default({}),
+  },
+  (table) => [index("log_job").on(table.jobId, table.id)],
+);
 
 /** Live workers; one not seen for a while is dead and its work goes on elsewhere. */
 export const workers = pgTable("workers", {

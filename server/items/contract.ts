@@ -30,7 +30,11 @@ export type Item = z.infer<typeof item>;
 export const itemPage = z.object({ items: z.array(item), next: z.string().nullable() });
 export type ItemPage = z.infer<typeof itemPage>;
 
-export const facets = z.object({ total: z.number(), matching: z.number(), kinds: z.array(z.object({ kind: z.string(), count: z.number() })) });
+export const facets = z.object({
+  total: z.number(),
+  matching: z.number(),
+  kinds: z.array(z.object({ kind: z.string(), count: z.number() })),
+});
 export type Facets = z.infer<typeof facets>;
 
 const finding = z.looseObject({ finding: z.string() });
@@ -46,7 +50,13 @@ export const copy = z.object({
   changed: z.coerce.date().nullable(),
   condition: z.enum(CONDITION_WORDS),
   survival: z.number(),
-  evidence: z.object({ usedByOthers: z.number(), takenLater: z.number(), lost: z.number(), unreadable: z.number(), content: finding.nullable() }),
+  evidence: z.object({
+    usedByOthers: z.number(),
+    takenLater: z.number(),
+    lost: z.number(),
+    unreadable: z.number(),
+    content: finding.nullable(),
+  }),
   runs: z.array(z.object({ at: z.number(), length: z.number() })),
   notes: z.array(z.string()),
   best: z.boolean(),

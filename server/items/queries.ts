@@ -1,6 +1,6 @@
-import { sql, type SQL } from "drizzle-orm";
-import { decodeLayout } from "../../core/bytes/layout-code";
+import { type SQL, sql } from "drizzle-orm";
 import { diskRuns, type Layout } from "../../core/bytes/layout";
+import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Connection } from "../database/connection";
 import { Problem } from "../problem";
 import type { Copy, Facets, Item, ItemDetail, ItemPage, ItemQuery } from "./contract";
@@ -46,7 +46,10 @@ const ITEM_TABLES = sql`items i join folders f on f.id = i.folder_id left join t
 
 /** The words of a search: parts in double quotes stay together. */
 export function searchWords(query: string): string[] {
-  return [...query.matchAll(/"([^"]+)"|(\S+)/g)].map((match) => (match[1] ?? match[2] ?? "").trim()).filter(Boolean).slice(0, 12);
+  return [...query.matchAll(/"([^"]+)"|(\S+)/g)]
+    .map((match) => (match[1] ?? match[2] ?? "").trim())
+    .filter(Boolean)
+    .slice(0, 12);
 }
 
 const likePattern = (word: string) => `%${word.replace(/[\\%_]/g, "\\$&")}%`;
@@ -58,7 +61,9 @@ async function condition(db: Connection, jobId: number, query: ItemQuery, withKi
   if (withKind && query.kind) parts.push(sql`i.kind = ${query.kind}`);
   for (const word of searchWords(query.q)) {
     const pattern = likePattern(word);
-    const { rows } = await db.execute<{ id: number }>(sql`select id from folders where job_id = ${jobId} and path ilike ${pattern} limit ${MAX_FOLDERS}`);
+    const { rows } = await db.execute<{ id: number }>(
+      sql`select id from folders where job_id = ${jobId} and path ilike ${pattern} limit ${MAX_FOLDERS}`,
+    );
     const inFolders = rows.length > 0 ? sql` or i.folder_id = any(${sql.raw(`'{${rows.map((row) => row.id).join(",")}}'::int[]`)})` : sql``;
     parts.push(sql`(i.name ilike ${pattern}${inFolders})`);
   }
@@ -93,7 +98,9 @@ function readCursor(cursor: string): { name: string; id: number } {
 /** How many items match, in all and by kind. */
 export async function countItems(db: Connection, jobId: number, query: ItemQuery): Promise<Facets> {
   const where = await condition(db, jobId, query, false);
-  const { rows } = await db.execute<{ kind: string; count: number }>(sql`select i.kind, count(*)::int as count from items i where ${where} group by i.kind`);
+  const { rows } = await db.execute<{ kind: string; count: number }>(
+    sql`select i.kind, count(*)::int as count from items i where ${where} group by i.kind`,
+  );
   const { rows: totals } = await db.execute<{ count: number }>(sql`select count(*)::int as count from items i where i.job_id = ${jobId}`);
   const kinds = rows.map(({ kind, count }) => ({ kind, count })).sort((a, b) => b.count - a.count);
   const matching = kinds.filter((each) => !query.kind || each.kind === query.kind).reduce((sum, each) => sum + each.count, 0);
@@ -169,7 +176,9 @@ function reasonFor(copies: readonly Copy[]): string {
   if (!best) return "No copy is known.";
   if (others.length === 0) return "The only copy found.";
   const rivals = others.filter((copy) => copy.condition === best.condition);
-  return rivals.length > 0 ? `The newest of ${rivals.length + 1} copies that are ${best.condition}.` : `The only one of ${copies.length} copies that is ${best.condition}.`;
+  return rivals.length > 0
+    ? `The newest of ${rivals.length + 1} copies that are ${best.condition}.`
+    : `The only one of ${copies.length} copies that is ${best.condition}.`;
 }
 
 export interface StoredCopy {
@@ -184,10 +193,26 @@ export interface StoredCopy {
 
 /** What is needed to read a copy's content. */
 export async function findStoredCopy(db: Connection, copyId: number): Promise<StoredCopy | null> {
-  const { rows } = await db.execute<{ id: string; name: string; size: string; layout: Buffer | null; path: string; job_id: number; condition: string }>(sql`
+  const { rows } = await db.execute<{
+    id: string;
+    name: string;
+    size: string;
+    layout: Buffer | null;
+    path: string;
+    job_id: number;
+    condition: string;
+  }>(sql`
     select c.id, c.name, c.size, c.layout, s.path, c.job_id, c.condition from copies c
     join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
   const [row] = rows;
   if (!row) return null;
-  return { id: Number(row.id), name: row.name, size: Number(row.size), layout: row.layout ? decodeLayout(row.layout) : null, sourcePath: row.path, jobId: row.job_id, condition: row.condition };
+  return {
+    id: Number(row.id),
+    name: row.name,
+    size: Number(row.size),
+    layout: row.layout ? decodeLayout(row.layout) : null,
+    sourcePath: row.path,
+    jobId: row.job_id,
+    condition: row.condition,
+  };
 }

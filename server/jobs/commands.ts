@@ -16,6 +16,9 @@ export async function createJob(db: Database, values: z.infer<typeof newJob>): P
 }
 
 export async function archiveJob(db: Database, id: number, archived: boolean): Promise<void> {
-  await db.update(jobs).set({ archivedAt: archived ? new Date() : null }).where(eq(jobs.id, id));
+  await db
+    .update(jobs)
+    .set({ archivedAt: archived ? new Date() : null })
+    .where(eq(jobs.id, id));
   await note(db, id, archived ? "Job archived" : "Job taken out of the archive");
 }

@@ -1,10 +1,11 @@
 import { and, desc, eq, sql } from "drizzle-orm";
 import { account as accountContract, paragraph } from "../accounts/contract";
 import type { Connection } from "../database/connection";
-import { accounts, jobs, logEntries } from "../database/schema";
+import { accounts, jobs } from "../database/schema";
 import type { JobSummary } from "./contract";
 
-const count = (table: string, where: string) => sql<number>`(select count(*)::int from ${sql.raw(table)} where job_id = ${jobs.id} ${sql.raw(where)})`;
+const count = (table: string, where: string) =>
+  sql<number>`(select count(*)::int from ${sql.raw(table)} where job_id = ${jobs.id} ${sql.raw(where)})`;
 
 function selectJobs(db: Connection) {
   return db
@@ -46,9 +47,4 @@ export async function listJobs(db: Connection): Promise<JobSummary[]> {
 export async function findJob(db: Connection, id: number): Promise<JobSummary | null> {
   const [row] = await selectJobs(db).where(and(eq(jobs.id, id)));
   return row ? summary(row) : null;
-}
-
-/** The job's log, oldest first. */
-export async function listLog(db: Connection, jobId: number) {
-  return db.select().from(logEntries).where(eq(logEntries.jobId, jobId)).orderBy(logEntries.id).limit(2000);
 }

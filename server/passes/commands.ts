@@ -20,8 +20,12 @@ export async function startPass(db: Database, jobId: number, volumeId: number): 
       .select({ id: passes.id })
       .from(passes)
       .where(and(eq(passes.volumeId, volumeId), inArray(passes.state, ["queued", "running", "paused", "done"])));
-    if (earlier.length > 0) throw new Problem("The file records of this volume are read already, or being read: see the list of passes.", 409);
-    const [row] = await tx.insert(passes).values({ jobId, sourceId: found.source.id, volumeId, place: "file-record" }).returning({ id: passes.id });
+    if (earlier.length > 0)
+      throw new Problem("The file records of this volume are read already, or being read: see the list of passes.", 409);
+    const [row] = await tx
+      .insert(passes)
+      .values({ jobId, sourceId: found.source.id, volumeId, place: "file-record" })
+      .returning({ id: passes.id });
     const { id } = row as { id: number };
     await enqueue(tx, "pass", id);
     await note(tx, jobId, "Pass started", { pass: id, volume: found.volume.label ?? found.volume.number, source: found.source.name });
@@ -36,11 +40,15 @@ export async function changePass(db: Database, passId: number, wanted: "run" | "
     const [pass] = await tx.select().from(passes).where(eq(passes.id, passId)).for("update");
     if (!pass) throw new Problem("There is no such pass.", 404);
     const { state } = pass;
-    if (state === "done" || state === "stopped") throw new Problem(`This pass is ${state === "done" ? "finished" : "stopped"} already.`, 409);
+    if (state === "done" || state === "stopped")
+      throw new Problem(`This pass is ${state === "done" ? "finished" : "stopped"} already.`, 409);
     if (wanted === "run") {
       if (state === "running" && pass.wanted === "run") return;
       // A worker that has not noticed the pause yet just goes on.
-      await tx.update(passes).set({ wanted, ...(state === "running" ? {} : { state: "queued" as const, problem: null }) }).where(eq(passes.id, passId));
+      await tx
+        .update(passes)
+        .set({ wanted, ...(state === "running" ? {} : { state: "queued" as const, problem: null }) })
+        .where(eq(passes.id, passId));
       if (state !== "running") await enqueue(tx, "pass", passId);
     } else {
       // One that no worker holds changes at once; a running one at its worker's next batch.

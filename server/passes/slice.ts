@@ -1,12 +1,12 @@
 import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
-import { drizzle } from "drizzle-orm/node-postgres";
 import { eq, sql } from "drizzle-orm";
+import { drizzle } from "drizzle-orm/node-postgres";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
 import type { Connection, Database } from "../database/connection";
-import { passes, sources, volumes } from "../database/schema";
 import * as schema from "../database/schema";
+import { passes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { announce, enqueue } from "../workers/queue";
 
@@ -66,7 +66,24 @@ export interface Batch {
 export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
 
 export const INCOMING_COLUMNS = [
-  "item_key", "folder_path", "kind", "state", "type", "reference", "name", "name_raw", "size", "created", "modified", "changed", "condition", "survival", "evidence", "layout", "first_at", "notes",
+  "item_key",
+  "folder_path",
+  "kind",
+  "state",
+  "type",
+  "reference",
+  "name",
+  "name_raw",
+  "size",
+  "created",
+  "modified",
+  "changed",
+  "condition",
+  "survival",
+  "evidence",
+  "layout",
+  "first_at",
+  "notes",
 ] as const;
 
 /**
@@ -79,7 +96,9 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
   try {
     await client.query("begin");
     // The row is locked first: a pause waits for the batch, and a worker that lost the pass stops here.
-    const held = await client.query<{ wanted: string; epoch: number }>("select wanted, epoch from passes where id = $1 for update", [pass.id]);
+    const held = await client.query<{ wanted: string; epoch: number }>("select wanted, epoch from passes where id = $1 for update", [
+      pass.id,
+    ]);
     if (held.rows[0]?.epoch !== pass.epoch) {
       await client.query("rollback");
       return "taken over";

@@ -14,11 +14,19 @@ export async function startRestore(db: Database, jobId: number, plan: RestorePla
   return db.transaction(async (tx) => {
     const files = await plannedFiles(tx, jobId);
     if (files.length === 0) throw new Problem("The tray is empty: choose items first.");
-    const [row] = await tx.insert(restores).values({ jobId, destination: plan.destination, conflict: plan.conflict }).returning({ id: restores.id });
+    const [row] = await tx
+      .insert(restores)
+      .values({ jobId, destination: plan.destination, conflict: plan.conflict })
+      .returning({ id: restores.id });
     const { id } = row as { id: number };
     for (let at = 0; at < files.length; at += 1000) {
       await tx.insert(restoreResults).values(
-        files.slice(at, at + 1000).map(({ components: _, problem, ...file }) => ({ restoreId: id, ...file, problem, state: problem ? ("failed" as const) : ("waiting" as const) })),
+        files.slice(at, at + 1000).map(({ components: _, problem, ...file }) => ({
+          restoreId: id,
+          ...file,
+          problem,
+          state: problem ? ("failed" as const) : ("waiting" as const),
+        })),
       );
     }
     await enqueue(tx, "restore", id);
@@ -34,8 +42,16 @@ export async function retryRestore(db: Database, restoreId: number): Promise<voi
     const [restore] = await tx.select().from(restores).where(eq(restores.id, restoreId)).for("update");
     if (!restore) throw new Problem("There is no such restore.", 404);
     if (restore.state === "queued" || restore.state === "running") throw new Problem("This restore is still running.", 409);
-    await tx.update(restoreResults).set({ state: "waiting", problem: null }).where(and(eq(restoreResults.restoreId, restoreId), eq(restoreResults.state, "failed"), sql`${restoreResults.condition} <> 'name-only'`));
-    await tx.update(restores).set({ state: "queued", problem: null, finishedAt: null }).where(inArray(restores.id, [restoreId]));
+    await tx
+      .update(restoreResults)
+      .set({ state: "waiting", problem: null })
+      .where(
+        and(eq(restoreResults.restoreId, restoreId), eq(restoreResults.state, "failed"), sql`${restoreResults.condition} <> 'name-only'`),
+      );
+    await tx
+      .update(restores)
+      .set({ state: "queued", problem: null, finishedAt: null })
+      .where(inArray(restores.id, [restoreId]));
     await enqueue(tx, "restore", restoreId);
     await note(tx, restore.jobId, "Restore tried again", { restore: restoreId });
     await announce(tx, restore.jobId);

@@ -38,5 +38,7 @@ export async function zipOf(db: Connection, restoreId: number): Promise<Response
   for (const file of files) zip.addFile(file.output, file.name, { forceZip64Format: false });
   zip.end();
   const body = Readable.toWeb(Readable.from(zip.outputStream)) as ReadableStream;
-  return new Response(body, { headers: { "Content-Type": "application/zip", "Content-Disposition": attachment(`restore-${restoreId}.zip`) } });
+  return new Response(body, {
+    headers: { "Content-Type": "application/zip", "Content-Disposition": attachment(`restore-${restoreId}.zip`) },
+  });
 }

@@ -1,5 +1,5 @@
-import { asc, desc, eq, sql } from "drizzle-orm";
 import { join } from "node:path";
+import { asc, desc, eq, sql } from "drizzle-orm";
 import { safeComponents, safeName } from "../../core/restore/names";
 import { isTaken } from "../../io/deliver";
 import type { Connection } from "../database/connection";
@@ -72,10 +72,15 @@ export async function sourcePaths(db: Connection, jobId: number): Promise<string
 export async function rehearse(db: Connection, jobId: number, plan: RestorePlan): Promise<Rehearsal> {
   const root = destinationRoot(plan.destination);
   const planned = await plannedFiles(db, jobId);
-  const files = planned.map(({ components, copyId: _, ...file }) => ({ ...file, target: join(root, ...components), exists: isTaken(root, components) }));
+  const files = planned.map(({ components, copyId: _, ...file }) => ({
+    ...file,
+    target: join(root, ...components),
+    exists: isTaken(root, components),
+  }));
   const bytes = files.filter((file) => !file.problem).reduce((sum, file) => sum + file.size, 0);
   const freeBytes = freeBytesIn(root);
-  const full = freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null;
+  const full =
+    freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null;
   return { root, files, bytes, freeBytes, refused: refusal(root, await sourcePaths(db, jobId)) ?? full };
 }
 
@@ -92,10 +97,17 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
 }
 
 /** The files a restore wrote and verified, for downloading. */
-export async function verifiedFiles(db: Connection, restoreId: number): Promise<{ id: number; output: string; name: string; root: string }[]> {
+export async function verifiedFiles(
+  db: Connection,
+  restoreId: number,
+): Promise<{ id: number; output: string; name: string; root: string }[]> {
   const [restore] = await db.select().from(restores).where(eq(restores.id, restoreId));
   if (!restore) return [];
-  const rows = await db.select().from(restoreResults).where(sql`${restoreResults.restoreId} = ${restoreId} and ${restoreResults.state} = 'verified'`).orderBy(asc(restoreResults.id));
+  const rows = await db
+    .select()
+    .from(restoreResults)
+    .where(sql`${restoreResults.restoreId} = ${restoreId} and ${restoreResults.state} = 'verified'`)
+    .orderBy(asc(restoreResults.id));
   const root = destinationRoot(restore.destination);
   return rows.flatMap((row) => (row.output ? [{ id: row.id, output: row.output, name: row.output.slice(root.length + 1), root }] : []));
 }

@@ -1,6 +1,6 @@
 import { and, asc, eq, inArray, sql } from "drizzle-orm";
-import { decodeLayout } from "../../core/bytes/layout-code";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
+import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
@@ -54,7 +54,15 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
     .orderBy(asc(restoreResults.id))
     .limit(1);
   if (!result) return null;
-  const { rows } = await db.execute<{ name: string; folder: string; layout: Buffer | null; path: string; volume_label: string | null; number: number; modified: string | null }>(sql`
+  const { rows } = await db.execute<{
+    name: string;
+    folder: string;
+    layout: Buffer | null;
+    path: string;
+    volume_label: string | null;
+    number: number;
+    modified: string | null;
+  }>(sql`
     select c.name, f.path as folder, c.layout, s.path, v.label as volume_label, v.number, c.modified
     from copies c join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
     where c.id = ${result.copyId}`);
@@ -81,7 +89,10 @@ export async function settle(db: Database, restore: ClaimedRestore, resultId: nu
     const [held] = await tx.select({ epoch: restores.epoch }).from(restores).where(eq(restores.id, restore.id)).for("update");
     if (held?.epoch !== restore.epoch) return false;
     const finished = values.state !== "writing" ? { finishedAt: new Date() } : {};
-    await tx.update(restoreResults).set({ ...values, ...finished }).where(eq(restoreResults.id, resultId));
+    await tx
+      .update(restoreResults)
+      .set({ ...values, ...finished })
+      .where(eq(restoreResults.id, resultId));
     await announce(tx, restore.jobId);
     return true;
   });
@@ -89,7 +100,10 @@ export async function settle(db: Database, restore: ClaimedRestore, resultId: nu
 
 export async function finishRestore(db: Database, restore: ClaimedRestore): Promise<void> {
   await db.transaction(async (tx) => {
-    await tx.update(restores).set({ state: "done", finishedAt: new Date() }).where(and(eq(restores.id, restore.id), eq(restores.epoch, restore.epoch)));
+    await tx
+      .update(restores)
+      .set({ state: "done", finishedAt: new Date() })
+      .where(and(eq(restores.id, restore.id), eq(restores.epoch, restore.epoch)));
     await note(tx, restore.jobId, "Restore finished", { restore: restore.id });
     await announce(tx, restore.jobId);
   });

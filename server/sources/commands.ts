@@ -19,7 +19,15 @@ export async function addSource(db: Database, jobId: number, path: string): Prom
     return await db.transaction(async (tx) => {
       const [row] = await tx
         .insert(sources)
-        .values({ jobId, path: real, name: basename(real), size: report.size, container: report.container, tableKind: report.table, notes: [...report.notes] })
+        .values({
+          jobId,
+          path: real,
+          name: basename(real),
+          size: report.size,
+          container: report.container,
+          tableKind: report.table,
+          notes: [...report.notes],
+        })
         .onConflictDoNothing()
         .returning({ id: sources.id });
       if (!row) throw new Problem("This source is already part of the job.", 409);
@@ -68,7 +76,9 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
 }
 
 export async function removeSource(db: Database, jobId: number, sourceId: number): Promise<void> {
-  const [row] = (await db.execute(sql`select count(*)::int as passes from passes where source_id = ${sourceId}`)).rows as { passes: number }[];
+  const [row] = (await db.execute(sql`select count(*)::int as passes from passes where source_id = ${sourceId}`)).rows as {
+    passes: number;
+  }[];
   if (row && row.passes > 0) throw new Problem("This source has been searched: its results belong to the job, so it stays.", 409);
   await db.delete(sources).where(sql`${sources.id} = ${sourceId} and ${sources.jobId} = ${jobId}`);
   await note(db, jobId, "Source removed", { sourceId });

@@ -8,7 +8,12 @@ export const sourceEntry = z.object({
   size: z.number(),
   modified: z.coerce.date().nullable(),
 });
-export const sourceListing = z.object({ path: z.string().nullable(), parent: z.string().nullable(), entries: z.array(sourceEntry), problem: z.string().nullable() });
+export const sourceListing = z.object({
+  path: z.string().nullable(),
+  parent: z.string().nullable(),
+  entries: z.array(sourceEntry),
+  problem: z.string().nullable(),
+});
 export type SourceListing = z.infer<typeof sourceListing>;
 
 export const addSource = z.object({ path: z.string().min(1) });
@@ -27,7 +32,6 @@ export const volume = z.object({
   usage: z.array(z.number()),
   notes: z.array(z.string()),
 });
-export type Volume = z.infer<typeof volume>;
 
 export const source = z.object({
   id: z.number(),

@@ -12,14 +12,20 @@ export function liesWithin(path: string, folder: string): boolean {
   return way === "" || (way !== ".." && !way.startsWith(`..${sep}`) && !way.startsWith(sep));
 }
 
-const realFolders = () => readSettings().COMPASS_SOURCES.filter(existsSync).map((folder) => realpathSync(folder));
+const realFolders = () =>
+  readSettings()
+    .COMPASS_SOURCES.filter(existsSync)
+    .map((folder) => realpathSync(folder));
 
 /** The real path of a source, once it is sure to lie in a source folder. @throws Problem otherwise */
 export function permittedSource(path: string): string {
   if (!existsSync(path)) throw new Problem(`“${path}” is not there. Check that the drive is connected.`, 404);
   const real = realpathSync(path);
   if (realFolders().some((folder) => liesWithin(real, folder))) return real;
-  throw new Problem(`“${path}” is outside the source folders. Only what lies in them may be read; the setting COMPASS_SOURCES names them.`, 403);
+  throw new Problem(
+    `“${path}” is outside the source folders. Only what lies in them may be read; the setting COMPASS_SOURCES names them.`,
+    403,
+  );
 }
 
 /** What is in a source folder; without a path, the source folders themselves. */
@@ -37,7 +43,9 @@ export function browse(path: string | null): SourceListing {
       .slice(0, MAX_ENTRIES)
       .flatMap((entry) => {
         const stats = statSync(join(real, entry.name), { throwIfNoEntry: false });
-        return stats ? [{ path: join(real, entry.name), name: entry.name, folder: stats.isDirectory(), size: stats.size, modified: stats.mtime }] : [];
+        return stats
+          ? [{ path: join(real, entry.name), name: entry.name, folder: stats.isDirectory(), size: stats.size, modified: stats.mtime }]
+          : [];
       })
       .sort((a, b) => Number(b.folder) - Number(a.folder) || a.name.localeCompare(b.name));
     return { path: real, parent, entries, problem: null };

@@ -38,7 +38,7 @@ function events(): EventEmitter {
 export function followJob(jobId: number, signal: AbortSignal): ReadableStream<Uint8Array> {
   const encoder = new TextEncoder();
   const name = `job:${jobId}`;
-  let stop = () => undefined as void;
+  let stop: () => void = () => undefined;
   return new ReadableStream({
     start(controller) {
       const say = (text: string) => {

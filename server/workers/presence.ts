@@ -1,11 +1,12 @@
 import { sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
-
-/** A worker not seen for this long is taken for dead. */
-export const DEAD_AFTER_SECONDS = 30;
+import { readSettings } from "../settings";
 
 /** Says that this worker lives. */
-export async function beat(db: Connection, worker: { id: string; host: string; pid: number; queueNames: readonly string[] }): Promise<void> {
+export async function beat(
+  db: Connection,
+  worker: { id: string; host: string; pid: number; queueNames: readonly string[] },
+): Promise<void> {
   const names = JSON.stringify(worker.queueNames);
   await db.execute(sql`
     insert into workers (id, host, pid, queue_names) values (${worker.id}, ${worker.host}, ${worker.pid}, array(select jsonb_array_elements_text(${names}::jsonb)))
@@ -19,15 +20,16 @@ export async function leave(db: Connection, workerId: string): Promise<void> {
 /** Frees the work of workers not seen for a while, so that it goes on elsewhere. @returns how many were dead */
 export async function releaseDead(db: Connection): Promise<number> {
   const { rows } = await db.execute<{ queue_names: string[] }>(sql`
-    delete from workers where last_seen < now() - make_interval(secs => ${DEAD_AFTER_SECONDS}) returning queue_names`);
+    delete from workers where last_seen < now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER}) returning queue_names`);
   const names = JSON.stringify(rows.flatMap((row) => row.queue_names));
-  if (rows.length > 0) await db.execute(sql`select graphile_worker.force_unlock_workers(array(select jsonb_array_elements_text(${names}::jsonb)))`);
+  if (rows.length > 0)
+    await db.execute(sql`select graphile_worker.force_unlock_workers(array(select jsonb_array_elements_text(${names}::jsonb)))`);
   return rows.length;
 }
 
 /** How many workers are alive. */
 export async function countWorkers(db: Connection): Promise<number> {
   const { rows } = await db.execute<{ count: number }>(sql`
-    select count(*)::int as count from workers where last_seen >= now() - make_interval(secs => ${DEAD_AFTER_SECONDS})`);
+    select count(*)::int as count from workers where last_seen >= now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER})`);
   return rows[0]?.count ?? 0;
 }

@@ -5,7 +5,9 @@ export const TASK = { pass: "pass", restore: "restore" } as const;
 
 /** Puts a slice of work into the queue, within the caller's transaction. A slice already waiting is not doubled. */
 export async function enqueue(db: Connection, task: keyof typeof TASK, id: number): Promise<void> {
-  await db.execute(sql`select graphile_worker.add_job(${TASK[task]}, json_build_object('id', ${id}::int), job_key => ${`${task}:${id}`}, max_attempts => 5)`);
+  await db.execute(
+    sql`select graphile_worker.add_job(${TASK[task]}, json_build_object('id', ${id}::int), job_key => ${`${task}:${id}`}, max_attempts => 5)`,
+  );
 }
 
 /** Tells whoever follows the job that something changed. */

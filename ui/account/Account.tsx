@@ -26,14 +26,22 @@ export function Account({ jobId }: { jobId: number }) {
       <section className={styles.left} aria-label="Account of the loss">
         <h1 className={styles.label}>What was lost</h1>
         <p className={styles.sentence}>
-          The client lost <Choice label="Kind of file" empty="something" table={LOST_KINDS} value={values.kind} onChange={(kind) => set({ kind })} /> called something like{" "}
-          <Words label="Name or part of it" empty="any name" value={values.nameHint} onChange={(nameHint) => set({ nameHint })} />, last seen in{" "}
-          <Words label="Folder" empty="some folder" value={values.folder} onChange={(folder) => set({ folder })} /> on a{" "}
-          <Choice label="System" empty="some system" table={SYSTEMS} value={values.system} onChange={(system) => set({ system })} /> computer used by{" "}
-          <Words label="User" empty="somebody" value={values.userName} onChange={(userName) => set({ userName })} />. They{" "}
+          The client lost{" "}
+          <Choice label="Kind of file" empty="something" table={LOST_KINDS} value={values.kind} onChange={(kind) => set({ kind })} /> called
+          something like{" "}
+          <Words label="Name or part of it" empty="any name" value={values.nameHint} onChange={(nameHint) => set({ nameHint })} />, last
+          seen in <Words label="Folder" empty="some folder" value={values.folder} onChange={(folder) => set({ folder })} /> on a{" "}
+          <Choice label="System" empty="some system" table={SYSTEMS} value={values.system} onChange={(system) => set({ system })} />{" "}
+          computer used by <Words label="User" empty="somebody" value={values.userName} onChange={(userName) => set({ userName })} />. They{" "}
           <Choice label="Cause" empty="did something" table={CAUSES} value={values.cause} onChange={(cause) => set({ cause })} /> around{" "}
           <Moment value={values.lostAt} onChange={(lostAt) => set({ lostAt })} />. It contained the words{" "}
-          <Words label="Words it contained" empty="anything they remember" value={values.contained} onChange={(contained) => set({ contained })} />.
+          <Words
+            label="Words it contained"
+            empty="anything they remember"
+            value={values.contained}
+            onChange={(contained) => set({ contained })}
+          />
+          .
         </p>
         <p className={styles.saved} role="status">
           {state}
@@ -57,7 +65,14 @@ function Standing({ jobId }: { jobId: number }) {
   const lost = passes.reduce((sum, pass) => sum + pass.foundLost, 0);
   const rows = [
     { stage: "sources", words: "Sources", said: sources.length === 0 ? "none yet" : sources.map((source) => source.name).join(", ") },
-    { stage: "search", words: "Search", said: passes.length === 0 ? "nothing read yet" : `${passes.filter((pass) => pass.state === "done").length} of ${passes.length} passes finished` },
+    {
+      stage: "search",
+      words: "Search",
+      said:
+        passes.length === 0
+          ? "nothing read yet"
+          : `${passes.filter((pass) => pass.state === "done").length} of ${passes.length} passes finished`,
+    },
     { stage: "items", words: "Items", said: `${countText(lost)} lost copies found` },
     { stage: "restore", words: "Tray", said: tray?.count ? `${tray.count} chosen` : "empty" },
   ];
@@ -137,10 +152,23 @@ function Choice<K extends string>({ label, empty, table, value, onChange }: Choi
   };
   return (
     <>
-      <button type="button" className={styles.blank} data-empty={value === null} aria-haspopup="menu" aria-expanded={anchor !== null} aria-label={`${label}: ${value ? table[value] : "not known"}`} onClick={(event) => setAnchor(event.currentTarget)}>
+      <button
+        type="button"
+        className={styles.blank}
+        data-empty={value === null}
+        aria-haspopup="menu"
+        aria-expanded={anchor !== null}
+        aria-label={`${label}: ${value ? table[value] : "not known"}`}
+        onClick={(event) => setAnchor(event.currentTarget)}
+      >
         {value ? table[value] : empty}
       </button>
-      <Menu anchorEl={anchor} open={anchor !== null} onClose={() => setAnchor(null)} slotProps={{ list: { dense: true, "aria-label": label } }}>
+      <Menu
+        anchorEl={anchor}
+        open={anchor !== null}
+        onClose={() => setAnchor(null)}
+        slotProps={{ list: { dense: true, "aria-label": label } }}
+      >
         {(Object.keys(table) as K[]).map((key) => (
           <MenuItem key={key} selected={key === value} onClick={() => choose(key)}>
             {table[key]}
@@ -154,8 +182,28 @@ function Choice<K extends string>({ label, empty, table, value, onChange }: Choi
   );
 }
 
-function Words({ label, empty, value, onChange }: { label: string; empty: string; value: string | null; onChange: (value: string | null) => void }) {
-  return <input className={styles.blank} data-empty={!value} aria-label={label} placeholder={empty} value={value ?? ""} maxLength={500} onChange={(event) => onChange(event.target.value || null)} />;
+function Words({
+  label,
+  empty,
+  value,
+  onChange,
+}: {
+  label: string;
+  empty: string;
+  value: string | null;
+  onChange: (value: string | null) => void;
+}) {
+  return (
+    <input
+      className={styles.blank}
+      data-empty={!value}
+      aria-label={label}
+      placeholder={empty}
+      value={value ?? ""}
+      maxLength={500}
+      onChange={(event) => onChange(event.target.value || null)}
+    />
+  );
 }
 
 function Moment({ value, onChange }: { value: Date | null; onChange: (value: Date | null) => void }) {

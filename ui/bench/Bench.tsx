@@ -19,12 +19,18 @@ import styles from "./bench.module.css";
 
 /** All jobs on the bench. */
 export function Bench() {
-  const { data: jobs, error } = useQuery({ queryKey: ["jobs"], queryFn: () => read("/api/jobs", z.array(jobSummary)), refetchInterval: 5000 });
+  const { data: jobs, error } = useQuery({
+    queryKey: ["jobs"],
+    queryFn: () => read("/api/jobs", z.array(jobSummary)),
+    refetchInterval: 5000,
+  });
   const [address, change] = useAddress();
   const [adding, setAdding] = useState(false);
   const query = (address.get("q") ?? "").toLowerCase();
   const archived = address.get("archived") === "yes";
-  const shown = (jobs ?? []).filter((job) => job.archived === archived && `${job.title} ${job.client} ${job.lost ?? ""}`.toLowerCase().includes(query));
+  const shown = (jobs ?? []).filter(
+    (job) => job.archived === archived && `${job.title} ${job.client} ${job.lost ?? ""}`.toLowerCase().includes(query),
+  );
   const archivedCount = (jobs ?? []).filter((job) => job.archived).length;
   return (
     <div className={styles.page}>
@@ -36,7 +42,14 @@ export function Bench() {
       </header>
       <main className={styles.body}>
         <div className={styles.tools}>
-          <TextField size="small" placeholder="Find a job" value={address.get("q") ?? ""} onChange={(event) => change({ q: event.target.value })} slotProps={{ htmlInput: { "aria-label": "Find a job" } }} sx={{ width: 320 }} />
+          <TextField
+            size="small"
+            placeholder="Find a job"
+            value={address.get("q") ?? ""}
+            onChange={(event) => change({ q: event.target.value })}
+            slotProps={{ htmlInput: { "aria-label": "Find a job" } }}
+            sx={{ width: 320 }}
+          />
           {(archivedCount > 0 || archived) && (
             <Button variant="text" onClick={() => change({ archived: archived ? null : "yes" }, true)}>
               {archived ? "Open jobs" : `Archive (${archivedCount})`}
@@ -52,7 +65,9 @@ export function Bench() {
         {adding && <NewJob onClose={() => setAdding(false)} />}
         <Problem>{problemText(error)}</Problem>
         {jobs && shown.length === 0 ? (
-          <Empty title={query ? "No job holds these words." : archived ? "The archive is empty." : "No jobs yet."}>{!query && !archived && "A job is one client’s recovery: begin with “New job”."}</Empty>
+          <Empty title={query ? "No job holds these words." : archived ? "The archive is empty." : "No jobs yet."}>
+            {!query && !archived && "A job is one client’s recovery: begin with “New job”."}
+          </Empty>
         ) : (
           <ul className={styles.jobs}>
             {shown.map((job) => (
@@ -74,7 +89,10 @@ function nextStage(job: JobSummary): string {
 
 function JobRow({ job }: { job: JobSummary }) {
   const client = useQueryClient();
-  const archive = useMutation({ mutationFn: () => write("PATCH", `/api/jobs/${job.id}`, { archived: !job.archived }), onSettled: () => client.invalidateQueries({ queryKey: ["jobs"] }) });
+  const archive = useMutation({
+    mutationFn: () => write("PATCH", `/api/jobs/${job.id}`, { archived: !job.archived }),
+    onSettled: () => client.invalidateQueries({ queryKey: ["jobs"] }),
+  });
   const facts = [
     job.sources === 1 ? "1 source" : `${job.sources} sources`,
     job.lostItems > 0 ? `${countText(job.lostItems)} lost files found` : "not searched yet",

@@ -36,14 +36,16 @@ export function Handover({ jobId }: { jobId: number }) {
         <Searched sources={sources} passes={passes} />
         <h2>What was found</h2>
         <p>
-          {countText(passes.reduce((sum, pass) => sum + pass.foundLost, 0))} lost files and {countText(passes.reduce((sum, pass) => sum + pass.foundLive, 0))} files still in place.
+          {countText(passes.reduce((sum, pass) => sum + pass.foundLost, 0))} lost files and{" "}
+          {countText(passes.reduce((sum, pass) => sum + pass.foundLive, 0))} files still in place.
         </p>
         <h2>What was restored</h2>
         {restores.length === 0 && <p>Nothing has been restored yet.</p>}
         {restores.map((restore) => (
           <section key={restore.id}>
             <p>
-              {momentText(restore.finishedAt ?? restore.createdAt, zone)}, to the folder “{restore.destination}”. Each file marked “verified” was read again from there and is the same, byte for byte, as what was found.
+              {momentText(restore.finishedAt ?? restore.createdAt, zone)}, to the folder “{restore.destination}”. Each file marked
+              “verified” was read again from there and is the same, byte for byte, as what was found.
             </p>
             <ResultTable restore={restore} links={false} />
           </section>
@@ -53,7 +55,14 @@ export function Handover({ jobId }: { jobId: number }) {
   );
 }
 
-const PASS_STATES: Record<Pass["state"], string> = { queued: "waiting", running: "still being read", paused: "paused before its end", stopped: "stopped before its end", done: "read to the end", failed: "could not be read to the end" };
+const PASS_STATES: Record<Pass["state"], string> = {
+  queued: "waiting",
+  running: "still being read",
+  paused: "paused before its end",
+  stopped: "stopped before its end",
+  done: "read to the end",
+  failed: "could not be read to the end",
+};
 
 function Searched({ sources, passes }: { sources: readonly Source[]; passes: readonly Pass[] }) {
   if (sources.length === 0) return <p>No drive or image has been looked at yet.</p>;
@@ -66,10 +75,22 @@ function Searched({ sources, passes }: { sources: readonly Source[]; passes: rea
             {source.volumes.map((volume) => {
               const own = passes.filter((pass) => pass.volumeId === volume.id);
               const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem]}, ${bytesText(volume.length)})`;
-              if (own.length === 0) return <li key={volume.id}>{name}: not searched{volume.readable ? "" : ", its records cannot be read yet"}.</li>;
+              if (own.length === 0)
+                return (
+                  <li key={volume.id}>
+                    {name}: not searched{volume.readable ? "" : ", its records cannot be read yet"}.
+                  </li>
+                );
               return (
                 <li key={volume.id}>
-                  {name}: {own.map((pass) => `${PLACE_WORDS[pass.place]?.toLowerCase()}s ${PASS_STATES[pass.state]}, ${countText(pass.foundLost)} lost files found`).join("; ")}.
+                  {name}:{" "}
+                  {own
+                    .map(
+                      (pass) =>
+                        `${PLACE_WORDS[pass.place]?.toLowerCase()}s ${PASS_STATES[pass.state]}, ${countText(pass.foundLost)} lost files found`,
+                    )
+                    .join("; ")}
+                  .
                 </li>
               );
             })}

@@ -16,7 +16,15 @@ export function ConditionMark({ condition, survival, bare = false }: Props) {
     <span style={{ display: "inline-flex", alignItems: "center", gap: 7, whiteSpace: "nowrap" }}>
       <svg width="27" height="10" aria-hidden="true" focusable="false" style={{ flex: "none" }}>
         {!dashed && <rect x="1" y="1" width={25 * share} height="8" fill="var(--mui-palette-chart-depth4)" />}
-        <rect x="0.5" y="0.5" width="26" height="9" fill="none" stroke="var(--mui-palette-chart-depth5)" strokeDasharray={dashed ? "2.5 2" : undefined} />
+        <rect
+          x="0.5"
+          y="0.5"
+          width="26"
+          height="9"
+          fill="none"
+          stroke="var(--mui-palette-chart-depth5)"
+          strokeDasharray={dashed ? "2.5 2" : undefined}
+        />
       </svg>
       {!bare && conditionText(condition, survival)}
     </span>

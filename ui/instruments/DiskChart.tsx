@@ -2,7 +2,7 @@
 
 import { useCallback, useEffect, useRef, useState } from "react";
 import type { Source } from "@/server/sources/contract";
-import { type View, coverage, moved, zoomed } from "./disk-chart-scale";
+import { coverage, moved, type View, zoomed } from "./disk-chart-scale";
 import { bytesText, FILE_SYSTEM_WORDS, offsetText } from "./words";
 
 interface Props {
@@ -21,7 +21,21 @@ interface Props {
 interface Colours {
   [name: string]: string;
 }
-const NAMES = ["paper", "sheet", "hairline", "inkFaint", "buff", "buffDeep", "depth1", "depth2", "depth3", "depth4", "depth5", "mark", "tidal"] as const;
+const NAMES = [
+  "paper",
+  "sheet",
+  "hairline",
+  "inkFaint",
+  "buff",
+  "buffDeep",
+  "depth1",
+  "depth2",
+  "depth3",
+  "depth4",
+  "depth5",
+  "mark",
+  "tidal",
+] as const;
 
 function readColours(): Colours {
   const style = getComputedStyle(document.documentElement);
@@ -74,7 +88,10 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
       event.preventDefault();
       const x = event.clientX - element.getBoundingClientRect().left;
       if (event.shiftKey) setView((present) => moved(present, event.deltaY / 800, source.size));
-      else setView((present) => zoomed(present, event.deltaY > 0 ? 1.25 : 0.8, present.start + (x / width) * (present.end - present.start), source.size));
+      else
+        setView((present) =>
+          zoomed(present, event.deltaY > 0 ? 1.25 : 0.8, present.start + (x / width) * (present.end - present.start), source.size),
+        );
     };
     element.addEventListener("wheel", wheel, { passive: false });
     return () => element.removeEventListener("wheel", wheel);
@@ -109,7 +126,20 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
         onPointerLeave={() => setPointer(null)}
         onDoubleClick={() => setView({ start: 0, end: source.size })}
       />
-      <div aria-hidden="true" style={{ display: "flex", justifyContent: "space-between", gap: 12, fontSize: 12, paddingTop: 3, color: "var(--mui-palette-chart-inkSoft)", height: 20, overflow: "hidden", whiteSpace: "nowrap" }}>
+      <div
+        aria-hidden="true"
+        style={{
+          display: "flex",
+          justifyContent: "space-between",
+          gap: 12,
+          fontSize: 12,
+          paddingTop: 3,
+          color: "var(--mui-palette-chart-inkSoft)",
+          height: 20,
+          overflow: "hidden",
+          whiteSpace: "nowrap",
+        }}
+      >
         <span>
           {source.name}, {bytesText(source.size)}
         </span>
@@ -128,7 +158,9 @@ function legend(view: View, source: Source): string {
 function describe(source: Source, byte: number): string {
   const volume = source.volumes.find((each) => byte >= each.offset && byte < each.offset + each.length);
   const where = offsetText(Math.max(0, Math.round(byte)));
-  return volume ? `${where}  ${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem] ?? volume.filesystem})` : `${where}  outside the volumes`;
+  return volume
+    ? `${where}  ${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem] ?? volume.filesystem})`
+    : `${where}  outside the volumes`;
 }
 
 interface Drawing extends Required<Omit<Props, "zoomable">> {
@@ -152,7 +184,11 @@ function draw(context: CanvasRenderingContext2D, { source, read, finds, chosen, 
     if (right < 0 || left > width) continue;
     drawVolume(context, volume, Math.max(0, left), Math.min(width, right), left, right, height, read.get(volume.id) ?? 0, colour);
   }
-  const findColumns = coverage(finds.map((at) => ({ start: at, end: at + 1 / perByte })).sort((a, b) => a.start - b.start), view, width);
+  const findColumns = coverage(
+    finds.map((at) => ({ start: at, end: at + 1 / perByte })).sort((a, b) => a.start - b.start),
+    view,
+    width,
+  );
   context.fillStyle = colour("depth5");
   for (let column = 0; column < width; column += 1) if ((findColumns[column] as number) > 0) context.fillRect(column, height - 9, 1, 9);
   context.fillStyle = colour("mark");

@@ -4,7 +4,17 @@ import type { ReactNode } from "react";
 export function Problem({ children }: { children: ReactNode }) {
   if (!children) return null;
   return (
-    <p role="alert" style={{ margin: "8px 0", padding: "6px 10px", borderLeft: "3px solid var(--mui-palette-chart-ink)", background: "var(--mui-palette-chart-buff)", color: "var(--mui-palette-chart-ink)", fontSize: 13 }}>
+    <p
+      role="alert"
+      style={{
+        margin: "8px 0",
+        padding: "6px 10px",
+        borderLeft: "3px solid var(--mui-palette-chart-ink)",
+        background: "var(--mui-palette-chart-buff)",
+        color: "var(--mui-palette-chart-ink)",
+        fontSize: 13,
+      }}
+    >
       {children}
     </p>
   );

@@ -1,11 +1,3 @@
-/** A stretch of the disk to draw, in bytes, with the name of its colour. */
-export interface ChartBand {
-  readonly start: number;
-  readonly end: number;
-  readonly tone: Tone;
-}
-export type Tone = "outside" | "free" | "used" | "unread" | "unreadable" | "volume";
-
 /** What part of the disk is in sight. Bytes. */
 export interface View {
   readonly start: number;

@@ -15,16 +15,26 @@ export function bytesText(bytes: number): string {
 
 const thin = "\u2009";
 /** A count with thin spaces between thousands. */
-export const countText = (count: number) => Math.round(count).toString().replace(/\B(?=(\d{3})+$)/g, thin);
+export const countText = (count: number) =>
+  Math.round(count)
+    .toString()
+    .replace(/\B(?=(\d{3})+$)/g, thin);
 /** Exact bytes, for hovering. */
 export const exactBytes = (bytes: number) => `${countText(bytes)} bytes`;
 /** A byte offset as the field writes it: hexadecimal in groups of four. */
-export const offsetText = (offset: number) => `0x${offset.toString(16).toUpperCase().padStart(8, "0").replace(/\B(?=(.{4})+$)/g, "_")}`;
+export const offsetText = (offset: number) =>
+  `0x${offset
+    .toString(16)
+    .toUpperCase()
+    .padStart(8, "0")
+    .replace(/\B(?=(.{4})+$)/g, "_")}`;
 
 export const dateText = (date: Date | null, timeZone: string) =>
   date ? date.toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric", timeZone }) : "no date";
 export const momentText = (date: Date | null, timeZone: string) =>
-  date ? date.toLocaleString("en-GB", { day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit", timeZone }) : "not set";
+  date
+    ? date.toLocaleString("en-GB", { day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit", timeZone })
+    : "not set";
 
 /** A span of time as a person says it. */
 export function durationText(ms: number): string {

@@ -7,8 +7,8 @@ import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, dateText, exactBytes, momentText, offsetText, PLACE_WORDS } from "../instruments/words";
-import { Preview } from "./Preview";
 import styles from "./items.module.css";
+import { Preview } from "./Preview";
 import { useItemDetail } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
@@ -26,7 +26,11 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
     <>
       <h2>{item.name}</h2>
       <p className={styles.where}>
-        {item.volumeLabel} {item.folder.split("/").filter(Boolean).map((part) => `/ ${part} `)}
+        {item.volumeLabel}{" "}
+        {item.folder
+          .split("/")
+          .filter(Boolean)
+          .map((part) => `/ ${part} `)}
       </p>
       <Preview key={copy.id} copyId={copy.id} name={item.name} size={copy.size} />
       <Evidence copy={copy} item={item} zone={zone} />
@@ -37,7 +41,12 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
         <ul className={styles.copies} aria-label="Copies" style={{ marginTop: 14 }}>
           {item.list.map((each) => (
             <li key={each.id}>
-              <button type="button" className={styles.copy} aria-pressed={each.id === copy.id} onClick={() => change({ copy: String(each.id) })}>
+              <button
+                type="button"
+                className={styles.copy}
+                aria-pressed={each.id === copy.id}
+                onClick={() => change({ copy: String(each.id) })}
+              >
                 <span>
                   {PLACE_WORDS[each.place]}, {each.state}
                   {each.best ? ", best" : ""}

@@ -8,8 +8,8 @@ import { useAddress } from "../data/use-address";
 import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { bytesText, dateText, exactBytes } from "../instruments/words";
-import { LargePreview } from "./LargePreview";
 import styles from "./items.module.css";
+import { LargePreview } from "./LargePreview";
 import type { useItems } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
@@ -51,7 +51,14 @@ export function ItemList({ jobId, items, matching, opened }: Props) {
 
   const onKey = (event: KeyboardEvent) => {
     const page = Math.max(1, Math.floor((scroll.current?.clientHeight ?? 300) / ROW) - 1);
-    const steps: Record<string, number> = { ArrowDown: present + 1, ArrowUp: present - 1, PageDown: present + page, PageUp: present - page, Home: 0, End: rows.length - 1 };
+    const steps: Record<string, number> = {
+      ArrowDown: present + 1,
+      ArrowUp: present - 1,
+      PageDown: present + page,
+      PageUp: present - page,
+      Home: 0,
+      End: rows.length - 1,
+    };
     const target = steps[event.key];
     if (target !== undefined) move(target);
     else if (event.key === " ") setLarge(present >= 0);
@@ -69,8 +76,16 @@ export function ItemList({ jobId, items, matching, opened }: Props) {
         <span className={styles.right}>Size</span>
         <span>Best copy</span>
       </div>
-      {/* biome-ignore lint/a11y/useSemanticElements: a table cannot hold rows that are placed one by one */}
-      <div ref={scroll} className={styles.scroll} role="grid" aria-label="Items" aria-rowcount={matching} aria-multiselectable="true" tabIndex={0} onKeyDown={onKey}>
+      <div
+        ref={scroll}
+        className={styles.scroll}
+        role="grid"
+        aria-label="Items"
+        aria-rowcount={matching}
+        aria-multiselectable="true"
+        tabIndex={0}
+        onKeyDown={onKey}
+      >
         <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">
           {shown.map(({ index, start }) => {
             const item = rows[index];
@@ -112,10 +127,16 @@ interface RowProps {
 
 function Row({ item, index, top, zone, selected, onOpen, onLarge, onToggle }: RowProps) {
   return (
-    // biome-ignore lint/a11y/useKeyWithClickEvents: the grid around the rows hears the keys
-    // biome-ignore lint/a11y/useSemanticElements: see the grid
-    // biome-ignore lint/a11y/useFocusableInteractive: the grid has the focus, and tells which row is selected
-    <div className={styles.row} role="row" aria-rowindex={index + 1} aria-selected={selected} data-chosen={item.inTray} style={{ transform: `translateY(${top}px)` }} onClick={onOpen} onDoubleClick={onLarge}>
+    <div
+      className={styles.row}
+      role="row"
+      aria-rowindex={index + 1}
+      aria-selected={selected}
+      data-chosen={item.inTray}
+      style={{ transform: `translateY(${top}px)` }}
+      onClick={onOpen}
+      onDoubleClick={onLarge}
+    >
       <span role="gridcell" className={styles.tick}>
         <Checkbox
           checked={item.inTray}

@@ -28,7 +28,13 @@ export function Items({ jobId }: { jobId: number }) {
     <div className={styles.page}>
       <div className={styles.tools}>
         <Search value={typed} onChange={(value) => change({ q: value })} />
-        <ToggleButtonGroup exclusive size="small" value={filter.show} aria-label="Which items" onChange={(_, value: string | null) => value && change({ show: value === "all" ? "all" : null }, true)}>
+        <ToggleButtonGroup
+          exclusive
+          size="small"
+          value={filter.show}
+          aria-label="Which items"
+          onChange={(_, value: string | null) => value && change({ show: value === "all" ? "all" : null }, true)}
+        >
           <ToggleButton value="lost" sx={{ py: 0.75, px: 2.5 }}>
             Lost only
           </ToggleButton>
@@ -46,7 +52,13 @@ export function Items({ jobId }: { jobId: number }) {
           Any <span>{facets ? countText(facets.kinds.reduce((sum, each) => sum + each.count, 0)) : ""}</span>
         </button>
         {facets?.kinds.map(({ kind, count }) => (
-          <button key={kind} type="button" className={styles.facet} aria-pressed={filter.kind === kind} onClick={() => change({ kind: filter.kind === kind ? null : kind }, true)}>
+          <button
+            key={kind}
+            type="button"
+            className={styles.facet}
+            aria-pressed={filter.kind === kind}
+            onClick={() => change({ kind: filter.kind === kind ? null : kind }, true)}
+          >
             {KIND_WORDS[kind] ?? kind} <span>{countText(count)}</span>
           </button>
         ))}
@@ -60,7 +72,11 @@ export function Items({ jobId }: { jobId: number }) {
         )}
       </section>
       <aside className={styles.inspector} aria-label="Inspector">
-        {opened ? <Inspector jobId={jobId} itemId={opened} /> : <Empty title="Choose an item.">Its content and the evidence for it show here. Space opens it large.</Empty>}
+        {opened ? (
+          <Inspector jobId={jobId} itemId={opened} />
+        ) : (
+          <Empty title="Choose an item.">Its content and the evidence for it show here. Space opens it large.</Empty>
+        )}
       </aside>
     </div>
   );
@@ -89,6 +105,11 @@ function Search({ value, onChange }: { value: string; onChange: (value: string) 
 
 function NothingFound({ searched, filtered, show }: { searched: boolean; filtered: boolean; show: Filter["show"] }) {
   if (!searched) return <Empty title="Nothing has been searched yet.">Start a pass under Search: what it finds shows here at once.</Empty>;
-  if (filtered) return <Empty title="No item fits.">Take a word away, choose another kind{show === "lost" ? ", or show all files" : ""}.</Empty>;
-  return <Empty title={show === "lost" ? "No lost files were found in what has been read." : "No files were found."}>The list of passes under Search says what has been read and what has not.</Empty>;
+  if (filtered)
+    return <Empty title="No item fits.">Take a word away, choose another kind{show === "lost" ? ", or show all files" : ""}.</Empty>;
+  return (
+    <Empty title={show === "lost" ? "No lost files were found in what has been read." : "No files were found."}>
+      The list of passes under Search says what has been read and what has not.
+    </Empty>
+  );
 }

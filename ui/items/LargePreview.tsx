@@ -24,7 +24,15 @@ export function LargePreview({ itemId, onClose, onMove }: Props) {
     event.preventDefault();
   };
   return (
-    <Dialog open onClose={onClose} onKeyDown={onKey} maxWidth="lg" fullWidth aria-label={item ? `Preview of ${item.name}` : "Preview"} slotProps={{ paper: { sx: { p: 4 } } }}>
+    <Dialog
+      open
+      onClose={onClose}
+      onKeyDown={onKey}
+      maxWidth="lg"
+      fullWidth
+      aria-label={item ? `Preview of ${item.name}` : "Preview"}
+      slotProps={{ paper: { sx: { p: 4 } } }}
+    >
       {item && best && (
         <>
           <p style={{ margin: "0 0 10px", display: "flex", gap: 12, alignItems: "baseline" }}>

@@ -19,7 +19,11 @@ interface Props {
 
 /** What is in a copy. Nothing of the file runs: pictures are drawn anew, everything else is text. */
 export function Preview({ copyId, name, size, large = false }: Props) {
-  const { data, error } = useQuery({ queryKey: ["copy", copyId, "form"], queryFn: () => read(`/api/copies/${copyId}/form`, form), staleTime: Number.POSITIVE_INFINITY });
+  const { data, error } = useQuery({
+    queryKey: ["copy", copyId, "form"],
+    queryFn: () => read(`/api/copies/${copyId}/form`, form),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
   return (
     <div className={styles.preview} data-large={large} data-form={data?.form}>
       <Problem>{problemText(error)}</Problem>
@@ -59,7 +63,11 @@ function Picture({ copyId, name, large }: { copyId: number; name: string; large:
 }
 
 function Text({ copyId, form }: { copyId: number; form: "text" | "document" }) {
-  const { data, error } = useQuery({ queryKey: ["copy", copyId, form], queryFn: () => read(`/api/copies/${copyId}/${form}`, textPreview), staleTime: Number.POSITIVE_INFINITY });
+  const { data, error } = useQuery({
+    queryKey: ["copy", copyId, form],
+    queryFn: () => read(`/api/copies/${copyId}/${form}`, textPreview),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
   return (
     <>
       <Problem>{problemText(error)}</Problem>
@@ -79,7 +87,10 @@ function hexLines(bytes: Uint8Array): string {
   const lines: string[] = [];
   for (let at = 0; at < bytes.length; at += 8) {
     const part = [...bytes.subarray(at, at + 8)];
-    const numbers = part.map((byte) => hex(byte, 2)).join(" ").padEnd(23);
+    const numbers = part
+      .map((byte) => hex(byte, 2))
+      .join(" ")
+      .padEnd(23);
     lines.push(`${hex(at, 6)}  ${numbers}  ${part.map((byte) => (byte >= 32 && byte < 127 ? String.fromCharCode(byte) : "·")).join("")}`);
   }
   return lines.join("\n");

@@ -38,5 +38,10 @@ export function useFacets(jobId: number, filter: Filter) {
 }
 
 export function useItemDetail(itemId: number | null) {
-  return useQuery({ queryKey: ["item", itemId], queryFn: () => read(`/api/items/${itemId}`, itemDetail), enabled: itemId !== null, placeholderData: keepPreviousData });
+  return useQuery({
+    queryKey: ["item", itemId],
+    queryFn: () => read(`/api/items/${itemId}`, itemDetail),
+    enabled: itemId !== null,
+    placeholderData: keepPreviousData,
+  });
 }

@@ -20,7 +20,15 @@ export function useTrayChange(jobId: number) {
     onMutate: ({ items, chosen }) => {
       const touched = new Set(items);
       client.setQueriesData<InfiniteData<ItemPage>>({ queryKey: lists }, (data) =>
-        data ? { ...data, pages: data.pages.map((page) => ({ ...page, items: page.items.map((item) => (touched.has(item.id) ? { ...item, inTray: chosen } : item)) })) } : data,
+        data
+          ? {
+              ...data,
+              pages: data.pages.map((page) => ({
+                ...page,
+                items: page.items.map((item) => (touched.has(item.id) ? { ...item, inTray: chosen } : item)),
+              })),
+            }
+          : data,
       );
     },
     onSuccess: (now) => client.setQueryData(keys.of(jobId, "tray"), now),

@@ -6,16 +6,27 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { CONFLICTS, type Rehearsal, type Restore as RestoreRecord, rehearsal, type RestorePlan, type Result } from "@/server/restores/contract";
+import {
+  CONFLICTS,
+  type Rehearsal,
+  type RestorePlan,
+  type Restore as RestoreRecord,
+  type Result,
+  rehearsal,
+} from "@/server/restores/contract";
 import { write } from "../data/request";
 import { keys, useJob, useRestores, useTray } from "../data/use-job-data";
-import { useTrayChange } from "../items/use-tray-change";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, exactBytes, momentText } from "../instruments/words";
+import { useTrayChange } from "../items/use-tray-change";
 import styles from "./restore.module.css";
 
-const CONFLICT_WORDS: Record<(typeof CONFLICTS)[number], string> = { "keep-both": "keep both, numbered", skip: "leave it, skip mine", replace: "replace it" };
+const CONFLICT_WORDS: Record<(typeof CONFLICTS)[number], string> = {
+  "keep-both": "keep both, numbered",
+  skip: "leave it, skip mine",
+  replace: "replace it",
+};
 
 /** The rehearsal of what would be written where, and what was written. */
 export function Restore({ jobId }: { jobId: number }) {
@@ -24,7 +35,11 @@ export function Restore({ jobId }: { jobId: number }) {
   return (
     <div className={styles.page}>
       {tray?.count === 0 ? (
-        restores.length === 0 && <Empty title="The tray is empty.">Choose items in the list: they gather here, and nothing is written before you have seen what goes where.</Empty>
+        restores.length === 0 && (
+          <Empty title="The tray is empty.">
+            Choose items in the list: they gather here, and nothing is written before you have seen what goes where.
+          </Empty>
+        )
       ) : (
         <RehearsalView jobId={jobId} trayBytes={tray?.bytes ?? 0} trayCount={tray?.count ?? 0} />
       )}
@@ -48,22 +63,42 @@ function RehearsalView({ jobId, trayBytes, trayCount }: { jobId: number; trayByt
     enabled: destination.trim() !== "",
     placeholderData: (before) => before,
   });
-  const start = useMutation({ mutationFn: () => write("POST", `/api/jobs/${jobId}/restores`, plan), onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const start = useMutation({
+    mutationFn: () => write("POST", `/api/jobs/${jobId}/restores`, plan),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
   const writable = data?.files.filter((file) => !file.problem).length ?? 0;
   return (
     <section aria-label="Rehearsal">
       <h1>Rehearsal</h1>
       <p className={styles.lead}>Nothing is written yet. This is what would go where; each file is read again afterwards and compared.</p>
       <div className={styles.form}>
-        <TextField size="small" label="Folder in the delivery folder" value={destination} onChange={(event) => setNamed(event.target.value)} sx={{ width: 340 }} />
-        <TextField select size="small" label="If a file is already there" value={conflict} onChange={(event) => setConflict(event.target.value as RestorePlan["conflict"])} sx={{ width: 220 }}>
+        <TextField
+          size="small"
+          label="Folder in the delivery folder"
+          value={destination}
+          onChange={(event) => setNamed(event.target.value)}
+          sx={{ width: 340 }}
+        />
+        <TextField
+          select
+          size="small"
+          label="If a file is already there"
+          value={conflict}
+          onChange={(event) => setConflict(event.target.value as RestorePlan["conflict"])}
+          sx={{ width: 220 }}
+        >
           {CONFLICTS.map((each) => (
             <MenuItem key={each} value={each}>
               {CONFLICT_WORDS[each]}
             </MenuItem>
           ))}
         </TextField>
-        <Button variant="contained" disabled={!data || data.refused !== null || writable === 0 || start.isPending} onClick={() => start.mutate()}>
+        <Button
+          variant="contained"
+          disabled={!data || data.refused !== null || writable === 0 || start.isPending}
+          onClick={() => start.mutate()}
+        >
           {`Restore ${countText(writable)} ${writable === 1 ? "file" : "files"}`}
         </Button>
       </div>
@@ -107,7 +142,13 @@ function RehearsalTable({ jobId, data, conflict }: { jobId: number; data: Rehear
             <td className={styles.number} title={exactBytes(file.size)}>
               {bytesText(file.size)}
             </td>
-            <td>{file.problem ? `Not written: ${file.problem}` : file.exists ? `A file is already there: ${CONFLICT_WORDS[conflict]}` : "is written anew"}</td>
+            <td>
+              {file.problem
+                ? `Not written: ${file.problem}`
+                : file.exists
+                  ? `A file is already there: ${CONFLICT_WORDS[conflict]}`
+                  : "is written anew"}
+            </td>
             <td>
               <Button variant="text" onClick={() => tray.mutate({ items: [file.itemId], chosen: false })}>
                 Take out
@@ -125,12 +166,21 @@ function RehearsalTable({ jobId, data, conflict }: { jobId: number; data: Rehear
   );
 }
 
-const STATE_WORDS: Record<Result["state"], string> = { waiting: "waiting", writing: "being written", verified: "verified", skipped: "skipped", failed: "not restored" };
+const STATE_WORDS: Record<Result["state"], string> = {
+  waiting: "waiting",
+  writing: "being written",
+  verified: "verified",
+  skipped: "skipped",
+  failed: "not restored",
+};
 
 function RestoreView({ jobId, restore }: { jobId: number; restore: RestoreRecord }) {
   const { data: job } = useJob(jobId);
   const client = useQueryClient();
-  const retry = useMutation({ mutationFn: () => write("POST", `/api/restores/${restore.id}/retry`), onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const retry = useMutation({
+    mutationFn: () => write("POST", `/api/restores/${restore.id}/retry`),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
   const settled = restore.results.filter((result) => result.state !== "waiting" && result.state !== "writing").length;
   const verified = restore.results.filter((result) => result.state === "verified").length;
   const failed = restore.results.filter((result) => result.state === "failed");
@@ -139,11 +189,21 @@ function RestoreView({ jobId, restore }: { jobId: number; restore: RestoreRecord
     <section className={styles.block} aria-label={`Restore ${restore.id}`}>
       <h1>Restored to “{restore.destination}”</h1>
       <p className={styles.lead} role="status">
-        {running ? `Writing, ${settled} of ${restore.results.length} files` : `${verified} of ${restore.results.length} files written, read again and the same`}
-        {failed.length > 0 ? `, ${failed.length} not restored` : ""}. {momentText(restore.finishedAt ?? restore.createdAt, job?.timeZone ?? "UTC")} {job?.timeZone}, in {restore.root}
+        {running
+          ? `Writing, ${settled} of ${restore.results.length} files`
+          : `${verified} of ${restore.results.length} files written, read again and the same`}
+        {failed.length > 0 ? `, ${failed.length} not restored` : ""}.{" "}
+        {momentText(restore.finishedAt ?? restore.createdAt, job?.timeZone ?? "UTC")} {job?.timeZone}, in {restore.root}
       </p>
       <Problem>{restore.problem ?? problemText(retry.error)}</Problem>
-      {running && <LinearProgress aria-label="Progress" variant="determinate" value={(100 * settled) / Math.max(1, restore.results.length)} sx={{ mb: 3 }} />}
+      {running && (
+        <LinearProgress
+          aria-label="Progress"
+          variant="determinate"
+          value={(100 * settled) / Math.max(1, restore.results.length)}
+          sx={{ mb: 3 }}
+        />
+      )}
       <div className={styles.form}>
         {verified > 0 && (
           <Button component="a" href={`/api/restores/${restore.id}/zip`} variant="outlined">
@@ -178,7 +238,13 @@ export function ResultTable({ restore, links = true }: { restore: RestoreRecord;
         {restore.results.map((result) => (
           <tr key={result.id}>
             <td>
-              {links && result.state === "verified" ? <a href={`/api/restores/${restore.id}/files/${result.id}`} style={{ color: "inherit" }}>{result.path.slice(1)}</a> : result.path.slice(1)}
+              {links && result.state === "verified" ? (
+                <a href={`/api/restores/${restore.id}/files/${result.id}`} style={{ color: "inherit" }}>
+                  {result.path.slice(1)}
+                </a>
+              ) : (
+                result.path.slice(1)
+              )}
               {result.output && result.state === "verified" && <small>{result.output.slice(restore.root.length + 1)}</small>}
               {result.problem && <small>{result.problem}</small>}
             </td>

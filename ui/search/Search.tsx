@@ -17,15 +17,25 @@ import styles from "./search.module.css";
 export function Search({ jobId }: { jobId: number }) {
   const { data: sources = [] } = useSources(jobId);
   const { data: passes, error } = usePasses(jobId);
-  const { data: health } = useQuery({ queryKey: ["health"], queryFn: () => read("/api/health", z.object({ workers: z.number() })), refetchInterval: 10_000 });
+  const { data: health } = useQuery({
+    queryKey: ["health"],
+    queryFn: () => read("/api/health", z.object({ workers: z.number() })),
+    refetchInterval: 10_000,
+  });
   if (!passes) return <Problem>{problemText(error)}</Problem>;
   const begun = new Set(passes.filter((pass) => pass.state !== "stopped" && pass.state !== "failed").map((pass) => pass.volumeId));
-  const open = sources.flatMap((source) => source.volumes.filter((volume) => volume.readable && !begun.has(volume.id)).map((volume) => ({ source, volume })));
+  const open = sources.flatMap((source) =>
+    source.volumes.filter((volume) => volume.readable && !begun.has(volume.id)).map((volume) => ({ source, volume })),
+  );
   return (
     <div className={styles.page}>
-      {health?.workers === 0 && <Problem>No worker is running, so passes wait. Start the application again with “npm start”; what was found is kept.</Problem>}
+      {health?.workers === 0 && (
+        <Problem>No worker is running, so passes wait. Start the application again with “npm start”; what was found is kept.</Problem>
+      )}
       <h1>Passes</h1>
-      <p className={styles.lead}>A pass reads one volume for one kind of place. What it finds shows at once, and stays when it is paused or stopped.</p>
+      <p className={styles.lead}>
+        A pass reads one volume for one kind of place. What it finds shows at once, and stays when it is paused or stopped.
+      </p>
       {passes.length === 0 ? (
         <Empty title="Nothing has been read yet.">Start with the file records: they are quick, and keep names, folders and dates.</Empty>
       ) : (
@@ -62,7 +72,10 @@ export function Search({ jobId }: { jobId: number }) {
 
 function StartButton({ jobId, volumeId, disabled }: { jobId: number; volumeId: number; disabled: boolean }) {
   const client = useQueryClient();
-  const start = useMutation({ mutationFn: () => write("POST", `/api/jobs/${jobId}/passes`, { volumeId }), onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const start = useMutation({
+    mutationFn: () => write("POST", `/api/jobs/${jobId}/passes`, { volumeId }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
   return (
     <div className={styles.buttons}>
       <Button variant="contained" disabled={disabled || start.isPending} onClick={() => start.mutate()}>
@@ -76,7 +89,12 @@ function StartButton({ jobId, volumeId, disabled }: { jobId: number; volumeId: n
 function stateText(pass: Pass): string {
   const share = pass.total > 0 ? `${Math.floor((100 * pass.done) / pass.total)} %` : "";
   if (pass.state === "queued") return pass.done > 0 ? `waiting to go on at ${share}` : "waiting for a worker";
-  if (pass.state === "running") return pass.wanted === "run" ? `reading, ${share || "looking through the table"}` : pass.wanted === "pause" ? "pausing …" : "stopping …";
+  if (pass.state === "running")
+    return pass.wanted === "run"
+      ? `reading, ${share || "looking through the table"}`
+      : pass.wanted === "pause"
+        ? "pausing …"
+        : "stopping …";
   if (pass.state === "paused") return `paused at ${share || "the start"}`;
   if (pass.state === "stopped") return `stopped at ${share || "the start"}; what was found is kept`;
   if (pass.state === "failed") return "failed";
@@ -92,9 +110,16 @@ function speedText(pass: Pass): string {
 
 function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
   const client = useQueryClient();
-  const change = useMutation({ mutationFn: (wanted: "run" | "pause" | "stop") => write("PATCH", `/api/passes/${pass.id}`, { wanted }), onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const change = useMutation({
+    mutationFn: (wanted: "run" | "pause" | "stop") => write("PATCH", `/api/passes/${pass.id}`, { wanted }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
   const live = pass.state === "running" || pass.state === "queued";
-  const offered = { pause: live && pass.wanted === "run", run: pass.state === "paused" || pass.state === "failed", stop: live || pass.state === "paused" };
+  const offered = {
+    pause: live && pass.wanted === "run",
+    run: pass.state === "paused" || pass.state === "failed",
+    stop: live || pass.state === "paused",
+  };
   const button = (wanted: "run" | "pause" | "stop", words: string) =>
     offered[wanted] && (
       <Button key={wanted} variant="outlined" disabled={change.isPending} onClick={() => change.mutate(wanted)}>
@@ -111,7 +136,14 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
       </div>
       <div>
         <span role={live ? "status" : undefined}>{stateText(pass)}</span>
-        {live && <LinearProgress aria-label="Progress" variant={pass.total > 0 ? "determinate" : "indeterminate"} value={pass.total > 0 ? (100 * pass.done) / pass.total : 0} sx={{ mt: 1.5 }} />}
+        {live && (
+          <LinearProgress
+            aria-label="Progress"
+            variant={pass.total > 0 ? "determinate" : "indeterminate"}
+            value={pass.total > 0 ? (100 * pass.done) / pass.total : 0}
+            sx={{ mt: 1.5 }}
+          />
+        )}
         {!live && <span style={{ display: "block" }}>{speedText(pass)}</span>}
         {live && <span>{speedText(pass)}</span>}
         <Problem>{pass.problem ?? problemText(change.error)}</Problem>

@@ -8,7 +8,9 @@ import { theme } from "../theme/theme";
 
 /** What every page stands in: the theme and the store of fetched data. */
 export function Frame({ children }: { children: ReactNode }) {
-  const [client] = useState(() => new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: true, staleTime: 2_000 } } }));
+  const [client] = useState(
+    () => new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: true, staleTime: 2_000 } } }),
+  );
   return (
     <ThemeProvider theme={theme} defaultMode="system" disableTransitionOnChange>
       <CssBaseline enableColorScheme />

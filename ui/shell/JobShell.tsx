@@ -3,25 +3,36 @@
 import Link from "next/link";
 import { usePathname } from "next/navigation";
 import type { ReactNode } from "react";
-import { ColourScheme } from "./ColourScheme";
 import { useJob, useJobEvents, usePasses, useRestores, useSources, useTray } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText } from "../instruments/words";
 import { ChartStrip } from "../sources/ChartStrip";
+import { ColourScheme } from "./ColourScheme";
 import { Compass } from "./Compass";
 import styles from "./shell.module.css";
 
 type Progress = "untouched" | "begun" | "done";
 
 const STAGES = ["account", "sources", "search", "items", "restore", "handover"] as const;
-const WORDS = { account: "Account", sources: "Sources", search: "Search", items: "Items", restore: "Restore", handover: "Handover" } as const;
+const WORDS = {
+  account: "Account",
+  sources: "Sources",
+  search: "Search",
+  items: "Items",
+  restore: "Restore",
+  handover: "Handover",
+} as const;
 const SAID: Record<Progress, string> = { untouched: "not begun", begun: "begun", done: "done" };
 
 /** How far a stage is: an empty, half or full diamond. */
 function StageMark({ progress }: { progress: Progress }) {
   return (
     <svg width="10" height="10" viewBox="0 0 10 10" role="img" aria-label={SAID[progress]}>
-      <path d="M5 .7 9.3 5 5 9.3 .7 5z" fill={progress === "done" ? "var(--mui-palette-chart-depth4)" : "none"} stroke="var(--mui-palette-chart-depth4)" />
+      <path
+        d="M5 .7 9.3 5 5 9.3 .7 5z"
+        fill={progress === "done" ? "var(--mui-palette-chart-depth4)" : "none"}
+        stroke="var(--mui-palette-chart-depth4)"
+      />
       {progress === "begun" && <path d="M.7 5h8.6L5 .7z" fill="var(--mui-palette-chart-depth4)" />}
     </svg>
   );

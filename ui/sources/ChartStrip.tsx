@@ -3,8 +3,8 @@
 import { useMemo } from "react";
 import { useAddress } from "../data/use-address";
 import { useFinds, usePasses, useSources } from "../data/use-job-data";
-import { useItemDetail } from "../items/use-items";
 import { DiskChart } from "../instruments/DiskChart";
+import { useItemDetail } from "../items/use-items";
 
 /** How far the passes have read each volume, 0 … 1. */
 export function useReadShares(jobId: number): ReadonlyMap<number, number> {
@@ -24,6 +24,11 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const wanted = copy?.sourceId ?? Number(address.get("source"));
   const source = sources.find((each) => each.id === wanted) ?? sources[0];
   const marks = useMemo(() => finds.find((each) => each.sourceId === source?.id)?.at ?? [], [finds, source?.id]);
-  if (!source) return <p style={{ margin: "6px 0 8px", fontSize: 12.5, color: "var(--mui-palette-chart-inkSoft)" }}>No source yet: the chart of the disk appears here.</p>;
+  if (!source)
+    return (
+      <p style={{ margin: "6px 0 8px", fontSize: 12.5, color: "var(--mui-palette-chart-inkSoft)" }}>
+        No source yet: the chart of the disk appears here.
+      </p>
+    );
   return <DiskChart source={source} read={read} finds={marks} {...(copy ? { chosen: copy.runs } : {})} />;
 }

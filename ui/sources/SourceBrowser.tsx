@@ -44,7 +44,9 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="source-browser-title">
       <DialogTitle id="source-browser-title">Add a source</DialogTitle>
       <DialogContent sx={{ px: 5, minHeight: 300 }}>
-        <p style={{ margin: "0 0 8px", fontFamily: "var(--mono)", fontSize: 12, overflowWrap: "anywhere" }}>{listing?.path ?? "Source folders"}</p>
+        <p style={{ margin: "0 0 8px", fontFamily: "var(--mono)", fontSize: 12, overflowWrap: "anywhere" }}>
+          {listing?.path ?? "Source folders"}
+        </p>
         <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error)}</Problem>
         {listing?.path && (
           <button type="button" className={styles.entry} onClick={() => setPath(listing.parent)}>
@@ -53,14 +55,22 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
           </button>
         )}
         {listing?.entries.map((entry) => (
-          <button key={entry.path} type="button" className={styles.entry} disabled={add.isPending} onClick={() => (entry.folder ? setPath(entry.path) : add.mutate(entry.path))}>
+          <button
+            key={entry.path}
+            type="button"
+            className={styles.entry}
+            disabled={add.isPending}
+            onClick={() => (entry.folder ? setPath(entry.path) : add.mutate(entry.path))}
+          >
             <Glyph folder={entry.folder} />
             <b>{entry.name}</b>
             <span>{entry.folder ? "" : bytesText(entry.size)}</span>
             <span>{entry.modified ? dateText(entry.modified, "UTC") : ""}</span>
           </button>
         ))}
-        {listing && listing.entries.length === 0 && !listing.problem && <p style={{ fontSize: 13, color: "var(--mui-palette-chart-inkSoft)" }}>This folder is empty.</p>}
+        {listing && listing.entries.length === 0 && !listing.problem && (
+          <p style={{ fontSize: 13, color: "var(--mui-palette-chart-inkSoft)" }}>This folder is empty.</p>
+        )}
       </DialogContent>
       <DialogActions>
         <Button variant="outlined" onClick={onClose}>

@@ -40,7 +40,13 @@ export function Sources({ jobId }: { jobId: number }) {
         </div>
         <Problem>{problemText(error)}</Problem>
         {sources?.map((source) => (
-          <button key={source.id} type="button" className={styles.source} aria-current={source === chosen} onClick={() => change({ source: String(source.id) }, true)}>
+          <button
+            key={source.id}
+            type="button"
+            className={styles.source}
+            aria-current={source === chosen}
+            onClick={() => change({ source: String(source.id) }, true)}
+          >
             <b>{source.name}</b>
             <span>
               {bytesText(source.size)}, {source.volumes.length === 1 ? "1 volume" : `${source.volumes.length} volumes`}
@@ -70,7 +76,10 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
   const read = useReadShares(jobId);
   const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
   const client = useQueryClient();
-  const remove = useMutation({ mutationFn: () => write("DELETE", `/api/jobs/${jobId}/sources/${source.id}`), onSuccess: () => client.invalidateQueries({ queryKey: keys.job(jobId) }) });
+  const remove = useMutation({
+    mutationFn: () => write("DELETE", `/api/jobs/${jobId}/sources/${source.id}`),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
   const searched = source.volumes.some((volume) => read.has(volume.id));
   return (
     <>
@@ -79,7 +88,8 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
       <DiskChart source={source} read={read} finds={marks} height={64} zoomable />
       <Legend />
       <p style={{ margin: "0 0 6px", fontSize: 13 }}>
-        {source.container === "raw" ? "Raw image" : source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>, {TABLE_WORDS[source.tableKind]}.
+        {source.container === "raw" ? "Raw image" : source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
+        , {TABLE_WORDS[source.tableKind]}.
       </p>
       <Notes notes={source.notes} />
       <Table size="small" aria-label="Volumes">

@@ -23,7 +23,15 @@ const palette = (colours: ChartColours, onStrong: string) => ({
 
 const box = (checked: boolean, some = false) => (
   <svg width="14" height="14" viewBox="0 0 14 14" aria-hidden="true" focusable="false">
-    <rect x="0.5" y="0.5" width="13" height="13" rx="2" fill={checked || some ? "var(--mui-palette-chart-mark)" : "var(--mui-palette-chart-sheet)"} stroke={checked || some ? "var(--mui-palette-chart-mark)" : "var(--mui-palette-chart-inkFaint)"} />
+    <rect
+      x="0.5"
+      y="0.5"
+      width="13"
+      height="13"
+      rx="2"
+      fill={checked || some ? "var(--mui-palette-chart-mark)" : "var(--mui-palette-chart-sheet)"}
+      stroke={checked || some ? "var(--mui-palette-chart-mark)" : "var(--mui-palette-chart-inkFaint)"}
+    />
     {checked && <path d="M3.2 7.3 6 10l4.8-6" fill="none" stroke="var(--mui-palette-chart-sheet)" strokeWidth="1.8" />}
     {some && <path d="M3.5 7h7" stroke="var(--mui-palette-chart-sheet)" strokeWidth="1.8" />}
   </svg>
@@ -50,7 +58,9 @@ const options: ThemeOptions = {
     h3: { fontSize: 12.5, fontWeight: 600, lineHeight: 1.3 },
     button: { textTransform: "none", fontWeight: 600, fontSize: 13 },
   },
-  transitions: { duration: { shortest: 80, shorter: 100, short: 120, standard: 140, complex: 180, enteringScreen: 140, leavingScreen: 120 } },
+  transitions: {
+    duration: { shortest: 80, shorter: 100, short: 120, standard: 140, complex: 180, enteringScreen: 140, leavingScreen: 120 },
+  },
   components: {
     MuiButtonBase: { defaultProps: { disableRipple: true }, styleOverrides: { root: { "&.Mui-focusVisible": ring } } },
     MuiButton: {
@@ -58,14 +68,36 @@ const options: ThemeOptions = {
       styleOverrides: {
         root: { minWidth: 0, padding: "5px 12px", lineHeight: 1.5 },
         contained: { "&:hover": { backgroundColor: "var(--mui-palette-chart-depth4)" } },
-        outlined: { borderColor: "var(--mui-palette-chart-hairline)", color: "var(--mui-palette-chart-ink)", backgroundColor: "var(--mui-palette-chart-sheet)", "&:hover": { borderColor: "var(--mui-palette-chart-inkFaint)", backgroundColor: "var(--mui-palette-chart-paper)" } },
-        text: { padding: "5px 6px", textDecoration: "underline", textUnderlineOffset: 3, textDecorationThickness: 1, "&:hover": { backgroundColor: "transparent", textDecorationThickness: 2 } },
+        outlined: {
+          borderColor: "var(--mui-palette-chart-hairline)",
+          color: "var(--mui-palette-chart-ink)",
+          backgroundColor: "var(--mui-palette-chart-sheet)",
+          "&:hover": { borderColor: "var(--mui-palette-chart-inkFaint)", backgroundColor: "var(--mui-palette-chart-paper)" },
+        },
+        text: {
+          padding: "5px 6px",
+          textDecoration: "underline",
+          textUnderlineOffset: 3,
+          textDecorationThickness: 1,
+          "&:hover": { backgroundColor: "transparent", textDecorationThickness: 2 },
+        },
       },
     },
-    MuiCheckbox: { defaultProps: { icon: box(false), checkedIcon: box(true), indeterminateIcon: box(false, true), size: "small" }, styleOverrides: { root: { padding: 4 } } },
+    MuiCheckbox: {
+      defaultProps: { icon: box(false), checkedIcon: box(true), indeterminateIcon: box(false, true), size: "small" },
+      styleOverrides: { root: { padding: 4 } },
+    },
     MuiOutlinedInput: {
       styleOverrides: {
-        root: { backgroundColor: "var(--mui-palette-chart-sheet)", "& .MuiOutlinedInput-notchedOutline": { borderColor: "var(--mui-palette-chart-hairline)" }, "&.Mui-focused .MuiOutlinedInput-notchedOutline": { borderWidth: 1, borderColor: "var(--mui-palette-chart-depth4)", boxShadow: "0 0 0 2px var(--mui-palette-chart-depth1)" } },
+        root: {
+          backgroundColor: "var(--mui-palette-chart-sheet)",
+          "& .MuiOutlinedInput-notchedOutline": { borderColor: "var(--mui-palette-chart-hairline)" },
+          "&.Mui-focused .MuiOutlinedInput-notchedOutline": {
+            borderWidth: 1,
+            borderColor: "var(--mui-palette-chart-depth4)",
+            boxShadow: "0 0 0 2px var(--mui-palette-chart-depth1)",
+          },
+        },
         input: { padding: "6px 10px", fontSize: 13.5, height: "1.4em" },
       },
     },
@@ -74,10 +106,39 @@ const options: ThemeOptions = {
     MuiDialogTitle: { styleOverrides: { root: { fontSize: 16, fontWeight: 650, padding: "16px 20px 8px" } } },
     MuiPaper: { styleOverrides: { root: { backgroundImage: "none" } } },
     MuiPopover: { styleOverrides: { paper: { border: hairline, borderBottomWidth: 2, marginTop: 4 } } },
-    MuiMenuItem: { styleOverrides: { root: { fontSize: 13, minHeight: 28, padding: "4px 12px", "&.Mui-selected, &.Mui-selected:hover": { backgroundColor: "var(--mui-palette-chart-depth1)" } } } },
-    MuiTooltip: { defaultProps: { enterDelay: 350 }, styleOverrides: { tooltip: { backgroundColor: "var(--mui-palette-chart-ink)", color: "var(--mui-palette-chart-paper)", fontSize: 12, padding: "4px 8px" } } },
-    MuiLinearProgress: { styleOverrides: { root: { height: 4, backgroundColor: "var(--mui-palette-chart-depth2)" }, bar: { backgroundColor: "var(--mui-palette-chart-depth4)" } } },
-    MuiTableCell: { styleOverrides: { root: { fontSize: 13, padding: "5px 10px 5px 0", borderBottom: "1px solid var(--mui-palette-chart-hairlineSoft)" }, head: { fontSize: 12, fontWeight: 500, color: "var(--mui-palette-chart-inkSoft)", borderBottom: hairline } } },
+    MuiMenuItem: {
+      styleOverrides: {
+        root: {
+          fontSize: 13,
+          minHeight: 28,
+          padding: "4px 12px",
+          "&.Mui-selected, &.Mui-selected:hover": { backgroundColor: "var(--mui-palette-chart-depth1)" },
+        },
+      },
+    },
+    MuiTooltip: {
+      defaultProps: { enterDelay: 350 },
+      styleOverrides: {
+        tooltip: {
+          backgroundColor: "var(--mui-palette-chart-ink)",
+          color: "var(--mui-palette-chart-paper)",
+          fontSize: 12,
+          padding: "4px 8px",
+        },
+      },
+    },
+    MuiLinearProgress: {
+      styleOverrides: {
+        root: { height: 4, backgroundColor: "var(--mui-palette-chart-depth2)" },
+        bar: { backgroundColor: "var(--mui-palette-chart-depth4)" },
+      },
+    },
+    MuiTableCell: {
+      styleOverrides: {
+        root: { fontSize: 13, padding: "5px 10px 5px 0", borderBottom: "1px solid var(--mui-palette-chart-hairlineSoft)" },
+        head: { fontSize: 12, fontWeight: 500, color: "var(--mui-palette-chart-inkSoft)", borderBottom: hairline },
+      },
+    },
     MuiLink: { styleOverrides: { root: { textUnderlineOffset: 3 } } },
   },
 };

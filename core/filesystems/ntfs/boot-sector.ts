@@ -43,7 +43,10 @@ export function readBootSector(volume: ByteSource, at = 0): Geometry {
   }
   const clusters = Math.floor((boot.u64(BOOT.numberOfSectors) * sectorSize) / clusterSize);
   if (clusters < 1) throw new FileSystemError("The boot sector says the volume has no clusters.");
-  const serial = [...boot.slice(BOOT.volumeSerialNumber, 8)].reverse().map((byte) => byte.toString(16).padStart(2, "0")).join("");
+  const serial = [...boot.slice(BOOT.volumeSerialNumber, 8)]
+    .reverse()
+    .map((byte) => byte.toString(16).padStart(2, "0"))
+    .join("");
   return {
     sectorSize,
     clusterSize,

@@ -1,5 +1,5 @@
-import { RangeSet } from "../../bytes/range-set";
 import { Cursor } from "../../bytes/cursor";
+import { RangeSet } from "../../bytes/range-set";
 import { NAMESPACE, RECORD, RECORD_FLAG, SYSTEM_RECORD } from "./layout";
 import {
   type FileName,

@@ -1,6 +1,6 @@
 import { Cursor } from "../../bytes/cursor";
-import { filetimeToMs } from "../../bytes/times";
 import { decodeUtf16le, pathComponent } from "../../bytes/text";
+import { filetimeToMs } from "../../bytes/times";
 import { ATTRIBUTE, ATTRIBUTE_TYPE, FILE_NAME, FIXUP_STRIDE, NAMESPACE, RECORD, RECORD_FLAG, STANDARD } from "./layout";
 
 /** A record holds at most a few dozen attributes; a damaged one may claim thousands of tiny ones. */

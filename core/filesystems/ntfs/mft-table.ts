@@ -1,11 +1,11 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
 import { type Layout, LayoutSource } from "../../bytes/layout";
 import { FileSystemError } from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE_TYPE, LIST_ENTRY, SYSTEM_RECORD } from "./layout";
 import { type Attribute, type MftRecord, parseMftRecord, readReference, residentValue } from "./mft-record";
 import { type StreamPiece, streamContent } from "./stream-layout";
-import { Cursor } from "../../bytes/cursor";
 
 /** Bytes read at once when going through the whole table. */
 const CHUNK = 1 << 20;
@@ -95,8 +95,7 @@ export class MftTable {
   }
 }
 
-const isTableData = (attribute: Attribute) =>
-  attribute.type === ATTRIBUTE_TYPE.data && attribute.name === "" && attribute.nonResident;
+const isTableData = (attribute: Attribute) => attribute.type === ATTRIBUTE_TYPE.data && attribute.name === "" && attribute.nonResident;
 
 /** The table's own layout. Its later pieces may be told by extension records that lie in its earlier pieces. */
 function tableLayout(disk: ByteSource, volumeStart: number, geometry: Geometry, base: MftRecord, baseAt: number): Layout | null {

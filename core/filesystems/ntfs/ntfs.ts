@@ -1,8 +1,8 @@
 import { type ByteSource, WindowSource } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
 import { LayoutSource } from "../../bytes/layout";
 import { RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
-import { Cursor } from "../../bytes/cursor";
 import { AllocationMap } from "../allocation-map";
 import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type FileSystem, type RecordBatch } from "../file-record";
 import { type Geometry, readBootSector } from "./boot-sector";
@@ -12,7 +12,7 @@ import { type FileName, type MftRecord, parseMftRecord, residentValue, standardT
 import { MftTable } from "./mft-table";
 import { type StreamPiece, streamContent } from "./stream-layout";
 
-const BATCH = 2000;
+const BATCH = 500;
 /** Names of one file beyond this are damage or an attack on memory. */
 const MAX_LINKS = 1024;
 
@@ -49,7 +49,9 @@ class NtfsVolume implements FileSystem {
     this.#geometry = table.geometry;
     this.allocation = this.#openAllocation();
     this.label = this.#readLabel();
-    this.notes = this.allocation ? table.notes : [...table.notes, "The map of used clusters cannot be read: what deleted files still hold cannot be judged."];
+    this.notes = this.allocation
+      ? table.notes
+      : [...table.notes, "The map of used clusters cannot be read: what deleted files still hold cannot be judged."];
   }
 
   get clusterSize(): number {
@@ -159,8 +161,15 @@ class NtfsVolume implements FileSystem {
     const encrypted = main.some((piece) => (piece.attribute.flags & ATTRIBUTE_FLAG.encrypted) !== 0);
     const content = streamContent(main, this.#geometry, this.start);
     notes.push(...(content?.notes ?? []));
-    if (named.length > 0) notes.push(`Has ${named.length} further named stream${named.length > 1 ? "s" : ""} that ${named.length > 1 ? "are" : "is"} not restored yet: ${named.slice(0, 8).map((stream) => stream.name).join(", ")}.`);
-    if (reparse === REPARSE_TAG.mountPoint || reparse === REPARSE_TAG.symlink) notes.push("A link to another place: shown, never followed.");
+    if (named.length > 0)
+      notes.push(
+        `Has ${named.length} further named stream${named.length > 1 ? "s" : ""} that ${named.length > 1 ? "are" : "is"} not restored yet: ${named
+          .slice(0, 8)
+          .map((stream) => stream.name)
+          .join(", ")}.`,
+      );
+    if (reparse === REPARSE_TAG.mountPoint || reparse === REPARSE_TAG.symlink)
+      notes.push("A link to another place: shown, never followed.");
     const size = content?.size ?? 0;
     if (encrypted) {
       notes.push("Encrypted by the file system: without its owner's key the content stays closed.");

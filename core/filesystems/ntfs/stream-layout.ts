@@ -1,4 +1,4 @@
-import { layoutOf, type Layout, type Segment } from "../../bytes/layout";
+import { type Layout, layoutOf, type Segment } from "../../bytes/layout";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE, ATTRIBUTE_FLAG } from "./layout";
 import { type Attribute, type MftRecord, residentValue } from "./mft-record";
@@ -40,7 +40,8 @@ export function streamContent(pieces: readonly StreamPiece[], geometry: Geometry
     return { size: 0, layout: layoutOf([], 0), notes: ["The record gives a size that cannot be; the content is left out."] };
   }
   const unit = head && (head.attribute.flags & ATTRIBUTE_FLAG.compressionMask) === ATTRIBUTE_FLAG.lznt1 ? compressionUnit(head) : 0;
-  const segments = unit > 0 ? codedSegments(gathered.runs, unit, geometry, volumeStart) : plainSegments(gathered.runs, geometry, volumeStart);
+  const segments =
+    unit > 0 ? codedSegments(gathered.runs, unit, geometry, volumeStart) : plainSegments(gathered.runs, geometry, volumeStart);
   const layout = layoutOf(segments, size);
   return { size, layout: unit > 0 ? layout : zeroPastInitialized(layout, initialized), notes };
 }

@@ -1,0 +1,49 @@
+/** The boundaries between the rooms of the house; docs/architecture.md says why. */
+const room = (name, path, ...allowed) => ({
+  name,
+  severity: "error",
+  from: { path: `^${path}/`, pathNot: "\\.test\\.tsx?$" },
+  to: { path: "^(core|io|server|worker|cli|app|ui|demo|scripts|tests|bench)/", pathNot: [`^${path}/`, ...allowed] },
+});
+
+module.exports = {
+  forbidden: [
+    room("bytes-stand-alone", "core/bytes"),
+    room("partitions", "core/partitions", "^core/bytes/"),
+    room("formats", "core/formats", "^core/bytes/"),
+    room("filesystems", "core/filesystems", "^core/bytes/"),
+    room("restore-names", "core/restore", "^core/bytes/", "^core/formats/"),
+    room("core-knows-no-other-room", "core"),
+    room("io", "io", "^core/"),
+    room("server", "server", "^core/", "^io/"),
+    room("worker", "worker", "^core/", "^io/", "^server/"),
+    room("cli", "cli", "^core/", "^io/"),
+    room("ui-knows-contracts-only", "ui", "^server/[a-z]+/contract\\.ts$"),
+    room("app-is-thin", "app", "^server/", "^ui/"),
+    { name: "core-has-no-io", severity: "error", from: { path: "^core/", pathNot: "\\.test\\.ts$" }, to: { dependencyTypes: ["core"] } },
+    {
+      name: "core-has-no-interface-or-database",
+      severity: "error",
+      from: { path: "^core/" },
+      to: { path: "node_modules/(react|next|@mui|pg|drizzle-orm)/" },
+    },
+    {
+      name: "contracts-are-light",
+      severity: "error",
+      from: { path: "/contract\\.ts$" },
+      to: { path: "node_modules/(pg|drizzle-orm)/|^server/database/" },
+    },
+    { name: "no-circles", severity: "error", from: {}, to: { circular: true, viaOnly: { dependencyTypesNot: ["type-only"] } } },
+    { name: "not-to-unresolvable", severity: "error", from: {}, to: { couldNotResolve: true } },
+  ],
+  options: {
+    doNotFollow: { path: "node_modules" },
+    tsConfig: { fileName: "tsconfig.json" },
+    tsPreCompilationDeps: true,
+    enhancedResolveOptions: {
+      exportsFields: ["exports"],
+      conditionNames: ["import", "require", "node", "default", "types"],
+      extensions: [".ts", ".tsx", ".js", ".json", ".css"],
+    },
+  },
+};

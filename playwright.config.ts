@@ -1,0 +1,27 @@
+import { defineConfig } from "@playwright/test";
+
+export default defineConfig({
+  testDir: "tests/e2e",
+  timeout: 60_000,
+  expect: { timeout: 10_000 },
+  workers: 1,
+  fullyParallel: false,
+  retries: 0,
+  use: {
+    baseURL: process.env.COMPASS_TEST_URL ?? "http://127.0.0.1:4310",
+    viewport: { width: 1280, height: 800 },
+    trace: "retain-on-failure",
+    launchOptions: {
+      executablePath: "/usr/bin/chromium",
+      chromiumSandbox: false,
+      args: [
+        "--disable-quic",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--no-first-run",
+        "--disable-gpu",
+      ],
+    },
+  },
+});

@@ -1,0 +1,105 @@
+import { spawn } from "node:child_process";
+import { chmodSync, existsSync, mkdtempSync, readFileSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { buildAll } from "./build";
+import { type Cluster, freePort, startCluster } from "./cluster";
+import { complain } from "./launch";
+import { ensureChromium } from "./packages";
+
+interface Tally {
+  passed: number;
+  failed: number;
+}
+
+const bin = (name: string) => join("node_modules", name);
+const tally: Tally = { passed: 0, failed: 0 };
+const work = mkdtempSync(join(tmpdir(), "compass-test-"));
+// The database server's user must be able to reach its folder in here.
+chmodSync(work, 0o711);
+
+function run(args: readonly string[], environment: Record<string, string> = {}): Promise<boolean> {
+  return new Promise((done) => {
+    const child = spawn(process.execPath, args, {
+      stdio: ["ignore", "inherit", "inherit"],
+      env: { ...process.env, NEXT_TELEMETRY_DISABLED: "1", ...environment },
+    });
+    child.on("exit", (code) => done(code === 0));
+  });
+}
+
+function count(step: string, result: Tally): void {
+  tally.passed += result.passed;
+  tally.failed += result.failed;
+  console.log(`${step}: ${result.passed} passed, ${result.failed} failed`);
+}
+
+/** A check that is one test by itself. */
+async function check(step: string, ...commands: string[][]): Promise<void> {
+  let good = true;
+  for (const command of commands) good &&= await run(command);
+  count(step, good ? { passed: 1, failed: 0 } : { passed: 0, failed: 1 });
+}
+
+/** A run of the test runner; a run that ends badly without a failed test (a crash, no test found) counts as one failed. */
+function counted(step: string, good: boolean, result: Tally | null): void {
+  const found = result ?? { passed: 0, failed: 0 };
+  const silent = (!good && found.failed === 0) || found.passed + found.failed === 0;
+  count(step, silent ? { ...found, failed: found.failed + 1 } : found);
+}
+
+const readReport = (file: string): unknown => (existsSync(file) ? JSON.parse(readFileSync(file, "utf8")) : null);
+
+async function vitest(project: string, environment: Record<string, string>): Promise<void> {
+  const file = join(work, `${project}.json`);
+  const good = await run(
+    [bin("vitest/vitest.mjs"), "run", "--project", project, "--reporter=default", "--reporter=json", `--outputFile.json=${file}`],
+    environment,
+  );
+  const report = readReport(file) as { numPassedTests: number; numFailedTests: number } | null;
+  counted(project, good, report && { passed: report.numPassedTests, failed: report.numFailedTests });
+}
+
+async function playwright(environment: Record<string, string>): Promise<void> {
+  const file = join(work, "e2e.json");
+  const good = await run([bin("@playwright/test/cli.js"), "test", "--reporter=list,json"], {
+    ...environment,
+    PLAYWRIGHT_JSON_OUTPUT_NAME: file,
+  });
+  const report = readReport(file) as { stats: { expected: number; unexpected: number; flaky: number } } | null;
+  counted("end to end", good, report && { passed: report.stats.expected, failed: report.stats.unexpected + report.stats.flaky });
+}
+
+async function main(): Promise<void> {
+  ensureChromium();
+  await check("types", [bin("next/dist/bin/next"), "typegen"], [bin("typescript/bin/tsc"), "--noEmit"]);
+  await check("lint", [bin("@biomejs/biome/bin/biome"), "check", "--colors=off", "."]);
+  await check("boundaries", ["--import", "tsx", "scripts/check-boundaries.ts"]);
+  await check("dead code", [bin("knip/bin/knip.js")]);
+  await vitest("unit", {});
+  let cluster: Cluster | null = null;
+  try {
+    cluster = await startCluster(join(work, "data"));
+    await buildAll();
+    const environment: Record<string, string> = {
+      COMPASS_TEST_DATABASE: cluster.url(""),
+      COMPASS_TEST_WORK: work,
+      COMPASS_TEST_PORT: String(await freePort()),
+    };
+    await vitest("integration", environment);
+    await playwright(environment);
+  } finally {
+    cluster?.stop();
+    rmSync(work, { recursive: true, force: true });
+  }
+}
+
+main()
+  .catch((error: unknown) => {
+    complain(error);
+    tally.failed += 1;
+  })
+  .finally(() => {
+    console.log(`${tally.passed} passed, ${tally.failed} failed`);
+    process.exit(tally.failed === 0 && tally.passed > 0 ? 0 : 1);
+  });

@@ -1,0 +1,64 @@
+"use client";
+
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { account } from "@/server/accounts/contract";
+import { jobSummary } from "@/server/jobs/contract";
+import { passList } from "@/server/passes/contract";
+import { restoreList } from "@/server/restores/contract";
+import { finds, sourceList } from "@/server/sources/contract";
+import { tray } from "@/server/tray/contract";
+import { read } from "./request";
+
+/** How fetched data of a job are filed; what stands below a job's key is fetched anew when the job changes. */
+export const keys = {
+  job: (jobId: number) => ["job", jobId] as const,
+  of: (jobId: number, noun: string) => ["job", jobId, noun] as const,
+};
+
+const path = (jobId: number, noun = "") => `/api/jobs/${jobId}${noun && `/${noun}`}`;
+
+export const useJob = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "summary"), queryFn: () => read(path(jobId), jobSummary), retry: false });
+
+export const useAccount = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "account"), queryFn: () => read(path(jobId, "account"), account) });
+
+export const useSources = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "sources"), queryFn: () => read(path(jobId, "sources"), sourceList) });
+
+export const useFinds = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "finds"), queryFn: () => read(path(jobId, "finds"), finds) });
+
+export const usePasses = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "passes"), queryFn: () => read(path(jobId, "passes"), passList) });
+
+export const useTray = (jobId: number) => useQuery({ queryKey: keys.of(jobId, "tray"), queryFn: () => read(path(jobId, "tray"), tray) });
+
+export const useRestores = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "restores"), queryFn: () => read(path(jobId, "restores"), restoreList) });
+
+/** A pass announces every batch; fetching anew more often than this would only keep the browser busy. */
+const QUIET_MS = 800;
+
+/** Fetches the job's data anew whenever the server says that something changed. */
+export function useJobEvents(jobId: number): void {
+  const client = useQueryClient();
+  useEffect(() => {
+    const events = new EventSource(path(jobId, "events"));
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    let last = 0;
+    const refresh = () => {
+      timer = undefined;
+      last = Date.now();
+      void client.invalidateQueries({ queryKey: keys.job(jobId) });
+    };
+    events.addEventListener("changed", () => {
+      timer ??= setTimeout(refresh, Math.max(0, last + QUIET_MS - Date.now()));
+    });
+    return () => {
+      clearTimeout(timer);
+      events.close();
+    };
+  }, [client, jobId]);
+}
