@@ -96,7 +96,7 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
   const head = readBytes(content, 0, Math.min(HEAD_BYTES, content.size));
   if (content.size === 0) return { finding: "unknown", format: null };
   const expected = byExtension.get(extensionOf(name));
-  if (head.every((byte) => byte === 0) && onlyZeros(content)) return { finding: "zeros" };
+  if (isZero(head) && onlyZeros(content)) return { finding: "zeros" };
   const found = recognise(head, name);
   if (!expected) return found?.check && found !== text ? judged(found, content) : { finding: "unknown", format: found?.id ?? null };
   if (!expected.recognise(head)) return { finding: "differs", expected: expected.title, format: found?.id ?? null };
@@ -124,7 +124,12 @@ const ZERO_STEP = 1 << 18;
 function onlyZeros(content: ByteSource): boolean {
   const step = Math.max(ZERO_STEP, Math.floor(content.size / 64));
   for (let at = 0; at < content.size; at += step) {
-    if (!readBytes(content, at, Math.min(ZERO_STEP, content.size - at)).every((byte) => byte === 0)) return false;
+    if (!isZero(readBytes(content, at, Math.min(ZERO_STEP, content.size - at)))) return false;
   }
+  return true;
+}
+
+function isZero(bytes: Uint8Array): boolean {
+  for (let i = 0; i < bytes.length; i += 1) if (bytes[i] !== 0) return false;
   return true;
 }

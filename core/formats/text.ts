@@ -3,8 +3,8 @@ import { damaged, type Format, SOUND, type Verdict } from "./format";
 
 const STEP = 1 << 16;
 const MAX_CHECKED = 1 << 24;
-/** Control characters that occur in text: tab, line feed, vertical tab, form feed, carriage return, escape. */
-const ALLOWED = new Set([9, 10, 11, 12, 13, 27]);
+/** Control characters that do not occur in text: all but tab, line feed, vertical tab, form feed, carriage return, escape. */
+const REFUSED = Uint8Array.from({ length: 256 }, (_, byte) => (byte < 32 && ![9, 10, 11, 12, 13, 27].includes(byte) ? 1 : 0));
 
 function isWide(head: Uint8Array): boolean {
   return (head[0] === 0xff && head[1] === 0xfe) || (head[0] === 0xfe && head[1] === 0xff);
@@ -62,5 +62,6 @@ function check(source: ByteSource): Verdict {
 }
 
 function firstControl(bytes: Uint8Array): number {
-  return bytes.findIndex((byte) => byte < 32 && !ALLOWED.has(byte));
+  for (let i = 0; i < bytes.length; i += 1) if (REFUSED[bytes[i] as number]) return i;
+  return -1;
 }

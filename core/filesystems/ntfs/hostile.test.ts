@@ -52,9 +52,11 @@ describe("a damaged NTFS volume", () => {
         undo.push([at, bytes[at] as number]);
         bytes[at] = random() < 0.5 ? (NASTY[number(NASTY.length)] as number) : number(256);
       }
-      const begun = performance.now();
+      const begun = process.cpuUsage();
       found += readAll(bytes);
-      slowest = Math.max(slowest, performance.now() - begun);
+      // Processor time: other processes of the machine must not make it fail. A true hang meets the time limit.
+      const { user, system } = process.cpuUsage(begun);
+      slowest = Math.max(slowest, (user + system) / 1000);
       for (const [at, byte] of undo.reverse()) bytes[at] = byte;
     }
     expect(slowest).toBeLessThan(SLOWEST_MS);

@@ -24,12 +24,18 @@ export class MftTable {
     readonly notes: readonly string[],
   ) {
     this.#content = new LayoutSource(disk, layout);
-    this.recordCount = Math.floor(layout.size / geometry.recordSize);
     let inTable = 0;
+    let end = 0;
     for (const segment of layout.segments) {
-      if (segment.kind === "disk") this.#starts.push({ inTable, at: segment.at, length: segment.length });
+      // A damaged size or run can claim a table larger than the disk itself: what is behind that holds no records.
+      if (inTable > disk.size) break;
+      if (segment.kind === "disk") {
+        this.#starts.push({ inTable, at: segment.at, length: segment.length });
+        end = inTable + Math.min(segment.length, Math.max(0, disk.size - segment.at));
+      }
       inTable += segment.length;
     }
+    this.recordCount = Math.floor(end / geometry.recordSize);
   }
 
   /**
@@ -77,7 +83,7 @@ export class MftTable {
    */
   walk(from: number, visit: (bytes: Uint8Array, number: number) => boolean | undefined): void {
     const { recordSize } = this.geometry;
-    const perChunk = Math.max(1, Math.floor(CHUNK / recordSize));
+    const perChunk = Math.max(1, Math.min(Math.floor(CHUNK / recordSize), this.recordCount - from));
     const chunk = new Uint8Array(perChunk * recordSize);
     for (let first = from; first < this.recordCount; first += perChunk) {
       const count = Math.min(perChunk, this.recordCount - first);
