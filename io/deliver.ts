@@ -84,9 +84,14 @@ export function stage(
   }
 }
 
-/** Whether a file of that name is already where it would be written. */
+/** Whether a file of that name is already where it would be written. A file in place of a folder above it is told when writing. */
 export function isTaken(root: string, components: readonly string[]): boolean {
-  return lstatSync(join(root, ...components), { throwIfNoEntry: false }) !== undefined;
+  try {
+    return lstatSync(join(root, ...components), { throwIfNoEntry: false }) !== undefined;
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code === "ENOTDIR") return false;
+    throw error;
+  }
 }
 
 /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */

@@ -1,13 +1,11 @@
 import { mkdirSync } from "node:fs";
 import { loadDemo } from "../demo/load";
-import { migrateDatabase } from "../server/database/connection";
+import { migrateDatabase } from "../server/database/migrate";
 import { readSettings, type Settings } from "../server/settings";
 import { buildAll } from "./build";
 import { type Cluster, portIsFree, startCluster } from "./cluster";
 import { PlainError } from "./packages";
 import { type Service, startWeb, startWorker } from "./services";
-
-const MIGRATIONS = "server/database/migrations";
 
 /** Starts database, web server and worker, and ends all of them with this process. */
 export async function launch(options: { demo: boolean; fresh: boolean }): Promise<void> {
@@ -35,7 +33,7 @@ export async function launch(options: { demo: boolean; fresh: boolean }): Promis
     if (!settings.COMPASS_DATABASE_URL) cluster = await startCluster(settings.COMPASS_DATA);
     const url = settings.COMPASS_DATABASE_URL ?? (cluster as Cluster).url("compass");
     if (options.fresh) await emptyDatabase(url);
-    await migrateDatabase(url, MIGRATIONS);
+    await migrateDatabase(url);
     process.env.COMPASS_DATABASE_URL = url;
     if (options.demo) await loadDemo(settings, options.fresh);
     await buildAll();

@@ -47,7 +47,7 @@ function run(data: PassThreadData): void {
     copies = [];
     started = Date.now();
   };
-  for (const batch of fileRecordsPass(volume, source.disk, data.resume)) {
+  for (const batch of fileRecordsPass(volume, source.disk, data.resume, Math.min(data.batch, 512))) {
     copies.push(...batch.copies);
     last = { resume: batch.resume, done: batch.done, total: batch.total };
     if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);

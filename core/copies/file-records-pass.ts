@@ -10,9 +10,14 @@ export interface CopyBatch {
   readonly total: number;
 }
 
-/** The pass "file records": everything a volume's own records tell, live and deleted, in batches with a resume point. */
-export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0): Generator<CopyBatch, void, void> {
-  for (const batch of volume.readRecords(from)) {
+const STEP = 512;
+
+/**
+ * The pass "file records": everything a volume's own records tell, live and deleted, in batches with a resume point.
+ * @param step records looked at for one batch
+ */
+export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0, step = STEP): Generator<CopyBatch, void, void> {
+  for (const batch of volume.readRecords(from, step)) {
     yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
   }
 }

@@ -61,8 +61,8 @@ export interface FileSystem {
   readonly allocation: AllocationMap | null;
   /** Disk byte offset of the cluster the map counts from. */
   readonly allocationStart: number;
-  /** All records, in batches, from a resume point (0: the start). */
-  readRecords(from: number): Generator<RecordBatch, void, void>;
+  /** All records, in batches of `step` units of work, from a resume point (0: the start). */
+  readRecords(from: number, step: number): Generator<RecordBatch, void, void>;
 }
 
 /** The structures of a volume cannot be followed at all. The message says what was expected. */

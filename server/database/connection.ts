@@ -1,5 +1,4 @@
 import { drizzle, type NodePgDatabase } from "drizzle-orm/node-postgres";
-import { migrate } from "drizzle-orm/node-postgres/migrator";
 import pg from "pg";
 import { log } from "../log/logger";
 import { readSettings } from "../settings";
@@ -8,9 +7,6 @@ import * as schema from "./schema";
 export type Database = NodePgDatabase<typeof schema>;
 /** The database or a transaction in it. */
 export type Connection = Pick<Database, "select" | "insert" | "update" | "delete" | "execute">;
-
-/** Any number all our migrations agree on: two starting processes must not migrate at once. */
-const MIGRATION_LOCK = 7_240_113;
 
 interface Opened {
   pool: pg.Pool;
@@ -31,16 +27,4 @@ export function open(url: string | undefined): Opened {
   // Without a listener, a server that goes away would end this process.
   pool.on("error", (error) => log.warn({ error: error.message }, "database connection lost"));
   return { pool, db: drizzle(pool, { schema }) };
-}
-
-/** Brings the tables up to date. Safe to call from several processes at once. */
-export async function migrateDatabase(url: string, folder: string): Promise<void> {
-  const client = new pg.Client({ connectionString: url });
-  await client.connect();
-  try {
-    await client.query("SELECT pg_advisory_lock($1)", [MIGRATION_LOCK]);
-    await migrate(drizzle(client), { migrationsFolder: folder });
-  } finally {
-    await client.end();
-  }
 }

@@ -21,9 +21,16 @@ export async function leave(db: Connection, workerId: string): Promise<void> {
 export async function releaseDead(db: Connection): Promise<number> {
   const { rows } = await db.execute<{ queue_names: string[] }>(sql`
     delete from workers where last_seen < now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER}) returning queue_names`);
-  const names = JSON.stringify(rows.flatMap((row) => row.queue_names));
-  if (rows.length > 0)
-    await db.execute(sql`select graphile_worker.force_unlock_workers(array(select jsonb_array_elements_text(${names}::jsonb)))`);
+  // A worker may have died before its first sign of life: its names are in no row, only in the work it holds.
+  const { rows: unknown } = await db.execute<{ locked_by: string }>(sql`
+    select distinct locked_by from graphile_worker.jobs
+    where locked_at < now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER})
+      and locked_by not in (select unnest(queue_names) from workers)`);
+  const names = [...rows.flatMap((row) => row.queue_names), ...unknown.map((row) => row.locked_by)];
+  if (names.length > 0)
+    await db.execute(
+      sql`select graphile_worker.force_unlock_workers(array(select jsonb_array_elements_text(${JSON.stringify(names)}::jsonb)))`,
+    );
   return rows.length;
 }
 

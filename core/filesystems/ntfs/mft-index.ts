@@ -51,7 +51,7 @@ export class MftIndex {
     this.#sequence = new Uint16Array(table.recordCount);
     this.#state = new Uint8Array(table.recordCount);
     const claims = new Claims(table.recordCount);
-    table.walk(0, (bytes, number) => this.#note(bytes, number, claims));
+    table.walk(0, table.recordCount, (bytes, number) => this.#note(bytes, number, claims));
     this.#nameDirectoriesWithExtensions();
     this.#takenLater = claims.takenLater();
   }
@@ -95,7 +95,7 @@ export class MftIndex {
     return path;
   }
 
-  #note(bytes: Uint8Array, number: number, claims: Claims): undefined {
+  #note(bytes: Uint8Array, number: number, claims: Claims): void {
     const view = new Cursor(bytes);
     if (view.u32(RECORD.magic) !== RECORD.magicValue) return;
     const flags = view.u16(RECORD.flags);

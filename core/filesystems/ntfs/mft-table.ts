@@ -77,20 +77,16 @@ export class MftTable {
     return parseMftRecord(readBytes(this.#content, number * recordSize, recordSize), number);
   }
 
-  /**
-   * Calls `visit` with the raw bytes of each record from `from` on. The bytes are reused after the call returns.
-   * @param visit return false to stop
-   */
-  walk(from: number, visit: (bytes: Uint8Array, number: number) => boolean | undefined): void {
+  /** Calls `visit` with the raw bytes of each record in [from, end). The bytes are reused after the call returns. */
+  walk(from: number, end: number, visit: (bytes: Uint8Array, number: number) => void): void {
     const { recordSize } = this.geometry;
-    const perChunk = Math.max(1, Math.min(Math.floor(CHUNK / recordSize), this.recordCount - from));
+    const last = Math.min(end, this.recordCount);
+    const perChunk = Math.max(1, Math.min(Math.floor(CHUNK / recordSize), last - from));
     const chunk = new Uint8Array(perChunk * recordSize);
-    for (let first = from; first < this.recordCount; first += perChunk) {
-      const count = Math.min(perChunk, this.recordCount - first);
+    for (let first = from; first < last; first += perChunk) {
+      const count = Math.min(perChunk, last - first);
       this.#content.read(first * recordSize, chunk.subarray(0, count * recordSize));
-      for (let i = 0; i < count; i += 1) {
-        if (visit(chunk.subarray(i * recordSize, (i + 1) * recordSize), first + i) === false) return;
-      }
+      for (let i = 0; i < count; i += 1) visit(chunk.subarray(i * recordSize, (i + 1) * recordSize), first + i);
     }
   }
 

@@ -12,7 +12,6 @@ import { type FileName, type MftRecord, parseMftRecord, residentValue, standardT
 import { MftTable } from "./mft-table";
 import { type StreamPiece, streamContent } from "./stream-layout";
 
-const BATCH = 500;
 /** Names of one file beyond this are damage or an attack on memory. */
 const MAX_LINKS = 1024;
 
@@ -62,22 +61,18 @@ class NtfsVolume implements FileSystem {
     return this.start;
   }
 
-  *readRecords(from: number): Generator<RecordBatch, void, void> {
+  *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
     this.#index ??= new MftIndex(this.table);
     const index = this.#index;
     const total = this.table.recordCount;
-    let next = from;
-    while (next < total) {
+    for (let next = from; next < total; ) {
       const records: FileRecord[] = [];
-      let seen = 0;
-      this.table.walk(next, (bytes, number) => {
+      this.table.walk(next, next + step, (bytes, number) => {
         // The bytes are reused by the walk while a record's held content must stay: parse a copy.
         const record = parseMftRecord(bytes.slice(), number);
         if (record && !record.base) records.push(...this.#tell(record, index));
-        next = number + 1;
-        seen += 1;
-        return records.length < BATCH && seen < BATCH * 10;
       });
+      next = Math.min(total, next + step);
       yield { records, resume: next, done: next, total };
     }
   }

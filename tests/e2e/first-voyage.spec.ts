@@ -1,0 +1,128 @@
+import { createHash } from "node:crypto";
+import { existsSync, readdirSync, readFileSync } from "node:fs";
+import { join } from "node:path";
+import { expect, type Page, test } from "@playwright/test";
+import yauzl from "yauzl";
+
+/** Where the start of this run puts what is restored. */
+const delivery = () => join(process.env.COMPASS_TEST_WORK ?? "", "e2e-delivery");
+const sha256 = (bytes: Buffer) => createHash("sha256").update(bytes).digest("hex");
+
+test.describe.configure({ mode: "serial" });
+
+async function openDemo(page: Page): Promise<void> {
+  await page.goto("/");
+  await page.getByRole("link", { name: "Funding application and log" }).click();
+}
+
+test("the account reads back as it was entered, and is kept", async ({ page }) => {
+  await openDemo(page);
+  await page.getByRole("link", { name: "Account" }).click();
+  await expect(page.getByText(/The client lost a document called something like “funding application”/)).toBeVisible();
+  await page.getByRole("textbox", { name: "Words it contained" }).fill("400 mm reflector");
+  await expect(page.getByRole("status").filter({ hasText: "Saved." })).toBeVisible();
+  await page.reload();
+  await expect(page.getByText("It contained the words “400 mm reflector”.")).toBeVisible();
+});
+
+test("the laptop's records are read, and a reload shows the true state", async ({ page }) => {
+  await openDemo(page);
+  await page.getByRole("link", { name: "Sources" }).click();
+  const volumes = page.getByRole("table", { name: "Volumes" });
+  await expect(volumes.getByRole("row", { name: /Laptop NTFS 0x0020_0000/ })).toBeVisible();
+  await page.getByRole("navigation", { name: "Stages of the job" }).getByRole("link", { name: "Search" }).click();
+  await page.getByRole("button", { name: "Read records" }).click();
+  await expect(page.getByText(/finished in/)).toBeVisible({ timeout: 30_000 });
+  await page.reload();
+  await expect(page.getByText(/finished in/)).toBeVisible();
+  await expect(page.getByRole("list", { name: "Passes" }).getByText(/^\d+ lost$/)).toBeVisible();
+});
+
+test("the deleted application is found, previewed, restored and verified", async ({ page }) => {
+  await openDemo(page);
+  await page.getByRole("link", { name: "Items" }).click();
+  await page.getByRole("searchbox", { name: "Search items" }).fill("funding appl");
+  const row = page.getByRole("row", { name: /Funding application\.docx/ });
+  await expect(row).toContainText("whole");
+  await row.click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await expect(inspector).toContainText("Funding application.docx");
+  await expect(inspector.locator("pre")).toContainText("mirror");
+  await expect(inspector).toContainText("opens: followed to its end and sound");
+
+  // The address carries the state: a reload and the back button bring the same view.
+  await expect(page).toHaveURL(/[?&]item=\d+/);
+  await expect(page).toHaveURL(/[?&]q=funding\+appl/);
+  await page.reload();
+  await expect(inspector).toContainText("Funding application.docx");
+
+  await row.getByRole("checkbox").check();
+  await expect(page.getByRole("link", { name: /1 in tray/ })).toContainText("fits");
+  await page.getByRole("link", { name: /1 in tray/ }).click();
+  const rehearsal = page.getByRole("region", { name: "Rehearsal" });
+  await expect(rehearsal).toContainText("is written anew");
+  await rehearsal.getByRole("button", { name: "Restore 1 file" }).click();
+  const result = page.getByRole("region", { name: /^Restore \d+$/ });
+  await expect(result).toContainText("1 of 1 files written, read again and the same", { timeout: 30_000 });
+
+  const file = join(delivery(), "Funding application and log/Laptop/Users/mo/Documents/Funding/Funding application.docx");
+  const bytes = readFileSync(file);
+  await expect(result).toContainText(sha256(bytes));
+  expect(await membersOf(bytes)).toContain("word/document.xml");
+  const download = page.waitForEvent("download");
+  await result.getByRole("link", { name: /Funding application\.docx/ }).click();
+  expect(sha256(readFileSync(await (await download).path()))).toBe(sha256(bytes));
+
+  await page.getByRole("link", { name: "Handover" }).click();
+  await expect(page.getByRole("article")).toContainText(sha256(bytes));
+  await expect(page.getByRole("article")).toContainText("read to the end");
+});
+
+test("restoring it again keeps both files", async ({ page }) => {
+  await openDemo(page);
+  await page.getByRole("link", { name: "Restore" }).click();
+  const rehearsal = page.getByRole("region", { name: "Rehearsal" });
+  await expect(rehearsal).toContainText("A file is already there: keep both, numbered");
+  await rehearsal.getByRole("button", { name: "Restore 1 file" }).click();
+  const folder = join(delivery(), "Funding application and log/Laptop/Users/mo/Documents/Funding");
+  await expect.poll(() => existsSync(join(folder, "Funding application (2).docx"))).toBe(true);
+  await expect(page.getByText("1 of 1 files written, read again and the same")).toHaveCount(2);
+  expect(readdirSync(folder).filter((name) => name.startsWith(".restoring"))).toEqual([]);
+});
+
+test("pictures and unknown content are shown without running anything", async ({ page }) => {
+  await openDemo(page);
+  await page.getByRole("link", { name: "Items" }).click();
+  await page.getByRole("searchbox", { name: "Search items" }).fill("moon 03");
+  await page.getByRole("row", { name: /moon 03/ }).click();
+  const picture = page.getByRole("img", { name: "Preview of moon 03.jpg" });
+  await expect(picture).toBeVisible();
+  expect(await picture.evaluate((image: HTMLImageElement) => image.naturalWidth)).toBeGreaterThan(100);
+  await page.getByRole("grid", { name: "Items" }).focus();
+  await page.keyboard.press("Space");
+  await expect(page.getByRole("dialog", { name: "Preview of moon 03.jpg" })).toBeVisible();
+  await page.keyboard.press("Escape");
+  await expect(page.getByRole("dialog")).toHaveCount(0);
+});
+
+test("a source outside the source folders and a destination outside the delivery folder are refused", async ({ page, baseURL }) => {
+  const refused = await page.request.post(`${baseURL}/api/jobs/1/sources`, { data: { path: "/etc/hostname" } });
+  expect(refused.status()).toBe(403);
+  const rehearsal = await page.request.post(`${baseURL}/api/jobs/1/rehearsal`, { data: { destination: "../../etc", conflict: "replace" } });
+  expect(((await rehearsal.json()) as { root: string }).root.startsWith(delivery())).toBe(true);
+  const foreign = await page.request.post(`${baseURL}/api/jobs`, { data: { title: "x" }, headers: { Origin: "http://elsewhere.example" } });
+  expect(foreign.status()).toBe(403);
+});
+
+/** The names in a ZIP, by a reader that is not ours. */
+function membersOf(bytes: Buffer): Promise<string[]> {
+  return new Promise((done, failed) => {
+    yauzl.fromBuffer(bytes, { lazyEntries: false }, (error, zip) => {
+      if (!zip) return failed(error);
+      const names: string[] = [];
+      zip.on("entry", (entry: { fileName: string }) => names.push(entry.fileName));
+      zip.on("end", () => done(names));
+      zip.on("error", failed);
+    });
+  });
+}

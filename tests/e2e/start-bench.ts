@@ -1,0 +1,24 @@
+import { mkdirSync } from "node:fs";
+import { join } from "node:path";
+import { loadDemo } from "../../demo/load";
+import { startWeb, startWorker } from "../../scripts/services";
+import { readSettings } from "../../server/settings";
+import { scratchDatabase } from "../support/scratch-database";
+
+/** Starts the built application with the demo's data, as the start command would. @returns what ends it again */
+export default async function startBench(): Promise<() => Promise<void>> {
+  const { COMPASS_TEST_WORK: work = "", COMPASS_TEST_PORT: port = "" } = process.env;
+  process.env.COMPASS_DATABASE_URL = await scratchDatabase();
+  process.env.COMPASS_SOURCES = join(work, "e2e-sources");
+  process.env.COMPASS_DELIVERY = join(work, "e2e-delivery");
+  process.env.COMPASS_PORT = port;
+  mkdirSync(process.env.COMPASS_DELIVERY, { recursive: true });
+  await loadDemo(readSettings(), true);
+  const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", COMPASS_LOG: "warn" };
+  const worker = startWorker(environment);
+  const web = await startWeb("127.0.0.1", Number(port), environment);
+  return async () => {
+    await web.stop();
+    await worker.stop();
+  };
+}

@@ -1,0 +1,132 @@
+import { createHash } from "node:crypto";
+import { mkdirSync, readdirSync, readFileSync, statSync, symlinkSync, unlinkSync, writeFileSync } from "node:fs";
+import { dirname, join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { itemQuery } from "../../server/items/contract";
+import { listItems } from "../../server/items/queries";
+import { startPass } from "../../server/passes/commands";
+import { listPasses } from "../../server/passes/queries";
+import { retryRestore, startRestore } from "../../server/restores/commands";
+import type { Restore, RestorePlan } from "../../server/restores/contract";
+import { listRestores, rehearse } from "../../server/restores/queries";
+import { changeTray } from "../../server/tray/commands";
+import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { pathOf, readTruth } from "../support/volume-truth";
+
+let bench: TestBench;
+let jobId: number;
+
+beforeAll(async () => {
+  bench = await startTestBench();
+  const job = await jobWith(bench, "ntfs-gpt");
+  jobId = job.jobId;
+  const volume = job.source.volumes.find((each) => each.filesystem === "ntfs");
+  await startPass(bench.db, jobId, volume?.id as number);
+  const worker = bench.worker();
+  await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"));
+  worker.kill("SIGKILL");
+});
+afterAll(() => bench.close());
+
+const plan = (destination: string, conflict: RestorePlan["conflict"] = "keep-both"): RestorePlan => ({ destination, conflict });
+const restoreOf = async (id: number) => (await listRestores(bench.db, jobId)).find((each) => each.id === id) as Restore;
+const finished = (id: number) =>
+  until(async () => {
+    const restore = await restoreOf(id);
+    return (restore.state === "done" || restore.state === "failed") && restore;
+  });
+const filesBelow = (folder: string): string[] =>
+  readdirSync(folder, { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .map((entry) => join(entry.parentPath, entry.name));
+const sha256 = (path: string) => createHash("sha256").update(readFileSync(path)).digest("hex");
+
+describe("a restore", () => {
+  it("writes every file once though its worker is killed, with the bytes the file-system driver had", async () => {
+    const lost = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 400 }))).items.filter((item) => item.condition === "whole");
+    await changeTray(
+      bench.db,
+      jobId,
+      lost.map((item) => item.id),
+      true,
+    );
+    const id = await startRestore(bench.db, jobId, plan("After a crash"));
+    for (let kill = 1; kill <= 2; kill += 1) {
+      const worker = bench.worker();
+      const settled = async () => (await restoreOf(id)).results.filter((result) => result.state === "verified").length;
+      const before = await settled();
+      await until(async () => (await settled()) > before + 2);
+      worker.kill("SIGKILL");
+    }
+    expect((await restoreOf(id)).state).toBe("running");
+    bench.worker();
+    const { results, root } = await finished(id);
+    expect(results).toHaveLength(lost.length);
+    expect(results.filter((result) => result.state !== "verified")).toEqual([]);
+    const files = filesBelow(root);
+    expect(files.sort()).toEqual(results.map((result) => result.output as string).sort());
+    for (const result of results) expect(sha256(result.output as string)).toBe(result.sha256);
+    const truth = new Map(
+      readTruth("ntfs-gpt")
+        .entries.filter((entry) => entry.state === "deleted-intact")
+        .map((entry) => [pathOf(entry), entry.sha256]),
+    );
+    const known = results.filter((result) => truth.has(result.path.normalize("NFC")));
+    expect(known.length).toBeGreaterThan(50);
+    for (const result of known) expect(result.sha256, result.path).toBe(truth.get(result.path.normalize("NFC")));
+  }, 180_000);
+
+  it("keeps, skips or replaces what is already there, as it was told", async () => {
+    const [item] = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 50 }))).items.filter(
+      (each) => each.condition === "whole" && each.size > 0,
+    );
+    const { rows } = await bench.pool.query<{ item_id: string }>("select item_id from tray_entries where job_id = $1", [jobId]);
+    await changeTray(
+      bench.db,
+      jobId,
+      rows.map((row) => Number(row.item_id)),
+      false,
+    );
+    await changeTray(bench.db, jobId, [item?.id as number], true);
+    const [file] = (await rehearse(bench.db, jobId, plan("Conflicts"))).files;
+    const target = file?.target as string;
+    mkdirSync(dirname(target), { recursive: true });
+    writeFileSync(target, "today's good version");
+    expect((await rehearse(bench.db, jobId, plan("Conflicts"))).files[0]?.exists).toBe(true);
+    const skipped = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "skip")));
+    expect(skipped.results[0]?.state).toBe("skipped");
+    const kept = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "keep-both")));
+    expect(kept.results[0]?.output).not.toBe(target);
+    expect(readFileSync(target, "utf8")).toBe("today's good version");
+    const replaced = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "replace")));
+    expect(sha256(target)).toBe(replaced.results[0]?.sha256);
+  }, 60_000);
+
+  it("is refused on the source's own folder and outside the delivery folder", async () => {
+    const delivery = process.env.COMPASS_DELIVERY;
+    process.env.COMPASS_DELIVERY = bench.sources;
+    expect((await rehearse(bench.db, jobId, plan("here"))).refused).toContain("lies beside the source");
+    await expect(startRestore(bench.db, jobId, plan("here"))).rejects.toThrow("lies beside the source");
+    process.env.COMPASS_DELIVERY = delivery;
+    symlinkSync("/tmp", join(bench.delivery, "elsewhere"));
+    expect((await rehearse(bench.db, jobId, plan("elsewhere"))).refused).toContain("outside the delivery folder");
+    expect((await rehearse(bench.db, jobId, plan("../../up"))).root.startsWith(bench.delivery)).toBe(true);
+  });
+
+  it("tells what failed and tries it again", async () => {
+    const [file] = (await rehearse(bench.db, jobId, plan("Blocked"))).files;
+    // A file stands where a folder has to be made.
+    const folder = dirname(file?.target as string);
+    mkdirSync(dirname(folder), { recursive: true });
+    writeFileSync(folder, "in the way");
+    const id = await startRestore(bench.db, jobId, plan("Blocked"));
+    const first = await finished(id);
+    expect(first.results[0]?.state).toBe("failed");
+    expect(first.results[0]?.problem).toContain("in the way");
+    unlinkSync(folder);
+    await retryRestore(bench.db, id);
+    const second = await finished(id);
+    expect(second.results[0]?.state).toBe("verified");
+    expect(statSync(second.results[0]?.output as string).size).toBe(second.results[0]?.size);
+  }, 60_000);
+});
