@@ -1,3 +1,4 @@
+import { statSync } from "node:fs";
 import { CachedSource, readBytes } from "../core/bytes/byte-source";
 import { text } from "../core/formats/text";
 import { type DiskReport, inspectDisk } from "../core/inspect";
@@ -31,6 +32,8 @@ export function openSource(path: string): OpenedSource {
 }
 
 function openFile(path: string): ReadOnlyFile {
+  if (statSync(path, { throwIfNoEntry: false })?.isDirectory())
+    throw new SourceError(`${path} is a folder; choose the image of a drive or volume in it.`);
   try {
     return new ReadOnlyFile(path);
   } catch (error) {

@@ -127,17 +127,24 @@ function firstMember(head: Uint8Array): { name: string; content: string } | null
 }
 
 const isZip = (head: Uint8Array) => hasAscii(head, 0, "PK\x03\x04") || hasAscii(head, 0, "PK\x05\x06");
-const isOffice = (head: Uint8Array) => /^(\[Content_Types\]|_rels\/|docProps\/|word\/|xl\/|ppt\/)/.test(firstMember(head)?.name ?? "");
+const OFFICE_FOLDERS = ["word/", "xl/", "ppt/"] as const;
+/** Office archives differ in the folder their parts stand in; the first of its names mostly shows in the first bytes. */
+const isOffice = (folder: (typeof OFFICE_FOLDERS)[number]) => (head: Uint8Array) => {
+  if (!/^(\[Content_Types\]|_rels\/|docProps\/|word\/|xl\/|ppt\/)/.test(firstMember(head)?.name ?? "")) return false;
+  const text = String.fromCharCode(...head);
+  const shown = OFFICE_FOLDERS.filter((each) => text.includes(each));
+  return shown.length === 0 || shown.includes(folder);
+};
 const isOpenDocument = (type: string) => (head: Uint8Array) => {
   const first = firstMember(head);
   return first?.name === "mimetype" && first.content.startsWith(`application/${type}`);
 };
-const office = (id: string, kind: Kind, title: string, extensions: string[]): Format => ({
+const office = (id: string, kind: Kind, title: string, extensions: string[], folder: (typeof OFFICE_FOLDERS)[number]): Format => ({
   id,
   kind,
   title,
   extensions,
-  recognise: isOffice,
+  recognise: isOffice(folder),
   check: checkZip,
 });
 const open = (id: string, kind: Kind, title: string, extensions: string[], type: string): Format => ({
@@ -156,8 +163,8 @@ export const zipFormats: readonly Format[] = [
   open("odp", "documents", "OpenDocument slides", ["odp", "otp"], "vnd.oasis.opendocument.presentation"),
   open("odg", "drawings", "OpenDocument drawing", ["odg", "otg"], "vnd.oasis.opendocument.graphics"),
   open("epub", "documents", "EPUB book", ["epub"], "epub+zip"),
-  office("docx", "documents", "Office Open XML text", ["docx", "docm", "dotx"]),
-  office("xlsx", "sheets", "Office Open XML sheet", ["xlsx", "xlsm", "xltx"]),
-  office("pptx", "documents", "Office Open XML slides", ["pptx", "pptm", "ppsx"]),
+  office("docx", "documents", "Office Open XML text", ["docx", "docm", "dotx"], "word/"),
+  office("xlsx", "sheets", "Office Open XML sheet", ["xlsx", "xlsm", "xltx"], "xl/"),
+  office("pptx", "documents", "Office Open XML slides", ["pptx", "pptm", "ppsx"], "ppt/"),
   { id: "zip", kind: "archives", title: "ZIP archive", extensions: ["zip", "jar", "kmz"], recognise: isZip, check: checkZip },
 ];

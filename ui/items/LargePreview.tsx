@@ -30,8 +30,7 @@ export function LargePreview({ itemId, onClose, onMove }: Props) {
       onKeyDown={onKey}
       maxWidth="lg"
       fullWidth
-      aria-label={item ? `Preview of ${item.name}` : "Preview"}
-      slotProps={{ paper: { sx: { p: 4 } } }}
+      slotProps={{ paper: { sx: { p: 4 }, "aria-label": item ? `Preview of ${item.name}` : "Preview" } }}
     >
       {item && best && (
         <>

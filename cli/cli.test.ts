@@ -1,0 +1,99 @@
+import { spawnSync } from "node:child_process";
+import { createHash } from "node:crypto";
+import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { beforeAll, describe, expect, it } from "vitest";
+import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
+
+const work = mkdtempSync(join(tmpdir(), "compass-cli-"));
+const image = join(work, "ntfs-gpt.img");
+
+function compass(...args: string[]) {
+  const done = spawnSync(process.execPath, ["--import", "tsx", "cli/main.ts", ...args], { encoding: "utf8", maxBuffer: 1 << 28 });
+  const lines = () =>
+    done.stdout
+      .trim()
+      .split("\n")
+      .map((line) => JSON.parse(line) as Record<string, unknown>);
+  return { code: done.status, out: done.stdout, err: done.stderr, lines };
+}
+
+beforeAll(() => writeFileSync(image, fixture("ntfs-gpt.img.gz")));
+
+describe("the command line", () => {
+  const truth = readTruth("ntfs-gpt");
+  /** The NTFS volume comes after an EFI and a reserved partition. */
+  const VOLUME = "2";
+
+  it("inspect tells each volume", () => {
+    const { code, lines } = compass("inspect", image, "--json");
+    expect(code).toBe(0);
+    const ntfs = lines().find((line) => line.filesystem === "ntfs");
+    expect(ntfs).toMatchObject({
+      container: "raw",
+      table: "gpt",
+      offset: truth.volume.partitionOffset,
+      clusterSize: truth.volume.clusterSize,
+    });
+    expect(Object.keys(ntfs ?? {})).toEqual(
+      expect.arrayContaining(["volume", "container", "table", "offset", "length", "filesystem", "label", "clusterSize", "notes"]),
+    );
+  });
+
+  it("list tells each copy in the promised form, the system's own files only when asked", () => {
+    const { code, lines } = compass("list", image, "--volume", VOLUME, "--state", "deleted", "--json");
+    expect(code).toBe(0);
+    const copies = lines();
+    expect(copies.length).toBeGreaterThan(100);
+    for (const copy of copies) {
+      expect(copy).toMatchObject({ volume: Number(VOLUME), place: "file-record", state: "deleted" });
+      expect(["whole", "partial", "name-only", "not-checked"]).toContain(copy.condition);
+      expect(String(copy.path)).toMatch(/^\//);
+      expect(String(copy.path).normalize("NFC")).toBe(copy.path);
+      if (copy.modified !== null) expect(new Date(String(copy.modified)).toISOString()).toBe(copy.modified);
+    }
+    expect(compass("list", image, "--volume", VOLUME).out).not.toContain("/$MFT");
+    expect(compass("list", image, "--volume", VOLUME, "--system").out).toContain("/$MFT");
+  });
+
+  it("restore writes the matching files, each with the hash the driver's content has", () => {
+    const to = join(work, "out");
+    const { lines } = compass("restore", image, "--to", to, "--volume", VOLUME, "--state", "live", "--match", "*.docx", "--json");
+    const hashes = new Map(truth.entries.map((entry) => [pathOf(entry), entry.sha256]));
+    const results = lines();
+    expect(results.length).toBeGreaterThan(2);
+    for (const result of results) {
+      expect(result.sha256, String(result.path)).toBe(hashes.get(String(result.path)));
+      expect(
+        createHash("sha256")
+          .update(readFileSync(String(result.output)))
+          .digest("hex"),
+      ).toBe(result.sha256);
+    }
+  });
+
+  it("check tells whether files open", () => {
+    const cut = join(work, "cut.png");
+    writeFileSync(cut, Buffer.from("89504e470d0a1a0a0000000d49484452", "hex"));
+    const { code, lines } = compass("check", cut, "--json");
+    expect(code).toBe(1);
+    expect(lines()[0]).toMatchObject({ file: cut, format: "png", opens: false });
+  });
+
+  it.each([
+    [2, "no verb", []],
+    [2, "an unknown verb", ["dig"]],
+    [2, "an unknown option", ["list", image, "--deep"]],
+    [2, "a wrong state", ["list", image, "--state", "lost"]],
+    [2, "no destination", ["restore", image]],
+    [3, "a missing file", ["inspect", join(work, "not-there")]],
+    [3, "a text as an image", ["inspect", "package.json"]],
+  ] as const)("exits %i for %s, with one clear sentence and nothing on standard output", (code, _words, args) => {
+    const done = compass(...args);
+    expect(done.code).toBe(code);
+    expect(done.out).toBe("");
+    expect(done.err.trim()).not.toMatch(/^\s+at /m);
+    expect(done.err.length).toBeGreaterThan(10);
+  });
+});

@@ -1,0 +1,31 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { numberedName, safeComponents, safeName } from "./names";
+
+describe("names at the destination", () => {
+  it("never lead out of it, are never empty, and can be written on any device", () => {
+    fc.assert(
+      fc.property(fc.string({ unit: "binary", maxLength: 400 }), (path) => {
+        for (const part of safeComponents(path)) {
+          expect(part).not.toMatch(/[/\\:*?"<>|]/);
+          expect([".", "..", ""]).not.toContain(part);
+          expect(part).not.toMatch(/[. ]$/);
+          expect(new TextEncoder().encode(part).length).toBeLessThanOrEqual(255 - 16);
+        }
+      }),
+    );
+  });
+
+  it("keep what can be kept", () => {
+    expect(safeComponents("/Users/mo/Größe der Kuppel.txt")).toEqual(["Users", "mo", "Größe der Kuppel.txt"]);
+    expect(safeComponents("/?/letter.docx")).toEqual(["_unknown folder", "letter.docx"]);
+    expect(safeComponents("/../../etc/passwd")).toEqual(["__", "__", "etc", "passwd"]);
+    expect(safeName("gpj.\u202eexe")).toBe("gpj.exe");
+    expect(safeName(`${"観".repeat(120)}.txt`)).toMatch(/^観+\.txt$/);
+  });
+
+  it("get a number before the extension when one is taken", () => {
+    expect(numberedName("letter.docx", 2)).toBe("letter (2).docx");
+    expect(numberedName("README", 3)).toBe("README (3)");
+  });
+});

@@ -1,0 +1,55 @@
+import { join } from "node:path";
+import { chromium, type Page } from "@playwright/test";
+import { readSettings } from "../server/settings";
+import { CHROMIUM } from "./packages";
+
+/**
+ * Takes the pictures of the README from a running demo whose data are fresh: `npm run demo -- --fresh`, then
+ * `npx tsx scripts/pictures.ts`. It works through the demo job as a technician would.
+ */
+const { COMPASS_HOST, COMPASS_PORT } = readSettings();
+const base = `http://${COMPASS_HOST}:${COMPASS_PORT}`;
+const folder = join(import.meta.dirname, "../docs/screenshots");
+
+async function main(): Promise<void> {
+  const browser = await chromium.launch({ executablePath: CHROMIUM, chromiumSandbox: false, args: ["--disable-gpu", "--disable-quic"] });
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme: "light", baseURL: base });
+  const shot = async (name: string) => {
+    await page.waitForTimeout(700);
+    await page.screenshot({ path: join(folder, `${name}.png`) });
+  };
+  await readRecords(page);
+  await page.goto("/jobs/1/items?q=funding");
+  await page.getByRole("row", { name: /Funding application\.docx/ }).click();
+  await page
+    .getByRole("row", { name: /Funding application\.docx/ })
+    .getByRole("checkbox")
+    .check();
+  await page.getByText("Application for a 400 mm reflector").waitFor();
+  await page.getByRole("searchbox", { name: "Search items" }).fill("");
+  await shot("items");
+  await page.goto("/jobs/1/restore");
+  await page.getByRole("button", { name: /^Restore \d/ }).click();
+  await page.getByText("read again and the same").waitFor();
+  await shot("restore");
+  for (const stage of ["account", "sources", "search", "handover"]) {
+    await page.goto(`/jobs/1/${stage}`);
+    await shot(stage);
+  }
+  await page.goto("/");
+  await shot("bench");
+  await browser.close();
+}
+
+async function readRecords(page: Page): Promise<void> {
+  await page.goto("/jobs/1/search");
+  const start = page.getByRole("button", { name: "Read records" });
+  await start
+    .or(page.getByText(/finished in/))
+    .first()
+    .waitFor();
+  if (await start.isVisible()) await start.click();
+  await page.getByText(/finished in/).waitFor();
+}
+
+await main();
