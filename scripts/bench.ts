@@ -20,7 +20,8 @@ async function main(): Promise<void> {
   const folder = join(readSettings().COMPASS_DATA, "bench");
   mkdirSync(folder, { recursive: true });
   const image = bigNtfs(folder, records);
-  const out = join(folder, "built");
+  // Below the project, so that its packages are found.
+  const out = join("dist", "bench");
   await build({
     entryPoints: { compass: "cli/main.ts", "read-through": "bench/read-through.ts" },
     outdir: out,
