@@ -2,23 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { LayoutSource } from "../bytes/layout";
 import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
-
-/** The kinds of spot a copy can come from. */
-export const PLACES = [
-  "bin",
-  "autosave",
-  "temporary",
-  "own-backup",
-  "snapshot",
-  "backup",
-  "file-record",
-  "leftover-record",
-  "raw",
-] as const;
-export type Place = (typeof PLACES)[number];
-
-export const CONDITIONS = ["whole", "partial", "name-only", "not-checked"] as const;
-export type Condition = (typeof CONDITIONS)[number];
+import type { Condition, Place } from "./vocabulary";
 
 /** The facts a condition is derived from. All counts are bytes of the copy's content. */
 export interface Evidence extends ByteEvidence {

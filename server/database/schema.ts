@@ -155,6 +155,8 @@ export const items = pgTable(
     kind: text("kind").notNull(),
     lost: boolean("lost").notNull(),
     copies: integer("copies").notNull().default(1),
+    /** The kinds of place its copies were found in. */
+    places: text("places").array().notNull(),
     bestCopyId: bytes("best_copy_id").notNull(),
     size: bytes("size").notNull(),
     modified: time("modified"),
@@ -164,7 +166,12 @@ export const items = pgTable(
   (table) => [
     uniqueIndex("items_job_key").on(table.jobId, table.key),
     index("items_name_words").using("gin", sql`${table.name} gin_trgm_ops`),
-    index("items_order").on(table.jobId, table.lost, sql`lower(${table.name})`, table.id),
+    // One index a sort order, so that any page is read in order without sorting.
+    index("items_by_name").on(table.jobId, sql`lower(${table.name})`, table.id),
+    index("items_by_name_lost").on(table.jobId, sql`lower(${table.name})`, table.id).where(sql`lost`),
+    index("items_by_changed").on(table.jobId, sql`coalesce(${table.modified}, '-infinity'::timestamptz)`, table.id),
+    index("items_by_size").on(table.jobId, table.size, table.id),
+    index("items_by_survival").on(table.jobId, table.survival, table.id),
     index("items_folder").on(table.folderId),
   ],
 );
@@ -197,7 +204,12 @@ export const copies = pgTable(
     firstAt: bytes("first_at"),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
-  (table) => [index("copies_item").on(table.itemId), index("copies_pass").on(table.passId)],
+  (table) => [
+    index("copies_item").on(table.itemId),
+    index("copies_pass").on(table.passId),
+    // Who owns the bytes under the pointer on the disk chart.
+    index("copies_first_at").on(table.volumeId, table.firstAt),
+  ],
 );
 
 /** What has been chosen to restore. */

@@ -1,16 +1,59 @@
 import { z } from "zod";
+import { CONDITIONS, PLACES } from "../../core/copies/vocabulary";
 import { KINDS } from "../../core/formats/format";
 
-export const itemQuery = z.object({
+export const SORTS = ["name", "changed", "size", "condition"] as const;
+export type Sort = (typeof SORTS)[number];
+/** Classes of size a person thinks in; upper bounds in bytes. */
+export const SIZES = {
+  empty: 0,
+  "to 10 KiB": 10_240,
+  "to 1 MiB": 1 << 20,
+  "to 100 MiB": 100 << 20,
+  larger: Number.MAX_SAFE_INTEGER,
+} as const;
+export type SizeClass = keyof typeof SIZES;
+/** Items in one page of the list. */
+export const PAGE = 200;
+
+const words = Object.keys(SIZES) as [SizeClass, ...SizeClass[]];
+
+/** What narrows the list. */
+export const itemFilter = z.object({
   q: z.string().max(300).default(""),
   show: z.enum(["lost", "all"]).default("lost"),
   kind: z.enum(KINDS).optional(),
+  place: z.enum(PLACES).optional(),
+  condition: z.enum(CONDITIONS).optional(),
+  /** Everything below this folder; "/" first. */
+  folder: z.string().max(4000).optional(),
+  /** The year of the last change in the job's time zone; "none": no date. */
+  year: z
+    .string()
+    .regex(/^(\d{4}|none)$/)
+    .optional(),
+  size: z.enum(words).optional(),
+});
+export type ItemFilter = z.infer<typeof itemFilter>;
+
+export const itemQuery = itemFilter.extend({
+  sort: z.enum(SORTS).default("name"),
+  order: z.enum(["up", "down"]).default("up"),
   after: z.string().max(2000).optional(),
-  limit: z.coerce.number().int().min(1).max(1000).default(300),
+  limit: z.coerce.number().int().min(1).max(1000).default(PAGE),
 });
 export type ItemQuery = z.infer<typeof itemQuery>;
 
-export const CONDITION_WORDS = ["whole", "partial", "name-only", "not-checked"] as const;
+/** One copy on an item's ribbon. */
+export const mark = z.object({
+  /** UTC milliseconds of its last change; null when not known. */
+  at: z.number().nullable(),
+  place: z.enum(PLACES),
+  condition: z.enum(CONDITIONS),
+  survival: z.number(),
+  live: z.boolean(),
+});
+export type Mark = z.infer<typeof mark>;
 
 export const item = z.object({
   id: z.number(),
@@ -22,18 +65,30 @@ export const item = z.object({
   bestCopyId: z.number(),
   size: z.number(),
   modified: z.coerce.date().nullable(),
-  condition: z.enum(CONDITION_WORDS),
+  condition: z.enum(CONDITIONS),
   survival: z.number(),
   inTray: z.boolean(),
+  marks: z.array(mark),
 });
 export type Item = z.infer<typeof item>;
 export const itemPage = z.object({ items: z.array(item), next: z.string().nullable() });
 export type ItemPage = z.infer<typeof itemPage>;
 
+/** How many items match, and where each page but the first begins: with it any page can be fetched directly. */
+export const spine = z.object({ count: z.number(), starts: z.array(z.string()) });
+export type Spine = z.infer<typeof spine>;
+
+const counted = z.array(z.object({ value: z.string(), count: z.number() }));
+/** Counts by each way of narrowing; each leaves its own choice out of account, so that others can be chosen instead. */
 export const facets = z.object({
   total: z.number(),
-  matching: z.number(),
-  kinds: z.array(z.object({ kind: z.string(), count: z.number() })),
+  kind: counted,
+  place: counted,
+  condition: counted,
+  year: counted,
+  size: counted,
+  /** The folders right below the chosen one (or below the root). */
+  folder: counted,
 });
 export type Facets = z.infer<typeof facets>;
 
@@ -41,14 +96,14 @@ const finding = z.looseObject({ finding: z.string() });
 
 export const copy = z.object({
   id: z.number(),
-  place: z.string(),
+  place: z.enum(PLACES),
   state: z.enum(["live", "deleted"]),
   reference: z.string(),
   size: z.number(),
   created: z.coerce.date().nullable(),
   modified: z.coerce.date().nullable(),
   changed: z.coerce.date().nullable(),
-  condition: z.enum(CONDITION_WORDS),
+  condition: z.enum(CONDITIONS),
   survival: z.number(),
   evidence: z.object({
     usedByOthers: z.number(),
@@ -63,9 +118,7 @@ export const copy = z.object({
   sourceId: z.number(),
 });
 export type Copy = z.infer<typeof copy>;
-export const itemDetail = item.extend({ volumeLabel: z.string(), sourceName: z.string(), reason: z.string(), list: z.array(copy) });
+export const itemDetail = item
+  .omit({ marks: true })
+  .extend({ volumeLabel: z.string(), sourceName: z.string(), reason: z.string(), list: z.array(copy) });
 export type ItemDetail = z.infer<typeof itemDetail>;
-
-export const textPreview = z.object({ text: z.string(), encoding: z.string(), truncated: z.boolean() });
-export const PREVIEW_FORMS = ["picture", "text", "document", "hex"] as const;
-export type PreviewForm = (typeof PREVIEW_FORMS)[number];

@@ -142,8 +142,8 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
     [jobId, volumeId],
   );
   await client.query(
-    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, best_copy_id, size, modified, condition, survival)
-     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, state = 'deleted', i.id, size, modified, condition, survival
+    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival)
+     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, state = 'deleted', array['file-record'], i.id, size, modified, condition, survival
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
      on conflict (job_id, key) do nothing`,
@@ -175,10 +175,10 @@ const BEST_COPY = `
     order by c.item_id, array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
       c.modified desc nulls last, c.survival desc, c.state, c.id
   ), counted as (
-    select c.item_id, count(*)::int as copies, bool_or(c.state = 'deleted') as lost
+    select c.item_id, count(*)::int as copies, bool_or(c.state = 'deleted') as lost, array_agg(distinct c.place) as places
     from copies c join touched on touched.id = c.item_id group by c.item_id
   )
-  update items set copies = counted.copies, lost = counted.lost, best_copy_id = ranked.id, size = ranked.size,
+  update items set copies = counted.copies, lost = counted.lost, places = counted.places, best_copy_id = ranked.id, size = ranked.size,
     modified = ranked.modified, condition = ranked.condition, survival = ranked.survival
   from ranked join counted using (item_id) where items.id = ranked.item_id`;
 

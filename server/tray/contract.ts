@@ -1,5 +1,16 @@
 import { z } from "zod";
+import { itemQuery } from "../items/contract";
 
-export const changeTray = z.object({ items: z.array(z.number().int()).max(10_000), chosen: z.boolean() });
+/** Which items a change of the tray means. */
+export const trayChange = z.intersection(
+  z.object({ chosen: z.boolean() }),
+  z.union([
+    z.object({ items: z.array(z.number().int()).max(10_000) }),
+    /** All that match a filter; with `between`, only those from one item to another in the list's order. */
+    z.object({ matching: itemQuery, between: z.tuple([z.number().int(), z.number().int()]).optional() }),
+    z.object({ everything: z.literal(true) }),
+  ]),
+);
+export type TrayChange = z.infer<typeof trayChange>;
 export const tray = z.object({ count: z.number(), bytes: z.number(), freeBytes: z.number().nullable() });
 export type Tray = z.infer<typeof tray>;

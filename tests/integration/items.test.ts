@@ -1,7 +1,9 @@
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { migrateDatabase } from "../../server/database/migrate";
-import { type Item, itemQuery } from "../../server/items/contract";
-import { countItems, findItem, listItems } from "../../server/items/queries";
+import { type Item, itemFilter, itemQuery, PAGE, SORTS } from "../../server/items/contract";
+import { countFacets } from "../../server/items/facets";
+import { listItems, spineOf } from "../../server/items/list";
+import { findItem } from "../../server/items/queries";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { addSource } from "../../server/sources/commands";
@@ -45,9 +47,9 @@ describe("items", () => {
     expect(new Set(items.map((item) => item.id)).size).toBe(items.length);
     const known = new Set(paths);
     expect(truth.map(pathOf).filter((path) => !known.has(path))).toEqual([]);
-    const { total, matching, kinds } = await countItems(bench.db, jobId, itemQuery.parse({ show: "all" }));
-    expect([total, matching]).toEqual([items.length, items.length]);
-    expect(kinds.reduce((sum, each) => sum + each.count, 0)).toBe(items.length);
+    const { total, kind, condition, place, year, size } = await countFacets(bench.db, jobId, itemFilter.parse({ show: "all" }));
+    expect(total).toBe(items.length);
+    for (const facet of [kind, condition, place, year, size]) expect(facet.reduce((sum, each) => sum + each.count, 0)).toBe(items.length);
   });
 
   it("are found by words of name and folder, by phrase, and by nothing that only looks like a pattern", async () => {
@@ -80,11 +82,57 @@ describe("items", () => {
 
   it("can be put into the tray and taken out", async () => {
     const chosen = (await everything({})).slice(0, 5);
-    await changeTray(bench.db, jobId, [...chosen.map((item) => item.id), 999_999_999], true);
+    await changeTray(bench.db, jobId, { items: [...chosen.map((item) => item.id), 999_999_999], chosen: true });
     const tray = await findTray(bench.db, jobId);
     expect([tray.count, tray.bytes]).toEqual([5, chosen.reduce((sum, item) => sum + item.size, 0)]);
-    await changeTray(bench.db, jobId, [chosen[0]?.id as number], false);
+    await changeTray(bench.db, jobId, { items: [chosen[0]?.id as number], chosen: false });
     expect((await findTray(bench.db, jobId)).count).toBe(4);
+  });
+
+  it("can be put into the tray by a range of the list and by all that match, and all taken out", async () => {
+    const matching = itemQuery.parse({ sort: "size", order: "down" });
+    const list = await everything({ sort: "size", order: "down" });
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await changeTray(bench.db, jobId, { matching, between: [list[20]?.id as number, list[11]?.id as number], chosen: true });
+    const again = await everything({ sort: "size", order: "down" });
+    expect(again.flatMap((item, index) => (item.inTray ? [index] : []))).toEqual([11, 12, 13, 14, 15, 16, 17, 18, 19, 20]);
+    await changeTray(bench.db, jobId, { matching: itemQuery.parse({ kind: "pictures" }), chosen: true });
+    const { rows } = await bench.pool.query(
+      "select 1 from tray_entries t join items i on i.id = t.item_id where i.kind = 'pictures' and i.lost",
+    );
+    expect(rows.length).toBe(list.filter((item) => item.kind === "pictures").length);
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    expect((await findTray(bench.db, jobId)).count).toBe(0);
+  });
+
+  it.each(SORTS)("come in the order of %s, up and down, and the spine leads to the beginning of each page", async (sort) => {
+    const up = await everything({ show: "all", sort });
+    const down = await everything({ show: "all", sort, order: "down" });
+    expect(down.map((item) => item.id)).toEqual(up.map((item) => item.id).reverse());
+    const { count, starts } = await spineOf(bench.db, jobId, itemQuery.parse({ show: "all", sort }));
+    expect(count).toBe(up.length);
+    expect(starts.length).toBe(Math.floor((up.length - 1) / PAGE));
+    for (const [index, after] of starts.entries()) {
+      const page = await listItems(bench.db, jobId, itemQuery.parse({ show: "all", sort, after, limit: 3 }));
+      expect(page.items[0]?.id).toBe(up[(index + 1) * PAGE]?.id);
+    }
+  });
+
+  it.each(["kind", "condition", "place", "year", "size"] as const)("are narrowed by %s to as many as it says", async (name) => {
+    const facets = await countFacets(bench.db, jobId, itemFilter.parse({ show: "all" }));
+    expect(facets[name].length).toBeGreaterThan(0);
+    for (const { value, count } of facets[name].slice(0, 4)) {
+      expect((await spineOf(bench.db, jobId, itemQuery.parse({ show: "all", [name]: value }))).count, value).toBe(count);
+      // A chosen one still shows the others.
+      expect((await countFacets(bench.db, jobId, itemFilter.parse({ show: "all", [name]: value })))[name]).toEqual(facets[name]);
+    }
+  });
+
+  it("are narrowed by folder, level by level", async () => {
+    const top = (await countFacets(bench.db, jobId, itemFilter.parse({ show: "all" }))).folder[0];
+    const below = await everything({ show: "all", folder: `/${top?.value}` });
+    expect(below.length).toBe(top?.count);
+    expect(below.every((item) => item.folder.split("/")[1] === top?.value)).toBe(true);
   });
 });
 

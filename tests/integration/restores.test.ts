@@ -3,7 +3,7 @@ import { mkdirSync, readdirSync, readFileSync, statSync, symlinkSync, unlinkSync
 import { dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { itemQuery } from "../../server/items/contract";
-import { listItems } from "../../server/items/queries";
+import { listItems } from "../../server/items/list";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { retryRestore, startRestore } from "../../server/restores/commands";
@@ -44,12 +44,7 @@ const sha256 = (path: string) => createHash("sha256").update(readFileSync(path))
 describe("a restore", () => {
   it("writes every file once though its worker is killed, with the bytes the file-system driver had", async () => {
     const lost = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 400 }))).items.filter((item) => item.condition === "whole");
-    await changeTray(
-      bench.db,
-      jobId,
-      lost.map((item) => item.id),
-      true,
-    );
+    await changeTray(bench.db, jobId, { items: lost.map((item) => item.id), chosen: true });
     const id = await startRestore(bench.db, jobId, plan("After a crash"));
     for (let kill = 1; kill <= 2; kill += 1) {
       const worker = bench.worker();
@@ -80,14 +75,8 @@ describe("a restore", () => {
     const [item] = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 50 }))).items.filter(
       (each) => each.condition === "whole" && each.size > 0,
     );
-    const { rows } = await bench.pool.query<{ item_id: string }>("select item_id from tray_entries where job_id = $1", [jobId]);
-    await changeTray(
-      bench.db,
-      jobId,
-      rows.map((row) => Number(row.item_id)),
-      false,
-    );
-    await changeTray(bench.db, jobId, [item?.id as number], true);
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await changeTray(bench.db, jobId, { items: [item?.id as number], chosen: true });
     const [file] = (await rehearse(bench.db, jobId, plan("Conflicts"))).files;
     const target = file?.target as string;
     mkdirSync(dirname(target), { recursive: true });

@@ -40,24 +40,31 @@ export const useRestores = (jobId: number) =>
 
 /** A pass announces every batch; fetching anew more often than this would only keep the browser busy. */
 const QUIET_MS = 800;
+/** Counting a long list takes the server a while: its counts may lag behind a little. */
+const COUNTS_QUIET_MS = 4_000;
+const COUNTS = new Set<unknown>(["spine", "facets"]);
 
 /** Fetches the job's data anew whenever the server says that something changed. */
 export function useJobEvents(jobId: number): void {
   const client = useQueryClient();
   useEffect(() => {
     const events = new EventSource(path(jobId, "events"));
-    let timer: ReturnType<typeof setTimeout> | undefined;
-    let last = 0;
-    const refresh = () => {
-      timer = undefined;
-      last = Date.now();
-      void client.invalidateQueries({ queryKey: keys.job(jobId) });
+    const follow = (quiet: number, counts: boolean) => {
+      let timer: ReturnType<typeof setTimeout> | undefined;
+      let last = 0;
+      const refresh = () => {
+        timer = undefined;
+        last = Date.now();
+        void client.invalidateQueries({ queryKey: keys.job(jobId), predicate: (query) => COUNTS.has(query.queryKey[2]) === counts });
+      };
+      events.addEventListener("changed", () => {
+        timer ??= setTimeout(refresh, Math.max(0, last + quiet - Date.now()));
+      });
+      return () => clearTimeout(timer);
     };
-    events.addEventListener("changed", () => {
-      timer ??= setTimeout(refresh, Math.max(0, last + QUIET_MS - Date.now()));
-    });
+    const ends = [follow(QUIET_MS, false), follow(COUNTS_QUIET_MS, true)];
     return () => {
-      clearTimeout(timer);
+      for (const end of ends) end();
       events.close();
     };
   }, [client, jobId]);

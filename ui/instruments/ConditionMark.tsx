@@ -1,8 +1,8 @@
-import type { CONDITION_WORDS } from "@/server/items/contract";
+import type { Item } from "@/server/items/contract";
 import { conditionText } from "./words";
 
 interface Props {
-  condition: (typeof CONDITION_WORDS)[number];
+  condition: Item["condition"];
   survival: number;
   /** Only the fill, where the word stands elsewhere. */
   bare?: boolean;

@@ -1,4 +1,4 @@
-import type { CONDITION_WORDS } from "@/server/items/contract";
+import type { Item } from "@/server/items/contract";
 
 const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
 
@@ -45,12 +45,19 @@ export function durationText(ms: number): string {
   return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
 }
 
-export function conditionText(condition: (typeof CONDITION_WORDS)[number], survival: number): string {
+export function conditionText(condition: Item["condition"], survival: number): string {
   if (condition === "whole") return "whole";
   if (condition === "name-only") return "name only";
   if (condition === "not-checked") return "not checked";
   return `${Math.max(1, Math.min(99, Math.round(survival * 100)))} % left`;
 }
+
+export const CONDITION_WORDS: Record<string, string> = {
+  whole: "whole",
+  partial: "partial",
+  "name-only": "name only",
+  "not-checked": "not checked",
+};
 
 export const KIND_WORDS: Record<string, string> = {
   documents: "Documents",

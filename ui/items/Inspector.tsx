@@ -1,20 +1,25 @@
 "use client";
 
 import Button from "@mui/material/Button";
+import dynamic from "next/dynamic";
 import type { Copy, ItemDetail } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
+import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, dateText, exactBytes, momentText, offsetText, PLACE_WORDS } from "../instruments/words";
+import { Preview } from "../previews/Preview";
 import styles from "./items.module.css";
-import { Preview } from "./Preview";
 import { useItemDetail } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
+// Comparing brings its own tools; they come when they are asked for.
+const Compare = dynamic(() => import("../compare/Compare").then((module) => module.Compare), { ssr: false });
+
 /** One item: its content first, then the evidence for it, then its other copies. */
 export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) {
-  const { data: item, error } = useItemDetail(itemId);
+  const { data: item, error } = useItemDetail(jobId, itemId);
   const { data: job } = useJob(jobId);
   const [address, change] = useAddress();
   const tray = useTrayChange(jobId);
@@ -22,6 +27,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
   if (!item) return <Problem>{problemText(error)}</Problem>;
   const copy = item.list.find((each) => String(each.id) === address.get("copy")) ?? item.list[0];
   if (!copy) return <Problem>No copy of this item is known.</Problem>;
+  const compared = item.list.find((each) => String(each.id) === address.get("compare") && each !== copy);
   return (
     <>
       <h2>{item.name}</h2>
@@ -32,7 +38,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
           .filter(Boolean)
           .map((part) => `/ ${part} `)}
       </p>
-      <Preview key={copy.id} copyId={copy.id} name={item.name} size={copy.size} />
+      <Preview key={copy.id} copyId={copy.id} name={item.name} size={copy.size} runs={copy.runs} />
       <Evidence copy={copy} item={item} zone={zone} />
       <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
         {item.inTray ? "Take out of the tray" : "Put into the tray"}
@@ -47,6 +53,9 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
                 aria-pressed={each.id === copy.id}
                 onClick={() => change({ copy: String(each.id) })}
               >
+                <PlaceGlyph
+                  mark={{ at: null, place: each.place, condition: each.condition, survival: each.survival, live: each.state === "live" }}
+                />
                 <span>
                   {PLACE_WORDS[each.place]}, {each.state}
                   {each.best ? ", best" : ""}
@@ -54,10 +63,16 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
                 <span>{bytesText(each.size)}</span>
                 <span>{dateText(each.modified, zone)}</span>
               </button>
+              {each.id !== copy.id && (
+                <button type="button" onClick={() => change({ compare: String(each.id) }, true)}>
+                  Compare
+                </button>
+              )}
             </li>
           ))}
         </ul>
       )}
+      {compared && <Compare name={item.name} first={copy} second={compared} zone={zone} onClose={() => change({ compare: null })} />}
     </>
   );
 }

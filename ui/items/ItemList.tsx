@@ -2,114 +2,182 @@
 
 import Checkbox from "@mui/material/Checkbox";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, useCallback, useEffect, useRef, useState } from "react";
-import type { Item } from "@/server/items/contract";
+import { type KeyboardEvent, type MouseEvent, memo, type ReactNode, useCallback, useMemo, useRef, useState } from "react";
+import type { Item, ItemQuery } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
-import { bytesText, dateText, exactBytes } from "../instruments/words";
+import { Problem, problemText } from "../instruments/Problem";
+import type { Span } from "../instruments/time-scale";
+import { bytesText, dateText, exactBytes, KIND_WORDS } from "../instruments/words";
+import { COLUMN_FACTS, type Column, type Columns } from "./columns";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
-import type { useItems } from "./use-items";
+import { ListHead } from "./ListHead";
+import { Ribbon } from "./Ribbon";
+import { useItems } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
+/** A million rows of this height stay below the tallest element the browser lays out (33,554,432 pixels). */
 const ROW = 30;
 
 interface Props {
   jobId: number;
-  items: ReturnType<typeof useItems>;
-  matching: number;
+  query: ItemQuery;
   opened: number | null;
+  columns: Columns;
+  onResize: (column: Column, width: number) => void;
+  span: Span;
+  onSpan: (span: Span | null) => void;
+  loss: number | null;
 }
 
-/** The list itself: only the rows in sight exist, pages are fetched as they come near. */
-export function ItemList({ jobId, items, matching, opened }: Props) {
-  const { data, hasNextPage, isFetchingNextPage, fetchNextPage } = items;
-  const rows = data?.pages.flatMap((page) => page.items) ?? [];
+/** The list itself: only the rows in sight exist, and only their pages are fetched. */
+export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan, loss }: Props) {
   const [, change] = useAddress();
   const { data: job } = useJob(jobId);
   const zone = job?.timeZone ?? "UTC";
   const tray = useTrayChange(jobId);
   const [large, setLarge] = useState(false);
+  const [present, setPresent] = useState(-1);
+  const anchor = useRef<number | null>(null);
   const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroll.current, estimateSize: () => ROW, overscan: 12 });
-  const shown = virtual.getVirtualItems();
-  const lastShown = shown[shown.length - 1]?.index ?? 0;
+  const [sight, setSight] = useState({ first: 0, last: 40 });
+  const items = useItems(jobId, query, sight.first, sight.last);
+  const virtual = useVirtualizer({
+    count: items.count,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => ROW,
+    overscan: 8,
+    onChange: (instance) => {
+      const range = instance.range;
+      if (range)
+        setSight((before) =>
+          before.first === range.startIndex && before.last === range.endIndex ? before : { first: range.startIndex, last: range.endIndex },
+        );
+    },
+  });
 
-  useEffect(() => {
-    if (hasNextPage && !isFetchingNextPage && lastShown > rows.length - 80) void fetchNextPage();
-  }, [lastShown, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
-
-  const present = rows.findIndex((row) => row.id === opened);
-  const open = useCallback((item: Item | undefined) => item && change({ item: String(item.id), copy: null }), [change]);
-  const move = (index: number) => {
-    const target = Math.max(0, Math.min(rows.length - 1, index));
-    open(rows[target]);
-    virtual.scrollToIndex(target);
+  const rowOf = (id: number | null) => {
+    if (id === null) return -1;
+    if (items.at(present)?.id === id) return present;
+    for (let index = sight.first; index <= sight.last; index += 1) if (items.at(index)?.id === id) return index;
+    return present;
   };
-  const toggle = (item: Item | undefined) => item && tray.mutate({ items: [item.id], chosen: !item.inTray });
+  const row = rowOf(opened);
+  const open = useCallback(
+    (item: Item | undefined, index: number) => {
+      if (!item) return;
+      setPresent(index);
+      change({ item: String(item.id), copy: null, compare: null });
+    },
+    [change],
+  );
+  const move = (index: number) => {
+    const target = Math.max(0, Math.min(items.count - 1, index));
+    setPresent(target);
+    virtual.scrollToIndex(target);
+    open(items.at(target), target);
+  };
+  const { mutate } = tray;
+  const toggle = useCallback(
+    (item: Item, range: boolean) => {
+      const from = anchor.current;
+      anchor.current = item.id;
+      if (range && from !== null && from !== item.id) mutate({ matching: query, between: [from, item.id], chosen: true });
+      else mutate({ items: [item.id], chosen: !item.inTray });
+    },
+    [mutate, query],
+  );
+  const enlarge = useCallback(
+    (item: Item, index: number) => {
+      open(item, index);
+      setLarge(true);
+    },
+    [open],
+  );
 
   const onKey = (event: KeyboardEvent) => {
     const page = Math.max(1, Math.floor((scroll.current?.clientHeight ?? 300) / ROW) - 1);
     const steps: Record<string, number> = {
-      ArrowDown: present + 1,
-      ArrowUp: present - 1,
-      PageDown: present + page,
-      PageUp: present - page,
+      ArrowDown: row + 1,
+      ArrowUp: row - 1,
+      PageDown: row + page,
+      PageUp: row - page,
       Home: 0,
-      End: rows.length - 1,
+      End: items.count - 1,
     };
     const target = steps[event.key];
+    const item = items.at(row);
     if (target !== undefined) move(target);
-    else if (event.key === " ") setLarge(present >= 0);
-    else if (event.key === "Enter") toggle(rows[present]);
+    else if (event.key === " ") setLarge(opened !== null);
+    else if (event.key === "Enter" && item) toggle(item, event.shiftKey);
+    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) mutate({ matching: query, chosen: true });
     else return;
     event.preventDefault();
   };
 
+  const template = useMemo(
+    () => ["34px", "minmax(150px, 1fr)", ...columns.shown.map((column) => `${columns.widths[column]}px`)].join(" "),
+    [columns],
+  );
+  const shown = virtual.getVirtualItems();
   return (
     <>
-      <div className={styles.head} aria-hidden="true">
-        <span />
-        <span>Item</span>
-        <span>Changed</span>
-        <span className={styles.right}>Size</span>
-        <span>Best copy</span>
-      </div>
       <div
-        ref={scroll}
-        className={styles.scroll}
+        className={styles.grid}
         role="grid"
         aria-label="Items"
-        aria-rowcount={matching}
+        aria-rowcount={items.count + 1}
+        aria-colcount={columns.shown.length + 2}
         aria-multiselectable="true"
+        aria-activedescendant={items.at(row) ? `item-${opened}` : undefined}
+        aria-busy={!items.counted}
         tabIndex={0}
         onKeyDown={onKey}
       >
-        <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="presentation">
-          {shown.map(({ index, start }) => {
-            const item = rows[index];
-            if (!item) return null;
-            return (
-              <Row
-                key={item.id}
-                item={item}
-                index={index}
-                top={start}
-                zone={zone}
-                selected={item.id === opened}
-                onOpen={() => open(item)}
-                onLarge={() => {
-                  open(item);
-                  setLarge(true);
-                }}
-                onToggle={() => toggle(item)}
-              />
-            );
-          })}
+        <ListHead query={query} columns={columns} template={template} onResize={onResize} span={span} onSpan={onSpan} loss={loss} />
+        <Problem>{problemText(items.error)}</Problem>
+        <div ref={scroll} className={styles.scroll} role="presentation">
+          <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="rowgroup">
+            {shown.map(({ index, start }) => {
+              const item = items.at(index);
+              return item ? (
+                <Row
+                  key={index}
+                  item={item}
+                  index={index}
+                  top={start}
+                  template={template}
+                  columns={columns}
+                  zone={zone}
+                  selected={item.id === opened}
+                  span={span}
+                  loss={loss}
+                  onOpen={open}
+                  onLarge={enlarge}
+                  onToggle={toggle}
+                />
+              ) : (
+                <div
+                  key={index}
+                  className={styles.row}
+                  role="row"
+                  aria-rowindex={index + 2}
+                  style={{ transform: `translateY(${start}px)` }}
+                >
+                  <span role="gridcell" className={styles.coming}>
+                    …
+                  </span>
+                </div>
+              );
+            })}
+          </div>
         </div>
       </div>
-      {large && opened && <LargePreview itemId={opened} onClose={() => setLarge(false)} onMove={(step) => move(present + step)} />}
+      {large && opened && (
+        <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={(step) => move(row + step)} />
+      )}
     </>
   );
 }
@@ -118,48 +186,58 @@ interface RowProps {
   item: Item;
   index: number;
   top: number;
+  template: string;
+  columns: Columns;
   zone: string;
   selected: boolean;
-  onOpen: () => void;
-  onLarge: () => void;
-  onToggle: () => void;
+  span: Span;
+  loss: number | null;
+  onOpen: (item: Item, index: number) => void;
+  onLarge: (item: Item, index: number) => void;
+  onToggle: (item: Item, range: boolean) => void;
 }
 
-function Row({ item, index, top, zone, selected, onOpen, onLarge, onToggle }: RowProps) {
+const Row = memo(function Row({ item, index, top, template, columns, zone, selected, span, loss, onOpen, onLarge, onToggle }: RowProps) {
+  const cells: Record<Column, () => ReactNode> = {
+    ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} />,
+    changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
+    size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
+    condition: () => <ConditionMark condition={item.condition} survival={item.survival} />,
+    kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
+    folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,
+  };
   return (
     <div
+      id={`item-${item.id}`}
       className={styles.row}
       role="row"
-      aria-rowindex={index + 1}
+      aria-rowindex={index + 2}
       aria-selected={selected}
       data-chosen={item.inTray}
-      style={{ transform: `translateY(${top}px)` }}
-      onClick={onOpen}
-      onDoubleClick={onLarge}
+      style={{ transform: `translateY(${top}px)`, gridTemplateColumns: template }}
+      onClick={() => onOpen(item, index)}
+      onDoubleClick={() => onLarge(item, index)}
     >
       <span role="gridcell" className={styles.tick}>
         <Checkbox
           checked={item.inTray}
-          tabIndex={-1}
-          slotProps={{ input: { "aria-label": `Choose ${item.name}` } }}
-          onClick={(event) => event.stopPropagation()}
+          slotProps={{ input: { "aria-label": `Choose ${item.name}`, tabIndex: -1 } }}
+          onClick={(event: MouseEvent) => {
+            event.stopPropagation();
+            onToggle(item, event.shiftKey);
+          }}
           onDoubleClick={(event) => event.stopPropagation()}
-          onChange={onToggle}
         />
       </span>
       <span role="gridcell" className={styles.name} title={`${item.folder}/${item.name}`}>
         <b>{item.name}</b>
-        <span>{item.folder.slice(1)}</span>
+        {!columns.shown.includes("folder") && <span>{item.folder.slice(1)}</span>}
       </span>
-      <span role="gridcell" className={styles.soft}>
-        {dateText(item.modified, zone)}
-      </span>
-      <span role="gridcell" className={styles.right} title={exactBytes(item.size)}>
-        {bytesText(item.size)}
-      </span>
-      <span role="gridcell">
-        <ConditionMark condition={item.condition} survival={item.survival} />
-      </span>
+      {columns.shown.map((column) => (
+        <span key={column} role="gridcell" className={COLUMN_FACTS[column].right ? styles.right : styles.cell}>
+          {cells[column]()}
+        </span>
+      ))}
     </div>
   );
-}
+});

@@ -1,74 +1,93 @@
 "use client";
 
+import Button from "@mui/material/Button";
 import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
-import { useDeferredValue, useEffect, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
+import type { ItemQuery } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
-import { usePasses } from "../data/use-job-data";
+import { useAccount, usePasses, useTray } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
-import { Problem, problemText } from "../instruments/Problem";
-import { countText, KIND_WORDS } from "../instruments/words";
+import { fittingSpan, type Span } from "../instruments/time-scale";
+import { countText } from "../instruments/words";
+import { ColumnMenu } from "./ColumnMenu";
+import { useColumns } from "./columns";
+import { Facets } from "./Facets";
 import { Inspector } from "./Inspector";
 import { ItemList } from "./ItemList";
 import styles from "./items.module.css";
-import { type Filter, useFacets, useItems } from "./use-items";
+import { PictureGrid } from "./PictureGrid";
+import { useFacets, useItemQuery } from "./use-items";
+import { useTrayChange } from "./use-tray-change";
+
+const narrowing = ["q", "kind", "place", "condition", "folder", "year", "size"] as const;
 
 /** The working list: one row for each file the client had. */
 export function Items({ jobId }: { jobId: number }) {
   const [address, change] = useAddress();
-  const typed = address.get("q") ?? "";
-  const q = useDeferredValue(typed);
-  const filter: Filter = { q, show: address.get("show") === "all" ? "all" : "lost", kind: address.get("kind") };
-  const items = useItems(jobId, filter);
-  const { data: facets } = useFacets(jobId, filter);
+  const query = useItemQuery();
+  const { data: facets } = useFacets(jobId, query);
   const { data: passes } = usePasses(jobId);
+  const { data: account } = useAccount(jobId);
+  const { columns, toggle, move, resize } = useColumns();
   const opened = Number(address.get("item")) || null;
+  const asPictures = address.get("view") === "pictures";
+  const loss = account?.lostAt?.getTime() ?? null;
+  const fitting = useMemo(() => fittingSpan(facets?.year ?? [], loss), [facets?.year, loss]);
+  const [chosenSpan, setChosenSpan] = useSpan();
+  const matching = facets?.kind.filter((each) => !query.kind || each.value === query.kind).reduce((sum, each) => sum + each.count, 0);
+  const filtered = narrowing.some((name) => query[name]);
   return (
     <div className={styles.page}>
       <div className={styles.tools}>
-        <Search value={typed} onChange={(value) => change({ q: value })} />
-        <ToggleButtonGroup
-          exclusive
-          size="small"
-          value={filter.show}
-          aria-label="Which items"
-          onChange={(_, value: string | null) => value && change({ show: value === "all" ? "all" : null }, true)}
-        >
-          <ToggleButton value="lost" sx={{ py: 0.75, px: 2.5 }}>
-            Lost only
-          </ToggleButton>
-          <ToggleButton value="all" sx={{ py: 0.75, px: 2.5 }}>
-            All files
-          </ToggleButton>
-        </ToggleButtonGroup>
+        <Search value={query.q} onChange={(q) => change({ q })} />
+        <Switch
+          label="Which items"
+          value={query.show}
+          choices={{ lost: "Lost only", all: "All files" }}
+          onChange={(show) => change({ show: show === "all" ? "all" : null }, true)}
+        />
+        <Switch
+          label="Form of the list"
+          value={asPictures ? "pictures" : "rows"}
+          choices={{ rows: "Rows", pictures: "Pictures" }}
+          onChange={(view) =>
+            change(
+              { view: view === "pictures" ? "pictures" : null, ...(view === "pictures" && !query.kind ? { kind: "pictures" } : {}) },
+              true,
+            )
+          }
+        />
+        {!asPictures && <ColumnMenu columns={columns} onToggle={toggle} onMove={move} />}
+        {filtered && (
+          <Button variant="text" onClick={() => change(Object.fromEntries(narrowing.map((name) => [name, null])), true)}>
+            Show everything
+          </Button>
+        )}
         <span className={styles.count} role="status">
-          {facets ? `${countText(facets.matching)} of ${countText(facets.total)} items, by name` : ""}
+          {facets && matching !== undefined ? `${countText(matching)} of ${countText(facets.total)}` : ""}
         </span>
+        <TickAll jobId={jobId} query={query} matching={matching ?? 0} />
       </div>
-      <nav className={styles.facets} aria-label="Kinds">
-        <h2>Kind</h2>
-        <button type="button" className={styles.facet} aria-pressed={filter.kind === null} onClick={() => change({ kind: null }, true)}>
-          Any <span>{facets ? countText(facets.kinds.reduce((sum, each) => sum + each.count, 0)) : ""}</span>
-        </button>
-        {facets?.kinds.map(({ kind, count }) => (
-          <button
-            key={kind}
-            type="button"
-            className={styles.facet}
-            aria-pressed={filter.kind === kind}
-            onClick={() => change({ kind: filter.kind === kind ? null : kind }, true)}
-          >
-            {KIND_WORDS[kind] ?? kind} <span>{countText(count)}</span>
-          </button>
-        ))}
-      </nav>
+      <Facets query={query} facets={facets} />
       <section className={styles.list} aria-label="Items">
-        <Problem>{problemText(items.error)}</Problem>
-        {facets && facets.matching === 0 && !items.isFetching ? (
-          <NothingFound searched={(passes?.length ?? 0) > 0} filtered={Boolean(q || filter.kind)} show={filter.show} />
+        {facets && matching === 0 ? (
+          <NothingFound searched={(passes?.length ?? 0) > 0} filtered={filtered} show={query.show} />
+        ) : asPictures ? (
+          <PictureGrid key={JSON.stringify(query)} jobId={jobId} query={query} opened={opened} />
         ) : (
-          <ItemList jobId={jobId} items={items} matching={facets?.matching ?? 0} opened={opened} />
+          <ItemList
+            key={JSON.stringify(query)}
+            jobId={jobId}
+            query={query}
+            opened={opened}
+            columns={columns}
+            onResize={resize}
+            span={chosenSpan ?? fitting}
+            onSpan={setChosenSpan}
+            loss={loss}
+          />
         )}
       </section>
       <aside className={styles.inspector} aria-label="Inspector">
@@ -79,6 +98,71 @@ export function Items({ jobId }: { jobId: number }) {
         )}
       </aside>
     </div>
+  );
+}
+
+const day = (at: number) => new Date(at).toISOString().slice(0, 10);
+
+/** The stretch of the time axis in sight, kept in the address as two days; null: what fits. */
+function useSpan(): [Span | null, (span: Span | null) => void] {
+  const [address, change] = useAddress();
+  const text = address.get("span");
+  const span = useMemo(() => {
+    const [start, end] = (text ?? "").split("_").map((part) => Date.parse(part));
+    return start !== undefined && end !== undefined && end > start ? { start, end } : null;
+  }, [text]);
+  // Finer than a day the axis goes on here; the address follows in days.
+  const [exact, setExact] = useState<{ text: string | null; span: Span } | null>(null);
+  const set = useCallback(
+    (next: Span | null) => {
+      const written = next ? `${day(next.start)}_${day(Math.max(next.end, next.start + 86_400_000))}` : null;
+      setExact(next ? { text: written, span: next } : null);
+      change({ span: written });
+    },
+    [change],
+  );
+  return [exact && exact.text === text ? exact.span : span, set];
+}
+
+function Switch<K extends string>({
+  label,
+  value,
+  choices,
+  onChange,
+}: {
+  label: string;
+  value: K;
+  choices: Record<K, string>;
+  onChange: (value: K) => void;
+}) {
+  return (
+    <ToggleButtonGroup exclusive size="small" value={value} aria-label={label} onChange={(_, next: K | null) => next && onChange(next)}>
+      {(Object.keys(choices) as K[]).map((key) => (
+        <ToggleButton key={key} value={key} sx={{ py: 0.75, px: 2.5, whiteSpace: "nowrap" }}>
+          {choices[key]}
+        </ToggleButton>
+      ))}
+    </ToggleButtonGroup>
+  );
+}
+
+/** Ticks all that match, or empties the tray. */
+function TickAll({ jobId, query, matching }: { jobId: number; query: ItemQuery; matching: number }) {
+  const tray = useTrayChange(jobId);
+  const { data } = useTray(jobId);
+  return (
+    <span style={{ display: "flex", gap: 4, whiteSpace: "nowrap" }}>
+      {matching > 0 && (
+        <Button variant="outlined" disabled={tray.isPending} onClick={() => tray.mutate({ matching: query, chosen: true })}>
+          Choose all
+        </Button>
+      )}
+      {(data?.count ?? 0) > 0 && (
+        <Button variant="text" disabled={tray.isPending} onClick={() => tray.mutate({ everything: true, chosen: false })}>
+          Empty tray
+        </Button>
+      )}
+    </span>
   );
 }
 
@@ -94,16 +178,16 @@ function Search({ value, onChange }: { value: string; onChange: (value: string) 
     <TextField
       size="small"
       type="search"
-      placeholder="Words of the name or folder"
+      placeholder="Words, .extension, “exact phrase”"
       value={typed}
       onChange={(event) => setTyped(event.target.value)}
       slotProps={{ htmlInput: { "aria-label": "Search items", "data-search": "items" } }}
-      sx={{ width: 320 }}
+      sx={{ width: 270, flex: "0 1 270px", minWidth: 140 }}
     />
   );
 }
 
-function NothingFound({ searched, filtered, show }: { searched: boolean; filtered: boolean; show: Filter["show"] }) {
+function NothingFound({ searched, filtered, show }: { searched: boolean; filtered: boolean; show: ItemQuery["show"] }) {
   if (!searched) return <Empty title="Nothing has been searched yet.">Start a pass under Search: what it finds shows here at once.</Empty>;
   if (filtered)
     return <Empty title="No item fits.">Take a word away, choose another kind{show === "lost" ? ", or show all files" : ""}.</Empty>;

@@ -3,18 +3,19 @@
 import Dialog from "@mui/material/Dialog";
 import type { KeyboardEvent } from "react";
 import { conditionText, exactBytes } from "../instruments/words";
-import { Preview } from "./Preview";
+import { Preview } from "../previews/Preview";
 import { useItemDetail } from "./use-items";
 
 interface Props {
+  jobId: number;
   itemId: number;
   onClose: () => void;
   onMove: (step: number) => void;
 }
 
 /** The preview over the whole window; arrows go on through the list, space closes it. */
-export function LargePreview({ itemId, onClose, onMove }: Props) {
-  const { data: item } = useItemDetail(itemId);
+export function LargePreview({ jobId, itemId, onClose, onMove }: Props) {
+  const { data: item } = useItemDetail(jobId, itemId);
   const best = item?.list[0];
   const onKey = (event: KeyboardEvent) => {
     if (event.key === "ArrowDown" || event.key === "ArrowRight") onMove(1);
@@ -40,7 +41,7 @@ export function LargePreview({ itemId, onClose, onMove }: Props) {
               {conditionText(best.condition, best.survival)}, {exactBytes(best.size)}
             </span>
           </p>
-          <Preview copyId={best.id} name={item.name} size={best.size} large />
+          <Preview key={best.id} copyId={best.id} name={item.name} size={best.size} runs={best.runs} large />
         </>
       )}
     </Dialog>

@@ -1,45 +1,92 @@
 "use client";
 
-import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { facets, itemDetail, itemPage } from "@/server/items/contract";
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { facets, type Item, type ItemQuery, itemDetail, itemPage, itemQuery, PAGE, spine } from "@/server/items/contract";
 import { read } from "../data/request";
+import { useAddress } from "../data/use-address";
 import { keys } from "../data/use-job-data";
 
-export interface Filter {
-  readonly q: string;
-  readonly show: "lost" | "all";
-  readonly kind: string | null;
+const NAMES = ["q", "show", "kind", "place", "condition", "folder", "year", "size", "sort", "order"] as const;
+
+/** What the address says the list shows; what is not valid in it is left out. */
+export function useItemQuery(): ItemQuery {
+  const [address] = useAddress();
+  const text = NAMES.map((name) => address.get(name) ?? "").join("\u0000");
+  return useMemo(() => {
+    const values = text.split("\u0000");
+    const query: Record<string, unknown> = {};
+    for (const [index, name] of NAMES.entries()) {
+      const value = values[index];
+      if (value && itemQuery.shape[name].safeParse(value).success) query[name] = value;
+    }
+    return itemQuery.parse(query);
+  }, [text]);
 }
 
-function search(filter: Filter, more: Record<string, string> = {}): string {
-  const words = new URLSearchParams({ show: filter.show, ...more });
-  if (filter.q) words.set("q", filter.q);
-  if (filter.kind) words.set("kind", filter.kind);
+function search(query: Partial<ItemQuery>): string {
+  const words = new URLSearchParams();
+  for (const [name, value] of Object.entries(query)) if (value !== undefined && value !== "") words.set(name, String(value));
   return words.toString();
 }
 
-/** The list, page after page as it is scrolled. */
-export function useItems(jobId: number, filter: Filter) {
-  return useInfiniteQuery({
-    queryKey: [...keys.of(jobId, "items"), filter],
-    queryFn: ({ pageParam }) => read(`/api/jobs/${jobId}/items?${search(filter, pageParam ? { after: pageParam } : {})}`, itemPage),
-    initialPageParam: "",
-    getNextPageParam: (page) => page.next,
-    placeholderData: keepPreviousData,
-  });
-}
-
-export function useFacets(jobId: number, filter: Filter) {
+export function useFacets(jobId: number, { sort: _, order: __, limit: ___, ...filter }: ItemQuery) {
   return useQuery({
     queryKey: [...keys.of(jobId, "facets"), filter],
-    queryFn: () => read(`/api/jobs/${jobId}/facets?${search(filter)}`, facets),
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/facets?${search(filter)}`, facets, signal),
     placeholderData: keepPreviousData,
   });
 }
 
-export function useItemDetail(itemId: number | null) {
+/** The key under which the pages of all lists of a job are filed. */
+export const pagesKey = (jobId: number) => [...keys.of(jobId, "items"), "page"] as const;
+
+export interface Items {
+  readonly count: number;
+  readonly counted: boolean;
+  readonly error: Error | null;
+  /** The item of a row; undefined while its page is on its way. */
+  at(index: number): Item | undefined;
+}
+
+/**
+ * The list, of which only the pages in sight are fetched. The first comes at once; any other can be fetched directly
+ * as soon as the spine of the list is there.
+ */
+export function useItems(jobId: number, query: ItemQuery, first: number, last: number): Items {
+  const filed = search(query);
+  const counts = useQuery({
+    queryKey: [...keys.of(jobId, "spine"), filed],
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/items/spine?${filed}`, spine, signal),
+  });
+  const starts = counts.data?.starts ?? [];
+  const from = Math.max(0, Math.floor(first / PAGE));
+  const wanted = Array.from({ length: Math.max(1, Math.floor(last / PAGE) - from + 1) }, (_, index) => from + index);
+  const pages = useQueries({
+    queries: wanted.map((page) => {
+      const after = page === 0 ? "" : starts[page - 1];
+      return {
+        queryKey: [...pagesKey(jobId), filed, page, after],
+        queryFn: ({ signal }: { signal: AbortSignal }) =>
+          read(`/api/jobs/${jobId}/items?${filed}${after ? `&after=${after}` : ""}`, itemPage, signal),
+        enabled: after !== undefined,
+        staleTime: 10_000,
+      };
+    }),
+  });
+  const byPage = new Map(wanted.map((page, index) => [page, pages[index]?.data]));
+  const firstPage = byPage.get(0);
+  return {
+    count: counts.data?.count ?? firstPage?.items.length ?? 0,
+    counted: counts.data !== undefined,
+    error: counts.error ?? pages.find((page) => page.error)?.error ?? null,
+    at: (index) => byPage.get(Math.floor(index / PAGE))?.items[index % PAGE],
+  };
+}
+
+export function useItemDetail(jobId: number, itemId: number | null) {
   return useQuery({
-    queryKey: ["item", itemId],
+    queryKey: [...keys.of(jobId, "item"), itemId],
     queryFn: () => read(`/api/items/${itemId}`, itemDetail),
     enabled: itemId !== null,
     placeholderData: keepPreviousData,

@@ -1,37 +1,29 @@
 "use client";
 
-import { type InfiniteData, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ItemPage } from "@/server/items/contract";
-import { tray } from "@/server/tray/contract";
+import { type TrayChange, tray } from "@/server/tray/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
+import { pagesKey } from "./use-items";
 
-interface Change {
-  items: number[];
-  chosen: boolean;
-}
-
-/** Puts items into the tray or takes them out; the list shows it at once. */
+/** Puts items into the tray or takes them out; single ones show in the list at once. */
 export function useTrayChange(jobId: number) {
   const client = useQueryClient();
-  const lists = keys.of(jobId, "items");
   return useMutation({
-    mutationFn: async (change: Change) => tray.parse(await write("POST", `/api/jobs/${jobId}/tray`, change)),
-    onMutate: ({ items, chosen }) => {
-      const touched = new Set(items);
-      client.setQueriesData<InfiniteData<ItemPage>>({ queryKey: lists }, (data) =>
-        data
-          ? {
-              ...data,
-              pages: data.pages.map((page) => ({
-                ...page,
-                items: page.items.map((item) => (touched.has(item.id) ? { ...item, inTray: chosen } : item)),
-              })),
-            }
-          : data,
+    mutationFn: async (change: TrayChange) => tray.parse(await write("POST", `/api/jobs/${jobId}/tray`, change)),
+    onMutate: (change) => {
+      if (!("items" in change)) return;
+      const touched = new Set(change.items);
+      client.setQueriesData<ItemPage>({ queryKey: pagesKey(jobId) }, (page) =>
+        page ? { ...page, items: page.items.map((item) => (touched.has(item.id) ? { ...item, inTray: change.chosen } : item)) } : page,
       );
     },
     onSuccess: (now) => client.setQueryData(keys.of(jobId, "tray"), now),
-    onError: () => client.invalidateQueries({ queryKey: lists }),
+    onSettled: () =>
+      Promise.all([
+        client.invalidateQueries({ queryKey: pagesKey(jobId) }),
+        client.invalidateQueries({ queryKey: keys.of(jobId, "item") }),
+      ]),
   });
 }

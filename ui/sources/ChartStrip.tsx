@@ -19,7 +19,7 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const read = useReadShares(jobId);
   const [address] = useAddress();
   const opened = Number(address.get("item")) || null;
-  const { data: item } = useItemDetail(opened);
+  const { data: item } = useItemDetail(jobId, opened);
   const copy = item?.list.find((each) => String(each.id) === address.get("copy")) ?? item?.list[0];
   const wanted = copy?.sourceId ?? Number(address.get("source"));
   const source = sources.find((each) => each.id === wanted) ?? sources[0];

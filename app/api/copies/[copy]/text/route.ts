@@ -1,11 +1,8 @@
 import { database } from "@/server/database/connection";
-import { textOf } from "@/server/items/preview";
-import { findStoredCopy } from "@/server/items/queries";
-import { Problem } from "@/server/problem";
+import { storedCopy } from "@/server/previews/content";
+import { textOf } from "@/server/previews/texts";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (_request, { copy }: { copy: string }) => {
-  const stored = await findStoredCopy(database().db, idFrom(copy));
-  if (!stored) throw new Problem("There is no such copy.", 404);
-  return textOf(stored);
-});
+export const GET = answer(async (request, { copy }: { copy: string }) =>
+  textOf(await storedCopy(database().db, idFrom(copy)), new URL(request.url).searchParams.get("encoding")),
+);

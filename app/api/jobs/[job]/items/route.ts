@@ -1,6 +1,6 @@
 import { database } from "@/server/database/connection";
 import { itemQuery } from "@/server/items/contract";
-import { listItems } from "@/server/items/queries";
+import { listItems } from "@/server/items/list";
 import { answer, idFrom } from "@/server/respond";
 
 export const GET = answer(async (request, { job }: { job: string }) =>

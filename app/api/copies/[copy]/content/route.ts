@@ -1,0 +1,8 @@
+import { database } from "@/server/database/connection";
+import { storedCopy } from "@/server/previews/content";
+import { playedContent } from "@/server/previews/raw";
+import { answer, idFrom } from "@/server/respond";
+
+export const GET = answer(async (request, { copy }: { copy: string }) =>
+  playedContent(await storedCopy(database().db, idFrom(copy)), request.headers.get("range")),
+);

@@ -1,0 +1,122 @@
+import { type SQL, sql } from "drizzle-orm";
+import type { Connection } from "../database/connection";
+import { Problem } from "../problem";
+import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Sort, type Spine } from "./contract";
+import { filterCondition } from "./filter";
+
+const MAX_MARKS = 24;
+
+export interface ItemRow extends Record<string, unknown> {
+  id: string;
+  name: string;
+  folder: string;
+  kind: string;
+  lost: boolean;
+  copies: number;
+  best_copy_id: string;
+  size: string;
+  modified: Date | null;
+  condition: Item["condition"];
+  survival: number;
+  in_tray: boolean;
+}
+
+export const itemOf = (row: ItemRow): Omit<Item, "marks"> => ({
+  id: Number(row.id),
+  name: row.name,
+  folder: row.folder,
+  kind: row.kind,
+  lost: row.lost,
+  copies: row.copies,
+  bestCopyId: Number(row.best_copy_id),
+  size: Number(row.size),
+  modified: row.modified ? new Date(row.modified) : null,
+  condition: row.condition,
+  survival: row.survival,
+  inTray: row.in_tray,
+});
+
+export const ITEM_COLUMNS = sql`i.id, i.name, f.path as folder, i.kind, i.lost, i.copies, i.best_copy_id, i.size, i.modified, i.condition,
+  i.survival, (t.item_id is not null) as in_tray`;
+export const ITEM_TABLES = sql`items i join folders f on f.id = i.folder_id left join tray_entries t on t.job_id = i.job_id and t.item_id = i.id`;
+
+/** What each order sorts by, and the type its key has; the indexes of the table have these very expressions. */
+const KEYS: Record<Sort, { by: SQL; type: SQL }> = {
+  name: { by: sql`lower(i.name)`, type: sql`text` },
+  changed: { by: sql`coalesce(i.modified, '-infinity'::timestamptz)`, type: sql`timestamptz` },
+  size: { by: sql`i.size`, type: sql`bigint` },
+  condition: { by: sql`i.survival`, type: sql`float8` },
+};
+
+const direction = (query: ItemQuery) => (query.order === "down" ? sql`desc` : sql`asc`);
+const orderBy = (query: ItemQuery) => sql`${KEYS[query.sort].by} ${direction(query)}, i.id ${direction(query)}`;
+
+/** A page of items in the wanted order, from after a cursor. */
+export async function listItems(db: Connection, jobId: number, query: ItemQuery): Promise<ItemPage> {
+  const where = await filterCondition(db, jobId, query);
+  const { by, type } = KEYS[query.sort];
+  const after = query.after ? readCursor(query.after) : null;
+  const sign = query.order === "down" ? sql`<` : sql`>`;
+  const beyond = after ? sql`and (${by}, i.id) ${sign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
+  const { rows } = await db.execute<ItemRow & { sort_key: string }>(sql`
+    select ${ITEM_COLUMNS}, (${by})::text as sort_key from ${ITEM_TABLES}
+    where ${where} ${beyond} order by ${orderBy(query)} limit ${query.limit + 1}`);
+  const page = rows.slice(0, query.limit);
+  const last = page[page.length - 1];
+  const marks = await marksOf(
+    db,
+    page.map((row) => Number(row.id)),
+  );
+  return {
+    items: page.map((row) => ({ ...itemOf(row), marks: marks.get(Number(row.id)) ?? [] })),
+    next: rows.length > query.limit && last ? writeCursor(last.sort_key, Number(last.id)) : null,
+  };
+}
+
+/** The copies of each item for its ribbon, the newest first where there are very many. */
+async function marksOf(db: Connection, ids: readonly number[]): Promise<Map<number, Mark[]>> {
+  if (ids.length === 0) return new Map();
+  const { rows } = await db.execute<{ item_id: string; marks: Mark[] }>(sql`
+    select item_id, json_agg(json_build_object('at', (extract(epoch from modified) * 1000)::bigint, 'place', place,
+      'condition', condition, 'survival', survival, 'live', state = 'live') order by modified) as marks
+    from (select item_id, modified, place, condition, survival, state,
+            row_number() over (partition by item_id order by modified desc nulls last) as rank
+          from copies where item_id = any(${sql.raw(`'{${ids.join(",")}}'::bigint[]`)})) c
+    where rank <= ${MAX_MARKS} group by item_id`);
+  return new Map(rows.map((row) => [Number(row.item_id), row.marks]));
+}
+
+/** How many items match and where each page begins: one walk along the index, so that no page has to be counted to. */
+export async function spineOf(db: Connection, jobId: number, query: ItemQuery): Promise<Spine> {
+  const where = await filterCondition(db, jobId, query);
+  const { by } = KEYS[query.sort];
+  const { rows } = await db.execute<{ key: string; id: string; n: string; count: string }>(sql`
+    select key, id, n, count from (
+      select (${by})::text as key, i.id, row_number() over (order by ${orderBy(query)}) as n, count(*) over () as count
+      from items i where ${where}) s
+    where n % ${PAGE} = 0 or n = count order by n`);
+  const count = Number(rows[0]?.count ?? 0);
+  const starts = rows.filter((row) => Number(row.n) % PAGE === 0 && Number(row.n) < count);
+  return { count, starts: starts.map((row) => writeCursor(row.key, Number(row.id))) };
+}
+
+/** The ids between two items of the list as it is ordered, both included. */
+export async function idsBetween(db: Connection, jobId: number, query: ItemQuery, first: number, last: number): Promise<SQL> {
+  const where = await filterCondition(db, jobId, query);
+  const { by } = KEYS[query.sort];
+  const end = (id: number) => sql`(select ${by}, i.id from items i where i.job_id = ${jobId} and i.id = ${id})`;
+  return sql`select i.id from items i where ${where} and (
+    ((${by}, i.id) >= ${end(first)} and (${by}, i.id) <= ${end(last)}) or ((${by}, i.id) >= ${end(last)} and (${by}, i.id) <= ${end(first)}))`;
+}
+
+const writeCursor = (key: string, id: number) => Buffer.from(JSON.stringify([key, id])).toString("base64url");
+
+function readCursor(cursor: string): { key: string; id: number } {
+  try {
+    const [key, id] = JSON.parse(Buffer.from(cursor, "base64url").toString()) as [unknown, unknown];
+    if (typeof key === "string" && typeof id === "number") return { key, id };
+  } catch {
+    // Falls through to the same answer as a cursor of the wrong shape.
+  }
+  throw new Problem("The place to go on from is not valid. Load the list anew.");
+}

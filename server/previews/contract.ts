@@ -1,0 +1,38 @@
+import { z } from "zod";
+
+/** In what form a copy's content is best shown. */
+export const PREVIEW_FORMS = ["picture", "text", "document", "tables", "archive", "pdf", "audio", "video", "hex"] as const;
+export type PreviewForm = (typeof PREVIEW_FORMS)[number];
+
+export const previewForm = z.object({
+  form: z.enum(PREVIEW_FORMS),
+  /** How a person calls the format its content begins; null when none is known. */
+  format: z.string().nullable(),
+  /** Pixels, for pictures. */
+  pixels: z.object({ width: z.number(), height: z.number() }).nullable(),
+  /** As the camera wrote it, without a zone; null when it did not. */
+  taken: z.string().nullable(),
+  camera: z.string().nullable(),
+});
+export type PreviewFacts = z.infer<typeof previewForm>;
+
+export const textPreview = z.object({ text: z.string(), encoding: z.string(), truncated: z.boolean() });
+export type TextPreview = z.infer<typeof textPreview>;
+
+export const table = z.object({
+  name: z.string(),
+  columns: z.array(z.string()),
+  rows: z.array(z.array(z.string())),
+  /** Rows there are in all; null when not counted. */
+  total: z.number().nullable(),
+});
+export const tablesPreview = z.object({ tables: z.array(table), problem: z.string().nullable() });
+export type TablesPreview = z.infer<typeof tablesPreview>;
+
+export const archivePreview = z.object({
+  members: z.array(z.object({ name: z.string(), size: z.number(), packed: z.number(), encrypted: z.boolean() })),
+  count: z.number(),
+  /** Why not all can be listed, or where the archive is damaged. */
+  problem: z.string().nullable(),
+});
+export type ArchivePreview = z.infer<typeof archivePreview>;

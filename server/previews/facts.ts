@@ -1,0 +1,74 @@
+import exifr from "exifr";
+import sharp from "sharp";
+import { readBytes } from "../../core/bytes/byte-source";
+import { HEAD_BYTES } from "../../core/formats/format";
+import { recognise } from "../../core/formats/registry";
+import type { StoredCopy } from "../items/queries";
+import { withContent } from "./content";
+import type { PreviewFacts, PreviewForm } from "./contract";
+
+/** Cameras write their notes at the beginning. */
+const CAMERA_BYTES = 1 << 18;
+const MAX_PIXELS = 200_000_000;
+
+const FORM_OF: Readonly<Record<string, PreviewForm>> = {
+  jpeg: "picture",
+  png: "picture",
+  gif: "picture",
+  webp: "picture",
+  tiff: "picture",
+  avif: "picture",
+  docx: "document",
+  odt: "document",
+  pptx: "document",
+  odp: "document",
+  xlsx: "tables",
+  sqlite: "tables",
+  ods: "archive",
+  odg: "archive",
+  epub: "archive",
+  zip: "archive",
+  pdf: "pdf",
+  mp4: "video",
+  webm: "video",
+  matroska: "video",
+  m4a: "audio",
+  mp3: "audio",
+  flac: "audio",
+  ogg: "audio",
+  wav: "audio",
+  text: "text",
+};
+
+const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null };
+
+/** How a copy is best shown, by its content rather than by its name, and what a picture says of itself. */
+export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
+  if (!copy.layout || copy.size === 0) return nothing;
+  return withContent(copy, async (content) => {
+    const format = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), copy.name);
+    if (!format) return nothing;
+    const facts: PreviewFacts = { ...nothing, form: FORM_OF[format.id] ?? "hex", format: format.title };
+    return facts.form === "picture"
+      ? { ...facts, ...(await pictureFacts(Buffer.from(readBytes(content, 0, Math.min(CAMERA_BYTES, content.size))))) }
+      : facts;
+  });
+}
+
+async function pictureFacts(head: Buffer): Promise<Pick<PreviewFacts, "pixels" | "taken" | "camera">> {
+  const [size, notes] = await Promise.all([
+    sharp(head, { failOn: "none", limitInputPixels: MAX_PIXELS })
+      .metadata()
+      .catch(() => null),
+    exifr
+      .parse(head, { pick: ["DateTimeOriginal", "Make", "Model"], reviveValues: false })
+      .then((found: unknown) => (found ?? {}) as Record<string, unknown>)
+      .catch(() => ({}) as Record<string, unknown>),
+  ]);
+  const text = (value: unknown) => (typeof value === "string" && value.trim() ? value.trim().slice(0, 80) : null);
+  return {
+    pixels: size?.width && size.height ? { width: size.width, height: size.height } : null,
+    taken: text(notes.DateTimeOriginal),
+    camera: [text(notes.Make), text(notes.Model)].filter(Boolean).join(" ") || null,
+  };
+}

@@ -1,0 +1,69 @@
+import { strFromU8, unzip } from "fflate";
+import iconv from "iconv-lite";
+import mammoth from "mammoth";
+import { readBytes } from "../../core/bytes/byte-source";
+import type { StoredCopy } from "../items/queries";
+import { Problem } from "../problem";
+import { wholeContent, withContent } from "./content";
+import type { TextPreview } from "./contract";
+
+const MAX_TEXT = 1 << 18;
+const MAX_DOCUMENT = 1 << 25;
+const MAX_PART = 1 << 24;
+
+/** The beginning of a text, decoded by its mark, as UTF-8 when it is that, else as the common 8-bit code. */
+export async function textOf(copy: StoredCopy, asked: string | null): Promise<TextPreview> {
+  return withContent(copy, (content) => {
+    const bytes = Buffer.from(readBytes(content, 0, Math.min(MAX_TEXT, content.size)));
+    const encoding = asked && iconv.encodingExists(asked) ? asked : encodingOf(bytes);
+    return { text: iconv.decode(bytes, encoding), encoding, truncated: content.size > MAX_TEXT };
+  });
+}
+
+function encodingOf(bytes: Buffer): string {
+  if (bytes[0] === 0xff && bytes[1] === 0xfe) return "utf-16le";
+  if (bytes[0] === 0xfe && bytes[1] === 0xff) return "utf-16be";
+  try {
+    // The last character may be cut by the limit; a few bytes less never cut a sound text wrongly.
+    new TextDecoder("utf-8", { fatal: true }).decode(bytes.length === MAX_TEXT ? bytes.subarray(0, bytes.lastIndexOf(10) + 1) : bytes);
+    return "utf-8";
+  } catch {
+    return "windows-1252";
+  }
+}
+
+/** The words of an office document, paragraph by paragraph; nothing of its form, links or scripts. */
+export async function documentText(copy: StoredCopy): Promise<TextPreview> {
+  const bytes = await wholeContent(copy, MAX_DOCUMENT, "document");
+  const text = await (/\.(od[tp]|pptx)$/i.test(copy.name) ? partsText(bytes) : wordsOf(bytes)).catch(() => {
+    throw new Problem("This document is too damaged to be read. Its bytes are shown instead.", 422);
+  });
+  return { text: text.slice(0, MAX_TEXT), encoding: "document", truncated: text.length > MAX_TEXT };
+}
+
+const wordsOf = async (buffer: Buffer): Promise<string> => (await mammoth.extractRawText({ buffer })).value;
+
+/** Parts with words: `content.xml` of an OpenDocument file, the slides of an Office Open XML one (ECMA-376, part 1, 13). */
+const WORDY = /^(content\.xml|ppt\/slides\/slide\d+\.xml)$/;
+
+function partsText(bytes: Buffer): Promise<string> {
+  return new Promise((done, failed) => {
+    unzip(bytes, { filter: (part) => WORDY.test(part.name) && part.originalSize <= MAX_PART }, (error, parts) => {
+      if (error) return failed(error);
+      const names = Object.keys(parts).sort((a, b) => a.localeCompare(b, "en", { numeric: true }));
+      if (names.length === 0) return failed(new Error("no part with words"));
+      done(names.map((name) => xmlText(strFromU8(parts[name] as Uint8Array))).join("\n\n"));
+    });
+  });
+}
+
+const ENTITIES: Record<string, string> = { lt: "<", gt: ">", amp: "&", quot: '"', apos: "'" };
+
+/** The words between the tags; a paragraph's end becomes a line's end. */
+function xmlText(xml: string): string {
+  return xml
+    .replace(/<\/(text:p|text:h|a:p)>/g, "\n")
+    .replace(/<[^>]{0,10000}>/g, "")
+    .replace(/&(lt|gt|amp|quot|apos);/g, (_, name: string) => ENTITIES[name] as string)
+    .trim();
+}

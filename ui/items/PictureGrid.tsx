@@ -1,0 +1,111 @@
+"use client";
+
+import Checkbox from "@mui/material/Checkbox";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useRef, useState } from "react";
+import type { Item, ItemQuery } from "@/server/items/contract";
+import { useAddress } from "../data/use-address";
+import { ConditionMark } from "../instruments/ConditionMark";
+import { KIND_WORDS } from "../instruments/words";
+import styles from "./items.module.css";
+import { LargePreview } from "./LargePreview";
+import { useItems } from "./use-items";
+import { useTrayChange } from "./use-tray-change";
+
+const CELL = 168;
+
+/** The same list as small pictures. */
+export function PictureGrid({ jobId, query, opened }: { jobId: number; query: ItemQuery; opened: number | null }) {
+  const [, change] = useAddress();
+  const scroll = useRef<HTMLDivElement>(null);
+  const [across, setAcross] = useState(4);
+  const [large, setLarge] = useState(false);
+  const [sight, setSight] = useState({ first: 0, last: 40 });
+  const items = useItems(jobId, query, sight.first, sight.last);
+  const tray = useTrayChange(jobId);
+  useEffect(() => {
+    const element = scroll.current;
+    if (!element) return;
+    const watch = new ResizeObserver(([entry]) => entry && setAcross(Math.max(1, Math.floor((entry.contentRect.width - 16) / CELL))));
+    watch.observe(element);
+    return () => watch.disconnect();
+  }, []);
+  const virtual = useVirtualizer({
+    count: Math.ceil(items.count / across),
+    getScrollElement: () => scroll.current,
+    estimateSize: () => CELL,
+    overscan: 2,
+    onChange: ({ range }) => {
+      if (!range) return;
+      const next = { first: range.startIndex * across, last: (range.endIndex + 1) * across };
+      setSight((before) => (before.first === next.first && before.last === next.last ? before : next));
+    },
+  });
+  const open = (item: Item) => change({ item: String(item.id), copy: null, compare: null });
+  const at = Array.from({ length: sight.last - sight.first + 1 }, (_, index) => sight.first + index).find(
+    (index) => items.at(index)?.id === opened,
+  );
+  const move = (step: number) => {
+    const next = at === undefined ? undefined : items.at(at + step);
+    if (next) open(next);
+  };
+  return (
+    <>
+      <div ref={scroll} className={styles.scroll}>
+        <ul style={{ height: virtual.getTotalSize(), position: "relative", margin: 0, padding: 0 }} aria-label="Pictures">
+          {virtual.getVirtualItems().flatMap(({ index: line, start }) =>
+            Array.from({ length: across }, (_, column) => {
+              const index = line * across + column;
+              const item = items.at(index);
+              if (!item) return null;
+              return (
+                <li
+                  key={index}
+                  className={styles.tile}
+                  data-open={item.id === opened}
+                  data-chosen={item.inTray}
+                  style={{ transform: `translate(${8 + column * CELL}px, ${start + 6}px)`, width: CELL - 10, height: CELL - 10 }}
+                >
+                  <button
+                    type="button"
+                    aria-label={item.name}
+                    aria-current={item.id === opened}
+                    onClick={() => open(item)}
+                    onDoubleClick={() => setLarge(true)}
+                    onKeyDown={(event) => {
+                      if (event.key !== " ") return;
+                      event.preventDefault();
+                      open(item);
+                      setLarge(true);
+                    }}
+                  >
+                    <Thumbnail item={item} />
+                  </button>
+                  <span className={styles.tileFoot}>
+                    <Checkbox
+                      checked={item.inTray}
+                      slotProps={{ input: { "aria-label": `Choose ${item.name}` } }}
+                      onChange={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}
+                    />
+                    <b title={`${item.folder}/${item.name}`}>{item.name}</b>
+                    <ConditionMark condition={item.condition} survival={item.survival} bare />
+                  </span>
+                </li>
+              );
+            }),
+          )}
+        </ul>
+      </div>
+      {large && opened && <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={move} />}
+    </>
+  );
+}
+
+function Thumbnail({ item }: { item: Item }) {
+  const [failed, setFailed] = useState(false);
+  if (item.kind !== "pictures" || item.size === 0 || item.condition === "name-only" || failed)
+    return <span className={styles.noPicture}>{failed ? "cannot be drawn" : KIND_WORDS[item.kind]}</span>;
+  return (
+    <img key={item.bestCopyId} src={`/api/copies/${item.bestCopyId}/thumbnail`} alt="" loading="lazy" onError={() => setFailed(true)} />
+  );
+}

@@ -1,0 +1,79 @@
+"use client";
+
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Problem, problemText } from "../instruments/Problem";
+import { offsetText } from "../instruments/words";
+import styles from "./previews.module.css";
+
+const STEP = 4096;
+const hex = (value: number, digits: number) => value.toString(16).toUpperCase().padStart(digits, "0");
+
+/** Lines of offset, bytes and characters. */
+export function hexLines(bytes: Uint8Array, from: number, across: number): string[] {
+  const lines: string[] = [];
+  for (let at = 0; at < bytes.length; at += across) {
+    const part = [...bytes.subarray(at, at + across)];
+    const numbers = part.map((byte) => hex(byte, 2)).join(" ");
+    const characters = part.map((byte) => (byte >= 32 && byte < 127 ? String.fromCharCode(byte) : "·")).join("");
+    lines.push(`${hex(from + at, 6)}  ${numbers.padEnd(3 * across - 1)}  ${characters}`);
+  }
+  return lines;
+}
+
+export const useBytes = (copyId: number, at: number, length: number) =>
+  useQuery({
+    queryKey: ["copy", copyId, "bytes", at, length],
+    queryFn: async () => {
+      const response = await fetch(`/api/copies/${copyId}/bytes?at=${at}&length=${length}`);
+      if (!response.ok) throw new Error(((await response.json()) as { problem: string }).problem);
+      return new Uint8Array(await response.arrayBuffer());
+    },
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+/** Where a byte of the content stands on the disk; null: nowhere (a hole, or not known). */
+function diskOffset(runs: readonly { at: number; length: number }[], at: number): number | null {
+  let start = 0;
+  for (const run of runs) {
+    if (at < start + run.length) return run.at + at - start;
+    start += run.length;
+  }
+  return null;
+}
+
+interface Props {
+  copyId: number;
+  size: number;
+  runs: readonly { at: number; length: number }[];
+  across: number;
+}
+
+export function HexView({ copyId, size, runs, across }: Props) {
+  const [at, setAt] = useState(0);
+  const { data, error } = useBytes(copyId, at, Math.min(STEP, size - at));
+  const disk = diskOffset(runs, at);
+  const go = (to: number) => setAt(Math.max(0, Math.min(Math.floor((size - 1) / STEP) * STEP, to)));
+  return (
+    <>
+      <Problem>{problemText(error)}</Problem>
+      <div className={styles.hexBar}>
+        <span>{disk === null ? "" : `on the disk at ${offsetText(disk)}`}</span>
+        {size > STEP && (
+          <>
+            <button type="button" disabled={at === 0} onClick={() => go(at - STEP)}>
+              Back
+            </button>
+            <button type="button" disabled={at + STEP >= size} onClick={() => go(at + STEP)}>
+              On
+            </button>
+            <button type="button" disabled={at + STEP >= size} onClick={() => go(size)}>
+              End
+            </button>
+          </>
+        )}
+      </div>
+      <pre className={styles.hex}>{data && hexLines(data, at, across).join("\n")}</pre>
+    </>
+  );
+}

@@ -1,0 +1,99 @@
+"use client";
+
+import { useQuery } from "@tanstack/react-query";
+import dynamic from "next/dynamic";
+import { useState } from "react";
+import { type PreviewFacts, previewForm } from "@/server/previews/contract";
+import { read } from "../data/request";
+import { Problem, problemText } from "../instruments/Problem";
+import { HexView } from "./HexView";
+import { MediaView } from "./MediaView";
+import { PictureView } from "./PictureView";
+import styles from "./previews.module.css";
+import { ArchiveView, TablesView } from "./TablesView";
+import { TextView } from "./TextView";
+
+// The viewer of PDF pages is large and seldom needed.
+const PdfView = dynamic(() => import("./PdfView").then((module) => module.PdfView), { ssr: false });
+
+export const useFacts = (copyId: number) =>
+  useQuery({
+    queryKey: ["copy", copyId, "form"],
+    queryFn: () => read(`/api/copies/${copyId}/form`, previewForm),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+interface Props {
+  copyId: number;
+  name: string;
+  size: number;
+  /** Disk offsets of its bytes, for the hex view. */
+  runs: readonly { at: number; length: number }[];
+  large?: boolean;
+}
+
+/**
+ * What is in a copy. Nothing of the file runs: pictures are drawn anew by the server, PDF pages onto a canvas without
+ * scripts, everything else is text. The bytes can be seen of any.
+ */
+export function Preview({ copyId, name, size, runs, large = false }: Props) {
+  const { data: facts, error } = useFacts(copyId);
+  const [bytes, setBytes] = useState(false);
+  const asBytes = bytes || facts?.form === "hex";
+  return (
+    <>
+      <div className={styles.preview} data-large={large} data-form={asBytes ? "hex" : facts?.form}>
+        <Problem>{problemText(error)}</Problem>
+        {size === 0 ? (
+          <p className={styles.text}>The file is empty.</p>
+        ) : !facts ? null : asBytes ? (
+          <HexView copyId={copyId} size={size} runs={runs} across={large ? 16 : 8} />
+        ) : (
+          <Shown facts={facts} copyId={copyId} name={name} size={size} runs={runs} large={large} />
+        )}
+      </div>
+      {facts && size > 0 && (
+        <p className={styles.facts}>
+          <span>{wordsOf(facts)}</span>
+          {facts.form !== "hex" && (
+            <button type="button" onClick={() => setBytes(!bytes)}>
+              {bytes ? "Show content" : "Show bytes"}
+            </button>
+          )}
+        </p>
+      )}
+    </>
+  );
+}
+
+function wordsOf({ format, pixels, taken, camera }: PreviewFacts): string {
+  const parts = [
+    format ?? "type not known",
+    pixels && `${pixels.width} × ${pixels.height} pixels`,
+    taken && `taken ${taken.replace(/^(\d{4}):(\d\d):(\d\d)/, "$1-$2-$3")}`,
+    camera,
+  ];
+  return parts.filter(Boolean).join(", ");
+}
+
+function Shown({ facts, copyId, name, size, runs, large }: Required<Props> & { facts: PreviewFacts }) {
+  const hex = <HexView copyId={copyId} size={size} runs={runs} across={large ? 16 : 8} />;
+  switch (facts.form) {
+    case "picture":
+      return <PictureView copyId={copyId} name={name} large={large} otherwise={hex} />;
+    case "text":
+    case "document":
+      return <TextView copyId={copyId} form={facts.form} otherwise={hex} />;
+    case "tables":
+      return <TablesView copyId={copyId} otherwise={hex} />;
+    case "archive":
+      return <ArchiveView copyId={copyId} />;
+    case "pdf":
+      return <PdfView copyId={copyId} otherwise={hex} />;
+    case "audio":
+    case "video":
+      return <MediaView copyId={copyId} form={facts.form} name={name} />;
+    default:
+      return hex;
+  }
+}
