@@ -22,7 +22,18 @@ import {
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { gzipSync } from "node:zlib";
-import { brightnessTable, FUNDING_APPLICATION, FUNDING_DRAFT, letter, nightLog, sheet } from "./documents";
+import {
+  archive,
+  bell,
+  brightnessTable,
+  FUNDING_APPLICATION,
+  FUNDING_DRAFT,
+  letter,
+  membersDatabase,
+  nightLog,
+  pdf,
+  sheet,
+} from "./documents";
 import { photograph } from "./draw";
 
 const MIB = 1 << 20;
@@ -49,7 +60,7 @@ function put(path: string, content: Buffer | string, made: string): void {
 
 /** Dates as the files would have them: last change, and made a little before. */
 function setDates(): void {
-  for (const { path, made } of told) {
+  for (const { path, made } of told.splice(0)) {
     const target = join(mount, path);
     if (!existsSync(target)) continue;
     utimesSync(target, made, made);
@@ -80,6 +91,15 @@ function putInTurns(first: string, second: string, content: Buffer, made: string
 }
 
 const SPENT = Array.from({ length: 8 }, (_, i) => `Windows/Temp/step ${i + 1}.tmp`);
+
+/** The observing workbook; every night after the given one was lost by a wrong edit. */
+function workbook(nights: number): Promise<Buffer> {
+  const row = (i: number) => [2_461_000 + i, "R Leonis", i < nights ? Math.round((7.5 + 2.5 * Math.sin(i / 20)) * 100) / 100 : 0];
+  return sheet(
+    ["Night", "Star", "Magnitude"],
+    Array.from({ length: 300 }, (_, i) => row(i)),
+  );
+}
 
 async function fill(): Promise<void> {
   const home = "Users/mo";
@@ -123,13 +143,21 @@ async function fill(): Promise<void> {
     await letter(["Committee, February", "Present: five.", "# Funding", "The secretary will write the application."]),
     "2026-02-11T21:40:00Z",
   );
+  put(`${home}/Documents/Observing workbook.xlsx`, await workbook(300), "2026-03-09T22:00:00Z");
   put(
-    `${home}/Documents/Observing workbook.xlsx`,
-    await sheet(
-      ["Night", "Star", "Magnitude"],
-      Array.from({ length: 300 }, (_, i) => [2_461_000 + i, "R Leonis", Math.round((7.5 + 2.5 * Math.sin(i / 20)) * 100) / 100]),
-    ),
-    "2026-03-11T22:00:00Z",
+    `${home}/Documents/Funding/Quotation for the mirror.pdf`,
+    pdf([
+      ["Quotation", "", "One primary mirror, 400 mm, f/4.5, coated", "3,200 pounds, carriage included", "Valid until the end of May"],
+      ["Conditions", "", "Half on order, half on delivery.", "The mirror travels in its own crate."],
+    ]),
+    "2026-02-27T16:00:00Z",
+  );
+  put(`${home}/Documents/Members.db`, await membersDatabase(), "2026-02-01T10:00:00Z");
+  put(`${home}/Music/Closing bell.wav`, bell(520, 3), "2025-05-05T20:00:00Z");
+  put(
+    `${home}/Documents/Newsletter 2025.zip`,
+    archive({ "spring.txt": "The spring newsletter.\n", "summer.txt": "The summer newsletter.\n", "pictures/list.txt": "none yet\n" }),
+    "2025-11-02T09:00:00Z",
   );
   put(`${home}/Documents/Größe der Kuppel.txt`, "Durchmesser innen 4,20 m\r\n", "2025-04-02T09:00:00Z");
   put(`${home}/Documents/Наблюдения переменных звёзд.txt`, "R Льва, 7.9\r\n".repeat(90), "2025-10-18T22:00:00Z");
@@ -178,11 +206,21 @@ function lose(): void {
     remove(`${home}/Pictures/Night sky/${["stars", "trails", "moon"][(Number(number) - 1) % 3]} ${number}.jpg`);
   for (let i = 0; i < 150; i += 3)
     remove(`${home}/Documents/Logs/Log ${new Date(Date.UTC(2025, 8, 1 + i)).toISOString().slice(0, 10)}.txt`);
+  // The workbook was saved anew with a wrong edit, which leaves the sound one as a deleted file of the same name.
+  remove(`${home}/Documents/Observing workbook.xlsx`);
+  remove(
+    `${home}/Documents/Funding/Quotation for the mirror.pdf`,
+    `${home}/Documents/Members.db`,
+    `${home}/Music/Closing bell.wav`,
+    `${home}/Documents/Newsletter 2025.zip`,
+  );
   remove(`${home}/Documents/سجل الرصد.txt`, `${home}/Documents/観測メモ.txt`);
 }
 
 /** New files written afterwards, which take some of the freed clusters. */
 async function overwrite(): Promise<void> {
+  put("Users/mo/Documents/Observing workbook.xlsx", await workbook(212), "2026-03-12T09:20:00Z");
+  setDates();
   const target = join(mount, "Users/mo/AppData/Local/Temp");
   mkdirSync(target, { recursive: true });
   for (const number of [1, 2]) {

@@ -1,4 +1,6 @@
 import { Document, HeadingLevel, Packer, Paragraph } from "docx";
+import { strToU8, zipSync } from "fflate";
+import initSql from "sql.js";
 import writeExcelFile from "write-excel-file/node";
 import { seeded } from "./draw";
 
@@ -91,4 +93,75 @@ export function brightnessTable(seed: number, nights: number): string {
   for (let i = 0; i < nights; i += 1)
     rows.push(`${2_461_000 + i},R Leonis,${(7.5 + 2.5 * Math.sin(i / 20) + random() * 0.2).toFixed(2)},mo`);
   return `${rows.join("\r\n")}\r\n`;
+}
+
+/** A PDF document of one page a text, by hand: ISO 32000-1, 7.5 (header, objects, cross-reference table, trailer). */
+export function pdf(pages: readonly (readonly string[])[]): Buffer {
+  const escaped = (line: string) => line.replace(/[\\()]/g, "\\$&");
+  const objects: string[] = [
+    "<< /Type /Catalog /Pages 2 0 R >>",
+    `<< /Type /Pages /Count ${pages.length} /Kids [${pages.map((_, index) => `${4 + 2 * index} 0 R`).join(" ")}] >>`,
+    "<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>",
+  ];
+  for (const [index, lines] of pages.entries()) {
+    const words = `BT /F1 13 Tf 60 780 Td 20 TL\n${lines.map((line) => `(${escaped(line)}) Tj T*`).join("\n")}\nET`;
+    objects.push(
+      `<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Resources << /Font << /F1 3 0 R >> >> /Contents ${5 + 2 * index} 0 R >>`,
+      `<< /Length ${words.length} >>\nstream\n${words}\nendstream`,
+    );
+  }
+  let text = "%PDF-1.4\n";
+  const offsets = objects.map((object, index) => {
+    const at = text.length;
+    text += `${index + 1} 0 obj\n${object}\nendobj\n`;
+    return at;
+  });
+  const table = offsets.map((at) => `${String(at).padStart(10, "0")} 00000 n \n`).join("");
+  const start = text.length;
+  text += `xref\n0 ${objects.length + 1}\n0000000000 65535 f \n${table}trailer\n<< /Size ${objects.length + 1} /Root 1 0 R >>\nstartxref\n${start}\n%%EOF\n`;
+  return Buffer.from(text, "latin1");
+}
+
+/** A tone that dies away, as a RIFF WAVE file of 16-bit samples. */
+export function bell(hertz: number, seconds: number): Buffer {
+  const rate = 8000;
+  const count = Math.floor(rate * seconds);
+  const wave = Buffer.alloc(44 + 2 * count);
+  wave.write("RIFF", 0, "latin1");
+  wave.writeUInt32LE(36 + 2 * count, 4);
+  wave.write("WAVEfmt ", 8, "latin1");
+  wave.writeUInt32LE(16, 16);
+  wave.writeUInt16LE(1, 20);
+  wave.writeUInt16LE(1, 22);
+  wave.writeUInt32LE(rate, 24);
+  wave.writeUInt32LE(2 * rate, 28);
+  wave.writeUInt16LE(2, 32);
+  wave.writeUInt16LE(16, 34);
+  wave.write("data", 36, "latin1");
+  wave.writeUInt32LE(2 * count, 40);
+  for (let i = 0; i < count; i += 1) {
+    wave.writeInt16LE(Math.round(14_000 * Math.sin((2 * Math.PI * hertz * i) / rate) * Math.exp((-3 * i) / count)), 44 + 2 * i);
+  }
+  return wave;
+}
+
+/** A ZIP archive of texts. */
+export function archive(texts: Readonly<Record<string, string>>): Buffer {
+  const mtime = "2025-11-01T12:00:00Z";
+  return Buffer.from(zipSync(Object.fromEntries(Object.entries(texts).map(([name, text]) => [name, [strToU8(text), { mtime }]]))));
+}
+
+/** The members' list as a database. */
+export async function membersDatabase(): Promise<Buffer> {
+  const sql = await initSql();
+  const database = new sql.Database();
+  database.run(
+    "create table members (number integer primary key, name text, since integer); create table loans (member integer, what text, due text)",
+  );
+  const names = ["Ada Quill", "Bertram Moss", "Cleo Vane", "Dorian Pike", "Esme Larch", "Fritz Alder"];
+  for (const [index, name] of names.entries()) database.run("insert into members values (?, ?, ?)", [index + 1, name, 2003 + 3 * index]);
+  database.run("insert into loans values (2, 'the 8-inch Dobsonian', '2026-04-01'), (5, 'two red torches', '2026-03-20')");
+  const bytes = Buffer.from(database.export());
+  database.close();
+  return bytes;
 }

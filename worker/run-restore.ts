@@ -34,7 +34,7 @@ async function writeFile(db: Database, restore: ClaimedRestore, work: RestoreWor
   if (begun && existsSync(begun.output) && hashFile(begun.output) === begun.sha256) {
     return settle(db, restore, resultId, { state: "verified", problem: null });
   }
-  if (restore.conflict === "skip" && isTaken(restore.root, work.components)) {
+  if (work.conflict === "skip" && isTaken(restore.root, work.components)) {
     return settle(db, restore, resultId, { state: "skipped", problem: "A file of this name is already there; it was left as it is." });
   }
   const staged = await ask(thread, {
@@ -49,11 +49,11 @@ async function writeFile(db: Database, restore: ClaimedRestore, work: RestoreWor
   if ("problem" in staged) return settle(db, restore, resultId, { state: "failed", problem: staged.problem });
   if (!("staged" in staged)) return true;
   const unreadable = staged.unreadable > 0 ? `${staged.unreadable} of its bytes could not be read and are zeros.` : null;
-  for (const target of targets(staged.staged, restore.conflict)) {
+  for (const target of targets(staged.staged, work.conflict)) {
     // Looking first spares a write to the database for each taken name; the link below decides.
-    if (restore.conflict === "keep-both" && existsSync(target)) continue;
+    if (work.conflict === "keep-both" && existsSync(target)) continue;
     if (!(await settle(db, restore, resultId, { state: "writing", output: target, sha256: staged.staged.sha256 }))) return false;
-    const done = await ask(thread, { ask: "publish", staged: staged.staged, target, conflict: restore.conflict });
+    const done = await ask(thread, { ask: "publish", staged: staged.staged, target, conflict: work.conflict });
     if ("problem" in done) return settle(db, restore, resultId, { state: "failed", output: null, sha256: null, problem: done.problem });
     if ("published" in done && done.published) return settle(db, restore, resultId, { state: "verified", problem: unreadable });
   }

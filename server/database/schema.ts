@@ -158,6 +158,8 @@ export const items = pgTable(
     /** The kinds of place its copies were found in. */
     places: text("places").array().notNull(),
     bestCopyId: bytes("best_copy_id").notNull(),
+    /** The technician has chosen the copy: it stays whatever else is found. */
+    overruled: boolean("overruled").notNull().default(false),
     size: bytes("size").notNull(),
     modified: time("modified"),
     condition: text("condition").notNull(),
@@ -258,6 +260,8 @@ export const restoreResults = pgTable(
     path: text("path").notNull(),
     condition: text("condition").notNull(),
     size: bytes("size").notNull(),
+    /** What to do with this one when its name is taken; null: as the restore says. */
+    conflict: text("conflict").$type<"keep-both" | "replace" | "skip">(),
     state: text("state").$type<"waiting" | "writing" | "verified" | "skipped" | "failed">().notNull().default("waiting"),
     /** Absolute path; set before the file gets its name, so that a later worker knows what is its own. */
     output: text("output"),

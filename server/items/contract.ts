@@ -44,6 +44,9 @@ export const itemQuery = itemFilter.extend({
 });
 export type ItemQuery = z.infer<typeof itemQuery>;
 
+/** Which copy of an item is to be taken; null: the one the bench thinks best. */
+export const chooseCopy = z.object({ copyId: z.number().int().nullable() });
+
 /** One copy on an item's ribbon. */
 export const mark = z.object({
   /** UTC milliseconds of its last change; null when not known. */
@@ -120,5 +123,5 @@ export const copy = z.object({
 export type Copy = z.infer<typeof copy>;
 export const itemDetail = item
   .omit({ marks: true })
-  .extend({ volumeLabel: z.string(), sourceName: z.string(), reason: z.string(), list: z.array(copy) });
+  .extend({ overruled: z.boolean(), volumeLabel: z.string(), sourceName: z.string(), reason: z.string(), list: z.array(copy) });
 export type ItemDetail = z.infer<typeof itemDetail>;

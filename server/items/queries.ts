@@ -26,8 +26,8 @@ interface CopyRow extends Record<string, unknown> {
 
 /** One item with all its copies, the best first. */
 export async function findItem(db: Connection, itemId: number): Promise<ItemDetail | null> {
-  const { rows } = await db.execute<ItemRow & { volume_label: string | null; number: number; source_name: string }>(sql`
-    select ${ITEM_COLUMNS}, v.label as volume_label, v.number, s.name as source_name
+  const { rows } = await db.execute<ItemRow & { overruled: boolean; volume_label: string | null; number: number; source_name: string }>(sql`
+    select ${ITEM_COLUMNS}, i.overruled, v.label as volume_label, v.number, s.name as source_name
     from ${ITEM_TABLES} join volumes v on v.id = i.volume_id join sources s on s.id = v.source_id where i.id = ${itemId}`);
   const [row] = rows;
   if (!row) return null;
@@ -39,7 +39,8 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     ...itemOf(row),
     volumeLabel: row.volume_label ?? `volume ${row.number}`,
     sourceName: row.source_name,
-    reason: reasonFor(copies),
+    overruled: row.overruled,
+    reason: row.overruled ? "Chosen by hand." : reasonFor(copies),
     list: copies,
   };
 }
@@ -76,9 +77,13 @@ function reasonFor(copies: readonly Copy[]): string {
   if (!best) return "No copy is known.";
   if (others.length === 0) return "The only copy found.";
   const rivals = others.filter((copy) => copy.condition === best.condition);
-  return rivals.length > 0
-    ? `The newest of ${rivals.length + 1} copies that are ${best.condition}.`
-    : `The only one of ${copies.length} copies that is ${best.condition}.`;
+  const word = best.condition.replace("-", " ");
+  if (rivals.length === 0) return `The only one of ${copies.length} copies that is ${word}.`;
+  const lost = rivals.filter((copy) => copy.state === "deleted").length;
+  if (best.state === "deleted" && lost === 0) return "The lost one; the live file of this name needs no rescue.";
+  return best.state === "deleted"
+    ? `The newest of ${lost + 1} lost copies that are ${word}.`
+    : `The newest of ${rivals.length + 1} copies that are ${word}.`;
 }
 
 export interface StoredCopy {

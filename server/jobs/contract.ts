@@ -22,4 +22,12 @@ export const jobSummary = z.object({
 });
 export type JobSummary = z.infer<typeof jobSummary>;
 
-export const changeJob = z.object({ archived: z.boolean() });
+export const changeJob = z.union([
+  z.object({ archived: z.boolean() }),
+  z.object({
+    timeZone: z
+      .string()
+      .refine((zone) => Intl.supportedValuesOf("timeZone").includes(zone) || zone === "UTC", "This time zone is not known."),
+  }),
+]);
+export type JobChange = z.infer<typeof changeJob>;

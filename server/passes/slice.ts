@@ -161,9 +161,13 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   await client.query(BEST_COPY, [jobId]);
 }
 
+/** The order of an item's copies `c`, the best first. */
+export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
+  c.state, c.modified desc nulls last, c.survival desc, c.id`;
+
 /**
- * Items that have gathered more than one copy take the facts of their best one: whole before partial, then the
- * newest content, then the copy that is lost (the live one needs no rescue).
+ * Items that have gathered more than one copy take the facts of their best one: whole before partial, then lost before
+ * live (the live one needs no rescue), then the newest content. What the technician has chosen stays.
  */
 const BEST_COPY = `
   with touched as (
@@ -172,14 +176,17 @@ const BEST_COPY = `
   ), ranked as (
     select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival
     from copies c join touched on touched.id = c.item_id
-    order by c.item_id, array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
-      c.modified desc nulls last, c.survival desc, c.state, c.id
+    order by c.item_id, ${BEST_FIRST}
   ), counted as (
     select c.item_id, count(*)::int as copies, bool_or(c.state = 'deleted') as lost, array_agg(distinct c.place) as places
     from copies c join touched on touched.id = c.item_id group by c.item_id
   )
-  update items set copies = counted.copies, lost = counted.lost, places = counted.places, best_copy_id = ranked.id, size = ranked.size,
-    modified = ranked.modified, condition = ranked.condition, survival = ranked.survival
+  update items set copies = counted.copies, lost = counted.lost, places = counted.places,
+    best_copy_id = case when overruled then best_copy_id else ranked.id end,
+    size = case when overruled then items.size else ranked.size end,
+    modified = case when overruled then items.modified else ranked.modified end,
+    condition = case when overruled then items.condition else ranked.condition end,
+    survival = case when overruled then items.survival else ranked.survival end
   from ranked join counted using (item_id) where items.id = ranked.item_id`;
 
 export async function failPass(db: Database, pass: ClaimedPass, problem: string): Promise<void> {

@@ -24,6 +24,7 @@ export async function startRestore(db: Database, jobId: number, plan: RestorePla
         files.slice(at, at + 1000).map(({ components: _, problem, ...file }) => ({
           restoreId: id,
           ...file,
+          conflict: plan.choices[file.itemId] ?? null,
           problem,
           state: problem ? ("failed" as const) : ("waiting" as const),
         })),

@@ -6,8 +6,11 @@ export const plan = z.object({
   /** A folder name below the delivery folder; made when it is not there. */
   destination: z.string().trim().min(1, "Name a folder to restore into.").max(200),
   conflict: z.enum(CONFLICTS).default("keep-both"),
+  /** For single items something else than that, by item id. */
+  choices: z.record(z.string().regex(/^\d+$/), z.enum(CONFLICTS)).default({}),
 });
 export type RestorePlan = z.infer<typeof plan>;
+export type Conflict = (typeof CONFLICTS)[number];
 
 export const rehearsedFile = z.object({
   itemId: z.number(),

@@ -23,6 +23,7 @@ export interface RestoreWork {
   readonly layout: Layout;
   readonly components: readonly string[];
   readonly modified: number | null;
+  readonly conflict: ClaimedRestore["conflict"];
   /** Set when an earlier worker was about to give the file its name: the name, and the hash of what it had written. */
   readonly begun: { readonly output: string; readonly sha256: string } | null;
 }
@@ -77,6 +78,7 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
     layout: copy.layout ? decodeLayout(copy.layout) : EMPTY_LAYOUT,
     components: componentsOf(copy),
     modified: copy.modified ? new Date(copy.modified).getTime() : null,
+    conflict: result.conflict ?? restore.conflict,
     begun: result.state === "writing" && result.output && result.sha256 ? { output: result.output, sha256: result.sha256 } : null,
   };
 }

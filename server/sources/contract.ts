@@ -47,6 +47,12 @@ export const source = z.object({
 export type Source = z.infer<typeof source>;
 export const sourceList = z.array(source);
 
+/** The file whose content holds a byte of the disk; null: none that was found. */
+export const owner = z
+  .object({ itemId: z.number(), copyId: z.number(), name: z.string(), folder: z.string(), live: z.boolean() })
+  .nullable();
+export type Owner = z.infer<typeof owner>;
+
 /** Where the finds of the passes begin on each source, for the chart: disk byte offsets of lost copies. */
 export const finds = z.array(z.object({ sourceId: z.number(), at: z.array(z.number()) }));
 export type Finds = z.infer<typeof finds>;

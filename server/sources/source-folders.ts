@@ -38,13 +38,21 @@ export function browse(path: string | null): SourceListing {
   const real = permittedSource(path);
   const parent = realFolders().includes(real) ? null : dirname(real);
   try {
-    const entries = readdirSync(real, { withFileTypes: true })
+    const entries = readdirSync(/*turbopackIgnore: true*/ real, { withFileTypes: true })
       .filter((entry) => !entry.name.startsWith("."))
       .slice(0, MAX_ENTRIES)
       .flatMap((entry) => {
-        const stats = statSync(join(real, entry.name), { throwIfNoEntry: false });
+        const stats = statSync(/*turbopackIgnore: true*/ join(real, entry.name), { throwIfNoEntry: false });
         return stats
-          ? [{ path: join(real, entry.name), name: entry.name, folder: stats.isDirectory(), size: stats.size, modified: stats.mtime }]
+          ? [
+              {
+                path: join(/*turbopackIgnore: true*/ real, entry.name),
+                name: entry.name,
+                folder: stats.isDirectory(),
+                size: stats.size,
+                modified: stats.mtime,
+              },
+            ]
           : [];
       })
       .sort((a, b) => Number(b.folder) - Number(a.folder) || a.name.localeCompare(b.name));

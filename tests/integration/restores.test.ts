@@ -28,7 +28,11 @@ beforeAll(async () => {
 });
 afterAll(() => bench.close());
 
-const plan = (destination: string, conflict: RestorePlan["conflict"] = "keep-both"): RestorePlan => ({ destination, conflict });
+const plan = (destination: string, conflict: RestorePlan["conflict"] = "keep-both"): RestorePlan => ({
+  destination,
+  conflict,
+  choices: {},
+});
 const restoreOf = async (id: number) => (await listRestores(bench.db, jobId)).find((each) => each.id === id) as Restore;
 const finished = (id: number) =>
   until(async () => {
@@ -89,6 +93,11 @@ describe("a restore", () => {
     expect(readFileSync(target, "utf8")).toBe("today's good version");
     const replaced = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "replace")));
     expect(sha256(target)).toBe(replaced.results[0]?.sha256);
+    // What is said of a single file goes before what is said of all.
+    const one = await finished(
+      await startRestore(bench.db, jobId, { ...plan("Conflicts", "replace"), choices: { [String(item?.id)]: "skip" } }),
+    );
+    expect(one.results[0]?.state).toBe("skipped");
   }, 60_000);
 
   it("is refused on the source's own folder and outside the delivery folder", async () => {

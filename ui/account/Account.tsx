@@ -2,7 +2,7 @@
 
 import Menu from "@mui/material/Menu";
 import MenuItem from "@mui/material/MenuItem";
-import { useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
 import { useEffect, useRef, useState } from "react";
 import { type Account as AccountValues, CAUSES, EMPTY_ACCOUNT, LOST_KINDS, paragraph, SYSTEMS } from "@/server/accounts/contract";
@@ -52,8 +52,32 @@ export function Account({ jobId }: { jobId: number }) {
         <h2 className={styles.label}>As it will be told</h2>
         <p className={styles.back}>{paragraph(values, zone)}</p>
         <Standing jobId={jobId} />
+        {job && <Zone jobId={jobId} zone={job.timeZone} />}
       </aside>
     </div>
+  );
+}
+
+/** The zone the job's times are shown in: the client's drive may come from another one than the bench. */
+function Zone({ jobId, zone }: { jobId: number; zone: string }) {
+  const client = useQueryClient();
+  const set = useMutation({
+    mutationFn: (timeZone: string) => write("PATCH", `/api/jobs/${jobId}`, { timeZone }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
+  const zones = [...new Set(["UTC", zone, ...Intl.supportedValuesOf("timeZone")])];
+  return (
+    <>
+      <p className={styles.zone}>
+        Times of this job are shown in{" "}
+        <select aria-label="Time zone of the job" value={zone} onChange={(event) => set.mutate(event.target.value)}>
+          {zones.map((each) => (
+            <option key={each}>{each}</option>
+          ))}
+        </select>
+      </p>
+      <Problem>{problemText(set.error)}</Problem>
+    </>
   );
 }
 

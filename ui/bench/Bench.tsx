@@ -25,7 +25,8 @@ export function Bench() {
     refetchInterval: 5000,
   });
   const [address, change] = useAddress();
-  const [adding, setAdding] = useState(false);
+  const adding = address.get("new") === "yes";
+  const setAdding = (open: boolean) => change({ new: open ? "yes" : null });
   const query = (address.get("q") ?? "").toLowerCase();
   const archived = address.get("archived") === "yes";
   const shown = (jobs ?? []).filter(
@@ -38,6 +39,9 @@ export function Bench() {
         <Compass />
         <strong>Tidy Compass</strong>
         <span style={{ flex: 1 }} />
+        <Link href="/settings" style={{ color: "inherit", fontSize: 13 }}>
+          Settings
+        </Link>
         <ColourScheme />
       </header>
       <main className={styles.body}>

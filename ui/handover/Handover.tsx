@@ -1,16 +1,25 @@
 "use client";
 
 import Button from "@mui/material/Button";
+import ToggleButton from "@mui/material/ToggleButton";
+import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
+import { useQuery } from "@tanstack/react-query";
 import { paragraph } from "@/server/accounts/contract";
+import { logEntries } from "@/server/log/contract";
 import type { Pass } from "@/server/passes/contract";
+import type { Restore } from "@/server/restores/contract";
 import type { Source } from "@/server/sources/contract";
-import { useAccount, useJob, usePasses, useRestores, useSources } from "../data/use-job-data";
+import { read } from "../data/request";
+import { useAddress } from "../data/use-address";
+import { keys, useAccount, useJob, usePasses, useRestores, useSources } from "../data/use-job-data";
 import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, PLACE_WORDS } from "../instruments/words";
 import { ResultTable } from "../restore/Restore";
 import styles from "./handover.module.css";
 
 /** The report: what was searched, found and restored, and what was not. Made to be printed. */
 export function Handover({ jobId }: { jobId: number }) {
+  const [address, change] = useAddress();
+  const complete = address.get("for") === "file";
   const { data: job } = useJob(jobId);
   const { data: account } = useAccount(jobId);
   const { data: sources = [] } = useSources(jobId);
@@ -21,6 +30,26 @@ export function Handover({ jobId }: { jobId: number }) {
   return (
     <>
       <div className={`${styles.tools} screen-only`}>
+        <ToggleButtonGroup
+          exclusive
+          size="small"
+          aria-label="Which report"
+          value={complete ? "file" : "client"}
+          onChange={(_, next: string | null) => next && change({ for: next === "file" ? "file" : null }, true)}
+        >
+          <ToggleButton value="client" sx={{ py: 0.75, px: 2.5 }}>
+            For the client
+          </ToggleButton>
+          <ToggleButton value="file" sx={{ py: 0.75, px: 2.5 }}>
+            For the file
+          </ToggleButton>
+        </ToggleButtonGroup>
+        <span style={{ flex: 1 }} />
+        {(["html", "csv", "json"] as const).map((form) => (
+          <Button key={form} component="a" href={`/api/jobs/${jobId}/report?form=${form}`} variant="outlined">
+            {form.toUpperCase()}
+          </Button>
+        ))}
         <Button variant="contained" onClick={() => window.print()}>
           Print
         </Button>
@@ -47,10 +76,71 @@ export function Handover({ jobId }: { jobId: number }) {
               {momentText(restore.finishedAt ?? restore.createdAt, zone)}, to the folder “{restore.destination}”. Each file marked
               “verified” was read again from there and is the same, byte for byte, as what was found.
             </p>
-            <ResultTable restore={restore} links={false} />
+            {complete ? <ResultTable restore={restore} links={false} /> : <PlainResults restore={restore} />}
           </section>
         ))}
+        {complete ? <Log jobId={jobId} zone={zone} /> : <Advice restored={restores.some((restore) => restore.state === "done")} />}
       </article>
+    </>
+  );
+}
+
+/** What a client wants to know of each file: is it there, and is it whole? */
+function PlainResults({ restore }: { restore: Restore }) {
+  return (
+    <ul>
+      {restore.results.map((result) => (
+        <li key={result.id}>
+          {result.path.slice(1)}: {plainResult(result)}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function plainResult({ state, condition, problem }: Restore["results"][number]): string {
+  if (state !== "verified") return problem ?? "not restored";
+  if (condition === "whole") return "restored, complete";
+  if (condition === "partial") return "restored, but parts of it are missing";
+  return "restored; whether it is complete could not be checked";
+}
+
+/** Common practice, no published source. */
+function Advice({ restored }: { restored: boolean }) {
+  return (
+    <>
+      <h2>What to do now</h2>
+      <ul>
+        {restored && <li>Open each restored file once, from where it was restored to, before anything else is done with the drive.</li>}
+        <li>
+          Do not use the drive that lost the files until everything that matters is in hand: each write can destroy what was not found yet.
+        </li>
+        <li>Keep a second copy of what matters on another device, and let the computer make it by itself.</li>
+        <li>Let programs save unsaved work every few minutes; ten is usual, fewer is better.</li>
+      </ul>
+    </>
+  );
+}
+
+function Log({ jobId, zone }: { jobId: number; zone: string }) {
+  const { data = [] } = useQuery({ queryKey: keys.of(jobId, "log"), queryFn: () => read(`/api/jobs/${jobId}/log`, logEntries) });
+  return (
+    <>
+      <h2>What was done</h2>
+      <ol className={styles.log}>
+        {data.map((entry) => (
+          <li key={entry.id}>
+            <span>{momentText(entry.at, zone)}</span> {entry.what}{" "}
+            {Object.keys(entry.detail).length > 0 && (
+              <code>
+                {Object.entries(entry.detail)
+                  .flatMap(([name, value]) => (value === null ? [] : [`${name} ${String(value)}`]))
+                  .join(", ")}
+              </code>
+            )}
+          </li>
+        ))}
+      </ol>
     </>
   );
 }

@@ -1,6 +1,6 @@
 "use client";
 
-import { useCallback, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, useCallback, useEffect, useRef, useState } from "react";
 import type { Source } from "@/server/sources/contract";
 import { coverage, moved, type View, zoomed } from "./disk-chart-scale";
 import { bytesText, FILE_SYSTEM_WORDS, offsetText } from "./words";
@@ -16,6 +16,8 @@ interface Props {
   height?: number;
   /** With it the wheel zooms and dragging moves. */
   zoomable?: boolean;
+  /** A click that was no drag: the byte under the pointer. */
+  onPick?: (byte: number) => void;
 }
 
 interface Colours {
@@ -43,7 +45,7 @@ function readColours(): Colours {
 }
 
 /** A source to scale as one strip: what is in use (buff), free (water), read so far (full colour), and the finds. */
-export function DiskChart({ source, read, finds, chosen = [], height = 30, zoomable = false }: Props) {
+export function DiskChart({ source, read, finds, chosen = [], height = 30, zoomable = false, onPick }: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [width, setWidth] = useState(0);
   const [view, setView] = useState<View>({ start: 0, end: source.size });
@@ -98,6 +100,18 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
   }, [zoomable, width, source.size]);
 
   const drag = useRef<number | null>(null);
+  const pressed = useRef<number | null>(null);
+  const onKey = (event: KeyboardEvent) => {
+    const middle = (view.start + view.end) / 2;
+    if (event.key === "+" || event.key === "=") setView(zoomed(view, 0.5, middle, source.size));
+    else if (event.key === "-") setView(zoomed(view, 2, middle, source.size));
+    else if (event.key === "ArrowLeft") setView(moved(view, -0.2, source.size));
+    else if (event.key === "ArrowRight") setView(moved(view, 0.2, source.size));
+    else if (event.key === "0") setView({ start: 0, end: source.size });
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  };
   const owner = pointer === null ? null : describe(source, byteAt(pointer));
   return (
     <div style={{ position: "relative" }}>
@@ -115,17 +129,24 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
           }
           setPointer(x);
         }}
+        tabIndex={zoomable ? 0 : undefined}
+        onKeyDown={zoomable ? onKey : undefined}
         onPointerDown={(event) => {
+          pressed.current = event.clientX;
           if (!zoomable) return;
           event.currentTarget.setPointerCapture(event.pointerId);
           drag.current = event.clientX - event.currentTarget.getBoundingClientRect().left;
         }}
-        onPointerUp={() => {
+        onPointerUp={(event) => {
           drag.current = null;
+          const still = pressed.current !== null && Math.abs(event.clientX - pressed.current) < 4;
+          pressed.current = null;
+          if (still && onPick) onPick(Math.floor(byteAt(event.clientX - event.currentTarget.getBoundingClientRect().left)));
         }}
         onPointerLeave={() => setPointer(null)}
         onDoubleClick={() => setView({ start: 0, end: source.size })}
       />
+      {view.end - view.start < source.size && <Overview view={view} size={source.size} />}
       <div
         aria-hidden="true"
         style={{
@@ -150,6 +171,25 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
   );
 }
 
+/** Which part of the whole is in sight. */
+function Overview({ view, size }: { view: View; size: number }) {
+  const share = (bytes: number) => `${(100 * bytes) / size}%`;
+  return (
+    <div aria-hidden="true" style={{ position: "relative", height: 5, marginTop: 2, background: "var(--mui-palette-chart-depth1)" }}>
+      <i
+        style={{
+          position: "absolute",
+          top: 0,
+          bottom: 0,
+          left: share(view.start),
+          width: `max(3px, ${share(view.end - view.start)})`,
+          background: "var(--mui-palette-chart-depth4)",
+        }}
+      />
+    </div>
+  );
+}
+
 function legend(view: View, source: Source): string {
   if (view.end - view.start >= source.size) return source.connected ? "" : "not connected";
   return `showing ${bytesText(view.end - view.start)} from ${offsetText(Math.round(view.start))}`;
@@ -163,7 +203,7 @@ function describe(source: Source, byte: number): string {
     : `${where}  outside the volumes`;
 }
 
-interface Drawing extends Required<Omit<Props, "zoomable">> {
+interface Drawing extends Required<Omit<Props, "zoomable" | "onPick">> {
   view: View;
   width: number;
   colours: Colours;

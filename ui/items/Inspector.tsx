@@ -1,10 +1,12 @@
 "use client";
 
 import Button from "@mui/material/Button";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import dynamic from "next/dynamic";
 import type { Copy, ItemDetail } from "@/server/items/contract";
+import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
-import { useJob } from "../data/use-job-data";
+import { keys, useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
@@ -40,6 +42,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       </p>
       <Preview key={copy.id} copyId={copy.id} name={item.name} size={copy.size} runs={copy.runs} />
       <Evidence copy={copy} item={item} zone={zone} />
+      <ChooseCopy jobId={jobId} item={item} copy={copy} />
       <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
         {item.inTray ? "Take out of the tray" : "Put into the tray"}
       </Button>
@@ -73,6 +76,31 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
         </ul>
       )}
       {compared && <Compare name={item.name} first={copy} second={compared} zone={zone} onClose={() => change({ compare: null })} />}
+    </>
+  );
+}
+
+/** The bench proposes the best copy; the technician may take another. */
+function ChooseCopy({ jobId, item, copy }: { jobId: number; item: ItemDetail; copy: Copy }) {
+  const client = useQueryClient();
+  const choose = useMutation({
+    mutationFn: (copyId: number | null) => write("PATCH", `/api/items/${item.id}`, { copyId }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
+  if (copy.best && !item.overruled) return null;
+  return (
+    <>
+      {!copy.best && (
+        <Button variant="outlined" sx={{ mr: 2 }} disabled={choose.isPending} onClick={() => choose.mutate(copy.id)}>
+          Take this copy instead
+        </Button>
+      )}
+      {copy.best && item.overruled && (
+        <Button variant="text" sx={{ mr: 2 }} disabled={choose.isPending} onClick={() => choose.mutate(null)}>
+          Leave the choice to the bench
+        </Button>
+      )}
+      <Problem>{problemText(choose.error)}</Problem>
     </>
   );
 }

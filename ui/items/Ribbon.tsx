@@ -97,16 +97,19 @@ export function RibbonAxis({ span, width, loss, onChange }: AxisProps) {
         return (
           <g key={at}>
             <line x1={x} x2={x} y1="23" y2="28" stroke="var(--mui-palette-chart-inkFaint)" />
-            <text x={Math.min(x, width - 26)} y="19" fontSize="11" fill="var(--mui-palette-chart-inkSoft)">
-              {words}
-            </text>
+            {/* The word "lost" goes before a tick's. */}
+            {(lost === null || Math.abs(x - lost) > 26) && (
+              <text x={Math.min(x, width - 26)} y="19" fontSize="11" fill="var(--mui-palette-chart-inkSoft)">
+                {words}
+              </text>
+            )}
           </g>
         );
       })}
       {lost !== null && inside(lost, width) && (
         <>
-          <line x1={lost} x2={lost} y1="10" y2="28" stroke="var(--mui-palette-chart-mark)" strokeWidth="1.2" />
-          <text x={Math.max(10, Math.min(lost, width - 10))} y="8" fontSize="10.5" textAnchor="middle" fill="var(--mui-palette-chart-mark)">
+          <line x1={lost} x2={lost} y1="21" y2="28" stroke="var(--mui-palette-chart-mark)" strokeWidth="1.2" />
+          <text x={Math.max(10, Math.min(lost, width - 10))} y="18" fontSize="11" textAnchor="middle" fill="var(--mui-palette-chart-mark)">
             lost
           </text>
         </>

@@ -8,6 +8,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import {
   CONFLICTS,
+  type Conflict,
   type Rehearsal,
   type RestorePlan,
   type Restore as RestoreRecord,
@@ -18,7 +19,7 @@ import { write } from "../data/request";
 import { keys, useJob, useRestores, useTray } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, exactBytes, momentText } from "../instruments/words";
+import { bytesText, countText, durationText, exactBytes, momentText } from "../instruments/words";
 import { useTrayChange } from "../items/use-tray-change";
 import styles from "./restore.module.css";
 
@@ -56,7 +57,8 @@ function RehearsalView({ jobId, trayBytes, trayCount }: { jobId: number; trayByt
   const [named, setNamed] = useState<string | null>(null);
   const [conflict, setConflict] = useState<RestorePlan["conflict"]>("keep-both");
   const destination = named ?? job?.title ?? "";
-  const plan = { destination, conflict };
+  const [choices, setChoices] = useState<RestorePlan["choices"]>({});
+  const plan: RestorePlan = { destination, conflict, choices };
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), plan, trayBytes, trayCount],
     queryFn: async () => rehearsal.parse(await write("POST", `/api/jobs/${jobId}/rehearsal`, plan)),
@@ -109,14 +111,28 @@ function RehearsalView({ jobId, trayBytes, trayCount }: { jobId: number; trayByt
             {bytesText(data.bytes)} to {data.root}
             {data.freeBytes !== null && `, where ${bytesText(data.freeBytes)} are free`}.
           </p>
-          <RehearsalTable jobId={jobId} data={data} conflict={conflict} />
+          <RehearsalTable
+            jobId={jobId}
+            data={data}
+            conflict={conflict}
+            choices={choices}
+            onChoice={(itemId, choice) => setChoices((before) => ({ ...before, [itemId]: choice }))}
+          />
         </>
       )}
     </section>
   );
 }
 
-function RehearsalTable({ jobId, data, conflict }: { jobId: number; data: Rehearsal; conflict: RestorePlan["conflict"] }) {
+interface TableProps {
+  jobId: number;
+  data: Rehearsal;
+  conflict: Conflict;
+  choices: RestorePlan["choices"];
+  onChoice: (itemId: number, choice: Conflict) => void;
+}
+
+function RehearsalTable({ jobId, data, conflict, choices, onChoice }: TableProps) {
   const tray = useTrayChange(jobId);
   return (
     <table className={styles.table}>
@@ -143,11 +159,21 @@ function RehearsalTable({ jobId, data, conflict }: { jobId: number; data: Rehear
               {bytesText(file.size)}
             </td>
             <td>
-              {file.problem
-                ? `Not written: ${file.problem}`
-                : file.exists
-                  ? `A file is already there: ${CONFLICT_WORDS[conflict]}`
-                  : "is written anew"}
+              {file.problem ? `Not written: ${file.problem}` : file.exists ? "A file is already there: " : "is written anew"}
+              {!file.problem && file.exists && (
+                <select
+                  aria-label={`What to do with ${file.path}`}
+                  className={styles.choice}
+                  value={choices[file.itemId] ?? conflict}
+                  onChange={(event) => onChoice(file.itemId, event.target.value as Conflict)}
+                >
+                  {CONFLICTS.map((each) => (
+                    <option key={each} value={each}>
+                      {CONFLICT_WORDS[each]}
+                    </option>
+                  ))}
+                </select>
+              )}
             </td>
             <td>
               <Button variant="text" onClick={() => tray.mutate({ items: [file.itemId], chosen: false })}>
@@ -174,6 +200,16 @@ const STATE_WORDS: Record<Result["state"], string> = {
   failed: "not restored",
 };
 
+/** By the bytes written so far; null while too little is written to say. */
+function timeLeft(restore: RestoreRecord): string | null {
+  const bytes = (settled: boolean) =>
+    restore.results
+      .filter((result) => (result.state !== "waiting" && result.state !== "writing") === settled)
+      .reduce((sum, result) => sum + result.size, 0);
+  const spent = Date.now() - restore.createdAt.getTime();
+  return spent > 2000 && bytes(true) > 0 ? durationText((bytes(false) / bytes(true)) * spent) : null;
+}
+
 function RestoreView({ jobId, restore }: { jobId: number; restore: RestoreRecord }) {
   const { data: job } = useJob(jobId);
   const client = useQueryClient();
@@ -185,12 +221,13 @@ function RestoreView({ jobId, restore }: { jobId: number; restore: RestoreRecord
   const verified = restore.results.filter((result) => result.state === "verified").length;
   const failed = restore.results.filter((result) => result.state === "failed");
   const running = restore.state === "queued" || restore.state === "running";
+  const left = running ? timeLeft(restore) : null;
   return (
     <section className={styles.block} aria-label={`Restore ${restore.id}`}>
       <h1>Restored to “{restore.destination}”</h1>
       <p className={styles.lead} role="status">
         {running
-          ? `Writing, ${settled} of ${restore.results.length} files`
+          ? `Writing, ${settled} of ${restore.results.length} files${left ? `, about ${left} left` : ""}`
           : `${verified} of ${restore.results.length} files written, read again and the same`}
         {failed.length > 0 ? `, ${failed.length} not restored` : ""}.{" "}
         {momentText(restore.finishedAt ?? restore.createdAt, job?.timeZone ?? "UTC")} {job?.timeZone}, in {restore.root}

@@ -3,8 +3,9 @@
 import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, Suspense, useState } from "react";
 import { theme } from "../theme/theme";
+import { Shortcuts } from "./Shortcuts";
 
 /** What every page stands in: the theme and the store of fetched data. */
 export function Frame({ children }: { children: ReactNode }) {
@@ -14,7 +15,12 @@ export function Frame({ children }: { children: ReactNode }) {
   return (
     <ThemeProvider theme={theme} defaultMode="system" disableTransitionOnChange>
       <CssBaseline enableColorScheme />
-      <QueryClientProvider client={client}>{children}</QueryClientProvider>
+      <QueryClientProvider client={client}>
+        {children}
+        <Suspense>
+          <Shortcuts />
+        </Suspense>
+      </QueryClientProvider>
     </ThemeProvider>
   );
 }

@@ -1,10 +1,17 @@
 "use client";
 
+import { usePathname, useRouter } from "next/navigation";
 import { useMemo } from "react";
+import { owner } from "@/server/sources/contract";
+import { read as fetchAs } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { useFinds, usePasses, useSources } from "../data/use-job-data";
 import { DiskChart } from "../instruments/DiskChart";
 import { useItemDetail } from "../items/use-items";
+
+/** Which found file holds a byte of the disk. */
+export const findOwner = (jobId: number, sourceId: number, byte: number) =>
+  fetchAs(`/api/jobs/${jobId}/sources/${sourceId}/owner?at=${byte}`, owner);
 
 /** How far the passes have read each volume, 0 … 1. */
 export function useReadShares(jobId: number): ReadonlyMap<number, number> {
@@ -17,7 +24,9 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const { data: sources = [] } = useSources(jobId);
   const { data: finds = [] } = useFinds(jobId);
   const read = useReadShares(jobId);
-  const [address] = useAddress();
+  const [address, change] = useAddress();
+  const path = usePathname();
+  const router = useRouter();
   const opened = Number(address.get("item")) || null;
   const { data: item } = useItemDetail(jobId, opened);
   const copy = item?.list.find((each) => String(each.id) === address.get("copy")) ?? item?.list[0];
@@ -30,5 +39,12 @@ export function ChartStrip({ jobId }: { jobId: number }) {
         No source yet: the chart of the disk appears here.
       </p>
     );
-  return <DiskChart source={source} read={read} finds={marks} {...(copy ? { chosen: copy.runs } : {})} />;
+  const pick = async (byte: number) => {
+    const found = await findOwner(jobId, source.id, byte).catch(() => null);
+    if (!found) return;
+    const item = String(found.itemId);
+    if (path.endsWith("/items")) change({ item, copy: String(found.copyId) }, true);
+    else router.push(`/jobs/${jobId}/items?item=${item}&copy=${found.copyId}${found.live ? "&show=all" : ""}`);
+  };
+  return <DiskChart source={source} read={read} finds={marks} onPick={pick} {...(copy ? { chosen: copy.runs } : {})} />;
 }

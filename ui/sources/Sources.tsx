@@ -6,7 +6,7 @@ import TableBody from "@mui/material/TableBody";
 import TableCell from "@mui/material/TableCell";
 import TableHead from "@mui/material/TableHead";
 import TableRow from "@mui/material/TableRow";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
 import { useMemo, useState } from "react";
 import type { Source } from "@/server/sources/contract";
@@ -17,7 +17,7 @@ import { DiskChart } from "../instruments/DiskChart";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, exactBytes, FILE_SYSTEM_WORDS, offsetText } from "../instruments/words";
-import { useReadShares } from "./ChartStrip";
+import { findOwner, useReadShares } from "./ChartStrip";
 import { SourceBrowser } from "./SourceBrowser";
 import styles from "./sources.module.css";
 
@@ -45,7 +45,7 @@ export function Sources({ jobId }: { jobId: number }) {
             type="button"
             className={styles.source}
             aria-current={source === chosen}
-            onClick={() => change({ source: String(source.id) }, true)}
+            onClick={() => change({ source: String(source.id), at: null }, true)}
           >
             <b>{source.name}</b>
             <span>
@@ -74,6 +74,9 @@ export function Sources({ jobId }: { jobId: number }) {
 function Detail({ jobId, source }: { jobId: number; source: Source }) {
   const { data: finds = [] } = useFinds(jobId);
   const read = useReadShares(jobId);
+  const [address, change] = useAddress();
+  const at = /^\d+$/.test(address.get("at") ?? "") ? Number(address.get("at")) : null;
+  const setPicked = (byte: number) => change({ at: String(byte) });
   const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
   const client = useQueryClient();
   const remove = useMutation({
@@ -85,7 +88,16 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
     <>
       <h2>{source.name}</h2>
       <p className={styles.path}>{source.path}</p>
-      <DiskChart source={source} read={read} finds={marks} height={64} zoomable />
+      <DiskChart
+        source={source}
+        read={read}
+        finds={marks}
+        height={64}
+        zoomable
+        onPick={setPicked}
+        {...(at === null ? {} : { chosen: [{ at, length: 1 }] })}
+      />
+      <Picked jobId={jobId} sourceId={source.id} at={at} />
       <Legend />
       <p style={{ margin: "0 0 6px", fontSize: 13 }}>
         {source.container === "raw" ? "Raw image" : source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
@@ -138,6 +150,39 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
   );
 }
 
+/** What stands at the byte chosen on the chart. */
+function Picked({ jobId, sourceId, at }: { jobId: number; sourceId: number; at: number | null }) {
+  const { data, error } = useQuery({
+    queryKey: [...keys.of(jobId, "owner"), sourceId, at],
+    queryFn: () => findOwner(jobId, sourceId, at ?? 0),
+    enabled: at !== null,
+  });
+  if (at === null) return null;
+  return (
+    <p style={{ margin: "0 0 8px", fontSize: 13 }} role="status">
+      <span style={{ fontFamily: "var(--mono)", fontSize: 12 }}>{offsetText(at)}</span>{" "}
+      {error ? (
+        problemText(error)
+      ) : data === undefined ? (
+        ""
+      ) : data === null ? (
+        "belongs to no file that was found."
+      ) : (
+        <>
+          belongs to{" "}
+          <Link
+            href={`/jobs/${jobId}/items?item=${data.itemId}&copy=${data.copyId}${data.live ? "&show=all" : ""}`}
+            style={{ color: "inherit" }}
+          >
+            {data.folder.slice(1)}/{data.name}
+          </Link>
+          {data.live ? ", a live file." : ", a lost file."}
+        </>
+      )}
+    </p>
+  );
+}
+
 function Notes({ notes }: { notes: readonly string[] }) {
   if (notes.length === 0) return null;
   return (
@@ -173,7 +218,7 @@ function Legend() {
         <i style={tone("depth5")} />
         lost copy begins
       </span>
-      <span style={{ marginLeft: "auto" }}>wheel zooms, drag moves, double click shows all</span>
+      <span style={{ marginLeft: "auto" }}>wheel zooms, drag moves, a click tells whose byte it is</span>
     </div>
   );
 }

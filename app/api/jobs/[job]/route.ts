@@ -1,6 +1,6 @@
 import { database } from "@/server/database/connection";
-import { archiveJob } from "@/server/jobs/commands";
-import { changeJob } from "@/server/jobs/contract";
+import { changeJob } from "@/server/jobs/commands";
+import { changeJob as contract } from "@/server/jobs/contract";
 import { findJob } from "@/server/jobs/queries";
 import { Problem } from "@/server/problem";
 import { answer, bodyAs, idFrom } from "@/server/respond";
@@ -11,5 +11,5 @@ export const GET = answer(async (_request, { job }: { job: string }) => {
   return found;
 });
 export const PATCH = answer(async (request, { job }: { job: string }) =>
-  archiveJob(database().db, idFrom(job), (await bodyAs(request, changeJob)).archived),
+  changeJob(database().db, idFrom(job), await bodyAs(request, contract)),
 );

@@ -1,0 +1,68 @@
+import pg from "pg";
+
+/** Kinds and endings of the invented files. */
+const ENDINGS = "array['docx','jpg','txt','xlsx','pdf','mp3']";
+const KINDS = "array['documents','pictures','documents','sheets','documents','audio']";
+
+/**
+ * A job with very many items, made by the database itself: one volume, 2,000 folders, one copy each.
+ * @returns the job's id
+ */
+export async function manyItems(url: string, count: number): Promise<number> {
+  const client = new pg.Client({ connectionString: url });
+  await client.connect();
+  try {
+    const one = async (sql: string, values: unknown[] = []) => (await client.query<{ id: string }>(sql, values)).rows[0]?.id as string;
+    const job = await one("insert into jobs (title, client) values ('A very large drive', 'Larkfield Observatory Society') returning id");
+    const source = await one(
+      "insert into sources (job_id, path, name, size, container, table_kind, notes) values ($1, '/none', 'large.img', 4000000000000, 'raw', 'none', '[]') returning id",
+      [job],
+    );
+    const volume = await one(
+      "insert into volumes (source_id, number, offset_bytes, length_bytes, filesystem, readable, notes) values ($1, 0, 0, 4000000000000, 'ntfs', true, '[]') returning id",
+      [source],
+    );
+    await client.query(
+      "insert into passes (job_id, source_id, volume_id, place, state, done, total, found_lost) values ($1, $2, $3, 'file-record', 'done', $4::int, $4::int, $4::int)",
+      [job, source, volume, count],
+    );
+    const first = Number(
+      await one(
+        `with made as (insert into folders (job_id, volume_id, path)
+           select $1, $2, '/Users/mo/Archive ' || (n % 40) || '/Box ' || n from generate_series(0, 1999) n returning id) select min(id) as id from made`,
+        [job, volume],
+      ),
+    );
+    // Rows first, indexes afterwards: many times quicker than keeping them up to date.
+    const { rows: indexes } = await client.query<{ indexname: string; indexdef: string }>(
+      "select indexname, indexdef from pg_indexes where tablename in ('items', 'copies') and indexname not like '%pkey'",
+    );
+    for (const { indexname } of indexes) await client.query(`drop index ${pg.escapeIdentifier(indexname)}`);
+    const name = `'Night log ' || n || ' of star ' || (n * 7919 % 100003) || '.' || (${ENDINGS})[1 + n % 6]`;
+    const shared = `(array['whole','partial','name-only','whole'])[1 + n % 4], (array[1, 0.5, 0, 1])[1 + n % 4], (n * 37 % 900000)::bigint, timestamptz '2019-01-01' + n * interval '190 seconds'`;
+    await client.query(
+      `insert into copies (job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, modified, evidence, notes)
+       select $1, 0, $2, n, $3 + n % 2000, 'file-record', 'deleted', 'file', 'record ' || n, ${name}, '', ${shared},
+         '{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}', '[]' from generate_series(1, $4::int) n`,
+      [job, volume, first, count],
+    );
+    const { rows } = await client.query<{ low: string; high: string }>(
+      "select coalesce(max(id), 0) as high, min(id) as low from copies where job_id = $1",
+      [job],
+    );
+    await client.query(
+      `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size, modified)
+       select $1, $2, $3 + n % 2000, 'k' || n, ${name}, (${KINDS})[1 + n % 6], true, array['file-record'], $5 + n - 1, ${shared} from generate_series(1, $4::int) n`,
+      [job, volume, first, count, rows[0]?.low],
+    );
+    await client.query(
+      "update copies c set item_id = i.id from items i where i.job_id = $1 and i.best_copy_id = c.id and c.job_id = $1 and i.id <> c.item_id",
+      [job],
+    );
+    for (const { indexdef } of indexes) await client.query(indexdef);
+    await client.query("analyze items; analyze copies; analyze folders");
+    return Number(job);
+  } finally {
+    await client.end();
+  }
+}
