@@ -28,6 +28,13 @@ async function main(): Promise<void> {
   await page.getByText("Application for a 400 mm reflector").waitFor();
   await page.getByRole("searchbox", { name: "Search items" }).fill("");
   await shot("items");
+  await page.goto("/jobs/1/items?view=pictures&kind=pictures");
+  await shot("pictures");
+  await page.goto("/jobs/1/items?q=workbook");
+  await page.getByRole("row", { name: /Observing workbook/ }).click();
+  await page.getByRole("button", { name: "Compare" }).click();
+  await page.getByText("cells differ").waitFor();
+  await shot("compare");
   await page.goto("/jobs/1/restore");
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await page.getByText("read again and the same").waitFor();
@@ -38,6 +45,10 @@ async function main(): Promise<void> {
   }
   await page.goto("/");
   await shot("bench");
+  await page.emulateMedia({ colorScheme: "dark" });
+  await page.goto("/jobs/1/items");
+  await page.getByRole("row", { name: /Panorama of the valley/ }).click();
+  await shot("night");
   await browser.close();
 }
 

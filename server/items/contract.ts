@@ -117,6 +117,8 @@ export const copy = z.object({
   }),
   runs: z.array(z.object({ at: z.number(), length: z.number() })),
   notes: z.array(z.string()),
+  /** Live files that stand where bytes of it were. */
+  takenBy: z.array(z.string()),
   best: z.boolean(),
   sourceId: z.number(),
 });

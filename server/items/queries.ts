@@ -2,6 +2,7 @@ import { sql } from "drizzle-orm";
 import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Connection } from "../database/connection";
+import { findOwner } from "../sources/queries";
 import type { Copy, ItemDetail } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
 
@@ -26,15 +27,25 @@ interface CopyRow extends Record<string, unknown> {
 
 /** One item with all its copies, the best first. */
 export async function findItem(db: Connection, itemId: number): Promise<ItemDetail | null> {
-  const { rows } = await db.execute<ItemRow & { overruled: boolean; volume_label: string | null; number: number; source_name: string }>(sql`
-    select ${ITEM_COLUMNS}, i.overruled, v.label as volume_label, v.number, s.name as source_name
+  const { rows } = await db.execute<
+    ItemRow & { job_id: number; overruled: boolean; volume_label: string | null; number: number; source_name: string }
+  >(sql`
+    select ${ITEM_COLUMNS}, i.job_id, i.overruled, v.label as volume_label, v.number, s.name as source_name
     from ${ITEM_TABLES} join volumes v on v.id = i.volume_id join sources s on s.id = v.source_id where i.id = ${itemId}`);
   const [row] = rows;
   if (!row) return null;
   const { rows: list } = await db.execute<CopyRow>(sql`
     select c.*, v.source_id from copies c join volumes v on v.id = c.volume_id where c.item_id = ${itemId}
     order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
-  const copies = list.map((copy): Copy => ({ ...copyOf(copy), best: copy.id === row.best_copy_id }));
+  const copies = await Promise.all(
+    list.map(
+      async (copy): Promise<Copy> => ({
+        ...copyOf(copy),
+        takenBy: await takenBy(db, row.job_id, copy),
+        best: copy.id === row.best_copy_id,
+      }),
+    ),
+  );
   return {
     ...itemOf(row),
     volumeLabel: row.volume_label ?? `volume ${row.number}`,
@@ -47,7 +58,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
 
 const date = (value: string | Date | null) => (value === null ? null : new Date(value));
 
-function copyOf(row: CopyRow): Omit<Copy, "best"> {
+function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
   const layout = row.layout ? decodeLayout(row.layout) : null;
   return {
     id: Number(row.id),
@@ -67,6 +78,28 @@ function copyOf(row: CopyRow): Omit<Copy, "best"> {
   };
 }
 
+/** Places of a copy at which it is asked who stands there now. */
+const PROBES = 12;
+
+/** The live files that use clusters of a deleted copy now, as far as a few probes tell. */
+async function takenBy(db: Connection, jobId: number, row: CopyRow): Promise<string[]> {
+  if (row.evidence.usedByOthers === 0 || !row.layout) return [];
+  const runs = diskRuns(decodeLayout(row.layout));
+  const length = runs.reduce((sum, run) => sum + run.length, 0);
+  const names = new Set<string>();
+  for (let probe = 0; probe < PROBES; probe += 1) {
+    let left = Math.floor((length * probe) / PROBES);
+    const run = runs.find((each) => {
+      if (left < each.length) return true;
+      left -= each.length;
+      return false;
+    });
+    const owner = run && (await findOwner(db, jobId, row.source_id, run.at + left));
+    if (owner?.live && String(owner.copyId) !== row.id) names.add(`${owner.folder}/${owner.name}`);
+  }
+  return [...names];
+}
+
 function placedRuns(layout: Layout): { at: number; length: number }[] {
   const held = layout.segments.flatMap((segment) => (segment.kind === "held" ? [{ at: segment.at, length: segment.length }] : []));
   return [...diskRuns(layout), ...held].slice(0, MAX_RUNS_SHOWN);
@@ -84,6 +117,14 @@ function reasonFor(copies: readonly Copy[]): string {
   return best.state === "deleted"
     ? `The newest of ${lost + 1} lost copies that are ${word}.`
     : `The newest of ${rivals.length + 1} copies that are ${word}.`;
+}
+
+/** The best copies of lost pictures after a given one, for making small pictures of them. */
+export async function lostPictures(db: Connection, jobId: number, after: number, limit: number): Promise<number[]> {
+  const { rows } = await db.execute<{ id: string }>(sql`
+    select best_copy_id as id from items where job_id = ${jobId} and lost and kind = 'pictures' and size > 0 and condition <> 'name-only'
+      and best_copy_id > ${after} order by best_copy_id limit ${limit}`);
+  return rows.map((row) => Number(row.id));
 }
 
 export interface StoredCopy {

@@ -22,4 +22,8 @@ export const pass = z.object({
   finishedAt: z.coerce.date().nullable(),
 });
 export type Pass = z.infer<typeof pass>;
+/** Lost items of each volume by kind. */
+export const volumeKinds = z.array(z.object({ volumeId: z.number(), kind: z.string(), count: z.number() }));
+export type VolumeKinds = z.infer<typeof volumeKinds>;
+
 export const passList = z.array(pass);

@@ -1,7 +1,7 @@
-import { asc, eq } from "drizzle-orm";
+import { asc, eq, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { passes, sources, volumes } from "../database/schema";
-import type { Pass } from "./contract";
+import type { Pass, VolumeKinds } from "./contract";
 
 export async function listPasses(db: Connection, jobId: number): Promise<Pass[]> {
   const rows = await db
@@ -12,4 +12,11 @@ export async function listPasses(db: Connection, jobId: number): Promise<Pass[]>
     .where(eq(passes.jobId, jobId))
     .orderBy(asc(passes.id));
   return rows.map(({ pass, sourceName, number, label }) => ({ ...pass, sourceName, volumeLabel: label ?? `volume ${number}` }));
+}
+
+/** What was found lost on each volume, by kind, the most first. */
+export async function countKinds(db: Connection, jobId: number): Promise<VolumeKinds> {
+  const { rows } = await db.execute<{ volume_id: number; kind: string; count: number }>(sql`
+    select volume_id, kind, count(*)::int as count from items where job_id = ${jobId} and lost group by 1, 2 order by 3 desc`);
+  return rows.map((row) => ({ volumeId: row.volume_id, kind: row.kind, count: row.count }));
 }

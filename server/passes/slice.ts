@@ -114,7 +114,10 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
     );
     const tx = drizzle(client, { schema });
     if (then === "slice" && after === "go on") await enqueue(tx, "pass", pass.id);
-    if (then === "end") await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
+    if (then === "end") {
+      await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
+      await enqueue(tx, "thumbnails", pass.jobId);
+    }
     await announce(tx, pass.jobId);
     await client.query("commit");
     return after;

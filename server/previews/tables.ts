@@ -7,14 +7,16 @@ import type { TablesPreview } from "./contract";
 
 const MAX_BYTES = 1 << 26;
 const MAX_TABLES = 50;
-const MAX_ROWS = 200;
+/** Rows given of each table: enough to look at, or (to compare) as many as a browser can hold. */
+const ROWS = { shown: 200, compared: 20_000 } as const;
 const MAX_COLUMNS = 60;
 const MAX_CELL = 300;
 
 /** The sheets of a workbook, or the tables of a database, as text. */
-export async function tablesOf(copy: StoredCopy): Promise<TablesPreview> {
+export async function tablesOf(copy: StoredCopy, rows: keyof typeof ROWS): Promise<TablesPreview> {
+  const most = ROWS[rows];
   const bytes = await wholeContent(copy, MAX_BYTES, "file");
-  return bytes.subarray(0, 15).toString("latin1") === "SQLite format 3" ? databaseTables(bytes) : sheets(bytes);
+  return bytes.subarray(0, 15).toString("latin1") === "SQLite format 3" ? databaseTables(bytes, most) : sheets(bytes, most);
 }
 
 function cellText(value: unknown): string {
@@ -35,13 +37,13 @@ function columnName(index: number): string {
   return index < 26 ? letter : columnName(Math.floor(index / 26) - 1) + letter;
 }
 
-async function sheets(bytes: Buffer): Promise<TablesPreview> {
+async function sheets(bytes: Buffer, most: number): Promise<TablesPreview> {
   const found = await readWorkbook(bytes).catch(() => {
     throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
   });
   const tables = found.slice(0, MAX_TABLES).map(({ sheet, data }) => {
-    const rows = data.slice(0, MAX_ROWS).map((row) => row.slice(0, MAX_COLUMNS).map(cellText));
-    const width = rows.reduce((most, row) => Math.max(most, row.length), 0);
+    const rows = data.slice(0, most).map((row) => row.slice(0, MAX_COLUMNS).map(cellText));
+    const width = rows.reduce((widest, row) => Math.max(widest, row.length), 0);
     return { name: sheet, columns: Array.from({ length: width }, (_, index) => columnName(index)), rows, total: data.length };
   });
   return { tables, problem: null };
@@ -49,7 +51,7 @@ async function sheets(bytes: Buffer): Promise<TablesPreview> {
 
 const quoted = (name: string) => `"${name.replaceAll('"', '""')}"`;
 
-async function databaseTables(bytes: Buffer): Promise<TablesPreview> {
+async function databaseTables(bytes: Buffer, most: number): Promise<TablesPreview> {
   const sql = await initSql();
   const database = new sql.Database(bytes);
   try {
@@ -60,7 +62,7 @@ async function databaseTables(bytes: Buffer): Promise<TablesPreview> {
     let problem: string | null = null;
     for (const [name] of names[0]?.values ?? []) {
       try {
-        tables.push(readTable(database, String(name)));
+        tables.push(readTable(database, String(name), most));
       } catch (error) {
         problem = `The table “${String(name)}” is damaged: ${(error as Error).message}.`;
       }
@@ -73,8 +75,8 @@ async function databaseTables(bytes: Buffer): Promise<TablesPreview> {
   }
 }
 
-function readTable(database: Database, name: string): TablesPreview["tables"][number] {
-  const [rows] = database.exec(`select * from ${quoted(name)} limit ${MAX_ROWS}`);
+function readTable(database: Database, name: string, most: number): TablesPreview["tables"][number] {
+  const [rows] = database.exec(`select * from ${quoted(name)} limit ${most}`);
   const [count] = database.exec(`select count(*) from ${quoted(name)}`);
   const columns = rows?.columns ?? database.exec(`pragma table_info(${quoted(name)})`)[0]?.values.map((row) => String(row[1])) ?? [];
   return {

@@ -49,6 +49,7 @@ for (const scheme of ["light", "dark"] as const) {
 test("the way to a verified file, by keyboard alone", async ({ page }) => {
   await readDemo(page);
   await page.goto("/");
+  await page.getByRole("link", { name: "Funding application and log" }).waitFor();
   await page.keyboard.press("Control+k");
   await page.getByRole("combobox", { name: "Go to" }).waitFor();
   await page.keyboard.type("funding");
@@ -109,8 +110,11 @@ test("previews of each kind show the content", async ({ page }) => {
   await inspector.getByRole("button", { name: "Show bytes" }).click();
   await expect(inspector.locator("pre")).toContainText("000000  E6 9C 88");
   await open("Panorama of the valley.jpg");
-  await expect(inspector).toContainText("1700 × 700 pixels");
-  await expect(inspector).toContainText("The content is damaged at byte");
+  // Its beginning was taken by a smaller picture: what is shown is said to be possibly another file's.
+  await expect(inspector).toContainText(/\d+ % left/);
+  await expect(inspector).toContainText("parts of it are overwritten");
+  await open("trails 02.jpg");
+  await expect(inspector).toContainText("JPEG picture, 1200 × 800 pixels");
 });
 
 test("two copies of a workbook are compared by cell, and the other can be taken", async ({ page }) => {

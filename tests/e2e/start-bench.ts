@@ -1,4 +1,4 @@
-import { mkdirSync } from "node:fs";
+import { mkdirSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { loadDemo } from "../../demo/load";
 import { startWeb, startWorker } from "../../scripts/services";
@@ -12,6 +12,7 @@ export default async function startBench(): Promise<() => Promise<void>> {
   process.env.COMPASS_SOURCES = join(work, "e2e-sources");
   process.env.COMPASS_DELIVERY = join(work, "e2e-delivery");
   process.env.COMPASS_PORT = port;
+  rmSync(process.env.COMPASS_DELIVERY, { recursive: true, force: true });
   mkdirSync(process.env.COMPASS_DELIVERY, { recursive: true });
   await loadDemo(readSettings(), true);
   const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", COMPASS_LOG: "warn" };

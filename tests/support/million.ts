@@ -38,8 +38,8 @@ export async function manyItems(url: string, count: number): Promise<number> {
       "select indexname, indexdef from pg_indexes where tablename in ('items', 'copies') and indexname not like '%pkey'",
     );
     for (const { indexname } of indexes) await client.query(`drop index ${pg.escapeIdentifier(indexname)}`);
-    const name = `'Night log ' || n || ' of star ' || (n * 7919 % 100003) || '.' || (${ENDINGS})[1 + n % 6]`;
-    const shared = `(array['whole','partial','name-only','whole'])[1 + n % 4], (array[1, 0.5, 0, 1])[1 + n % 4], (n * 37 % 900000)::bigint, timestamptz '2019-01-01' + n * interval '190 seconds'`;
+    const name = `'Night log ' || n || ' of star ' || (n::bigint * 7919 % 100003) || '.' || (${ENDINGS})[1 + n % 6]`;
+    const shared = `(array['whole','partial','name-only','whole'])[1 + n % 4], (array[1, 0.5, 0, 1])[1 + n % 4], (n::bigint * 37 % 900000), timestamptz '2019-01-01' + n * interval '190 seconds'`;
     await client.query(
       `insert into copies (job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, modified, evidence, notes)
        select $1, 0, $2, n, $3 + n % 2000, 'file-record', 'deleted', 'file', 'record ' || n, ${name}, '', ${shared},

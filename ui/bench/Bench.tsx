@@ -37,7 +37,7 @@ export function Bench() {
     <div className={styles.page}>
       <header className={styles.bar}>
         <Compass />
-        <strong>Tidy Compass</strong>
+        <h1>Tidy Compass</h1>
         <span style={{ flex: 1 }} />
         <Link href="/settings" style={{ color: "inherit", fontSize: 13 }}>
           Settings

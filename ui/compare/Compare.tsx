@@ -76,11 +76,12 @@ function Texts({ first, second, form }: { first: number; second: number; form: "
   if (!a.data || !b.data) return null;
   const lines = textDifference(a.data.text, b.data.text);
   const changed = lines.filter((line) => line.kind !== "same").length;
-  if (changed === 0) return <Same>The text is the same in both.</Same>;
+  const beyond = a.data.truncated || b.data.truncated ? " Only the beginning was compared." : "";
+  if (changed === 0) return <Same>The text is the same in both.{beyond}</Same>;
   return (
     <>
       <p className={styles.count}>
-        {countText(changed)} {changed === 1 ? "line differs" : "lines differ"}
+        {countText(changed)} {changed === 1 ? "line differs" : "lines differ"}.{beyond}
       </p>
       <ol className={styles.lines}>
         {lines.slice(0, LINES_SHOWN * 5).map((line, index) => (
@@ -98,16 +99,19 @@ function Texts({ first, second, form }: { first: number; second: number; form: "
 }
 
 function Cells({ first, second }: { first: number; second: number }) {
-  const a = useTables(first);
-  const b = useTables(second);
+  const a = useTables(first, "compared");
+  const b = useTables(second, "compared");
   if (a.error || b.error) return <Problem>{problemText(a.error ?? b.error)}</Problem>;
   if (!a.data || !b.data) return null;
   const cells = cellDifferences(a.data, b.data);
-  if (cells.length === 0) return <Same>All cells are the same in both.</Same>;
+  // What was not compared must not be called the same.
+  const cut = [...a.data.tables, ...b.data.tables].some((table) => table.total !== null && table.total > table.rows.length);
+  const beyond = cut ? " Only the beginning of the longest tables was compared." : "";
+  if (cells.length === 0) return <Same>All cells are the same in both.{beyond}</Same>;
   return (
     <>
       <p className={styles.count}>
-        {countText(cells.length)} {cells.length === 1 ? "cell differs" : "cells differ"}
+        {countText(cells.length)} {cells.length === 1 ? "cell differs" : "cells differ"}.{beyond}
       </p>
       <table className={styles.cells}>
         <thead>

@@ -16,6 +16,8 @@ interface Props {
   height?: number;
   /** With it the wheel zooms and dragging moves. */
   zoomable?: boolean;
+  /** The stretch to show: the chart goes there when it changes. */
+  focus?: { readonly id: number; readonly offset: number; readonly length: number } | null;
   /** A click that was no drag: the byte under the pointer. */
   onPick?: (byte: number) => void;
 }
@@ -45,14 +47,19 @@ function readColours(): Colours {
 }
 
 /** A source to scale as one strip: what is in use (buff), free (water), read so far (full colour), and the finds. */
-export function DiskChart({ source, read, finds, chosen = [], height = 30, zoomable = false, onPick }: Props) {
+export function DiskChart({ source, read, finds, chosen = [], height = 30, zoomable = false, focus = null, onPick }: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [width, setWidth] = useState(0);
   const [view, setView] = useState<View>({ start: 0, end: source.size });
   const [pointer, setPointer] = useState<number | null>(null);
   const [scheme, setScheme] = useState(0);
 
-  useEffect(() => setView({ start: 0, end: source.size }), [source.size]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: another stretch is one of another id; the same one fetched anew is not
+  useEffect(() => {
+    if (!focus) return setView({ start: 0, end: source.size });
+    const margin = focus.length * 0.02;
+    setView({ start: Math.max(0, focus.offset - margin), end: Math.min(source.size, focus.offset + focus.length + margin) });
+  }, [source.size, focus?.id]);
   useEffect(() => {
     const element = canvas.current?.parentElement;
     if (!element) return;
@@ -203,7 +210,7 @@ function describe(source: Source, byte: number): string {
     : `${where}  outside the volumes`;
 }
 
-interface Drawing extends Required<Omit<Props, "zoomable" | "onPick">> {
+interface Drawing extends Required<Omit<Props, "zoomable" | "onPick" | "focus">> {
   view: View;
   width: number;
   colours: Colours;

@@ -108,6 +108,7 @@ function ChooseCopy({ jobId, item, copy }: { jobId: number; item: ItemDetail; co
 function contentText(copy: Copy): string {
   const { content } = copy.evidence;
   if (copy.state === "live") return "not looked at: the file is live";
+  if (copy.evidence.usedByOthers + copy.evidence.takenLater > 0) return "parts of it are overwritten: what is there may be another file’s";
   if (!content) return copy.condition === "whole" ? "kept in the record itself" : "not looked at";
   const words: Record<string, string> = {
     agrees: content.checked ? "opens: followed to its end and sound" : "begins as its name says",
@@ -138,6 +139,12 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         <dd>{contentText(copy)}</dd>
         <dt>Bytes left</dt>
         <dd title={exactBytes(copy.size)}>{bytesLeft(copy)}</dd>
+        {copy.takenBy.length > 0 && (
+          <>
+            <dt>Overwritten by</dt>
+            <dd>{copy.takenBy.map((path) => path.slice(1)).join(", ")}</dd>
+          </>
+        )}
         <dt>Found</dt>
         <dd>
           {copy.state === "live" ? "Live file" : "Deleted file"}, {copy.reference} of {item.sourceName}

@@ -20,6 +20,8 @@ import { useTrayChange } from "./use-tray-change";
 
 /** A million rows of this height stay below the tallest element the browser lays out (33,554,432 pixels). */
 const ROW = 30;
+/** The head stays in sight inside the scrolled grid and covers this much of it. */
+const HEAD = 30;
 
 interface Props {
   jobId: number;
@@ -49,6 +51,8 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
     getScrollElement: () => scroll.current,
     estimateSize: () => ROW,
     overscan: 8,
+    scrollMargin: HEAD,
+    scrollPaddingStart: HEAD,
     onChange: (instance) => {
       const range = instance.range;
       if (range)
@@ -125,6 +129,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
   return (
     <>
       <div
+        ref={scroll}
         className={styles.grid}
         role="grid"
         aria-label="Items"
@@ -138,41 +143,39 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
       >
         <ListHead query={query} columns={columns} template={template} onResize={onResize} span={span} onSpan={onSpan} loss={loss} />
         <Problem>{problemText(items.error)}</Problem>
-        <div ref={scroll} className={styles.scroll} role="presentation">
-          <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="rowgroup">
-            {shown.map(({ index, start }) => {
-              const item = items.at(index);
-              return item ? (
-                <Row
-                  key={index}
-                  item={item}
-                  index={index}
-                  top={start}
-                  template={template}
-                  columns={columns}
-                  zone={zone}
-                  selected={item.id === opened}
-                  span={span}
-                  loss={loss}
-                  onOpen={open}
-                  onLarge={enlarge}
-                  onToggle={toggle}
-                />
-              ) : (
-                <div
-                  key={index}
-                  className={styles.row}
-                  role="row"
-                  aria-rowindex={index + 2}
-                  style={{ transform: `translateY(${start}px)` }}
-                >
-                  <span role="gridcell" className={styles.coming}>
-                    …
-                  </span>
-                </div>
-              );
-            })}
-          </div>
+        <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="rowgroup">
+          {shown.map(({ index, start }) => {
+            const item = items.at(index);
+            return item ? (
+              <Row
+                key={index}
+                item={item}
+                index={index}
+                top={start - HEAD}
+                template={template}
+                columns={columns}
+                zone={zone}
+                selected={item.id === opened}
+                span={span}
+                loss={loss}
+                onOpen={open}
+                onLarge={enlarge}
+                onToggle={toggle}
+              />
+            ) : (
+              <div
+                key={index}
+                className={styles.row}
+                role="row"
+                aria-rowindex={index + 2}
+                style={{ transform: `translateY(${start - HEAD}px)` }}
+              >
+                <span role="gridcell" className={styles.coming}>
+                  …
+                </span>
+              </div>
+            );
+          })}
         </div>
       </div>
       {large && opened && (

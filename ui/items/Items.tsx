@@ -4,7 +4,7 @@ import Button from "@mui/material/Button";
 import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { ItemQuery } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { useAccount, usePasses, useTray } from "../data/use-job-data";
@@ -40,6 +40,7 @@ export function Items({ jobId }: { jobId: number }) {
   const filtered = narrowing.some((name) => query[name]);
   return (
     <div className={styles.page}>
+      <h1 className="visually-hidden">Items</h1>
       <div className={styles.tools}>
         <Search value={query.q} onChange={(q) => change({ q })} />
         <Switch
@@ -168,12 +169,22 @@ function TickAll({ jobId, query, matching }: { jobId: number; query: ItemQuery; 
 
 function Search({ value, onChange }: { value: string; onChange: (value: string) => void }) {
   const [typed, setTyped] = useState(value);
-  useEffect(() => setTyped(value), [value]);
+  const sent = useRef(value);
+  const tell = useRef(onChange);
+  tell.current = onChange;
+  // A value that comes back late from here must not overwrite what was typed meanwhile; one from elsewhere must.
   useEffect(() => {
-    if (typed === value) return;
-    const timer = setTimeout(() => onChange(typed), 90);
+    if (value !== sent.current) setTyped(value);
+    sent.current = value;
+  }, [value]);
+  useEffect(() => {
+    if (typed === sent.current) return;
+    const timer = setTimeout(() => {
+      sent.current = typed;
+      tell.current(typed);
+    }, 90);
     return () => clearTimeout(timer);
-  }, [typed, value, onChange]);
+  }, [typed]);
   return (
     <TextField
       size="small"

@@ -8,10 +8,10 @@ import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText } from "../instruments/words";
 import styles from "./previews.module.css";
 
-export const useTables = (copyId: number) =>
+export const useTables = (copyId: number, rows: "shown" | "compared" = "shown") =>
   useQuery({
-    queryKey: ["copy", copyId, "tables"],
-    queryFn: () => read(`/api/copies/${copyId}/tables`, tablesPreview),
+    queryKey: ["copy", copyId, "tables", rows],
+    queryFn: () => read(`/api/copies/${copyId}/tables?rows=${rows}`, tablesPreview),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });

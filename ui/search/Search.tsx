@@ -7,10 +7,10 @@ import Link from "next/link";
 import { z } from "zod";
 import type { Pass } from "@/server/passes/contract";
 import { read, write } from "../data/request";
-import { keys, usePasses, useSources } from "../data/use-job-data";
+import { keys, useKinds, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, FILE_SYSTEM_WORDS, PLACE_WORDS } from "../instruments/words";
+import { bytesText, countText, durationText, FILE_SYSTEM_WORDS, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
 import styles from "./search.module.css";
 
 /** The passes of the job: what is being read, what was, and what could be. */
@@ -86,6 +86,25 @@ function StartButton({ jobId, volumeId, disabled }: { jobId: number; volumeId: n
   );
 }
 
+/** What was found lost, by kind; each leads to the list of just that. */
+function Kinds({ jobId, volumeId }: { jobId: number; volumeId: number }) {
+  const { data = [] } = useKinds(jobId);
+  const own = data.filter((each) => each.volumeId === volumeId);
+  if (own.length === 0) return null;
+  return (
+    <span style={{ display: "block" }}>
+      {own.map((each, index) => (
+        <span key={each.kind}>
+          {index > 0 && ", "}
+          <Link href={`/jobs/${jobId}/items?kind=${each.kind}`} style={{ color: "inherit" }}>
+            {countText(each.count)} {KIND_WORDS[each.kind]?.toLowerCase()}
+          </Link>
+        </span>
+      ))}
+    </span>
+  );
+}
+
 function stateText(pass: Pass): string {
   const share = pass.total > 0 ? `${Math.floor((100 * pass.done) / pass.total)} %` : "";
   if (pass.state === "queued") return pass.done > 0 ? `waiting to go on at ${share}` : "waiting for a worker";
@@ -153,6 +172,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
           <strong>{countText(pass.foundLost)} lost</strong>
         </Link>
         <span>, {countText(pass.foundLive)} live</span>
+        <Kinds jobId={jobId} volumeId={pass.volumeId} />
       </div>
       <div className={styles.buttons}>
         {button("pause", "Pause")}

@@ -9,6 +9,7 @@ import { bytesText, countText } from "../instruments/words";
 import { ChartStrip } from "../sources/ChartStrip";
 import { ColourScheme } from "./ColourScheme";
 import { Compass } from "./Compass";
+import { Elsewhere } from "./Elsewhere";
 import styles from "./shell.module.css";
 
 type Progress = "untouched" | "begun" | "done";
@@ -92,6 +93,7 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
         </div>
       </header>
       <main className={styles.main}>{error ? <Problem>{problemText(error)}</Problem> : children}</main>
+      <Elsewhere jobId={jobId} />
       <footer className={styles.foot}>
         <ChartStrip jobId={jobId} />
       </footer>

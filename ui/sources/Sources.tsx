@@ -16,9 +16,10 @@ import { keys, useFinds, useSources } from "../data/use-job-data";
 import { DiskChart } from "../instruments/DiskChart";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, exactBytes, FILE_SYSTEM_WORDS, offsetText } from "../instruments/words";
+import { bytesText, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText } from "../instruments/words";
 import { findOwner, useReadShares } from "./ChartStrip";
 import { SourceBrowser } from "./SourceBrowser";
+import { SourceTree } from "./SourceTree";
 import styles from "./sources.module.css";
 
 const TABLE_WORDS: Record<string, string> = { gpt: "GUID partition table", mbr: "boot record table", none: "no partition table" };
@@ -39,21 +40,17 @@ export function Sources({ jobId }: { jobId: number }) {
           </Button>
         </div>
         <Problem>{problemText(error)}</Problem>
-        {sources?.map((source) => (
-          <button
-            key={source.id}
-            type="button"
-            className={styles.source}
-            aria-current={source === chosen}
-            onClick={() => change({ source: String(source.id), at: null }, true)}
-          >
-            <b>{source.name}</b>
-            <span>
-              {bytesText(source.size)}, {source.volumes.length === 1 ? "1 volume" : `${source.volumes.length} volumes`}
-              {source.connected ? "" : ", not connected"}
-            </span>
-          </button>
-        ))}
+        {sources && sources.length > 0 && (
+          <SourceTree
+            key={sources.map((source) => source.id).join()}
+            sources={sources}
+            source={chosen?.id}
+            volume={Number(address.get("volume")) || null}
+            onChoose={(source, volume) =>
+              change({ source: String(source), volume: volume === null ? null : String(volume), at: null }, true)
+            }
+          />
+        )}
       </section>
       <section className={styles.detail} aria-label="Structure">
         {chosen ? (
@@ -76,6 +73,8 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
   const read = useReadShares(jobId);
   const [address, change] = useAddress();
   const at = /^\d+$/.test(address.get("at") ?? "") ? Number(address.get("at")) : null;
+  const volume = source.volumes.find((each) => String(each.id) === address.get("volume"));
+  const within = source.volumes.find((each) => at !== null && at >= each.offset && at < each.offset + each.length);
   const setPicked = (byte: number) => change({ at: String(byte) });
   const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
   const client = useQueryClient();
@@ -94,6 +93,7 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
         finds={marks}
         height={64}
         zoomable
+        focus={volume ?? null}
         onPick={setPicked}
         {...(at === null ? {} : { chosen: [{ at, length: 1 }] })}
       />
@@ -113,11 +113,13 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
             <TableCell className={styles.number}>Size</TableCell>
             <TableCell className={styles.number}>In use</TableCell>
             <TableCell className={styles.number}>Cluster</TableCell>
+            <TableCell className={styles.number}>Read</TableCell>
+            <TableCell className={styles.number}>Finds</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
           {source.volumes.map((volume) => (
-            <TableRow key={volume.id}>
+            <TableRow key={volume.id} selected={volume === within || String(volume.id) === address.get("volume")}>
               <TableCell>
                 {volume.label ?? `volume ${volume.number}`}
                 <Notes notes={volume.notes} />
@@ -131,6 +133,10 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
               </TableCell>
               <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
               <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
+              <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id) ?? 0))} %</TableCell>
+              <TableCell className={styles.number}>
+                {countText(marks.filter((mark) => mark >= volume.offset && mark < volume.offset + volume.length).length)}
+              </TableCell>
             </TableRow>
           ))}
         </TableBody>

@@ -1,6 +1,7 @@
 "use client";
 
 import { createTheme, type ThemeOptions } from "@mui/material/styles";
+import type {} from "@mui/x-tree-view/themeAugmentation";
 import { type ChartColours, DAY, NIGHT } from "./tokens";
 
 declare module "@mui/material/styles" {
@@ -137,6 +138,32 @@ const options: ThemeOptions = {
       styleOverrides: {
         root: { fontSize: 13, padding: "5px 10px 5px 0", borderBottom: "1px solid var(--mui-palette-chart-hairlineSoft)" },
         head: { fontSize: 12, fontWeight: 500, color: "var(--mui-palette-chart-inkSoft)", borderBottom: hairline },
+      },
+    },
+    MuiTreeItem: {
+      styleOverrides: {
+        content: {
+          borderRadius: 0,
+          padding: "6px 14px 6px 8px",
+          gap: 4,
+          "&[data-selected], &[data-selected]:hover, &[data-selected][data-focused]": {
+            backgroundColor: "var(--mui-palette-chart-depth1)",
+          },
+          "&:hover": { backgroundColor: "var(--mui-palette-chart-hairlineSoft)" },
+          "&[data-focused]": { ...ring, outlineOffset: -2, backgroundColor: "transparent" },
+        },
+        iconContainer: { width: 14, color: "var(--mui-palette-chart-inkSoft)" },
+        label: { fontSize: 13.5, lineHeight: 1.35 },
+      },
+    },
+    MuiSnackbarContent: {
+      styleOverrides: {
+        root: {
+          backgroundColor: "var(--mui-palette-chart-ink)",
+          color: "var(--mui-palette-chart-paper)",
+          fontSize: 13,
+          padding: "4px 14px",
+        },
       },
     },
     MuiLink: { styleOverrides: { root: { textUnderlineOffset: 3 } } },

@@ -3,4 +3,9 @@ import { storedCopy } from "@/server/previews/content";
 import { tablesOf } from "@/server/previews/tables";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (_request, { copy }: { copy: string }) => tablesOf(await storedCopy(database().db, idFrom(copy))));
+export const GET = answer(async (request, { copy }: { copy: string }) =>
+  tablesOf(
+    await storedCopy(database().db, idFrom(copy)),
+    new URL(request.url).searchParams.get("rows") === "compared" ? "compared" : "shown",
+  ),
+);

@@ -1,0 +1,66 @@
+"use client";
+
+import { SimpleTreeView } from "@mui/x-tree-view/SimpleTreeView";
+import { TreeItem } from "@mui/x-tree-view/TreeItem";
+import type { Source } from "@/server/sources/contract";
+import { bytesText, FILE_SYSTEM_WORDS } from "../instruments/words";
+import styles from "./sources.module.css";
+
+interface Props {
+  sources: readonly Source[];
+  /** Chosen source, and the volume in it if one is. */
+  source: number | undefined;
+  volume: number | null;
+  onChoose: (source: number, volume: number | null) => void;
+}
+
+/** What was recognised, as a tree: each source, and the volumes in it. Choosing one shows it on the chart. */
+export function SourceTree({ sources, source, volume, onChoose }: Props) {
+  const chosen = volume !== null ? `volume-${volume}` : source !== undefined ? `source-${source}` : null;
+  return (
+    <SimpleTreeView
+      aria-label="Sources and volumes"
+      selectedItems={chosen}
+      defaultExpandedItems={sources.map((each) => `source-${each.id}`)}
+      expansionTrigger="iconContainer"
+      onSelectedItemsChange={(_, id) => {
+        const found =
+          sources.find((each) => `source-${each.id}` === id) ??
+          sources.find((each) => each.volumes.some((inside) => `volume-${inside.id}` === id));
+        if (!found || !id) return;
+        onChoose(found.id, id.startsWith("volume-") ? Number(id.slice(7)) : null);
+      }}
+    >
+      {sources.map((each) => (
+        <TreeItem
+          key={each.id}
+          itemId={`source-${each.id}`}
+          label={
+            <span className={styles.branch}>
+              <b>{each.name}</b>
+              <span>
+                {bytesText(each.size)}
+                {each.connected ? "" : ", not connected"}
+              </span>
+            </span>
+          }
+        >
+          {each.volumes.map((inside) => (
+            <TreeItem
+              key={inside.id}
+              itemId={`volume-${inside.id}`}
+              label={
+                <span className={styles.branch}>
+                  <b>{inside.label ?? `volume ${inside.number}`}</b>
+                  <span>
+                    {FILE_SYSTEM_WORDS[inside.filesystem]}, {bytesText(inside.length)}
+                  </span>
+                </span>
+              }
+            />
+          ))}
+        </TreeItem>
+      ))}
+    </SimpleTreeView>
+  );
+}
