@@ -6,69 +6,91 @@ import { filterCondition, sizeClassOf, yearOf } from "./filter";
 const MAX_FOLDERS_SHOWN = 60;
 
 type Counted = { value: string; count: number }[];
-type Grouped = "kind" | "condition" | "year" | "size";
+const NAMES = ["kind", "place", "condition", "year", "size"] as const;
+type Name = (typeof NAMES)[number];
+
+/** What each way of narrowing counts by; an item in several places stands in a group of its own, taken apart afterwards. */
+const groupsOf = (jobId: number): Record<Name, SQL> => ({
+  kind: sql`i.kind`,
+  place: sql`array_to_string(i.places, ',')`,
+  condition: sql`i.condition`,
+  year: yearOf(jobId),
+  size: sizeClassOf,
+});
 
 /** How many items match by each way of narrowing. */
 export async function countFacets(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets> {
-  const groups: Record<Grouped, SQL> = { kind: sql`i.kind`, condition: sql`i.condition`, year: yearOf(jobId), size: sizeClassOf };
-  const names = Object.keys(groups) as Grouped[];
+  const groups = groupsOf(jobId);
   const where = await filterCondition(db, jobId, filter);
-  // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.
-  const open = names.filter((name) => !filter[name]);
-  const found: Partial<Record<Grouped, Counted>> = {};
-  if (open.length > 0) {
-    const columns = sql.join(
-      open.map((name) => sql`${groups[name]} as ${sql.identifier(name)}`),
-      sql`, `,
-    );
-    const sets = sql.join(
-      open.map((name) => sql`(${sql.identifier(name)})`),
-      sql`, `,
-    );
-    const { rows } = await db.execute<Record<string, string> & { count: string }>(
-      sql`select ${sql.join(open.map(sql.identifier), sql`, `)}, count(*) from (select ${columns} from items i where ${where}) g group by grouping sets (${sets})`,
-    );
-    for (const name of open)
-      found[name] = sorted(
-        rows.filter((row) => row[name] !== null).map((row) => ({ value: row[name] as string, count: Number(row.count) })),
-      );
-  }
-  for (const name of names.filter((each) => filter[each])) {
+  // Those nothing was chosen of, and the folders, share one walk over the items; a chosen one needs a walk without its own choice.
+  const found = await walk(db, where, {
+    ...pick(
+      groups,
+      NAMES.filter((name) => !filter[name]),
+    ),
+    folder: sql`i.folder_id::text`,
+  });
+  for (const name of NAMES.filter((each) => filter[each])) {
     const others = await filterCondition(db, jobId, filter, name);
-    found[name] = await counted(db, sql`select ${groups[name]} as value, count(*) from items i where ${others} group by 1`);
+    Object.assign(found, await walk(db, others, pick(groups, [name])));
   }
-  const anyPlace = await filterCondition(db, jobId, filter, "place");
-  const place = await counted(db, sql`select unnest(i.places) as value, count(*) from items i where ${anyPlace} group by 1`);
   const total = await db.execute<{ count: string }>(sql`select count(*) from items i where i.job_id = ${jobId}`);
+  const of = (name: Name) => sorted(found[name] ?? []);
   return {
     total: Number(total.rows[0]?.count ?? 0),
-    kind: found.kind ?? [],
-    condition: found.condition ?? [],
-    year: found.year ?? [],
-    size: found.size ?? [],
-    place,
-    folder: await folderFacet(db, jobId, filter, where),
+    kind: of("kind"),
+    place: sorted(takenApart(found.place ?? [])),
+    condition: of("condition"),
+    year: of("year"),
+    size: of("size"),
+    folder: await belowFolder(db, jobId, filter.folder ?? "", found.folder ?? []),
   };
 }
 
-async function counted(db: Connection, query: SQL): Promise<Counted> {
-  const { rows } = await db.execute<{ value: string; count: string }>(query);
-  return sorted(rows.map((row) => ({ value: row.value, count: Number(row.count) })));
+const pick = (groups: Record<Name, SQL>, names: readonly Name[]) => Object.fromEntries(names.map((name) => [name, groups[name]]));
+const sorted = (rows: Counted) => [...rows].sort((a, b) => b.count - a.count || a.value.localeCompare(b.value));
+
+/** Counts the items by each of these, in one walk. */
+async function walk(db: Connection, where: SQL, groups: Record<string, SQL>): Promise<Record<string, Counted>> {
+  const names = Object.keys(groups);
+  const columns = sql.join(
+    names.map((name) => sql`${groups[name]} as ${sql.identifier(name)}`),
+    sql`, `,
+  );
+  const sets = sql.join(
+    names.map((name) => sql`(${sql.identifier(name)})`),
+    sql`, `,
+  );
+  const { rows } = await db.execute<Record<string, string> & { count: string }>(
+    sql`select ${sql.join(names.map(sql.identifier), sql`, `)}, count(*) from (select ${columns} from items i where ${where}) g group by grouping sets (${sets})`,
+  );
+  return Object.fromEntries(
+    names.map((name) => [
+      name,
+      rows.flatMap((row) => (row[name] === null ? [] : [{ value: row[name] as string, count: Number(row.count) }])),
+    ]),
+  );
 }
 
-const sorted = (rows: Counted) => rows.sort((a, b) => b.count - a.count || a.value.localeCompare(b.value));
+/** Items by their sets of places, as items by single places. */
+function takenApart(sets: Counted): Counted {
+  const counts = new Map<string, number>();
+  for (const { value, count } of sets) for (const place of value.split(",")) counts.set(place, (counts.get(place) ?? 0) + count);
+  return [...counts].map(([value, count]) => ({ value, count }));
+}
 
-/** The folders right below the chosen one. Items are counted by their folder first: there are far fewer folders. */
-async function folderFacet(db: Connection, jobId: number, filter: ItemFilter, where: SQL): Promise<Counted> {
-  const below = filter.folder ?? "";
-  return (
-    await counted(
-      db,
-      sql`select split_part(substr(f.path, ${below.length + 2}::int), '/', 1) as value, sum(n.count)::bigint as count
-          from (select i.folder_id, count(*) from items i where ${where} group by 1) n join folders f on f.id = n.folder_id
-          where f.job_id = ${jobId} group by 1`,
-    )
-  )
-    .filter((each) => each.value !== "")
-    .slice(0, MAX_FOLDERS_SHOWN);
+/** The folders right below one, each with all that is beneath it. */
+async function belowFolder(db: Connection, jobId: number, above: string, byFolder: Counted): Promise<Counted> {
+  if (byFolder.length === 0) return [];
+  const { rows } = await db.execute<{ id: number; path: string }>(sql`select id, path from folders where job_id = ${jobId}`);
+  const paths = new Map(rows.map((row) => [String(row.id), row.path]));
+  const counts = new Map<string, number>();
+  for (const { value, count } of byFolder) {
+    const child = paths
+      .get(value)
+      ?.slice(above.length + 1)
+      .split("/")[0];
+    if (child) counts.set(child, (counts.get(child) ?? 0) + count);
+  }
+  return sorted([...counts].map(([value, count]) => ({ value, count }))).slice(0, MAX_FOLDERS_SHOWN);
 }

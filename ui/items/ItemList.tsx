@@ -1,6 +1,5 @@
 "use client";
 
-import Checkbox from "@mui/material/Checkbox";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type MouseEvent, memo, type ReactNode, useCallback, useMemo, useRef, useState } from "react";
 import type { Item, ItemQuery } from "@/server/items/contract";
@@ -20,6 +19,8 @@ import { useTrayChange } from "./use-tray-change";
 
 /** A million rows of this height stay below the tallest element the browser lays out (33,554,432 pixels). */
 const ROW = 30;
+/** More rows than ever are on the screen at once. */
+const RECYCLED = 200;
 /** The head stays in sight inside the scrolled grid and covers this much of it. */
 const HEAD = 30;
 
@@ -42,6 +43,8 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
   const tray = useTrayChange(jobId);
   const [large, setLarge] = useState(false);
   const [present, setPresent] = useState(-1);
+  // The address follows a moment later; keys pressed meanwhile must mean the row already moved to.
+  const reached = useRef(-1);
   const anchor = useRef<number | null>(null);
   const scroll = useRef<HTMLDivElement>(null);
   const [sight, setSight] = useState({ first: 0, last: 40 });
@@ -72,6 +75,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
   const open = useCallback(
     (item: Item | undefined, index: number) => {
       if (!item) return;
+      reached.current = index;
       setPresent(index);
       change({ item: String(item.id), copy: null, compare: null });
     },
@@ -79,6 +83,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
   );
   const move = (index: number) => {
     const target = Math.max(0, Math.min(items.count - 1, index));
+    reached.current = target;
     setPresent(target);
     virtual.scrollToIndex(target);
     open(items.at(target), target);
@@ -103,18 +108,19 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
 
   const onKey = (event: KeyboardEvent) => {
     const page = Math.max(1, Math.floor((scroll.current?.clientHeight ?? 300) / ROW) - 1);
+    const from = reached.current >= 0 ? reached.current : row;
     const steps: Record<string, number> = {
-      ArrowDown: row + 1,
-      ArrowUp: row - 1,
-      PageDown: row + page,
-      PageUp: row - page,
+      ArrowDown: from + 1,
+      ArrowUp: from - 1,
+      PageDown: from + page,
+      PageUp: from - page,
       Home: 0,
       End: items.count - 1,
     };
     const target = steps[event.key];
-    const item = items.at(row);
+    const item = items.at(from);
     if (target !== undefined) move(target);
-    else if (event.key === " ") setLarge(opened !== null);
+    else if (event.key === " ") setLarge(item !== undefined || opened !== null);
     else if (event.key === "Enter" && item) toggle(item, event.shiftKey);
     else if (event.key === "a" && (event.ctrlKey || event.metaKey)) mutate({ matching: query, chosen: true });
     else return;
@@ -148,7 +154,8 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
             const item = items.at(index);
             return item ? (
               <Row
-                key={index}
+                // Rows are used again for others as they scroll out, which is far cheaper than new ones.
+                key={index % RECYCLED}
                 item={item}
                 index={index}
                 top={start - HEAD}
@@ -164,7 +171,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
               />
             ) : (
               <div
-                key={index}
+                key={index % RECYCLED}
                 className={styles.row}
                 role="row"
                 aria-rowindex={index + 2}
@@ -222,9 +229,14 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
       onDoubleClick={() => onLarge(item, index)}
     >
       <span role="gridcell" className={styles.tick}>
-        <Checkbox
+        {/* A plain box: the library's own is many times as heavy, and forty of them come and go with every scroll. */}
+        <input
+          type="checkbox"
+          className={styles.box}
           checked={item.inTray}
-          slotProps={{ input: { "aria-label": `Choose ${item.name}`, tabIndex: -1 } }}
+          tabIndex={-1}
+          aria-label={`Choose ${item.name}`}
+          onChange={() => undefined}
           onClick={(event: MouseEvent) => {
             event.stopPropagation();
             onToggle(item, event.shiftKey);

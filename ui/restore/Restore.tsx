@@ -144,7 +144,9 @@ function RehearsalTable({ jobId, data, conflict, choices, onChoice }: TableProps
             Size
           </th>
           <th style={{ width: "32%" }}>What happens</th>
-          <th style={{ width: 80 }} aria-label="Tray" />
+          <th style={{ width: 80 }}>
+            <span className="visually-hidden">Tray</span>
+          </th>
         </tr>
       </thead>
       <tbody>
