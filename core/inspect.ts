@@ -1,4 +1,5 @@
 import { type ByteSource, WindowSource } from "./bytes/byte-source";
+import { openFat } from "./filesystems/fat/fat";
 import { type FileSystem, FileSystemError } from "./filesystems/file-record";
 import { openNtfs } from "./filesystems/ntfs/ntfs";
 import { type FileSystemName, recogniseFileSystem } from "./filesystems/recognise";
@@ -32,6 +33,9 @@ export interface DiskReport {
 /** File systems whose records can be read. The others are only recognised. */
 const OPENERS: Partial<Record<FileSystemName, (disk: ByteSource, start: number, length: number) => FileSystem>> = {
   ntfs: openNtfs,
+  fat12: openFat,
+  fat16: openFat,
+  fat32: openFat,
 };
 
 /** Says what a disk holds: its partition table and the volumes in it. Damage becomes notes. */

@@ -13,3 +13,17 @@ export function filetimeToMs(low: number, high: number): number | null {
   const ms = high * 429_496 + Math.floor((high * 7_296 + low) / 10_000) - FILETIME_EPOCH_MS;
   return ms >= 0 && ms < LATEST_MS ? ms : null;
 }
+
+/**
+ * A date and time as FAT and ZIP store them (FAT specification, "Date and Time Formats": days, months, years from 1980;
+ * two-second steps), with hundredths of a second up to 199. There is no zone: the result is the device's local time
+ * as if it were UTC.
+ * @returns UTC milliseconds, or null for dates that do not exist
+ */
+export function dosTimeToMs(date: number, time: number, hundredths: number): number | null {
+  const day = date & 0x1f;
+  const month = (date >>> 5) & 0x0f;
+  const [hour, minute, second] = [time >>> 11, (time >>> 5) & 0x3f, (time & 0x1f) * 2];
+  if (day === 0 || month === 0 || month > 12 || hour > 23 || minute > 59 || second > 58) return null;
+  return Date.UTC(1980 + (date >>> 9), month - 1, day, hour, minute, second) + (hundredths < 200 ? hundredths * 10 : 0);
+}

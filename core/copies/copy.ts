@@ -11,7 +11,7 @@ export interface Evidence extends ByteEvidence {
 }
 
 /** One recoverable instance of a file. */
-export interface Copy extends Omit<FileRecord, "evidence" | "notes"> {
+export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise" | "assumed"> {
   readonly place: Place;
   readonly condition: Condition;
   /** The share of the content's bytes that is still there, 0 … 1. */
@@ -22,7 +22,15 @@ export interface Copy extends Omit<FileRecord, "evidence" | "notes"> {
 
 /** A file system's record as a copy: its content is looked at, and its condition derived from the evidence. */
 export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
-  const { evidence: bytes, ...rest } = record;
+  const { otherwise, ...first } = record;
+  const copy = judge(first, disk);
+  if (!otherwise || copy.condition === "whole") return copy;
+  const second = judge({ ...first, ...otherwise, assumed: true, notes: [...record.notes.slice(0, -1), otherwise.note] }, disk);
+  return second.condition === "whole" ? second : copy;
+}
+
+function judge(record: FileRecord, disk: ByteSource): Copy {
+  const { evidence: bytes, assumed = false, ...rest } = record;
   const source = record.layout ? new LayoutSource(disk, record.layout) : null;
   const unreadable = source ? Math.max(0, lengthOf(source.unreadable(0, source.size)) - bytes.lost) : 0;
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
@@ -31,7 +39,7 @@ export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
   const look =
     source && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
   const evidence: Evidence = { ...bytes, unreadable, content: look ? examineContent(source, record.name) : null };
-  const { condition, survival } = conditionOf(record, evidence);
+  const { condition, survival } = conditionOf(record, evidence, assumed);
   return { ...rest, place: "file-record", condition, survival, evidence, notes: [...record.notes, ...explain(evidence, condition)] };
 }
 
@@ -41,6 +49,7 @@ const lengthOf = (ranges: readonly { start: number; end: number }[]) => ranges.r
 export function conditionOf(
   record: Pick<FileRecord, "type" | "size" | "layout" | "state">,
   evidence: Evidence,
+  assumed = false,
 ): { condition: Condition; survival: number } {
   if (record.type === "folder") return { condition: "whole", survival: 1 };
   if (!record.layout) return { condition: record.size === 0 ? "whole" : "not-checked", survival: record.size === 0 ? 1 : 0 };
@@ -59,6 +68,8 @@ export function conditionOf(
   if (survival < 1) return { condition: "partial", survival };
   if (content?.finding === "damaged") return { condition: "partial", survival: Math.min(0.99, content.at / record.size) };
   if (content?.finding === "differs") return { condition: "not-checked", survival };
+  // Where the bytes are only supposed to be these, nothing but the content's own structure makes the copy whole.
+  if (assumed && !(content?.finding === "agrees" && content.checked)) return { condition: "not-checked", survival };
   return { condition: "whole", survival };
 }
 

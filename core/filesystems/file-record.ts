@@ -33,6 +33,10 @@ export interface FileRecord {
   /** null: the content cannot be read (the notes say why) or there is none (a folder). */
   readonly layout: Layout | null;
   readonly evidence: ByteEvidence;
+  /** The layout is the likeliest, not a recorded one: only the content itself can prove it. */
+  readonly assumed?: boolean;
+  /** Another layout to be taken instead when the content speaks for it and against the first. */
+  readonly otherwise?: { readonly layout: Layout; readonly evidence: ByteEvidence; readonly note: string };
   /** True for the file system's own files. */
   readonly system: boolean;
   readonly encrypted: boolean;

@@ -43,7 +43,16 @@ export function recogniseFileSystem(volume: ByteSource): Recognised {
       length: head.u32be(1024 + 44) * blockSize,
     };
   }
-  return recogniseFat(head);
+  const fat = recogniseFat(head);
+  return fat.filesystem === "unknown" ? recogniseFatCopy(volume) : fat;
+}
+
+/** FAT32 keeps a copy of its boot sector in sector 6: with the first one gone it still tells. */
+function recogniseFatCopy(volume: ByteSource): Recognised {
+  const copy = new Cursor(readBytes(volume, 6 * 512, 512));
+  const marked = ascii(copy.slice(82, 8)) === "FAT32   " && copy.u16(510) === 0xaa55;
+  const found = marked ? recogniseFat(copy) : nothing;
+  return found.filesystem === "fat32" ? found : nothing;
 }
 
 function recogniseNtfs(head: Cursor): Recognised {

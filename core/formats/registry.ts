@@ -106,7 +106,8 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
 function judged(format: Format, content: ByteSource): ContentFinding {
   const verdict = format.check && content.size <= MAX_CHECKED ? runCheck(format, content) : null;
   if (verdict?.verdict === "damaged") return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason };
-  return { finding: "agrees", format: format.id, checked: verdict?.verdict === "sound" };
+  // Text that is nothing but text proves little: any other text would pass as well.
+  return { finding: "agrees", format: format.id, checked: verdict?.verdict === "sound" && format !== text };
 }
 
 /** Runs a format's check; whatever a hostile file makes it trip over becomes a verdict. */

@@ -27,11 +27,13 @@ test("each keystroke is answered quickly: 95 of 100 within 100 ms at the route h
   test.setTimeout(180_000);
   const words = ["night", "log", "star 7", "box 19", ".docx", "777", "archive 3", '"star 5000"', "999999", "mo"];
   const times: number[] = [];
+  const slow: string[] = [];
   for (const word of words) {
     for (let length = 1; length <= word.length; length += 1) {
       const began = performance.now();
       const response = await request.get(`/api/jobs/${job}/items?q=${encodeURIComponent(word.slice(0, length))}`);
       times.push(performance.now() - began);
+      if ((times.at(-1) ?? 0) > 300) slow.push(`“${word.slice(0, length)}” ${times.at(-1)?.toFixed(0)}`);
       expect(response.ok()).toBe(true);
     }
   }

@@ -1,0 +1,150 @@
+import { Cursor } from "../../bytes/cursor";
+import { decodeUtf16le, pathComponent } from "../../bytes/text";
+import { dosTimeToMs } from "../../bytes/times";
+import { ATTRIBUTE, ENTRY, LONG, SMALL } from "./layout";
+
+export interface DirectoryEntry {
+  readonly name: string;
+  /** The name's bytes as stored: the long name's UTF-16, or the eleven of the short one. */
+  readonly rawName: Uint8Array;
+  readonly deleted: boolean;
+  readonly directory: boolean;
+  readonly firstCluster: number;
+  readonly size: number;
+  /** Local time of the device, as if it were UTC, ms; null when not set. */
+  readonly created: number | null;
+  readonly modified: number | null;
+  /** Offset of the 32-byte entry in the folder's bytes. */
+  readonly at: number;
+  readonly notes: readonly string[];
+}
+
+export interface DirectoryContent {
+  readonly entries: readonly DirectoryEntry[];
+  readonly label: string | null;
+}
+
+/** Reads the entries of a folder up to its end mark. `highWords`: FAT32, whose first clusters have 32 bits. */
+export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryContent {
+  const cursor = new Cursor(bytes);
+  const entries: DirectoryEntry[] = [];
+  let label: string | null = null;
+  let long: number[] = [];
+  for (let at = 0; at + ENTRY.size <= bytes.length; at += ENTRY.size) {
+    const first = cursor.u8(at);
+    if (first === ENTRY.endMark) break;
+    const attributes = cursor.u8(at + ENTRY.attributes);
+    if ((attributes & 0x3f) === ATTRIBUTE.longName) {
+      // A first part in order begins a new name; deleted parts have lost their order and are told by what follows.
+      if (first !== ENTRY.deletedMark && (first & LONG.lastMark) !== 0) long = [];
+      if (long.length < LONG.most) long.push(at);
+      continue;
+    }
+    const parts = long;
+    long = [];
+    if ((attributes & ATTRIBUTE.volumeId) !== 0) {
+      if (first !== ENTRY.deletedMark) label = decodeShort(cursor.slice(at, 11)).replace(/\s+$/, "") || null;
+      continue;
+    }
+    if (first === 0x2e) continue;
+    const entry = readEntry(cursor, at, parts, highWords);
+    if (entry) entries.push(entry);
+  }
+  return { entries, label };
+}
+
+function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWords: boolean): DirectoryEntry | null {
+  const short = cursor.slice(at, ENTRY.nameBytes);
+  const attributes = cursor.u8(at + ENTRY.attributes);
+  // Bits 6 and 7 are reserved and zero; names below the space do not occur: what has them is no entry.
+  if ((attributes & 0xc0) !== 0 || short.subarray(1).some((byte) => byte < 0x20)) return null;
+  const deleted = short[0] === ENTRY.deletedMark;
+  const long = longName(cursor, parts, short, deleted);
+  const notes: string[] = [];
+  if (deleted && !long) notes.push("The first letter of its name is lost; “_” stands in its place.");
+  const directory = (attributes & ATTRIBUTE.directory) !== 0;
+  const high = highWords ? cursor.u16(at + ENTRY.clusterHigh) : 0;
+  return {
+    name: pathComponent(long?.name ?? shortName(short, cursor.u8(at + ENTRY.caseFlags), deleted)),
+    rawName: (long?.raw ?? short).slice(),
+    deleted,
+    directory,
+    firstCluster: high * 65_536 + cursor.u16(at + ENTRY.clusterLow),
+    size: directory ? 0 : cursor.u32(at + ENTRY.fileSize),
+    created: dosTimeToMs(cursor.u16(at + ENTRY.createdDate), cursor.u16(at + ENTRY.createdTime), cursor.u8(at + ENTRY.createdTenths)),
+    modified: dosTimeToMs(cursor.u16(at + ENTRY.modifiedDate), cursor.u16(at + ENTRY.modifiedTime), 0),
+    at,
+    notes,
+  };
+}
+
+/** The checksum that ties long parts to their short name (ChkSum() of the specification). */
+export function shortNameChecksum(name: Uint8Array): number {
+  let sum = 0;
+  for (let i = 0; i < ENTRY.nameBytes; i += 1) sum = (((sum & 1) << 7) + (sum >>> 1) + (name[i] as number)) & 0xff;
+  return sum;
+}
+
+/**
+ * The long name before a short entry, when its parts belong to it. A deleted short name has lost its first byte; just one
+ * byte in its place gives the checksum, and it must be one that short names begin with.
+ */
+function longName(cursor: Cursor, parts: readonly number[], short: Uint8Array, deleted: boolean): { name: string; raw: Uint8Array } | null {
+  const last = parts[parts.length - 1];
+  if (last === undefined) return null;
+  const checksum = cursor.u8(last + LONG.checksum);
+  // Parts stand in reverse: the nearest holds the beginning. Those of another checksum belong to something else.
+  const own: number[] = [];
+  for (let index = parts.length - 1; index >= 0; index -= 1) {
+    const at = parts[index] as number;
+    if (cursor.u8(at + LONG.checksum) !== checksum) break;
+    const order = cursor.u8(at + LONG.order);
+    if (!deleted && (order & ~LONG.lastMark) !== own.length + 1) return null;
+    own.push(at);
+    if (!deleted && (order & LONG.lastMark) !== 0) break;
+  }
+  if (!checksumFits(short, checksum, deleted)) return null;
+  const units: number[] = [];
+  for (const at of own) for (const [from, length] of LONG.parts) units.push(...cursor.slice(at + from, length));
+  let length = 0;
+  while (
+    length + 1 < units.length &&
+    !(units[length] === 0 && units[length + 1] === 0) &&
+    !(units[length] === 0xff && units[length + 1] === 0xff)
+  )
+    length += 2;
+  if (length === 0) return null;
+  const raw = Uint8Array.from(units.slice(0, length));
+  return { name: decodeUtf16le(raw), raw };
+}
+
+function checksumFits(short: Uint8Array, checksum: number, deleted: boolean): boolean {
+  if (!deleted) return shortNameChecksum(short) === checksum;
+  const tried = short.slice();
+  for (let first = 0x21; first < 0x100; first += 1) {
+    tried[0] = first;
+    if (shortNameChecksum(tried) === checksum) return !/[a-z"*+,./:;<=>?[\\\]|]/.test(String.fromCharCode(first));
+  }
+  return false;
+}
+
+function shortName(short: Uint8Array, flags: number, deleted: boolean): string {
+  const bytes = short.slice();
+  if (deleted) bytes[0] = 0x5f;
+  else if (bytes[0] === ENTRY.kanjiMark) bytes[0] = ENTRY.deletedMark;
+  const base = decodeShort(bytes.subarray(0, 8)).trimEnd();
+  const extension = decodeShort(bytes.subarray(8)).trimEnd();
+  const shownBase = (flags & SMALL.base) !== 0 ? base.toLowerCase() : base;
+  const shownExtension = (flags & SMALL.extension) !== 0 ? extension.toLowerCase() : extension;
+  return shownExtension ? `${shownBase}.${shownExtension}` : shownBase;
+}
+
+/** Upper half of code page 437, the first one of the format's home system (the Unicode Consortium's CP437.TXT). */
+const UPPER =
+  "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u00a0";
+
+function decodeShort(bytes: Uint8Array): string {
+  let text = "";
+  for (const byte of bytes) text += byte < 0x80 ? String.fromCharCode(byte) : (UPPER[byte - 0x80] ?? "\uFFFD");
+  return text;
+}

@@ -1,0 +1,121 @@
+import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
+import { AllocationMap } from "../allocation-map";
+import type { FatGeometry } from "./geometry";
+
+const STEP = 1 << 20;
+
+/** A stretch of clusters that follow one another. */
+export interface ClusterRun {
+  readonly first: number;
+  readonly count: number;
+}
+
+export interface Chain {
+  readonly runs: readonly ClusterRun[];
+  readonly clusters: number;
+  /** What is wrong with it; null: it ends as it should. */
+  readonly problem: string | null;
+}
+
+/** The allocation table: for each cluster the next one of its file. Kept decoded: 4 bytes a cluster. */
+export class FatTable {
+  readonly notes: readonly string[];
+  readonly #next: Uint32Array;
+
+  constructor(
+    volume: ByteSource,
+    private readonly geometry: FatGeometry,
+  ) {
+    const copies = Array.from({ length: geometry.fatCount }, (_, index) => geometry.fatAt + index * geometry.fatBytes);
+    const sound = copies.findIndex((at) => this.#headIsSound(volume, at));
+    const used = Math.max(0, sound);
+    const notes: string[] = [];
+    if (sound < 0) notes.push("No copy of the allocation table begins as it should: which clusters belong together may be wrong.");
+    else if (sound > 0) notes.push("The first copy of the allocation table is damaged; another one was used.");
+    this.#next = decode(volume, copies[used] as number, geometry);
+    const other = copies.find((_, index) => index !== used && index >= used);
+    if (other !== undefined && sound === 0) {
+      const differing = difference(this.#next, decode(volume, other, geometry));
+      if (differing > 0) notes.push(`The two copies of the allocation table differ in ${differing} clusters; the first was used.`);
+    }
+    this.notes = notes;
+  }
+
+  isUsed(cluster: number): boolean {
+    return (this.#next[cluster] ?? 1) !== 0;
+  }
+
+  /** The chain that begins at a cluster, at most `most` clusters long. */
+  chain(first: number, most: number): Chain {
+    const runs: { first: number; count: number }[] = [];
+    let clusters = 0;
+    let cluster = first;
+    const end = this.geometry.clusters + 2;
+    while (clusters < most) {
+      if (cluster < 2 || cluster >= end) return { runs, clusters, problem: `its chain leads to cluster ${cluster}, which does not exist` };
+      const last = runs[runs.length - 1];
+      if (last && last.first + last.count === cluster) last.count += 1;
+      else runs.push({ first: cluster, count: 1 });
+      clusters += 1;
+      // A chain longer than the volume runs in a circle.
+      if (clusters > this.geometry.clusters) return { runs: [], clusters: 0, problem: "its chain runs in a circle" };
+      const next = this.#next[cluster] as number;
+      if (next >= BAD) return { runs, clusters, problem: next === BAD ? "its chain leads into a cluster marked bad" : null };
+      if (next === 0) return { runs, clusters, problem: "its chain breaks off" };
+      cluster = next;
+    }
+    return { runs, clusters, problem: null };
+  }
+
+  /** Which clusters are in use; its cluster 0 is the volume's cluster 2. */
+  allocation(): AllocationMap {
+    const { clusters } = this.geometry;
+    const bits = new Uint8Array(Math.ceil(clusters / 8));
+    for (let index = 0; index < clusters; index += 1)
+      if (this.#next[index + 2] !== 0) bits[index >>> 3] = (bits[index >>> 3] as number) | (1 << (index & 7));
+    return new AllocationMap(new MemorySource(bits), clusters);
+  }
+
+  /** The first entry repeats the kind of medium, with ones above it (FAT Data Structure). */
+  #headIsSound(volume: ByteSource, at: number): boolean {
+    const [low, high] = readBytes(volume, at, 2) as unknown as [number, number];
+    return low === this.geometry.media && (this.geometry.bits === 12 ? (high & 0x0f) === 0x0f : high === 0xff);
+  }
+}
+
+/** Marks as all three widths share them here: bad cluster, end of chain. */
+const BAD = 0x0ffffff7;
+const END = 0x0ffffff8;
+
+function decode(volume: ByteSource, at: number, { bits, clusters }: FatGeometry): Uint32Array {
+  const next = new Uint32Array(clusters + 2);
+  const bad = 2 ** (bits === 32 ? 28 : bits) - 9;
+  const put = (index: number, value: number) => {
+    next[index] = value > bad ? END : value === bad ? BAD : value;
+  };
+  const bytes = Math.ceil(((clusters + 2) * bits) / 8);
+  // Entries of 12 bits cross bytes: a step is a multiple of three, so that none crosses a step.
+  const step = STEP * 3;
+  for (let done = 0; done < bytes; done += step) {
+    const part = readBytes(volume, at + done, Math.min(step, bytes - done) + 1);
+    const view = new DataView(part.buffer);
+    const first = (done * 8) / bits;
+    const count = Math.min(clusters + 2 - first, Math.floor((step * 8) / bits));
+    for (let i = 0; i < count; i += 1) {
+      if (bits === 32) put(first + i, i * 4 + 4 <= part.length ? view.getUint32(i * 4, true) & 0x0fffffff : 0);
+      else if (bits === 16) put(first + i, i * 2 + 2 <= part.length ? view.getUint16(i * 2, true) : 0);
+      else {
+        const offset = Math.floor(i * 1.5);
+        const pair = offset + 2 <= part.length ? view.getUint16(offset, true) : 0;
+        put(first + i, i % 2 === 0 ? pair & 0x0fff : pair >>> 4);
+      }
+    }
+  }
+  return next;
+}
+
+function difference(a: Uint32Array, b: Uint32Array): number {
+  let count = 0;
+  for (let i = 2; i < a.length; i += 1) if (a[i] !== b[i]) count += 1;
+  return count;
+}

@@ -1,0 +1,172 @@
+import { createHash } from "node:crypto";
+import { describe, expect, it } from "vitest";
+import { seeded } from "../../../demo/draw";
+import { contentHash, copiesAt, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../../../tests/support/volume-truth";
+import { MemorySource, readBytes } from "../../bytes/byte-source";
+import { LayoutSource } from "../../bytes/layout";
+import { dosTimeToMs } from "../../bytes/times";
+import type { Copy } from "../../copies/copy";
+import { fileRecordsPass } from "../../copies/file-records-pass";
+import { inspectDisk, openVolume } from "../../inspect";
+import { FileSystemError } from "../file-record";
+import { readDirectory, shortNameChecksum } from "./directory";
+
+interface FatEntry extends TrueEntry {
+  firstOffset?: number;
+  contiguous?: boolean;
+  longName?: boolean;
+  dirEntry?: { imageOffset: number; kept: boolean; shortName: string };
+}
+
+const MUTATIONS = Number(process.env.COMPASS_FAT_MUTATIONS ?? 5_000);
+
+describe.each(["fat12", "fat16", "fat32"])("FAT against the tools' truth: %s", (name) => {
+  const truth = readTruth(name);
+  const entries = truth.entries as FatEntry[];
+  const disk = imageSource(name);
+  const copies = copiesAt(disk, truth.volume.partitionOffset);
+  const byEntry = new Map(copies.map((copy) => [Number(copy.reference.split(" ").pop()), copy]));
+  const copyOf = (entry: FatEntry): Copy | undefined => byEntry.get(entry.dirEntry?.imageOffset ?? -1);
+  const of = (state: string, type = "file") => entries.filter((entry) => entry.state.split(":")[0] === state && entry.type === type);
+
+  it("is recognised for what it is", () => {
+    const report = inspectDisk(disk).volumes.find((volume) => volume.offset === truth.volume.partitionOffset);
+    expect([report?.filesystem, report?.clusterSize]).toEqual([name, truth.volume.clusterSize]);
+  });
+
+  it("lists every live file and folder by its path, byte for byte, and no other", () => {
+    const live = new Map(copies.filter((copy) => copy.state === "live").map((copy) => [copy.path.normalize("NFC"), copy]));
+    const wrong = of("live").filter((entry) => {
+      const copy = live.get(pathOf(entry));
+      return copy?.condition !== "whole" || copy.size !== entry.size || contentHash(copy, disk) !== entry.sha256;
+    });
+    expect(of("live").length).toBeGreaterThan(25);
+    expect(wrong.map((entry) => entry.path)).toEqual([]);
+    expect([...live.keys()].sort()).toEqual([...of("live"), ...of("live", "dir")].map(pathOf).sort());
+  });
+
+  it("gives dates as the tools do", () => {
+    for (const entry of of("live").filter((each) => each.times && copyOf(each))) {
+      const stored = (entry.times?.modified ?? "").slice(0, 19);
+      expect(new Date(copyOf(entry)?.modified ?? 0).toISOString().slice(0, 19), entry.path).toBe(stored);
+    }
+  });
+
+  it("lists every deleted file whose entry is kept, the intact ones byte for byte, those with long names by their full names", () => {
+    for (const entry of [...of("deleted-intact"), ...of("deleted-partial"), ...of("deleted-gone")].filter((each) => each.dirEntry?.kept)) {
+      const copy = copyOf(entry);
+      expect(copy?.state, entry.path).toBe("deleted");
+      const wanted = entry.path.split("/").pop() as string;
+      if (entry.longName !== false && copy?.name !== `_${wanted.slice(1)}`)
+        expect(copy?.name.normalize("NFC")).toBe(wanted.replace(" (earlier file of this name)", "").normalize("NFC"));
+      if (entry.state === "deleted-intact" && entry.contiguous) expect(contentHash(copy as Copy, disk), entry.path).toBe(entry.sha256);
+    }
+  });
+
+  it("calls nothing whole that is not", () => {
+    const sound = new Set(entries.filter((entry) => /^(live|deleted-intact)/.test(entry.state)).map((entry) => entry.sha256));
+    const claimed = copies.filter((copy) => copy.type === "file" && copy.size > 0 && copy.condition === "whole");
+    expect(claimed.filter((copy) => !sound.has(contentHash(copy, disk) ?? "")).map((copy) => copy.path)).toEqual([]);
+    expect(claimed.some((copy) => copy.state === "deleted")).toBe(true);
+  });
+
+  it("goes on from any resume point without losing or doubling a copy", () => {
+    const report = inspectDisk(disk).volumes.find((volume) => volume.offset === truth.volume.partitionOffset);
+    const all = copies.map((copy) => copy.reference);
+    expect(new Set(all).size).toBe(all.length);
+    for (const from of [1, 17, all.length - 1]) {
+      const volume = openVolume(disk, report as NonNullable<typeof report>);
+      const rest = [...fileRecordsPass(volume, disk, from, 7)].flatMap((batch) => batch.copies.map((copy) => copy.reference));
+      expect(rest).toEqual(all.slice(from));
+    }
+  });
+});
+
+describe("a damaged FAT volume", () => {
+  const image = () => Uint8Array.from(fixture("fat32.img.gz"));
+  const { partitionOffset } = readTruth("fat32").volume;
+  const hashes = (bytes: Uint8Array) => {
+    const disk = new MemorySource(bytes);
+    return copiesAt(disk, partitionOffset)
+      .filter((copy) => copy.state === "live" && copy.layout)
+      .map(
+        (copy) =>
+          `${copy.path} ${createHash("sha256")
+            .update(readBytes(new LayoutSource(disk, copy.layout as NonNullable<Copy["layout"]>), 0, copy.size))
+            .digest("hex")}`,
+      );
+  };
+
+  it("whose boot sector is gone is read by its copy, and one whose first table is gone by the second", () => {
+    const whole = hashes(image());
+    const boot = image();
+    boot.fill(0, partitionOffset, partitionOffset + 512);
+    expect(hashes(boot)).toEqual(whole);
+    const table = image();
+    const reserved = new DataView(table.buffer).getUint16(partitionOffset + 14, true) * 512;
+    table.fill(0, partitionOffset + reserved, partitionOffset + reserved + 65_536);
+    expect(hashes(table)).toEqual(whole);
+    expect(inspectDisk(new MemorySource(table)).volumes[0]?.notes.join()).toContain("first copy of the allocation table is damaged");
+  });
+
+  it(`never crashes or hangs: ${MUTATIONS} mutations`, { timeout: 600_000 }, () => {
+    const bytes = Uint8Array.from(fixture("fat12.img.gz"));
+    const random = seeded(7);
+    const number = (below: number) => Math.floor(random() * below);
+    let found = 0;
+    for (let round = 0; round < MUTATIONS; round += 1) {
+      const undo: [number, number][] = [];
+      for (let changes = 1 + number(6); changes > 0; changes -= 1) {
+        const where = random();
+        const at = where < 0.2 ? number(64) : where < 0.9 ? 512 + number(24_000) : number(bytes.length);
+        undo.push([at, bytes[at] as number]);
+        bytes[at] = random() < 0.5 ? ([0, 1, 0x7f, 0x80, 0xff, 0xe5][number(6)] as number) : number(256);
+      }
+      const disk = new MemorySource(bytes);
+      for (const report of inspectDisk(disk).volumes) {
+        try {
+          for (const batch of fileRecordsPass(openVolume(disk, report), disk)) found += batch.copies.length;
+        } catch (error) {
+          if (!(error instanceof FileSystemError)) throw error;
+        }
+      }
+      for (const [at, byte] of undo.reverse()) bytes[at] = byte;
+    }
+    expect(found).toBeGreaterThan(MUTATIONS);
+    expect(process.memoryUsage().rss).toBeLessThan(768 << 20);
+  });
+});
+
+describe("FAT entries", () => {
+  it("have the checksum of the specification's own routine", () => {
+    // The C routine ChkSum() of the specification, in its own words: sum = ((sum & 1) ? 0x80 : 0) + (sum >> 1) + *name++.
+    const reference = (name: string) => {
+      let sum = 0;
+      for (const character of name) sum = (((sum & 1) !== 0 ? 0x80 : 0) + (sum >> 1) + character.charCodeAt(0)) % 256;
+      return sum;
+    };
+    for (const name of ["FRAGME~1LOG", "README  TXT", "A          "])
+      expect(shortNameChecksum(Buffer.from(name, "latin1"))).toBe(reference(name));
+  });
+
+  it("never crash the reader, whatever they hold", () => {
+    const random = seeded(11);
+    for (let round = 0; round < 3000; round += 1) {
+      const bytes = Uint8Array.from({ length: 32 * (1 + Math.floor(random() * 12)) }, () =>
+        random() < 0.3 ? 0x0f : Math.floor(random() * 256),
+      );
+      for (const entry of readDirectory(bytes, true).entries) expect(entry.name.length).toBeGreaterThan(0);
+    }
+  });
+
+  it("have dates as in the specification: 1980-01-01 is day 33, and what does not exist is no date", () => {
+    expect(dosTimeToMs(33, 0, 0)).toBe(Date.UTC(1980, 0, 1));
+    expect(dosTimeToMs(0xff9f, 0xbf7d, 199)).toBe(Date.UTC(2107, 11, 31, 23, 59, 58) + 1990);
+    for (const [date, time] of [
+      [0, 0],
+      [0x01a1, 0],
+      [33, 0xf800],
+    ] as const)
+      expect(dosTimeToMs(date, time, 0)).toBeNull();
+  });
+});
