@@ -155,13 +155,3 @@ export async function ensureDatabase(adminUrl: string, name: string): Promise<vo
     await client.end();
   }
 }
-
-export async function dropDatabase(adminUrl: string, name: string): Promise<void> {
-  const client = new pg.Client({ connectionString: adminUrl });
-  await client.connect();
-  try {
-    await client.query(`drop database if exists ${pg.escapeIdentifier(name)} with (force)`);
-  } finally {
-    await client.end();
-  }
-}

@@ -46,7 +46,7 @@ async function main(): Promise<void> {
   await page.goto("/");
   await shot("bench");
   await page.emulateMedia({ colorScheme: "dark" });
-  await page.goto("/jobs/1/items");
+  await page.goto("/jobs/1/items?kind=pictures");
   await page.getByRole("row", { name: /Panorama of the valley/ }).click();
   await shot("night");
   await browser.close();

@@ -14,16 +14,25 @@ interface Opened {
 }
 
 // Kept on the global object, because a development server loads modules anew on every change.
-const shared = globalThis as unknown as { compassDatabase?: Opened };
+const shared = globalThis as unknown as { compassDatabase?: Opened; compassCounting?: Opened };
 
 export function database(): Opened {
   shared.compassDatabase ??= open(readSettings().COMPASS_DATABASE_URL);
   return shared.compassDatabase;
 }
 
-export function open(url: string | undefined): Opened {
+/**
+ * Connections for counting over long lists. They are few and use one processor each, so that counts on their way, even those
+ * nobody waits for any more, never hold up what a person is typing.
+ */
+export function counting(): Opened {
+  shared.compassCounting ??= open(readSettings().COMPASS_DATABASE_URL, { max: 2, options: "-c max_parallel_workers_per_gather=0" });
+  return shared.compassCounting;
+}
+
+export function open(url: string | undefined, settings: { max: number; options?: string } = { max: 12 }): Opened {
   if (!url) throw new Error("COMPASS_DATABASE_URL is not set. Start the application with `npm start`, which starts a database.");
-  const pool = new pg.Pool({ connectionString: url, max: 12 });
+  const pool = new pg.Pool({ connectionString: url, ...settings });
   // Without a listener, a server that goes away would end this process.
   pool.on("error", (error) => log.warn({ error: error.message }, "database connection lost"));
   return { pool, db: drizzle(pool, { schema }) };

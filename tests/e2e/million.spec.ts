@@ -1,4 +1,5 @@
 import { expect, test } from "@playwright/test";
+import pg from "pg";
 import { manyItems } from "../support/million";
 
 const COUNT = 1_000_000;
@@ -25,6 +26,7 @@ test("a million items: the list opens, goes to its end, and is searched as one t
 
 test("each keystroke is answered quickly: 95 of 100 within 100 ms at the route handler", async ({ request }) => {
   test.setTimeout(180_000);
+  await quiet();
   const words = ["night", "log", "star 7", "box 19", ".docx", "777", "archive 3", '"star 5000"', "999999", "mo"];
   const times: number[] = [];
   const slow: string[] = [];
@@ -46,6 +48,16 @@ test("each keystroke is answered quickly: 95 of 100 within 100 ms at the route h
   // The figure is measured and printed; a busy machine must not fail the run, a lost index must.
   expect(p95).toBeLessThan(1500);
 });
+
+/** Waits until the database has nothing left to do for the test before. */
+async function quiet(): Promise<void> {
+  const client = new pg.Client({ connectionString: process.env.COMPASS_DATABASE_URL });
+  await client.connect();
+  const busy =
+    "select count(*)::int as busy from pg_stat_activity where state = 'active' and datname = current_database() and pid <> pg_backend_pid()";
+  await expect.poll(async () => (await client.query<{ busy: number }>(busy)).rows[0]?.busy, { timeout: 60_000 }).toBe(0);
+  await client.end();
+}
 
 test("scrolling through it keeps the page alive", async ({ page }) => {
   await page.goto(`/jobs/${job}/items`);

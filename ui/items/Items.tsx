@@ -40,7 +40,6 @@ export function Items({ jobId }: { jobId: number }) {
   const filtered = narrowing.some((name) => query[name]);
   return (
     <div className={styles.page}>
-      <h1 className="visually-hidden">Items</h1>
       <div className={styles.tools}>
         <Search value={query.q} onChange={(q) => change({ q })} />
         <Switch

@@ -92,7 +92,10 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
           <ColourScheme />
         </div>
       </header>
-      <main className={styles.main}>{error ? <Problem>{problemText(error)}</Problem> : children}</main>
+      <main className={styles.main}>
+        <h1 className="visually-hidden">{WORDS[STAGES.find((stage) => path.endsWith(`/${stage}`)) ?? "account"]}</h1>
+        {error ? <Problem>{problemText(error)}</Problem> : children}
+      </main>
       <Elsewhere jobId={jobId} />
       <footer className={styles.foot}>
         <ChartStrip jobId={jobId} />

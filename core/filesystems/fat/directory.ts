@@ -1,33 +1,18 @@
 import { Cursor } from "../../bytes/cursor";
 import { decodeUtf16le, pathComponent } from "../../bytes/text";
 import { dosTimeToMs } from "../../bytes/times";
+import type { TreeEntry } from "../folder-tree";
 import { ATTRIBUTE, ENTRY, LONG, SMALL } from "./layout";
 
-export interface DirectoryEntry {
-  readonly name: string;
-  /** The name's bytes as stored: the long name's UTF-16, or the eleven of the short one. */
-  readonly rawName: Uint8Array;
-  readonly deleted: boolean;
-  readonly directory: boolean;
-  readonly firstCluster: number;
-  readonly size: number;
-  /** Local time of the device, as if it were UTC, ms; null when not set. */
-  readonly created: number | null;
-  readonly modified: number | null;
-  /** Offset of the 32-byte entry in the folder's bytes. */
-  readonly at: number;
-  readonly notes: readonly string[];
-}
-
 export interface DirectoryContent {
-  readonly entries: readonly DirectoryEntry[];
+  readonly entries: readonly TreeEntry[];
   readonly label: string | null;
 }
 
 /** Reads the entries of a folder up to its end mark. `highWords`: FAT32, whose first clusters have 32 bits. */
 export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryContent {
   const cursor = new Cursor(bytes);
-  const entries: DirectoryEntry[] = [];
+  const entries: TreeEntry[] = [];
   let label: string | null = null;
   let long: number[] = [];
   for (let at = 0; at + ENTRY.size <= bytes.length; at += ENTRY.size) {
@@ -53,7 +38,7 @@ export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryC
   return { entries, label };
 }
 
-function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWords: boolean): DirectoryEntry | null {
+function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWords: boolean): TreeEntry | null {
   const short = cursor.slice(at, ENTRY.nameBytes);
   const attributes = cursor.u8(at + ENTRY.attributes);
   // Bits 6 and 7 are reserved and zero; names below the space do not occur: what has them is no entry.
@@ -71,6 +56,8 @@ function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWor
     directory,
     firstCluster: high * 65_536 + cursor.u16(at + ENTRY.clusterLow),
     size: directory ? 0 : cursor.u32(at + ENTRY.fileSize),
+    contiguous: false,
+    validSize: cursor.u32(at + ENTRY.fileSize),
     created: dosTimeToMs(cursor.u16(at + ENTRY.createdDate), cursor.u16(at + ENTRY.createdTime), cursor.u8(at + ENTRY.createdTenths)),
     modified: dosTimeToMs(cursor.u16(at + ENTRY.modifiedDate), cursor.u16(at + ENTRY.modifiedTime), 0),
     at,

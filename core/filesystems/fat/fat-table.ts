@@ -1,21 +1,9 @@
 import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
 import { AllocationMap } from "../allocation-map";
+import type { Chain } from "../folder-tree";
 import type { FatGeometry } from "./geometry";
 
 const STEP = 1 << 20;
-
-/** A stretch of clusters that follow one another. */
-export interface ClusterRun {
-  readonly first: number;
-  readonly count: number;
-}
-
-export interface Chain {
-  readonly runs: readonly ClusterRun[];
-  readonly clusters: number;
-  /** What is wrong with it; null: it ends as it should. */
-  readonly problem: string | null;
-}
 
 /** The allocation table: for each cluster the next one of its file. Kept decoded: 4 bytes a cluster. */
 export class FatTable {

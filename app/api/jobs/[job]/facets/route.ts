@@ -1,8 +1,8 @@
-import { database } from "@/server/database/connection";
+import { counting } from "@/server/database/connection";
 import { itemFilter } from "@/server/items/contract";
 import { countFacets } from "@/server/items/facets";
 import { answer, idFrom } from "@/server/respond";
 
 export const GET = answer(async (request, { job }: { job: string }) =>
-  countFacets(database().db, idFrom(job), itemFilter.parse(Object.fromEntries(new URL(request.url).searchParams))),
+  countFacets(counting().db, idFrom(job), itemFilter.parse(Object.fromEntries(new URL(request.url).searchParams))),
 );
