@@ -1,4 +1,5 @@
 import { type ByteSource, WindowSource } from "./bytes/byte-source";
+import { openExfat } from "./filesystems/exfat/exfat";
 import { openFat } from "./filesystems/fat/fat";
 import { type FileSystem, FileSystemError } from "./filesystems/file-record";
 import { openNtfs } from "./filesystems/ntfs/ntfs";
@@ -36,6 +37,7 @@ const OPENERS: Partial<Record<FileSystemName, (disk: ByteSource, start: number, 
   fat12: openFat,
   fat16: openFat,
   fat32: openFat,
+  exfat: openExfat,
 };
 
 /** Says what a disk holds: its partition table and the volumes in it. Damage becomes notes. */

@@ -44,7 +44,18 @@ export function recogniseFileSystem(volume: ByteSource): Recognised {
     };
   }
   const fat = recogniseFat(head);
-  return fat.filesystem === "unknown" ? recogniseFatCopy(volume) : fat;
+  if (fat.filesystem !== "unknown") return fat;
+  const copy = recogniseFatCopy(volume);
+  return copy.filesystem === "unknown" ? recogniseExfatCopy(volume) : copy;
+}
+
+/** exFAT keeps a copy of its boot region from sector 12 on. */
+function recogniseExfatCopy(volume: ByteSource): Recognised {
+  for (const sectorSize of [512, 4096]) {
+    const copy = new Cursor(readBytes(volume, 12 * sectorSize, 512));
+    if (ascii(copy.slice(3, 8)) === "EXFAT   " && copy.u16(510) === 0xaa55) return recogniseExfat(copy);
+  }
+  return nothing;
 }
 
 /** FAT32 keeps a copy of its boot sector in sector 6: with the first one gone it still tells. */

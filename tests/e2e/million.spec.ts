@@ -43,7 +43,7 @@ test("each keystroke is answered quickly: 95 of 100 within 100 ms at the route h
   const p95 = times[Math.floor(times.length * 0.95)] as number;
   const median = times[Math.floor(times.length / 2)] as number;
   console.log(
-    `keystrokes over ${COUNT} items: median ${median.toFixed(0)} ms, p95 ${p95.toFixed(0)} ms, slowest ${times.at(-1)?.toFixed(0)} ms`,
+    `keystrokes over ${COUNT} items: median ${median.toFixed(0)} ms, p95 ${p95.toFixed(0)} ms, slowest ${times.at(-1)?.toFixed(0)} ms; over 300 ms: ${slow.join(", ") || "none"}`,
   );
   // The figure is measured and printed; a busy machine must not fail the run, a lost index must.
   expect(p95).toBeLessThan(1500);

@@ -1,0 +1,144 @@
+import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
+import { LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
+import { AllocationMap } from "../allocation-map";
+import { type FileSystem, FileSystemError } from "../file-record";
+import { type Chain, type ClusterGeometry, FolderTree, type TreeEntry } from "../folder-tree";
+import { readExfatDirectory } from "./entry-set";
+import { BOOT, ENTRY_SIZE, FAT_MARK } from "./layout";
+
+const MAX_ROOT_CLUSTERS = 65_536;
+
+interface ExfatGeometry extends ClusterGeometry {
+  readonly fatAt: number;
+  readonly rootCluster: number;
+  readonly notes: readonly string[];
+}
+
+/**
+ * Opens an exFAT volume.
+ * @param disk the whole disk: all offsets in records and layouts count from its first byte
+ * @throws FileSystemError when neither the boot sector nor its copy can be followed
+ */
+export function openExfat(disk: ByteSource, start: number, length: number): FileSystem {
+  const volume = new WindowSource(disk, start, length);
+  return new ExfatVolume(volume, start, readGeometry(volume));
+}
+
+function readGeometry(volume: ByteSource): ExfatGeometry {
+  const first = geometryAt(volume, 0);
+  if (typeof first !== "string") return first;
+  for (const sectorSize of [512, 4096]) {
+    const copy = geometryAt(volume, BOOT.backupSector * sectorSize);
+    if (typeof copy !== "string") return { ...copy, notes: ["The boot sector is damaged; its copy in sector 12 was used."] };
+  }
+  throw new FileSystemError(first);
+}
+
+function geometryAt(volume: ByteSource, at: number): ExfatGeometry | string {
+  if (at + 512 > volume.size) return "The volume is too short for a boot sector.";
+  const boot = new Cursor(readBytes(volume, at, 512));
+  if (String.fromCharCode(...boot.slice(BOOT.name, 8)) !== BOOT.nameValue) return "The boot sector does not carry the mark of exFAT.";
+  const sectorShift = boot.u8(BOOT.sectorShift);
+  const clusterShift = boot.u8(BOOT.clusterShift);
+  if (sectorShift < 9 || sectorShift > 12) return `The boot sector gives sectors of 2^${sectorShift} bytes; 2^9 to 2^12 is possible.`;
+  if (sectorShift + clusterShift > 25) return "The boot sector gives clusters of more than 32 MiB.";
+  const sectorSize = 2 ** sectorShift;
+  const clusterSize = sectorSize * 2 ** clusterShift;
+  const dataAt = boot.u32(BOOT.clusterHeapOffset) * sectorSize;
+  // Neither the table nor the disk can hold more clusters than they have bytes for.
+  const clusters = Math.min(boot.u32(BOOT.clusterCount), Math.floor((boot.u32(BOOT.fatLength) * sectorSize) / 4) - 2);
+  if (clusters < 1 || dataAt === 0 || dataAt >= volume.size) return "The boot sector says the volume has no clusters.";
+  return {
+    clusterSize,
+    clusters,
+    dataAt,
+    fatAt: boot.u32(BOOT.fatOffset) * sectorSize,
+    rootCluster: boot.u32(BOOT.rootCluster),
+    notes: [],
+  };
+}
+
+class ExfatVolume extends FolderTree {
+  readonly allocation: AllocationMap | null;
+  readonly label: string | null;
+  readonly notes: readonly string[];
+  readonly #table: ByteSource;
+
+  constructor(
+    volume: ByteSource,
+    start: number,
+    private readonly geometry: ExfatGeometry,
+  ) {
+    super(volume, start, geometry);
+    this.#table = new CachedSource(volume, 4096, 256);
+    const root = readExfatDirectory(this.#read(this.rootRuns()));
+    this.label = root.label;
+    this.allocation = root.bitmap ? this.#openBitmap(root.bitmap) : null;
+    this.notes = this.allocation
+      ? geometry.notes
+      : [...geometry.notes, "The map of used clusters cannot be read: what deleted files still hold cannot be judged."];
+  }
+
+  protected rootRuns(): { at: number; length: number }[] {
+    const { rootCluster, clusterSize } = this.geometry;
+    return this.chain(rootCluster, MAX_ROOT_CLUSTERS).runs.map((run) => ({
+      at: this.clusterAt(run.first),
+      length: run.count * clusterSize,
+    }));
+  }
+
+  protected entriesIn(bytes: Uint8Array): readonly TreeEntry[] {
+    return readExfatDirectory(bytes).entries;
+  }
+
+  protected chain(first: number, most: number): Chain {
+    const runs: { first: number; count: number }[] = [];
+    const end = this.geometry.clusters + 2;
+    let clusters = 0;
+    for (let cluster = first; clusters < most; ) {
+      if (cluster < 2 || cluster >= end) return { runs, clusters, problem: `its chain leads to cluster ${cluster}, which does not exist` };
+      const last = runs[runs.length - 1];
+      if (last && last.first + last.count === cluster) last.count += 1;
+      else runs.push({ first: cluster, count: 1 });
+      clusters += 1;
+      if (clusters > this.geometry.clusters) return { runs: [], clusters: 0, problem: "its chain runs in a circle" };
+      const next = new Cursor(readBytes(this.#table, this.geometry.fatAt + cluster * 4, 4)).u32(0);
+      if (next >= FAT_MARK.end) return { runs, clusters, problem: null };
+      if (next === FAT_MARK.bad) return { runs, clusters, problem: "its chain leads into a cluster marked bad" };
+      if (next === 0) return { runs, clusters, problem: "its chain breaks off" };
+      cluster = next;
+    }
+    return { runs, clusters, problem: null };
+  }
+
+  protected isUsed(cluster: number): boolean {
+    return this.allocation?.isUsed(cluster - 2) ?? false;
+  }
+
+  /** Entry sets carry checksums: one that is right proves the folder. */
+  protected provesFolder(cluster: number): boolean {
+    const bytes = readBytes(this.volume, this.clusterAt(cluster), Math.min(this.geometry.clusterSize, 65_536));
+    return readExfatDirectory(bytes).entries.some((entry) => entry.notes.length === 0);
+  }
+
+  #read(runs: readonly { at: number; length: number }[]): Uint8Array {
+    const most = 1 << 24;
+    const length = Math.min(
+      most,
+      runs.reduce((sum, run) => sum + run.length, 0),
+    );
+    const segments = runs.map((run): Segment => ({ kind: "disk", ...run }));
+    return readBytes(new LayoutSource(this.volume, layoutOf(segments, length)), 0, length - (length % ENTRY_SIZE));
+  }
+
+  #openBitmap(bitmap: { firstCluster: number; length: number }): AllocationMap | null {
+    const { clusterSize, clusters } = this.geometry;
+    if (bitmap.length * 8 < clusters) return null;
+    const needed = Math.ceil(clusters / 8);
+    const chain = this.chain(bitmap.firstCluster, Math.ceil(needed / clusterSize));
+    if (chain.clusters * clusterSize < needed) return null;
+    const segments = chain.runs.map((run): Segment => ({ kind: "disk", at: this.clusterAt(run.first), length: run.count * clusterSize }));
+    return new AllocationMap(new LayoutSource(this.volume, layoutOf(segments, needed)), clusters);
+  }
+}
