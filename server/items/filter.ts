@@ -6,9 +6,9 @@ import { type ItemFilter, SIZES, type SizeClass } from "./contract";
 const MAX_FOLDERS = 2000;
 const MAX_WORDS = 12;
 
-/** The words of a search: parts in double quotes stay together. */
+/** The words of a search: parts in double quotes stay together; a quote not closed yet reaches to the end. */
 export function searchWords(query: string): string[] {
-  return [...query.matchAll(/"([^"]+)"|(\S+)/g)]
+  return [...query.matchAll(/"([^"]*)"?|([^\s"]+)/g)]
     .map((match) => (match[1] ?? match[2] ?? "").trim())
     .filter(Boolean)
     .slice(0, MAX_WORDS);
