@@ -48,6 +48,7 @@ async function main(): Promise<void> {
   await page.emulateMedia({ colorScheme: "dark" });
   await page.goto("/jobs/1/items?kind=pictures");
   await page.getByRole("row", { name: /Panorama of the valley/ }).click();
+  await page.getByRole("img", { name: /Preview of/ }).waitFor();
   await shot("night");
   await browser.close();
 }
