@@ -11,18 +11,10 @@ import { ColourScheme } from "./ColourScheme";
 import { Compass } from "./Compass";
 import { Elsewhere } from "./Elsewhere";
 import styles from "./shell.module.css";
+import { STAGE_WORDS, STAGES, type Stage } from "./stages";
 
 type Progress = "untouched" | "begun" | "done";
 
-const STAGES = ["account", "sources", "search", "items", "restore", "handover"] as const;
-const WORDS = {
-  account: "Account",
-  sources: "Sources",
-  search: "Search",
-  items: "Items",
-  restore: "Restore",
-  handover: "Handover",
-} as const;
 const SAID: Record<Progress, string> = { untouched: "not begun", begun: "begun", done: "done" };
 
 /** How far a stage is: an empty, half or full diamond. */
@@ -39,7 +31,7 @@ function StageMark({ progress }: { progress: Progress }) {
   );
 }
 
-function useProgress(jobId: number): Record<(typeof STAGES)[number], Progress> {
+function useProgress(jobId: number): Record<Stage, Progress> {
   const { data: job } = useJob(jobId);
   const { data: sources = [] } = useSources(jobId);
   const { data: passes = [] } = usePasses(jobId);
@@ -80,7 +72,7 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
               <li key={stage}>
                 <Link href={`/jobs/${jobId}/${stage}`} aria-current={path.endsWith(`/${stage}`) ? "page" : undefined}>
                   <StageMark progress={progress[stage]} />
-                  {WORDS[stage]}
+                  {STAGE_WORDS[stage]}
                 </Link>
               </li>
             ))}
@@ -93,7 +85,7 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
         </div>
       </header>
       <main className={styles.main}>
-        <h1 className="visually-hidden">{WORDS[STAGES.find((stage) => path.endsWith(`/${stage}`)) ?? "account"]}</h1>
+        <h1 className="visually-hidden">{STAGE_WORDS[STAGES.find((stage) => path.endsWith(`/${stage}`)) ?? "account"]}</h1>
         {error ? <Problem>{problemText(error)}</Problem> : children}
       </main>
       <Elsewhere jobId={jobId} />

@@ -8,15 +8,7 @@ import { z } from "zod";
 import { jobSummary } from "@/server/jobs/contract";
 import { read } from "../data/request";
 import styles from "./palette.module.css";
-
-export const STAGES = {
-  account: "Account",
-  sources: "Sources",
-  search: "Search",
-  items: "Items",
-  restore: "Restore",
-  handover: "Handover",
-} as const;
+import { STAGE_WORDS, STAGES } from "./stages";
 
 /** Goes anywhere by a few letters: jobs, stages of the present job, actions. */
 export function Palette({ onClose, onKeys }: { onClose: () => void; onKeys: () => void }) {
@@ -42,9 +34,9 @@ export function Palette({ onClose, onKeys }: { onClose: () => void; onKeys: () =
         <Command.Empty>Nothing of this name.</Command.Empty>
         {job && (
           <Command.Group heading="This job">
-            {Object.entries(STAGES).map(([stage, words]) => (
+            {STAGES.map((stage) => (
               <Command.Item key={stage} onSelect={go(`/jobs/${job}/${stage}`)}>
-                {words}
+                {STAGE_WORDS[stage]}
               </Command.Item>
             ))}
           </Command.Group>

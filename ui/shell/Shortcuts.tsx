@@ -3,11 +3,11 @@
 import dynamic from "next/dynamic";
 import { useParams, useRouter } from "next/navigation";
 import { useEffect, useState } from "react";
+import { STAGES } from "./stages";
 
 const Palette = dynamic(() => import("./Palette").then((module) => module.Palette), { ssr: false });
 const Keys = dynamic(() => import("./Keys").then((module) => module.Keys), { ssr: false });
 
-const STAGE_KEYS = ["account", "sources", "search", "items", "restore", "handover"] as const;
 const isTyping = (target: EventTarget | null) =>
   target instanceof HTMLElement &&
   (target.isContentEditable || (/^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName) && (target as HTMLInputElement).type !== "checkbox"));
@@ -25,7 +25,7 @@ export function Shortcuts() {
         return;
       }
       if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target) || document.querySelector('[role="dialog"]')) return;
-      const stage = STAGE_KEYS[Number(event.key) - 1];
+      const stage = STAGES[Number(event.key) - 1];
       if (event.key === "?") setOpen("keys");
       else if (event.key === "/") document.querySelector<HTMLInputElement>('[data-search="items"]')?.focus();
       else if (stage && job) router.push(`/jobs/${job}/${stage}`);
