@@ -1,0 +1,113 @@
+import fc from "fast-check";
+import sharp from "sharp";
+import { beforeAll, describe, expect, it } from "vitest";
+import { photograph } from "../../demo/draw";
+import { MemorySource } from "../bytes/byte-source";
+import { type Layout, layoutOf, type Segment } from "../bytes/layout";
+import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
+import { conditionOf, copyOfRecord, type Evidence } from "./copy";
+
+const layout: Layout = { size: 1000, segments: [{ kind: "disk", at: 0, length: 1000 }] };
+const record = { type: "file", size: 1000, layout, state: "deleted" } as const;
+const evidence = (change: Partial<Evidence> = {}): Evidence => ({ ...ALL_BYTES_THERE, unreadable: 0, content: null, ...change });
+const sound = { finding: "agrees", format: "jpeg", checked: true } as const;
+
+describe("the condition of a copy", () => {
+  it.each([
+    ["all bytes there, content sound", evidence({ content: sound }), "whole", 1],
+    ["all bytes there, nothing to check", evidence({ content: { finding: "unknown", format: null } }), "whole", 1],
+    ["some used by others", evidence({ usedByOthers: 400 }), "partial", 0.6],
+    ["some taken later", evidence({ takenLater: 250, content: sound }), "partial", 0.75],
+    ["some unreadable", evidence({ unreadable: 100 }), "partial", 0.9],
+    ["all used by others", evidence({ usedByOthers: 1000, content: sound }), "name-only", 0],
+    ["more lost than there was", evidence({ usedByOthers: 900, lost: 900 }), "name-only", 0],
+    ["content of something else", evidence({ content: { finding: "differs", expected: "JPEG picture", format: "png" } }), "not-checked", 1],
+    ["nothing but zeros", evidence({ content: { finding: "zeros" } }), "not-checked", 1],
+    ["damaged half way", evidence({ content: { finding: "damaged", format: "jpeg", at: 500, reason: "x" } }), "partial", 0.5],
+  ] as const)("%s", (_words, facts, condition, survival) => {
+    expect(conditionOf(record, facts)).toEqual({ condition, survival });
+  });
+
+  it("where the place of the bytes is only assumed is whole by the content's own proof alone", () => {
+    expect(conditionOf(record, evidence({ content: sound }), true).condition).toBe("whole");
+    expect(conditionOf(record, evidence({ content: { finding: "agrees", format: "text", checked: false } }), true).condition).toBe(
+      "not-checked",
+    );
+    expect(conditionOf(record, evidence(), true).condition).toBe("not-checked");
+  });
+
+  it("is never whole while a byte is missing, whatever the evidence", () => {
+    const count = fc.integer({ min: 0, max: 1000 });
+    const content = fc.constantFrom(null, sound, { finding: "zeros" } as const, { finding: "unknown", format: null } as const);
+    fc.assert(
+      fc.property(count, count, count, count, content, (usedByOthers, takenLater, lost, unreadable, found) => {
+        const { condition, survival } = conditionOf(record, { usedByOthers, takenLater, lost, unreadable, content: found });
+        if (usedByOthers + takenLater + lost + unreadable > 0) expect(condition).not.toBe("whole");
+        expect(survival >= 0 && survival <= 1).toBe(true);
+        expect(condition === "name-only").toBe(survival === 0);
+      }),
+    );
+  });
+
+  it("of an empty file, a folder and a file of holes only is whole; without a readable content it is not checked", () => {
+    expect(conditionOf({ ...record, size: 0, layout: null }, evidence()).condition).toBe("whole");
+    expect(conditionOf({ ...record, type: "folder" }, evidence()).condition).toBe("whole");
+    const holes: Layout = { size: 1000, segments: [{ kind: "hole", length: 1000 }] };
+    expect(conditionOf({ ...record, layout: holes }, evidence({ content: { finding: "zeros" } })).condition).toBe("whole");
+    expect(conditionOf({ ...record, layout: null }, evidence()).condition).toBe("not-checked");
+  });
+});
+
+describe("a record with two likely layouts", () => {
+  let picture: Buffer;
+  beforeAll(async () => {
+    picture = await sharp(await photograph("stars", 9, 300, 200, 80))
+      .png()
+      .toBuffer();
+  });
+
+  const make = (first: Layout, second: Layout): FileRecord => ({
+    reference: "entry",
+    state: "deleted",
+    type: "file",
+    path: "/a.png",
+    name: "a.png",
+    rawName: new Uint8Array(),
+    size: picture.length,
+    created: null,
+    modified: null,
+    changed: null,
+    layout: first,
+    evidence: ALL_BYTES_THERE,
+    assumed: true,
+    otherwise: { layout: second, evidence: ALL_BYTES_THERE, note: "around others" },
+    system: false,
+    encrypted: false,
+    streams: [],
+    links: 1,
+    notes: ["in one stretch"],
+  });
+  const disk = (...segments: { at: number; length: number }[]) =>
+    layoutOf(
+      segments.map((segment): Segment => ({ kind: "disk", ...segment })),
+      picture.length,
+    );
+
+  it("takes the one that the content proves, and says which", () => {
+    const half = 1024;
+    const bytes = Buffer.concat([picture.subarray(0, half), Buffer.alloc(512, 0x55), picture.subarray(half)]);
+    const contiguous = disk({ at: 0, length: picture.length });
+    const around = disk({ at: 0, length: half }, { at: half + 512, length: picture.length - half });
+    const chosen = copyOfRecord(make(contiguous, around), new MemorySource(bytes));
+    expect([chosen.condition, chosen.layout, chosen.notes]).toEqual(["whole", around, ["around others"]]);
+    const kept = copyOfRecord(make(contiguous, around), new MemorySource(Buffer.concat([picture, Buffer.alloc(512)])));
+    expect([kept.condition, kept.layout, kept.notes]).toEqual(["whole", contiguous, ["in one stretch"]]);
+  });
+
+  it("stays with the first when neither is proven", () => {
+    const nonsense = new MemorySource(new Uint8Array(picture.length + 4096).fill(7));
+    const copy = copyOfRecord(make(disk({ at: 0, length: picture.length }), disk({ at: 512, length: picture.length })), nonsense);
+    expect(copy.condition).toBe("not-checked");
+    expect(copy.notes[0]).toBe("in one stretch");
+  });
+});

@@ -1,0 +1,115 @@
+import fc from "fast-check";
+import { describe, expect, it } from "vitest";
+import { columnsFrom } from "../items/columns";
+import { DAY, NIGHT } from "../theme/tokens";
+import { coverage, MIN_SPAN, moved, zoomed } from "./disk-chart-scale";
+import { bytesText, conditionText, countText, durationText, offsetText } from "./words";
+
+describe("words", () => {
+  it("give bytes in binary units with one decimal (IEC 80000-13)", () => {
+    expect([0, 1023, 1024, 1536, 2 ** 20, 63.5 * 2 ** 20, 2 ** 40].map(bytesText)).toEqual([
+      "0 B",
+      "1023 B",
+      "1.0 KiB",
+      "1.5 KiB",
+      "1.0 MiB",
+      "63.5 MiB",
+      "1.0 TiB",
+    ]);
+  });
+
+  it("group counts and offsets so that they can be read", () => {
+    expect(countText(1_234_567)).toBe("1\u2009234\u2009567");
+    expect(countText(42)).toBe("42");
+    expect([0, 0x200000, 0x1a4c200000].map(offsetText)).toEqual(["0x0000_0000", "0x0020_0000", "0x1A_4C20_0000"]);
+  });
+
+  it("say times and conditions as a person would", () => {
+    expect([200, 4_000, 130_000, 3_700_000].map(durationText)).toEqual(["under 1 s", "4 s", "2 min", "1 h 2 min"]);
+    expect(conditionText("partial", 0.621)).toBe("62 % left");
+    // Something is left, and something is missing: never nought, never a hundred.
+    expect([conditionText("partial", 0.0001), conditionText("partial", 0.9999)]).toEqual(["1 % left", "99 % left"]);
+    expect([conditionText("whole", 1), conditionText("name-only", 0), conditionText("not-checked", 1)]).toEqual([
+      "whole",
+      "name only",
+      "not checked",
+    ]);
+  });
+});
+
+describe("the scale of the disk chart", () => {
+  const size = 10 ** 12;
+  const view = fc.record({ start: fc.integer({ min: 0, max: size / 2 }), end: fc.integer({ min: size / 2 + MIN_SPAN, max: size }) });
+
+  it("never leaves the disk, however it is zoomed and moved", () => {
+    fc.assert(
+      fc.property(
+        view,
+        fc.double({ min: 0.01, max: 100, noNaN: true }),
+        fc.double({ min: -3, max: 3, noNaN: true }),
+        (from, factor, share) => {
+          for (const next of [zoomed(from, factor, (from.start + from.end) / 2, size), moved(from, share, size)]) {
+            expect(next.start).toBeGreaterThanOrEqual(0);
+            expect(next.end).toBeLessThanOrEqual(size * (1 + 1e-9));
+            expect(next.end - next.start).toBeGreaterThanOrEqual(MIN_SPAN * 0.999);
+          }
+        },
+      ),
+    );
+  });
+
+  it("shows as much of each column as is covered", () => {
+    const stretch = fc.integer({ min: 0, max: 990 }).map((start) => ({ start, end: start + 10 }));
+    fc.assert(
+      fc.property(fc.uniqueArray(stretch, { maxLength: 20, selector: (each) => Math.floor(each.start / 20) }), (stretches) => {
+        const columns = coverage(
+          [...stretches].sort((a, b) => a.start - b.start),
+          { start: 0, end: 1000 },
+          50,
+        );
+        expect(columns.every((share) => share >= 0 && share <= 1)).toBe(true);
+        for (const { start, end } of stretches)
+          for (let column = Math.floor(start / 20); column < Math.ceil(end / 20) && column < 50; column += 1)
+            expect(columns[column]).toBeGreaterThan(0);
+        const covered = new Set(
+          stretches.flatMap(({ start, end }) =>
+            Array.from({ length: Math.min(1000, end) - start }, (_, index) => Math.floor((start + index) / 20)),
+          ),
+        );
+        expect(columns.reduce((sum, share) => sum + (share > 0 ? 1 : 0), 0)).toBe(covered.size);
+      }),
+    );
+  });
+});
+
+describe("the columns of the list", () => {
+  it("are taken from what was remembered as far as it makes sense", () => {
+    expect(columnsFrom(null).shown).toEqual(["ribbon", "size", "condition"]);
+    expect(columnsFrom("nonsense").shown).toEqual(["ribbon", "size", "condition"]);
+    const stored = columnsFrom(JSON.stringify({ shown: ["size", "size", "bogus", "kind"], widths: { size: 120, kind: 9999, bogus: 4 } }));
+    expect(stored.shown).toEqual(["size", "kind"]);
+    expect([stored.widths.size, stored.widths.kind]).toEqual([120, 96]);
+  });
+});
+
+describe("colours", () => {
+  /** Relative luminance and contrast: WCAG 2.2, definitions of both. */
+  const luminance = (hex: string) => {
+    const [r, g, b] = [1, 3, 5]
+      .map((at) => Number.parseInt(hex.slice(at, at + 2), 16) / 255)
+      .map((c) => (c <= 0.04045 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4)) as [number, number, number];
+    return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+  };
+  const contrast = (a: string, b: string) => (Math.max(luminance(a), luminance(b)) + 0.05) / (Math.min(luminance(a), luminance(b)) + 0.05);
+
+  it.each([
+    ["day", DAY],
+    ["night", NIGHT],
+  ])("of text on every ground it stands on keep 4.5 : 1, %s", (_name, colours) => {
+    for (const ink of [colours.ink, colours.inkSoft, colours.inkFaint, colours.mark])
+      for (const ground of [colours.paper, colours.sheet]) expect(contrast(ink, ground), `${ink} on ${ground}`).toBeGreaterThanOrEqual(4.5);
+    for (const ink of [colours.ink, colours.inkSoft]) expect(contrast(ink, colours.depth1)).toBeGreaterThanOrEqual(4.5);
+    expect(contrast(colours.ink, colours.buff)).toBeGreaterThanOrEqual(4.5);
+    expect(contrast(colours.mark, colours.markSoft)).toBeGreaterThanOrEqual(4.5);
+  });
+});
