@@ -1,5 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
-import { LayoutSource } from "../bytes/layout";
+import { type Layout, LayoutSource } from "../bytes/layout";
 import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import type { Condition, Place } from "./vocabulary";
@@ -31,16 +31,27 @@ export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
 
 function judge(record: FileRecord, disk: ByteSource): Copy {
   const { evidence: bytes, assumed = false, ...rest } = record;
-  const source = record.layout ? new LayoutSource(disk, record.layout) : null;
-  const unreadable = source ? Math.max(0, lengthOf(source.unreadable(0, source.size)) - bytes.lost) : 0;
+  const unreadable = record.layout ? unreadableBytes(record.layout, disk) : 0;
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
   const look =
-    source && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
-  const evidence: Evidence = { ...bytes, unreadable, content: look ? examineContent(source, record.name) : null };
+    record.layout && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
+  const evidence: Evidence = {
+    ...bytes,
+    unreadable,
+    content: look && record.layout ? examineContent(new LayoutSource(disk, record.layout), record.name) : null,
+  };
   const { condition, survival } = conditionOf(record, evidence, assumed);
   return { ...rest, place: "file-record", condition, survival, evidence, notes: [...record.notes, ...explain(evidence, condition)] };
+}
+
+/** Bytes of the content that the drive refused so far, beside those whose place is not known. */
+function unreadableBytes(layout: Layout, disk: ByteSource): number {
+  // Nearly every drive is read without a fault: then no layout needs to be gone through.
+  if (disk.unreadable(0, disk.size).length === 0) return 0;
+  const lost = layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);
+  return Math.max(0, lengthOf(new LayoutSource(disk, layout).unreadable(0, layout.size)) - lost);
 }
 
 const lengthOf = (ranges: readonly { start: number; end: number }[]) => ranges.reduce((sum, range) => sum + range.end - range.start, 0);

@@ -1,0 +1,79 @@
+import { describe, expect, it } from "vitest";
+import { encodeLayout } from "../core/bytes/layout-code";
+import type { Copy } from "../core/copies/copy";
+import { INCOMING_COLUMNS } from "../server/passes/slice";
+import { copyRows } from "./rows";
+
+const copy = (change: Partial<Copy> = {}): Copy => ({
+  place: "file-record",
+  reference: "MFT record 7",
+  state: "deleted",
+  type: "file",
+  path: "/Users/mo/letter.docx",
+  name: "letter.docx",
+  rawName: Buffer.from("letter.docx", "utf16le"),
+  size: 10,
+  created: null,
+  modified: Date.UTC(2026, 2, 12),
+  changed: null,
+  layout: { size: 10, segments: [{ kind: "disk", at: 4096, length: 10 }] },
+  system: false,
+  encrypted: false,
+  streams: [],
+  links: 1,
+  condition: "whole",
+  survival: 1,
+  evidence: { usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content: null },
+  notes: [],
+  ...change,
+});
+
+/** The fields of a row in COPY text form (PostgreSQL 15 documentation, COPY, "Text Format"), read back by the rules given there. */
+function fieldsOf(row: string): Record<string, string | null> {
+  const undone = (field: string) =>
+    field === "\\N" ? null : field.replace(/\\(.)/g, (_, mark: string) => ({ t: "\t", n: "\n", r: "\r" })[mark] ?? mark);
+  return Object.fromEntries(row.split("\t").map((field, index) => [INCOMING_COLUMNS[index] ?? "too many", undone(field)]));
+}
+
+const rowsOf = (...copies: Copy[]) => Buffer.from(copyRows(copies, 3)).toString().split("\n").slice(0, -1).map(fieldsOf);
+
+describe("copies as rows for the database", () => {
+  it("have every column, in order", () => {
+    const [row] = rowsOf(copy());
+    expect(Object.keys(row ?? {})).toEqual([...INCOMING_COLUMNS]);
+    expect(row).toMatchObject({
+      folder_path: "/Users/mo",
+      name: "letter.docx",
+      kind: "documents",
+      state: "deleted",
+      first_at: "4096",
+      created: null,
+      modified: "2026-03-12T00:00:00.000Z",
+    });
+    expect(row?.layout).toBe(`\\x${Buffer.from(encodeLayout(copy().layout as NonNullable<Copy["layout"]>)).toString("hex")}`);
+  });
+
+  it("keep names apart that try to break out of their field, and replace what the database refuses", () => {
+    const name = 'a\tb\nc\\d\re"f';
+    const [first, second] = rowsOf(copy({ name, path: `/${name}` }), copy({ name: "x\0\ud800y", path: "/x" }));
+    expect(first?.name).toBe(name);
+    expect(second?.name).toBe("x\uFFFD\uFFFDy");
+  });
+
+  it("are the same item at the same path whatever the case and form, and apart where the folder is not known", () => {
+    const keys = rowsOf(
+      copy({ path: "/A/Größe.txt", name: "Größe.txt" }),
+      copy({ path: "/a/GRO\u0308ßE.txt", name: "GRO\u0308ßE.txt" }),
+      copy({ path: "/?/a.txt", name: "a.txt", reference: "MFT record 1" }),
+      copy({ path: "/?/a.txt", name: "a.txt", reference: "MFT record 2" }),
+      copy({ path: `/${"long/".repeat(300)}a.txt`, name: "a.txt" }),
+    ).map((row) => row.item_key ?? "");
+    expect(keys[0]).toBe(keys[1]);
+    expect(keys[2]).not.toBe(keys[3]);
+    expect(keys[4]?.length).toBeLessThan(100);
+  });
+
+  it("make no item of folders and of the file system's own files", () => {
+    expect(rowsOf(copy({ type: "folder" }), copy({ system: true })).map((row) => row.item_key)).toEqual([null, null]);
+  });
+});
