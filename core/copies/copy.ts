@@ -22,28 +22,60 @@ export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise
 
 /** A file system's record as a copy: its content is looked at, and its condition derived from the evidence. */
 export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
-  const { otherwise, ...first } = record;
-  const copy = judge(first, disk);
+  const { otherwise } = record;
+  const copy = judge(record, record.layout, record.evidence, record.notes, record.assumed ?? false, disk);
   if (!otherwise || copy.condition === "whole") return copy;
-  const second = judge({ ...first, ...otherwise, assumed: true, notes: [...record.notes.slice(0, -1), otherwise.note] }, disk);
+  const notes = [...record.notes.slice(0, -1), otherwise.note];
+  const second = judge(record, otherwise.layout, otherwise.evidence, notes, true, disk);
   return second.condition === "whole" ? second : copy;
 }
 
-function judge(record: FileRecord, disk: ByteSource): Copy {
-  const { evidence: bytes, assumed = false, ...rest } = record;
-  const unreadable = record.layout ? unreadableBytes(record.layout, disk) : 0;
+function judge(
+  record: FileRecord,
+  layout: Layout | null,
+  bytes: ByteEvidence,
+  notes: readonly string[],
+  assumed: boolean,
+  disk: ByteSource,
+): Copy {
+  const unreadable = layout ? unreadableBytes(layout, disk) : 0;
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
-  const look =
-    record.layout && record.state === "deleted" && gone < record.size && record.layout?.segments.some((segment) => segment.kind !== "held");
+  const look = layout && record.state === "deleted" && gone < record.size && layout.segments.some((segment) => segment.kind !== "held");
   const evidence: Evidence = {
-    ...bytes,
+    usedByOthers: bytes.usedByOthers,
+    takenLater: bytes.takenLater,
+    lost: bytes.lost,
     unreadable,
-    content: look && record.layout ? examineContent(new LayoutSource(disk, record.layout), record.name) : null,
+    content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
-  const { condition, survival } = conditionOf(record, evidence, assumed);
-  return { ...rest, place: "file-record", condition, survival, evidence, notes: [...record.notes, ...explain(evidence, condition)] };
+  const { type, size, state } = record;
+  const { condition, survival } = conditionOf({ type, size, state, layout }, evidence, assumed);
+  const explained = explain(evidence, condition);
+  // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
+  return {
+    place: "file-record",
+    reference: record.reference,
+    state,
+    type,
+    path: record.path,
+    name: record.name,
+    rawName: record.rawName,
+    size,
+    created: record.created,
+    modified: record.modified,
+    changed: record.changed,
+    layout,
+    system: record.system,
+    encrypted: record.encrypted,
+    streams: record.streams,
+    links: record.links,
+    condition,
+    survival,
+    evidence,
+    notes: explained.length > 0 ? [...notes, ...explained] : notes,
+  };
 }
 
 /** Bytes of the content that the drive refused so far, beside those whose place is not known. */

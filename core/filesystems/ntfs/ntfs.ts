@@ -104,18 +104,28 @@ class NtfsVolume implements FileSystem {
       const { created = null, modified = null } = times ?? {};
       return [{ ...shared, path: `${UNKNOWN_PARENT}/${name}`, name, rawName: new Uint8Array(), created, modified, system, notes }];
     }
-    return names.map((name) => {
+    return names.map((name): FileRecord => {
       const parent = index.pathOf(name.parent);
       const notes = [...record.notes, ...content.notes];
       if (parent.startsWith(UNKNOWN_PARENT)) notes.push("A folder above it was reused for something else: the full path is not known.");
+      // Field by field: spreading the shared ones would cost more than all the rest, and records come by the million.
       return {
-        ...shared,
+        reference: shared.reference,
+        state: shared.state,
+        type: shared.type,
         path: `${parent}/${name.name}`,
         name: name.name,
         rawName: name.raw.slice(),
+        size: shared.size,
         created: times?.created ?? name.created,
         modified: times?.modified ?? name.modified,
+        changed: shared.changed,
+        layout: shared.layout,
+        evidence: shared.evidence,
         system: system || parent === "/$Extend" || parent.startsWith("/$Extend/"),
+        encrypted: shared.encrypted,
+        streams: shared.streams,
+        links: shared.links,
         notes,
       };
     });
