@@ -4,13 +4,11 @@ import { type Item, itemFilter, itemQuery, PAGE, SORTS } from "../../server/item
 import { countFacets } from "../../server/items/facets";
 import { listItems, spineOf } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
-import { startPass } from "../../server/passes/commands";
-import { listPasses } from "../../server/passes/queries";
 import { addSource } from "../../server/sources/commands";
 import { browse } from "../../server/sources/source-folders";
 import { changeTray } from "../../server/tray/commands";
 import { findTray } from "../../server/tray/queries";
-import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { searchedJob, startTestBench, type TestBench } from "../support/bench";
 import { pathOf, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -18,12 +16,7 @@ let jobId: number;
 
 beforeAll(async () => {
   bench = await startTestBench();
-  const job = await jobWith(bench, "ntfs-gpt");
-  jobId = job.jobId;
-  const volume = job.source.volumes.find((each) => each.filesystem === "ntfs");
-  await startPass(bench.db, jobId, volume?.id as number);
-  bench.worker();
-  await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"));
+  jobId = await searchedJob(bench, "ntfs-gpt");
 });
 afterAll(() => bench.close());
 

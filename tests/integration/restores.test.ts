@@ -4,13 +4,11 @@ import { dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
-import { startPass } from "../../server/passes/commands";
-import { listPasses } from "../../server/passes/queries";
 import { retryRestore, startRestore } from "../../server/restores/commands";
 import type { Restore, RestorePlan } from "../../server/restores/contract";
 import { listRestores, rehearse } from "../../server/restores/queries";
 import { changeTray } from "../../server/tray/commands";
-import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { searchedJob, startTestBench, type TestBench, until } from "../support/bench";
 import { pathOf, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -18,13 +16,7 @@ let jobId: number;
 
 beforeAll(async () => {
   bench = await startTestBench();
-  const job = await jobWith(bench, "ntfs-gpt");
-  jobId = job.jobId;
-  const volume = job.source.volumes.find((each) => each.filesystem === "ntfs");
-  await startPass(bench.db, jobId, volume?.id as number);
-  const worker = bench.worker();
-  await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"));
-  worker.kill("SIGKILL");
+  jobId = await searchedJob(bench, "ntfs-gpt");
 });
 afterAll(() => bench.close());
 

@@ -4,6 +4,8 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { type Database, open } from "../../server/database/connection";
 import { createJob } from "../../server/jobs/commands";
+import { startPass } from "../../server/passes/commands";
+import { listPasses } from "../../server/passes/queries";
 import { addSource } from "../../server/sources/commands";
 import type { Source } from "../../server/sources/contract";
 import { listSources } from "../../server/sources/queries";
@@ -59,6 +61,17 @@ export async function jobWith(bench: TestBench, image: string): Promise<{ jobId:
   const [source] = await listSources(bench.db, jobId);
   if (!source) throw new Error("the source was not added");
   return { jobId, source, path };
+}
+
+/** A job whose NTFS volume has been read to its end; the worker that read it is gone. @returns the job's id */
+export async function searchedJob(bench: TestBench, image: string): Promise<number> {
+  const { jobId, source } = await jobWith(bench, image);
+  const volume = source.volumes.find((each) => each.filesystem === "ntfs");
+  await startPass(bench.db, jobId, volume?.id as number);
+  const worker = bench.worker();
+  await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"));
+  worker.kill("SIGKILL");
+  return jobId;
 }
 
 /** Asks again and again until `ask` gives something. */
