@@ -3,7 +3,7 @@ import { Cursor } from "../../bytes/cursor";
 import { LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import { AllocationMap } from "../allocation-map";
 import { type FileSystem, FileSystemError } from "../file-record";
-import { type Chain, type ClusterGeometry, FolderTree, type TreeEntry } from "../folder-tree";
+import { type Chain, type ClusterGeometry, FolderTree, followChain, type TreeEntry } from "../folder-tree";
 import { readExfatDirectory } from "./entry-set";
 import { BOOT, ENTRY_SIZE, FAT_MARK } from "./layout";
 
@@ -93,23 +93,10 @@ class ExfatVolume extends FolderTree {
   }
 
   protected chain(first: number, most: number): Chain {
-    const runs: { first: number; count: number }[] = [];
-    const end = this.geometry.clusters + 2;
-    let clusters = 0;
-    for (let cluster = first; clusters < most; ) {
-      if (cluster < 2 || cluster >= end) return { runs, clusters, problem: `its chain leads to cluster ${cluster}, which does not exist` };
-      const last = runs[runs.length - 1];
-      if (last && last.first + last.count === cluster) last.count += 1;
-      else runs.push({ first: cluster, count: 1 });
-      clusters += 1;
-      if (clusters > this.geometry.clusters) return { runs: [], clusters: 0, problem: "its chain runs in a circle" };
+    return followChain(first, most, this.geometry.clusters, (cluster) => {
       const next = new Cursor(readBytes(this.#table, this.geometry.fatAt + cluster * 4, 4)).u32(0);
-      if (next >= FAT_MARK.end) return { runs, clusters, problem: null };
-      if (next === FAT_MARK.bad) return { runs, clusters, problem: "its chain leads into a cluster marked bad" };
-      if (next === 0) return { runs, clusters, problem: "its chain breaks off" };
-      cluster = next;
-    }
-    return { runs, clusters, problem: null };
+      return next === FAT_MARK.bad ? "bad" : next >= FAT_MARK.end ? "end" : next;
+    });
   }
 
   protected isUsed(cluster: number): boolean {

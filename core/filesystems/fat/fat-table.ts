@@ -1,6 +1,6 @@
 import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
 import { AllocationMap } from "../allocation-map";
-import type { Chain } from "../folder-tree";
+import { type Chain, followChain } from "../folder-tree";
 import type { FatGeometry } from "./geometry";
 
 const STEP = 1 << 20;
@@ -35,24 +35,10 @@ export class FatTable {
 
   /** The chain that begins at a cluster, at most `most` clusters long. */
   chain(first: number, most: number): Chain {
-    const runs: { first: number; count: number }[] = [];
-    let clusters = 0;
-    let cluster = first;
-    const end = this.geometry.clusters + 2;
-    while (clusters < most) {
-      if (cluster < 2 || cluster >= end) return { runs, clusters, problem: `its chain leads to cluster ${cluster}, which does not exist` };
-      const last = runs[runs.length - 1];
-      if (last && last.first + last.count === cluster) last.count += 1;
-      else runs.push({ first: cluster, count: 1 });
-      clusters += 1;
-      // A chain longer than the volume runs in a circle.
-      if (clusters > this.geometry.clusters) return { runs: [], clusters: 0, problem: "its chain runs in a circle" };
+    return followChain(first, most, this.geometry.clusters, (cluster) => {
       const next = this.#next[cluster] as number;
-      if (next >= BAD) return { runs, clusters, problem: next === BAD ? "its chain leads into a cluster marked bad" : null };
-      if (next === 0) return { runs, clusters, problem: "its chain breaks off" };
-      cluster = next;
-    }
-    return { runs, clusters, problem: null };
+      return next === BAD ? "bad" : next > BAD ? "end" : next;
+    });
   }
 
   /** Which clusters are in use; its cluster 0 is the volume's cluster 2. */
