@@ -12,23 +12,32 @@ export class SourceError extends Error {
   }
 }
 
-export interface OpenedSource {
+export interface OpenedDisk {
   readonly disk: CachedSource;
-  readonly report: DiskReport;
   close(): void;
+}
+
+export interface OpenedSource extends OpenedDisk {
+  readonly report: DiskReport;
+}
+
+/** Opens the bytes of a disk for reading only, without looking at what is on it. @throws SourceError when it cannot be opened */
+export function openDisk(path: string): OpenedDisk {
+  const file = openFile(path);
+  return { disk: new CachedSource(file), close: () => file.close() };
 }
 
 /** Opens an image for reading only. @throws SourceError when it is missing, unreadable, or no image at all */
 export function openSource(path: string): OpenedSource {
-  const file = openFile(path);
-  const disk = new CachedSource(file);
+  const opened = openDisk(path);
+  const { disk } = opened;
   const report = inspectDisk(disk);
   const nothing = report.volumes.every((volume) => volume.filesystem === "unknown") && report.table === "none";
-  if (file.size === 0 || (nothing && text.recognise(readBytes(disk, 0, Math.min(4096, file.size))))) {
-    file.close();
-    throw new SourceError(file.size === 0 ? `${path} is empty.` : `${path} is a text file, not the image of a drive or volume.`);
+  if (disk.size === 0 || (nothing && text.recognise(readBytes(disk, 0, Math.min(4096, disk.size))))) {
+    opened.close();
+    throw new SourceError(disk.size === 0 ? `${path} is empty.` : `${path} is a text file, not the image of a drive or volume.`);
   }
-  return { disk, report, close: () => file.close() };
+  return { disk, report, close: opened.close };
 }
 
 function openFile(path: string): ReadOnlyFile {

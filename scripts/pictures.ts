@@ -32,7 +32,7 @@ async function main(): Promise<void> {
   await shot("pictures");
   await page.goto("/jobs/1/items?q=workbook");
   await page.getByRole("row", { name: /Observing workbook/ }).click();
-  await page.getByRole("button", { name: "Compare" }).click();
+  await page.getByRole("button", { name: "Compare", exact: true }).click();
   await page.getByText("cells differ").waitFor();
   await shot("compare");
   await page.goto("/jobs/1/restore");

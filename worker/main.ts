@@ -6,6 +6,7 @@ import { database } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { readSettings } from "../server/settings";
 import { beat, leave, releaseDead } from "../server/workers/presence";
+import { gatherEqual } from "./gather-equal";
 import { makeThumbnails } from "./make-thumbnails";
 import { runPass } from "./run-pass";
 import { runRestore } from "./run-restore";
@@ -32,6 +33,7 @@ async function main(): Promise<void> {
     events,
     taskList: {
       pass: (payload) => runPass(db, pool, idOf(payload), me.id, () => stopping),
+      equals: (payload) => gatherEqual(db, idOf(payload), () => stopping),
       thumbnails: (payload) => makeThumbnails(db, idOf(payload), () => stopping),
       restore: (payload) => runRestore(db, idOf(payload), () => stopping),
     },

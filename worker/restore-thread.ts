@@ -1,8 +1,8 @@
 import { parentPort } from "node:worker_threads";
-import { CachedSource } from "../core/bytes/byte-source";
+import type { ByteSource } from "../core/bytes/byte-source";
 import { type Layout, LayoutSource } from "../core/bytes/layout";
 import { type Conflict, publish, type Staged, stage } from "../io/deliver";
-import { ReadOnlyFile } from "../io/read-only-file";
+import { openDisk } from "../io/open-source";
 
 /** What the thread is asked: write a file under a working name, or give it its name. */
 export type RestoreRequest =
@@ -22,14 +22,13 @@ export type RestoreAnswer =
   | { readonly published: boolean }
   | { readonly problem: string };
 
-const open = new Map<string, { file: ReadOnlyFile; disk: CachedSource }>();
+const open = new Map<string, ByteSource>();
 
-function diskOf(path: string): CachedSource {
+function diskOf(path: string): ByteSource {
   const kept = open.get(path);
-  if (kept) return kept.disk;
-  const file = new ReadOnlyFile(path);
-  const disk = new CachedSource(file);
-  open.set(path, { file, disk });
+  if (kept) return kept;
+  const { disk } = openDisk(path);
+  open.set(path, disk);
   return disk;
 }
 

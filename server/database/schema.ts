@@ -66,6 +66,20 @@ export const sources = pgTable(
   (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)],
 );
 
+export type VolumeStanding = "present" | "lost" | "earlier";
+
+/** A user's profile folder: what the inventory tells of it. Bytes by kind of file; times in UTC milliseconds. */
+export interface ProfileRow {
+  readonly path: string;
+  readonly user: string;
+  readonly earlier: boolean;
+  readonly files: number;
+  readonly bytes: number;
+  readonly kinds: Record<string, number>;
+  readonly lastUsed: number | null;
+  readonly account: "enabled" | "disabled" | "not known";
+}
+
 export const volumes = pgTable(
   "volumes",
   {
@@ -84,6 +98,14 @@ export const volumes = pgTable(
     usedBytes: bytes("used_bytes"),
     /** Share in use of each of up to 2048 equal stretches, one byte each (0 … 255): what the disk chart draws. */
     usage: bytea("usage"),
+    /** How it is known: by the partition table, or by its own traces where that says nothing. */
+    standing: text("standing").$type<VolumeStanding>().notNull().default("present"),
+    /** Why its content stays closed (encrypted); null: it does not. */
+    closed: text("closed"),
+    /** What does not add up in it, as the last reading found. */
+    findings: jsonb("findings").$type<{ what: string; count: number; examples: string[] }[]>().notNull().default([]),
+    /** The users' profile folders on it. */
+    profiles: jsonb("profiles").$type<ProfileRow[]>().notNull().default([]),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
   (table) => [index("volumes_source").on(table.sourceId)],
@@ -104,6 +126,8 @@ export const passes = pgTable(
       .notNull()
       .references(() => volumes.id, { onDelete: "cascade" }),
     place: text("place").notNull(),
+    /** What narrows it: a folder, a part of the volume in percent, kinds of file. */
+    options: jsonb("options").$type<PassOptions>().notNull().default({}),
     state: text("state").$type<PassState>().notNull().default("queued"),
     /** What the technician wants of it; the worker follows at its next batch. */
     wanted: text("wanted").$type<"run" | "pause" | "stop">().notNull().default("run"),
@@ -117,12 +141,21 @@ export const passes = pgTable(
     workerId: text("worker_id"),
     activeMs: bytes("active_ms").notNull().default(0),
     problem: text("problem"),
+    /** Stretches of the disk that could not be read so far. Bytes. */
+    unreadable: jsonb("unreadable").$type<{ start: number; end: number }[]>().notNull().default([]),
     createdAt: time("created_at").notNull().defaultNow(),
     finishedAt: time("finished_at"),
   },
   (table) => [index("passes_job").on(table.jobId)],
 );
 
+export interface PassOptions {
+  readonly folder?: string;
+  /** Percent of the volume's length. */
+  readonly from?: number;
+  readonly to?: number;
+  readonly kinds?: readonly string[];
+}
 export type PassState = "queued" | "running" | "paused" | "stopped" | "done" | "failed";
 
 /** Folder paths, each stored once. */
@@ -204,6 +237,11 @@ export const copies = pgTable(
     layout: bytea("layout"),
     /** Disk byte offset of its first stored byte. */
     firstAt: bytes("first_at"),
+    /** Its named streams, with their layouts encoded in base64; null: it has none. */
+    streams: jsonb("streams").$type<{ name: string; size: number; layout: string | null }[]>(),
+    /** Names the file has on its volume. */
+    links: integer("links").notNull().default(1),
+    encrypted: boolean("encrypted").notNull().default(false),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
   (table) => [

@@ -63,6 +63,7 @@ function report(path: string): Report {
         wanted: "run",
         done: 1,
         total: 1,
+        unreadable: [],
         foundLive: 1,
         foundLost: 1,
         activeMs: 5,

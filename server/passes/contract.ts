@@ -18,6 +18,8 @@ export const pass = z.object({
   foundLost: z.number(),
   activeMs: z.number(),
   problem: z.string().nullable(),
+  /** Stretches of the disk that could not be read so far. Bytes. */
+  unreadable: z.array(z.object({ start: z.number(), end: z.number() })),
   createdAt: z.coerce.date(),
   finishedAt: z.coerce.date().nullable(),
 });

@@ -61,6 +61,8 @@ export interface Batch {
   readonly foundLost: number;
   /** Milliseconds of work since the batch before. */
   readonly ms: number;
+  /** Stretches of the disk that could not be read so far. Bytes. */
+  readonly unreadable: readonly { start: number; end: number }[];
 }
 
 export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
@@ -109,14 +111,25 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
     const state = then === "end" ? "done" : after === "go on" ? "running" : after;
     await client.query(
       `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7,
-         active_ms = active_ms + $8, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
-      [pass.id, state, batch.resume, batch.done, batch.total, batch.foundLive, batch.foundLost, Math.round(batch.ms)],
+         active_ms = active_ms + $8, unreadable = $9, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
+      [
+        pass.id,
+        state,
+        batch.resume,
+        batch.done,
+        batch.total,
+        batch.foundLive,
+        batch.foundLost,
+        Math.round(batch.ms),
+        JSON.stringify(batch.unreadable),
+      ],
     );
     const tx = drizzle(client, { schema });
     if (then === "slice" && after === "go on") await enqueue(tx, "pass", pass.id);
     if (then === "end") {
       await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
       await enqueue(tx, "thumbnails", pass.jobId);
+      await enqueue(tx, "equals", pass.jobId);
     }
     await announce(tx, pass.jobId);
     await client.query("commit");
@@ -172,11 +185,14 @@ export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked
  * Items that have gathered more than one copy take the facts of their best one: whole before partial, then lost before
  * live (the live one needs no rescue), then the newest content. What the technician has chosen stays.
  */
-const BEST_COPY = `
-  with touched as (
-    select distinct t.id from incoming i join items t on t.job_id = $1 and t.key = i.item_key
-    where t.best_copy_id <> i.id
-  ), ranked as (
+const BEST_COPY = gatherCopies(
+  "select distinct t.id from incoming i join items t on t.job_id = $1 and t.key = i.item_key where t.best_copy_id <> i.id",
+);
+
+/** Sets what items say of their copies anew. @param touched a query for the ids of the items in question */
+export function gatherCopies(touched: string): string {
+  return `
+  with touched as (${touched}), ranked as (
     select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival
     from copies c join touched on touched.id = c.item_id
     order by c.item_id, ${BEST_FIRST}
@@ -191,6 +207,7 @@ const BEST_COPY = `
     condition = case when overruled then items.condition else ranked.condition end,
     survival = case when overruled then items.survival else ranked.survival end
   from ranked join counted using (item_id) where items.id = ranked.item_id`;
+}
 
 export async function failPass(db: Database, pass: ClaimedPass, problem: string): Promise<void> {
   await db.update(passes).set({ state: "failed", problem }).where(sql`${passes.id} = ${pass.id} and ${passes.epoch} = ${pass.epoch}`);

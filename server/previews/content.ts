@@ -1,6 +1,6 @@
-import { CachedSource, readBytes } from "../../core/bytes/byte-source";
+import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
-import { ReadOnlyFile } from "../../io/read-only-file";
+import { type OpenedDisk, openDisk, SourceError } from "../../io/open-source";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -12,14 +12,24 @@ export async function storedCopy(db: Connection, copyId: number): Promise<Stored
   return stored;
 }
 
+/** Opens the disk that copies were found on. @throws Problem when it may not be read, or is not there */
+export function openPermitted(path: string): OpenedDisk {
+  try {
+    return openDisk(permittedSource(path));
+  } catch (error) {
+    if (error instanceof SourceError) throw new Problem(error.message);
+    throw error;
+  }
+}
+
 /** Opens a copy's content, gives it to `use`, and closes the source again. */
 export async function withContent<T>(copy: StoredCopy, use: (content: LayoutSource) => T | Promise<T>): Promise<T> {
   if (!copy.layout) throw new Problem("The content of this copy cannot be read; its notes say why.", 409);
-  const file = new ReadOnlyFile(permittedSource(copy.sourcePath));
+  const { disk, close } = openPermitted(copy.sourcePath);
   try {
-    return await use(new LayoutSource(new CachedSource(file), copy.layout));
+    return await use(new LayoutSource(disk, copy.layout));
   } finally {
-    file.close();
+    close();
   }
 }
 

@@ -36,3 +36,6 @@ export const archivePreview = z.object({
   problem: z.string().nullable(),
 });
 export type ArchivePreview = z.infer<typeof archivePreview>;
+
+/** The parts of a file's structure with their offsets in the content. */
+export const outline = z.array(z.object({ at: z.number(), length: z.number(), name: z.string(), level: z.number() }));

@@ -24,7 +24,7 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   odp: "document",
   xlsx: "tables",
   sqlite: "tables",
-  ods: "archive",
+  ods: "tables",
   odg: "archive",
   epub: "archive",
   zip: "archive",
@@ -40,6 +40,9 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   text: "text",
 };
 
+/** Text whose name says that it is a table. */
+const separated = (name: string, format: string) => format === "text" && /\.(csv|tsv)$/i.test(name);
+
 const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null };
 
 /** How a copy is best shown, by its content rather than by its name, and what a picture says of itself. */
@@ -48,7 +51,11 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
   return withContent(copy, async (content) => {
     const format = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), copy.name);
     if (!format) return nothing;
-    const facts: PreviewFacts = { ...nothing, form: FORM_OF[format.id] ?? "hex", format: format.title };
+    const facts: PreviewFacts = {
+      ...nothing,
+      form: separated(copy.name, format.id) ? "tables" : (FORM_OF[format.id] ?? "hex"),
+      format: format.title,
+    };
     return facts.form === "picture"
       ? { ...facts, ...(await pictureFacts(Buffer.from(readBytes(content, 0, Math.min(CAMERA_BYTES, content.size))))) }
       : facts;

@@ -71,6 +71,53 @@ describe("the form of a preview", () => {
   });
 });
 
+describe("tables that are text", () => {
+  it("of separated values are told with the mark that separates them, quotes and line ends inside (RFC 4180, 2.5 to 2.7)", async () => {
+    const rows = [
+      ["star", "remark"],
+      ["Mira", 'bright, "very"\r\nvariable'],
+      ["Algol", ""],
+    ];
+    const written = (mark: string) => rows.map((row) => row.map((cell) => `"${cell.replaceAll('"', '""')}"`).join(mark)).join("\r\n");
+    for (const mark of [",", ";", "\t"]) {
+      const copy = copyOf("stars.csv", Buffer.from(written(mark)));
+      expect((await previewFacts(copy)).form).toBe("tables");
+      expect((await tablesOf(copy, "shown")).tables[0]).toMatchObject({ columns: ["A", "B"], rows, total: 3 });
+    }
+  });
+
+  it("of an OpenDocument sheet are told with repeated cells and entities (ISO/IEC 26300-1, 9.1)", async () => {
+    const cell = (text: string, more = "") =>
+      `<table:table-cell${more} office:value-type="string"><text:p>${text}</text:p></table:table-cell>`;
+    const content = `<office:spreadsheet><table:table table:name="Nights &amp; stars" table:style-name="ta1"><table:table-column/>
+      <table:table-row>${cell("Mira")}${cell("x", ' table:number-columns-repeated="2"')}</table:table-row>
+      <table:table-row><table:table-cell/>${cell("4 &lt; 5")}<table:table-cell table:number-columns-repeated="1000"/></table:table-row>
+      <table:table-row table:number-rows-repeated="1048574"><table:table-cell table:number-columns-repeated="1024"/></table:table-row>
+      </table:table></office:spreadsheet>`;
+    const bytes = zipSync({
+      mimetype: [strToU8("application/vnd.oasis.opendocument.spreadsheet"), { level: 0 }],
+      "content.xml": strToU8(content),
+    });
+    const copy = copyOf("nights.ods", bytes);
+    expect((await previewFacts(copy)).form).toBe("tables");
+    expect(await tablesOf(copy, "shown")).toEqual({
+      tables: [
+        {
+          name: "Nights & stars",
+          columns: ["A", "B", "C"],
+          rows: [
+            ["Mira", "x", "x"],
+            ["", "4 < 5"],
+          ],
+          total: 2,
+        },
+      ],
+      problem: null,
+    });
+    await expect(tablesOf(copyOf("b.ods", bytes.slice(0, bytes.length - 30)), "shown")).rejects.toThrow("too damaged");
+  });
+});
+
 describe("text", () => {
   const text = "Größe der Kuppel: 4,20 m\nΑστέρι\n";
   it.each([

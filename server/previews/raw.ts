@@ -1,18 +1,22 @@
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
 import { HEAD_BYTES } from "../../core/formats/format";
+import { type OutlinePart, outlineOf } from "../../core/formats/outline";
 import { recognise } from "../../core/formats/registry";
-import { ReadOnlyFile } from "../../io/read-only-file";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
-import { permittedSource } from "../sources/source-folders";
-import { withContent } from "./content";
+import { openPermitted, withContent } from "./content";
 
 const MAX_HEX = 1 << 16;
 const STEP = 1 << 18;
 
 export async function bytesOf(copy: StoredCopy, at: number, length: number): Promise<Uint8Array> {
   return withContent(copy, (content) => readBytes(content, Math.max(0, at), Math.max(0, Math.min(length, MAX_HEX, content.size - at))));
+}
+
+/** The parts of the content's structure, as far as its format is followed. */
+export async function outlineFor(copy: StoredCopy): Promise<OutlinePart[]> {
+  return copy.layout && copy.size > 0 ? withContent(copy, (content) => outlineOf(content, copy.name)) : [];
 }
 
 /** Types the browser's own players and the PDF viewer are given; anything else is never sent as itself. */
@@ -34,21 +38,21 @@ export async function playedContent(copy: StoredCopy, range: string | null): Pro
   const type = format && PLAYED[format.id];
   if (!type || !copy.layout) throw new Problem("Content of this type is not played here.", 415);
   const [start, end] = rangeOf(range, copy.size);
-  const file = new ReadOnlyFile(permittedSource(copy.sourcePath));
-  const content = new LayoutSource(file, copy.layout);
+  const { disk, close } = openPermitted(copy.sourcePath);
+  const content = new LayoutSource(disk, copy.layout);
   let at = start;
   const body = new ReadableStream<Uint8Array>({
     pull(controller) {
       const length = Math.min(STEP, end - at);
       if (length <= 0) {
-        file.close();
+        close();
         controller.close();
         return;
       }
       controller.enqueue(readBytes(content, at, length));
       at += length;
     },
-    cancel: () => file.close(),
+    cancel: close,
   });
   const partial = range !== null;
   return new Response(body, {

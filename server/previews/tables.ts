@@ -1,9 +1,12 @@
+import { strFromU8, unzipSync } from "fflate";
+import Papa from "papaparse";
 import readWorkbook from "read-excel-file/node";
 import initSql, { type Database } from "sql.js";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { wholeContent } from "./content";
 import type { TablesPreview } from "./contract";
+import { decodeText, xmlText } from "./texts";
 
 const MAX_BYTES = 1 << 26;
 const MAX_TABLES = 50;
@@ -16,7 +19,58 @@ const MAX_CELL = 300;
 export async function tablesOf(copy: StoredCopy, rows: keyof typeof ROWS): Promise<TablesPreview> {
   const most = ROWS[rows];
   const bytes = await wholeContent(copy, MAX_BYTES, "file");
-  return bytes.subarray(0, 15).toString("latin1") === "SQLite format 3" ? databaseTables(bytes, most) : sheets(bytes, most);
+  if (bytes.subarray(0, 15).toString("latin1") === "SQLite format 3") return databaseTables(bytes, most);
+  if (/\.(csv|tsv)$/i.test(copy.name)) return separatedTable(bytes, copy.name, most);
+  return bytes.subarray(0, 200).includes("opendocument.spreadsheet") ? openSheets(bytes, most) : sheets(bytes, most);
+}
+
+/** A text of separated values (RFC 4180, and with what else stands between the values: it is found out). */
+function separatedTable(bytes: Buffer, name: string, most: number): TablesPreview {
+  const { data } = Papa.parse<string[]>(decodeText(bytes), { skipEmptyLines: true });
+  return { tables: [asTable(name, data, data.length, most)], problem: null };
+}
+
+/** The sheets of an OpenDocument file (ISO/IEC 26300-1, 9.1: rows and cells, either may say that it is repeated). */
+function openSheets(bytes: Buffer, most: number): TablesPreview {
+  let xml: string;
+  try {
+    const parts = unzipSync(bytes, { filter: (part) => part.name === "content.xml" && part.originalSize <= MAX_BYTES });
+    xml = strFromU8(parts["content.xml"] as Uint8Array);
+  } catch {
+    throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
+  }
+  const tables = [...xml.matchAll(/<table:table [^>]*?table:name="([^"]*)"[^>]*>(.*?)<\/table:table>/gs)].slice(0, MAX_TABLES);
+  return {
+    tables: tables.map(([, name = "", inside = ""]) => {
+      const rows: string[][] = [];
+      for (const [, , row = ""] of inside.matchAll(/<table:table-row([^>]*?)(?:\/>|>(.*?)<\/table:table-row>)/gs)) {
+        if (rows.length >= most) break;
+        rows.push(openCells(row));
+      }
+      while (rows.at(-1)?.every((cell) => cell === "")) rows.pop();
+      return asTable(xmlText(name), rows, rows.length, most);
+    }),
+    problem: null,
+  };
+}
+
+function openCells(row: string): string[] {
+  const cells: string[] = [];
+  for (const [, facts = "", inside = ""] of row.matchAll(
+    /<table:(?:covered-)?table-cell([^>]*?)(?:\/>|>(.*?)<\/table:(?:covered-)?table-cell>)/gs,
+  )) {
+    const repeated = Math.min(MAX_COLUMNS, Number(/number-columns-repeated="(\d+)"/.exec(facts)?.[1] ?? 1));
+    for (let i = 0; i < repeated && cells.length < MAX_COLUMNS; i += 1) cells.push(cellText(xmlText(inside)));
+  }
+  while (cells.at(-1) === "") cells.pop();
+  return cells;
+}
+
+/** Rows of cells under lettered columns. */
+function asTable(name: string, data: readonly (readonly unknown[])[], total: number, most: number): TablesPreview["tables"][number] {
+  const rows = data.slice(0, most).map((row) => row.slice(0, MAX_COLUMNS).map(cellText));
+  const width = rows.reduce((widest, row) => Math.max(widest, row.length), 0);
+  return { name, columns: Array.from({ length: width }, (_, index) => columnName(index)), rows, total };
 }
 
 function cellText(value: unknown): string {
@@ -41,11 +95,7 @@ async function sheets(bytes: Buffer, most: number): Promise<TablesPreview> {
   const found = await readWorkbook(bytes).catch(() => {
     throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
   });
-  const tables = found.slice(0, MAX_TABLES).map(({ sheet, data }) => {
-    const rows = data.slice(0, most).map((row) => row.slice(0, MAX_COLUMNS).map(cellText));
-    const width = rows.reduce((widest, row) => Math.max(widest, row.length), 0);
-    return { name: sheet, columns: Array.from({ length: width }, (_, index) => columnName(index)), rows, total: data.length };
-  });
+  const tables = found.slice(0, MAX_TABLES).map(({ sheet, data }) => asTable(sheet, data, data.length, most));
   return { tables, problem: null };
 }
 

@@ -20,6 +20,9 @@ export async function textOf(copy: StoredCopy, asked: string | null): Promise<Te
   });
 }
 
+/** Bytes as text, by the same rules. */
+export const decodeText = (bytes: Buffer): string => iconv.decode(bytes, encodingOf(bytes.subarray(0, MAX_TEXT)));
+
 function encodingOf(bytes: Buffer): string {
   if (bytes[0] === 0xff && bytes[1] === 0xfe) return "utf-16le";
   if (bytes[0] === 0xfe && bytes[1] === 0xff) return "utf-16be";
@@ -60,7 +63,7 @@ function partsText(bytes: Buffer): Promise<string> {
 const ENTITIES: Record<string, string> = { lt: "<", gt: ">", amp: "&", quot: '"', apos: "'" };
 
 /** The words between the tags; a paragraph's end becomes a line's end. */
-function xmlText(xml: string): string {
+export function xmlText(xml: string): string {
   return xml
     .replace(/<\/(text:p|text:h|a:p)>/g, "\n")
     .replace(/<[^>]{0,10000}>/g, "")

@@ -53,6 +53,9 @@ export const owner = z
   .nullable();
 export type Owner = z.infer<typeof owner>;
 
+/** The stretches in use inside a part of the disk, one after the other: start, length, start, length … in bytes; null: too many. */
+export const usedRuns = z.object({ runs: z.array(z.number()).nullable() });
+
 /** Where the finds of the passes begin on each source, for the chart: disk byte offsets of lost copies. */
 export const finds = z.array(z.object({ sourceId: z.number(), at: z.array(z.number()) }));
 export type Finds = z.infer<typeof finds>;

@@ -123,7 +123,7 @@ test("two copies of a workbook are compared by cell, and the other can be taken"
   await page.getByRole("row", { name: /Observing workbook/ }).click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("The lost one; the live file of this name needs no rescue.");
-  await inspector.getByRole("button", { name: "Compare" }).click();
+  await inspector.getByRole("button", { name: "Compare", exact: true }).click();
   const dialog = page.getByRole("dialog", { name: /Two copies of/ });
   // Nights 213 to 300 hold zeros in the wrong edit; a rounded magnitude is never just zero.
   await expect(dialog).toContainText("88 cells differ");
@@ -135,6 +135,36 @@ test("two copies of a workbook are compared by cell, and the other can be taken"
   await expect(inspector).toContainText("Chosen by hand.");
   await inspector.getByRole("button", { name: "Leave the choice to the bench" }).click();
   await expect(inspector).toContainText("The lost one");
+});
+
+test("copies of two different items are compared: one is kept in hand", async ({ page }) => {
+  await readDemo(page);
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await page.goto("/jobs/1/items?q=%22Letter+of+support%22");
+  await page.getByRole("row", { name: /Letter of support/ }).click();
+  await inspector.getByRole("button", { name: "Keep in hand to compare" }).click();
+  await expect(inspector).toContainText("In hand: open another item");
+  await page.getByRole("searchbox", { name: "Search items" }).fill("funding application.docx");
+  await page.getByRole("row", { name: /Funding application\.docx/ }).click();
+  await inspector.getByRole("button", { name: /Compare with Letter of support/ }).click();
+  const dialog = page.getByRole("dialog", { name: /Two copies of Funding application\.docx and Letter of support/ });
+  await expect(dialog).toContainText(/lines differ/);
+  await expect(dialog).toContainText("Our pupils come to the observatory");
+  await page.reload();
+  await expect(dialog).toContainText(/lines differ/);
+});
+
+test("the bytes of a picture have its structure to go by", async ({ page }) => {
+  await readDemo(page);
+  await page.goto("/jobs/1/items?q=%22trails+02.jpg%22");
+  await page.getByRole("row", { name: /trails 02\.jpg/ }).click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await inspector.getByRole("button", { name: "Show bytes" }).click();
+  const structure = inspector.getByRole("combobox", { name: "Structure" });
+  await expect(structure).toContainText("SOF");
+  const end = await structure.locator("option", { hasText: "EOI" }).getAttribute("value");
+  await structure.selectOption({ value: end as string });
+  await expect(inspector.locator("pre")).toContainText("FF D9");
 });
 
 test("narrowing, ordering and columns are kept: in the address, and in this browser", async ({ page }) => {
@@ -179,4 +209,48 @@ test("the chart tells whose byte is under the pointer", async ({ page }) => {
   const run = item.list[0]?.runs[0];
   await page.goto(`/jobs/1/sources?at=${(run?.at ?? 0) + 100}`);
   await expect(page.getByRole("status").filter({ hasText: "belongs to" })).toContainText("Opening night.jpg, a lost file");
+});
+
+test("the chart's layers are switched, kept in the address, and single stretches are fetched near by", async ({ page }) => {
+  await readDemo(page);
+  const asked = page.waitForResponse((response) => response.url().includes("/runs?"));
+  await page.goto("/jobs/1/sources");
+  const { runs } = (await (await asked).json()) as { runs: number[] };
+  expect(runs.length).toBeGreaterThan(2);
+  const chart = page.getByRole("region", { name: "Structure" }).locator("canvas");
+  const drawn = () => chart.evaluate((canvas: HTMLCanvasElement) => canvas.toDataURL());
+  await page.waitForTimeout(800);
+  const full = await drawn();
+  await page.getByRole("checkbox", { name: "in use" }).click();
+  await expect.poll(drawn).not.toBe(full);
+  await page.reload();
+  await expect(page.getByRole("checkbox", { name: "in use" })).not.toBeChecked();
+  await page.getByRole("checkbox", { name: "in use" }).click();
+  await expect(page).not.toHaveURL(/hide=/);
+  await expect.poll(drawn).toBe(full);
+});
+
+test("in a small window (1280 x 800 enlarged to 200 %) nothing overlaps and everything can be reached", async ({ page }) => {
+  await readDemo(page);
+  await page.setViewportSize({ width: 640, height: 400 });
+  await page.goto("/jobs/1/items");
+  const boxes = await Promise.all(
+    [
+      page.getByRole("link", { name: "Handover" }),
+      page.getByRole("link", { name: /tray/ }),
+      page.getByRole("button", { name: "Columns" }),
+    ].map((each) => each.boundingBox()),
+  );
+  for (const [index, one] of boxes.entries())
+    for (const other of boxes.slice(index + 1)) {
+      if (!one || !other) throw new Error("not in sight");
+      const apart =
+        one.x + one.width <= other.x || other.x + other.width <= one.x || one.y + one.height <= other.y || other.y + other.height <= one.y;
+      expect(apart).toBe(true);
+    }
+  await page.getByRole("row", { name: /Letter of support/ }).click();
+  await expect(page.getByText("Our pupils come to the observatory")).toBeVisible();
+  await page.getByRole("button", { name: "Back to the list" }).click();
+  await expect(page.getByRole("row", { name: /Letter of support/ })).toBeVisible();
+  expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(640);
 });

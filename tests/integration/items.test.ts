@@ -5,9 +5,12 @@ import { countFacets } from "../../server/items/facets";
 import { listItems, spineOf } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
 import { addSource } from "../../server/sources/commands";
+import { listSources } from "../../server/sources/queries";
 import { browse } from "../../server/sources/source-folders";
+import { usedRuns } from "../../server/sources/used-runs";
 import { changeTray } from "../../server/tray/commands";
 import { findTray } from "../../server/tray/queries";
+import { gatherEqual } from "../../worker/gather-equal";
 import { searchedJob, startTestBench, type TestBench } from "../support/bench";
 import { pathOf, readTruth } from "../support/volume-truth";
 
@@ -126,6 +129,58 @@ describe("items", () => {
     const below = await everything({ show: "all", folder: `/${top?.value}` });
     expect(below.length).toBe(top?.count);
     expect(below.every((item) => item.folder.split("/")[1] === top?.value)).toBe(true);
+  });
+});
+
+describe("copies whose folder is not known", () => {
+  it("are gathered under the item that holds the same bytes, and stay chosen", async () => {
+    const known = (await everything({ show: "all" })).find((item) => item.condition === "whole" && item.size > 2000) as Item;
+    // The same content once more, and another of the same size with one byte's worth of other content, both without a folder.
+    const { rows } = await bench.pool.query<{ id: string }>(
+      `with f as (insert into folders (job_id, volume_id, path) select job_id, volume_id, '/?/lost' from items where id = $1 returning id, job_id, volume_id),
+       c as (insert into copies (job_id, pass_id, volume_id, folder_id, place, state, type, reference, name, name_raw, size, condition, survival, evidence, layout, first_at, notes)
+         select f.job_id, 0, f.volume_id, f.id, 'leftover-record', 'deleted', 'file', 'record ' || n, 'found ' || n, '', c.size, 'whole', 1, c.evidence,
+           case n when 1 then c.layout else (select o.layout from copies o where o.job_id = c.job_id and o.size > c.size and length(o.layout) = length(c.layout) limit 1) end,
+           c.first_at, '[]'
+         from items i join copies c on c.id = i.best_copy_id, f, generate_series(1, 2) n where i.id = $1 returning id, job_id, volume_id, folder_id, name, size)
+       insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, condition, survival)
+       select job_id, volume_id, folder_id, '/?/' || name, name, 'other', true, array['leftover-record'], id, size, 'whole', 1 from c order by name returning id`,
+      [known.id],
+    );
+    const [same, other] = rows.map((row) => Number(row.id)) as [number, number];
+    await bench.pool.query("update copies set item_id = i.id from items i where i.best_copy_id = copies.id and i.id = any($1)", [
+      [same, other],
+    ]);
+    await changeTray(bench.db, jobId, { items: [same], chosen: true });
+    await gatherEqual(bench.db, jobId, () => false);
+    const detail = await findItem(bench.db, known.id);
+    expect(detail?.list.map((copy) => copy.reference)).toContain("record 1");
+    expect(detail?.list.map((copy) => copy.reference)).not.toContain("record 2");
+    expect(detail).toMatchObject({ inTray: true, copies: detail?.list.length });
+    expect(await findItem(bench.db, same)).toBeNull();
+    expect(await findItem(bench.db, other)).not.toBeNull();
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+  });
+});
+
+describe("the chart's single stretches", () => {
+  it("are those of the volume's own map, cut to the part asked for", async () => {
+    const [source] = await listSources(bench.db, jobId);
+    const volume = source?.volumes.find((each) => each.filesystem === "ntfs");
+    const end = (volume?.offset ?? 0) + (volume?.length ?? 0);
+    const runs = (await usedRuns(bench.db, jobId, source?.id as number, volume?.offset as number, end)) as number[];
+    const lengths = runs.filter((_, index) => index % 2 === 1).reduce((sum, length) => sum + length, 0);
+    expect(lengths).toBe(volume?.usedBytes);
+    const part = (await usedRuns(
+      bench.db,
+      jobId,
+      source?.id as number,
+      volume?.offset as number,
+      (volume?.offset as number) + 65_536,
+    )) as number[];
+    expect(part[0]).toBe(volume?.offset);
+    expect((part[0] as number) + (part[1] as number)).toBeLessThanOrEqual((volume?.offset as number) + 65_536);
+    await expect(usedRuns(bench.db, jobId, 999_999, 0, end)).rejects.toThrow("no such source");
   });
 });
 

@@ -66,3 +66,42 @@ export async function manyItems(url: string, count: number): Promise<number> {
     await client.end();
   }
 }
+
+/**
+ * Adds copies and their items to such a job while it is looked at, as a quick pass would: a batch a quarter of a second,
+ * each told to whoever follows the job.
+ * @returns copies a second that were really written
+ */
+export async function keepWriting(url: string, job: number, perSecond: number, seconds: number): Promise<number> {
+  const client = new pg.Client({ connectionString: url });
+  await client.connect();
+  try {
+    const { rows } = await client.query<{ folder: number; volume: number }>(
+      "select min(id) as folder, min(volume_id) as volume from folders where job_id = $1",
+      [job],
+    );
+    const { folder, volume } = rows[0] as { folder: number; volume: number };
+    const batch = Math.floor(perSecond / 4);
+    const began = Date.now();
+    let written = 0;
+    while (Date.now() - began < seconds * 1000) {
+      const due = began + (written / perSecond) * 1000;
+      await new Promise((done) => setTimeout(done, Math.max(0, due - Date.now())));
+      await client.query(
+        `with made as (
+           insert into copies (job_id, pass_id, volume_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, evidence, notes)
+           select $1, 0, $2, $3, 'file-record', 'deleted', 'file', 'record', 'Plate ' || ($4 + n) || '.jpg', '', 'whole', 1, n,
+             '{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}', '[]' from generate_series(1, $5::int) n
+           returning id, name, size)
+         insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size)
+         select $1, $2, $3, 'w' || id, name, 'pictures', true, array['file-record'], id, 'whole', 1, size from made`,
+        [job, volume, folder, written, batch],
+      );
+      await client.query("select pg_notify('compass', $1)", [String(job)]);
+      written += batch;
+    }
+    return written / ((Date.now() - began) / 1000);
+  } finally {
+    await client.end();
+  }
+}

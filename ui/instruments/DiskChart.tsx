@@ -5,12 +5,33 @@ import type { Source } from "@/server/sources/contract";
 import { coverage, moved, type View, zoomed } from "./disk-chart-scale";
 import { bytesText, FILE_SYSTEM_WORDS, offsetText } from "./words";
 
+/** What the chart shows above the bare strip; each can be switched off. */
+export const LAYERS = ["in use", "read", "finds", "unreadable", "chosen"] as const;
+export type Layer = (typeof LAYERS)[number];
+const ALL_LAYERS: ReadonlySet<Layer> = new Set(LAYERS);
+
+export interface Stretch {
+  readonly start: number;
+  readonly end: number;
+}
+
 interface Props {
   source: Source;
   /** Share of each volume that was read, 0 … 1, by volume id. */
   read: ReadonlyMap<number, number>;
   /** Disk offsets where lost copies begin. */
   finds: readonly number[];
+  layers?: ReadonlySet<Layer>;
+  /** Stretches that could not be read. */
+  unreadable?: readonly Stretch[];
+  /** The stretches in use inside the part they were asked for, sorted; without them the volumes' profiles are drawn. */
+  used?: { readonly part: Stretch; readonly stretches: readonly Stretch[] } | null;
+  /** Told when another part comes into sight. */
+  onView?: (view: View) => void;
+  /** Told which byte the pointer rests on; null: it has left. */
+  onHover?: (byte: number | null) => void;
+  /** Whose byte that is, to be shown beside its offset. */
+  hovered?: string | null;
   /** The chosen copy's bytes. */
   chosen?: readonly { at: number; length: number }[];
   height?: number;
@@ -30,6 +51,7 @@ const NAMES = [
   "sheet",
   "hairline",
   "inkFaint",
+  "ink",
   "buff",
   "buffDeep",
   "depth1",
@@ -46,8 +68,28 @@ function readColours(): Colours {
   return Object.fromEntries(NAMES.map((name) => [name, style.getPropertyValue(`--mui-palette-chart-${name}`).trim()]));
 }
 
+const NONE: readonly Stretch[] = [];
+const NONE_CHOSEN: readonly { at: number; length: number }[] = [];
+/** The pointer rests when it has not moved for this long, in milliseconds. */
+const REST = 250;
+
 /** A source to scale as one strip: what is in use (buff), free (water), read so far (full colour), and the finds. */
-export function DiskChart({ source, read, finds, chosen = [], height = 30, zoomable = false, focus = null, onPick }: Props) {
+export function DiskChart({
+  source,
+  read,
+  finds,
+  layers = ALL_LAYERS,
+  unreadable = NONE,
+  used = null,
+  chosen = NONE_CHOSEN,
+  height = 30,
+  zoomable = false,
+  focus = null,
+  hovered = null,
+  onPick,
+  onView,
+  onHover,
+}: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [width, setWidth] = useState(0);
   const [view, setView] = useState<View>({ start: 0, end: source.size });
@@ -84,10 +126,22 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
     const context = element.getContext("2d");
     if (!context) return;
     context.scale(scale, scale);
-    draw(context, { source, read, finds, chosen, view, width, height, colours: readColours() });
-  }, [source, read, finds, chosen, view, width, height, scheme]);
+    draw(context, { source, read, finds, layers, unreadable, used, chosen, view, width, height, colours: readColours() });
+  }, [source, read, finds, layers, unreadable, used, chosen, view, width, height, scheme]);
 
   const byteAt = useCallback((x: number) => view.start + (x / Math.max(1, width)) * (view.end - view.start), [view, width]);
+
+  useEffect(() => {
+    if (!onView) return;
+    const timer = setTimeout(() => onView(view), REST);
+    return () => clearTimeout(timer);
+  }, [view, onView]);
+  useEffect(() => {
+    if (!onHover) return;
+    if (pointer === null) return onHover(null);
+    const timer = setTimeout(() => onHover(Math.floor(byteAt(pointer))), REST);
+    return () => clearTimeout(timer);
+  }, [pointer, byteAt, onHover]);
 
   // React listens to the wheel passively, and a passive listener cannot keep the page from scrolling.
   useEffect(() => {
@@ -119,7 +173,7 @@ export function DiskChart({ source, read, finds, chosen = [], height = 30, zooma
     event.preventDefault();
     event.stopPropagation();
   };
-  const owner = pointer === null ? null : describe(source, byteAt(pointer));
+  const owner = pointer === null ? null : [describe(source, byteAt(pointer)), hovered].filter(Boolean).join(": ");
   return (
     <div style={{ position: "relative" }}>
       <canvas
@@ -210,13 +264,14 @@ function describe(source: Source, byte: number): string {
     : `${where}  outside the volumes`;
 }
 
-interface Drawing extends Required<Omit<Props, "zoomable" | "onPick" | "focus">> {
+interface Drawing extends Required<Omit<Props, "zoomable" | "onPick" | "onView" | "onHover" | "hovered" | "focus">> {
   view: View;
   width: number;
   colours: Colours;
 }
 
-function draw(context: CanvasRenderingContext2D, { source, read, finds, chosen, view, width, height, colours }: Drawing): void {
+function draw(context: CanvasRenderingContext2D, drawing: Drawing): void {
+  const { source, read, finds, layers, unreadable, chosen, view, width, height, colours } = drawing;
   const colour = (name: (typeof NAMES)[number]) => colours[name] ?? "#888";
   const perByte = width / (view.end - view.start);
   const x = (byte: number) => (byte - view.start) * perByte;
@@ -229,15 +284,19 @@ function draw(context: CanvasRenderingContext2D, { source, read, finds, chosen, 
     const left = x(volume.offset);
     const right = x(volume.offset + volume.length);
     if (right < 0 || left > width) continue;
-    drawVolume(context, volume, Math.max(0, left), Math.min(width, right), left, right, height, read.get(volume.id) ?? 0, colour);
+    drawVolume(context, { volume, left, right, share: layers.has("read") ? (read.get(volume.id) ?? 0) : 0 }, drawing, colour);
   }
-  const findColumns = coverage(
-    finds.map((at) => ({ start: at, end: at + 1 / perByte })).sort((a, b) => a.start - b.start),
-    view,
-    width,
-  );
-  context.fillStyle = colour("depth5");
-  for (let column = 0; column < width; column += 1) if ((findColumns[column] as number) > 0) context.fillRect(column, height - 9, 1, 9);
+  const fill = (stretches: readonly Stretch[], tone: string, top: number, tall: number) => {
+    context.fillStyle = tone;
+    const columns = coverage(stretches, view, width);
+    for (let column = 0; column < width; column += 1) if ((columns[column] as number) > 0) context.fillRect(column, top, 1, tall);
+  };
+  if (layers.has("unreadable")) fill(unreadable, colour("ink"), height - 4, 4);
+  if (layers.has("finds")) {
+    const marks = finds.map((at) => ({ start: at, end: at + 1 / perByte })).sort((a, b) => a.start - b.start);
+    fill(marks, colour("depth5"), height - 9, 9);
+  }
+  if (!layers.has("chosen")) return;
   context.fillStyle = colour("mark");
   for (const { at, length } of chosen) {
     const left = x(at);
@@ -246,28 +305,31 @@ function draw(context: CanvasRenderingContext2D, { source, read, finds, chosen, 
   }
 }
 
+interface DrawnVolume {
+  volume: Source["volumes"][number];
+  /** Where its ends lie, in pixels; they may lie out of sight. */
+  left: number;
+  right: number;
+  /** How much of it was read, 0 … 1. */
+  share: number;
+}
+
 function drawVolume(
   context: CanvasRenderingContext2D,
-  volume: Source["volumes"][number],
-  from: number,
-  to: number,
-  left: number,
-  right: number,
-  height: number,
-  share: number,
+  { volume, left, right, share }: DrawnVolume,
+  { layers, used, view, width, height }: Drawing,
   colour: (name: (typeof NAMES)[number]) => string,
 ): void {
+  const from = Math.max(0, left);
+  const to = Math.min(width, right);
   const readTo = left + (right - left) * share;
   context.fillStyle = volume.readable ? colour("depth1") : colour("tidal");
   context.fillRect(from, 0, Math.max(1, to - from), height);
-  const { usage } = volume;
-  for (let px = Math.floor(from); px < to && usage.length > 0; px += 1) {
-    const first = Math.floor(((px - left) / (right - left)) * usage.length);
-    const last = Math.max(first + 1, Math.ceil(((px + 1 - left) / (right - left)) * usage.length));
-    let most = 0;
-    for (let i = Math.max(0, first); i < Math.min(usage.length, last); i += 1) most = Math.max(most, usage[i] as number);
-    if (most === 0) continue;
-    context.globalAlpha = 0.35 + 0.65 * (most / 255);
+  const shares = layers.has("in use") ? usedShares(volume, { left, right }, used, view, width) : null;
+  for (let px = Math.floor(from); shares && px < to; px += 1) {
+    const share = shares(px);
+    if (share === 0) continue;
+    context.globalAlpha = 0.35 + 0.65 * share;
     context.fillStyle = px < readTo ? colour("buffDeep") : colour("buff");
     context.fillRect(px, 0, 1, height);
     context.globalAlpha = 1;
@@ -279,4 +341,26 @@ function drawVolume(
   context.strokeStyle = colour("inkFaint");
   context.lineWidth = 1;
   context.strokeRect(Math.round(from) + 0.5, 0.5, Math.max(0, Math.round(to - from) - 1), height - 1);
+}
+
+/** How much of a column is in use, 0 … 1: by the single stretches where they are known, else by the volume's profile. */
+function usedShares(
+  { usage }: Source["volumes"][number],
+  { left, right }: { left: number; right: number },
+  used: Props["used"],
+  view: View,
+  width: number,
+): ((px: number) => number) | null {
+  if (used && used.part.start <= view.start && used.part.end >= view.end) {
+    const columns = coverage(used.stretches, view, width);
+    return (px) => columns[px] ?? 0;
+  }
+  if (usage.length === 0) return null;
+  return (px) => {
+    const first = Math.floor(((px - left) / (right - left)) * usage.length);
+    const last = Math.max(first + 1, Math.ceil(((px + 1 - left) / (right - left)) * usage.length));
+    let most = 0;
+    for (let i = Math.max(0, first); i < Math.min(usage.length, last); i += 1) most = Math.max(most, usage[i] as number);
+    return most / 255;
+  };
 }

@@ -25,11 +25,13 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
   const { data: job } = useJob(jobId);
   const [address, change] = useAddress();
   const tray = useTrayChange(jobId);
+  const held = useHeld(jobId);
   const zone = job?.timeZone ?? "UTC";
   if (!item) return <Problem>{problemText(error)}</Problem>;
   const copy = item.list.find((each) => String(each.id) === address.get("copy")) ?? item.list[0];
   if (!copy) return <Problem>No copy of this item is known.</Problem>;
   const compared = item.list.find((each) => String(each.id) === address.get("compare") && each !== copy);
+  const comparing = address.get("compare") === "held" && held && held.copy.id !== copy.id ? held.copy : compared;
   return (
     <>
       <h2>{item.name}</h2>
@@ -46,6 +48,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
         {item.inTray ? "Take out of the tray" : "Put into the tray"}
       </Button>
+      <Held item={item} copy={copy} held={held} />
       {item.list.length > 1 && (
         <ul className={styles.copies} aria-label="Copies" style={{ marginTop: 14 }}>
           {item.list.map((each) => (
@@ -75,8 +78,56 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
           ))}
         </ul>
       )}
-      {compared && <Compare name={item.name} first={copy} second={compared} zone={zone} onClose={() => change({ compare: null })} />}
+      {comparing && (
+        <Compare
+          name={comparing === compared ? item.name : `${item.name} and ${held?.item.name}`}
+          first={copy}
+          second={comparing}
+          zone={zone}
+          onClose={() => change({ compare: null })}
+        />
+      )}
     </>
+  );
+}
+
+interface HeldCopy {
+  readonly item: ItemDetail;
+  readonly copy: Copy;
+}
+
+/** The copy kept in hand to be compared with one of another item; it is named in the address as "item.copy". */
+function useHeld(jobId: number): HeldCopy | null {
+  const [address] = useAddress();
+  const [itemId, copyId] = (address.get("held") ?? "").split(".").map(Number);
+  const { data: item } = useItemDetail(jobId, itemId || null);
+  const copy = item?.list.find((each) => each.id === copyId);
+  return item && copy ? { item, copy } : null;
+}
+
+function Held({ item, copy, held }: { item: ItemDetail; copy: Copy; held: HeldCopy | null }) {
+  const [, change] = useAddress();
+  const mine = held?.copy.id === copy.id;
+  return (
+    <p className={styles.held}>
+      {held && !mine && (
+        <button type="button" onClick={() => change({ compare: "held" }, true)}>
+          Compare with {held.item.name}
+        </button>
+      )}
+      {mine ? (
+        <>
+          <span>In hand: open another item to compare the two.</span>
+          <button type="button" onClick={() => change({ held: null })}>
+            Let go
+          </button>
+        </>
+      ) : (
+        <button type="button" onClick={() => change({ held: `${item.id}.${copy.id}` })}>
+          Keep in hand to compare
+        </button>
+      )}
+    </p>
   );
 }
 

@@ -90,9 +90,14 @@ export function Items({ jobId }: { jobId: number }) {
           />
         )}
       </section>
-      <aside className={styles.inspector} aria-label="Inspector">
+      <aside className={styles.inspector} aria-label="Inspector" data-empty={!opened}>
         {opened ? (
-          <Inspector jobId={jobId} itemId={opened} />
+          <>
+            <button type="button" className={styles.back} onClick={() => change({ item: null, copy: null })}>
+              Back to the list
+            </button>
+            <Inspector jobId={jobId} itemId={opened} />
+          </>
         ) : (
           <Empty title="Choose an item.">Its content and the evidence for it show here. Space opens it large.</Empty>
         )}

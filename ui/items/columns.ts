@@ -30,30 +30,38 @@ const DEFAULT: Columns = {
   widths: Object.fromEntries(COLUMNS.map((column) => [column, COLUMN_FACTS[column].width])) as Record<Column, number>,
 };
 
+/** On a wide window the time axis takes a share of the room, unless it was given a width. */
+const roomyRibbon = (windowWidth: number) =>
+  Math.round(Math.min(WIDEST, COLUMN_FACTS.ribbon.width + Math.max(0, windowWidth - 1400) * 0.35));
+
 /** What was remembered, as far as it makes sense. */
-export function columnsFrom(stored: string | null): Columns {
+export function columnsFrom(stored: string | null, windowWidth = 0): Columns {
+  const usual = { ...DEFAULT, widths: { ...DEFAULT.widths, ribbon: roomyRibbon(windowWidth) } };
   try {
     const found = JSON.parse(stored ?? "") as Partial<Columns>;
     const shown = (found.shown ?? []).filter((column, index, all) => COLUMNS.includes(column) && all.indexOf(column) === index);
-    const widths = { ...DEFAULT.widths };
+    const widths = { ...usual.widths };
     for (const column of COLUMNS) {
       const width = Number(found.widths?.[column]);
       if (width >= NARROWEST && width <= WIDEST) widths[column] = width;
     }
     return { shown, widths };
   } catch {
-    return DEFAULT;
+    return usual;
   }
 }
 
 /** The columns of the list, remembered in this browser. */
 export function useColumns() {
   const [columns, setColumns] = useState<Columns>(DEFAULT);
-  useEffect(() => setColumns(columnsFrom(localStorage.getItem(STORE))), []);
+  useEffect(() => setColumns(columnsFrom(localStorage.getItem(STORE), window.innerWidth)), []);
   const store = useCallback((change: (present: Columns) => Columns) => {
     setColumns((present) => {
       const next = change(present);
-      localStorage.setItem(STORE, JSON.stringify(next));
+      // A width nobody has set stays free to follow the window.
+      const { ribbon, ...others } = next.widths;
+      const widths = ribbon === roomyRibbon(window.innerWidth) ? others : next.widths;
+      localStorage.setItem(STORE, JSON.stringify({ ...next, widths }));
       return next;
     });
   }, []);

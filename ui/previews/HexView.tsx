@@ -2,6 +2,8 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { outline } from "@/server/previews/contract";
+import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import { offsetText } from "../instruments/words";
 import styles from "./previews.module.css";
@@ -73,7 +75,32 @@ export function HexView({ copyId, size, runs, across }: Props) {
           </>
         )}
       </div>
+      <Structure copyId={copyId} at={at} onGo={setAt} />
       <pre className={styles.hex}>{data && hexLines(data, at, across).join("\n")}</pre>
     </>
+  );
+}
+
+/** The parts of the content with their offsets; choosing one goes there. */
+function Structure({ copyId, at, onGo }: { copyId: number; at: number; onGo: (to: number) => void }) {
+  const { data: parts = [] } = useQuery({
+    queryKey: ["copy", copyId, "outline"],
+    queryFn: () => read(`/api/copies/${copyId}/outline`, outline),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  if (parts.length === 0) return null;
+  const present = parts.findLast((each) => each.at <= at);
+  return (
+    <label className={styles.structure}>
+      Structure
+      <select value={present?.at ?? 0} onChange={(event) => onGo(Number(event.target.value))}>
+        {parts.map((each, index) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: a part may hold another that begins where it does
+          <option key={index} value={each.at}>
+            {`${hex(each.at, 6)}  ${"\u2003".repeat(each.level)}${each.name}, ${each.length} bytes`}
+          </option>
+        ))}
+      </select>
+    </label>
   );
 }

@@ -13,12 +13,12 @@ import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useFinds, useSources } from "../data/use-job-data";
-import { DiskChart } from "../instruments/DiskChart";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText } from "../instruments/words";
 import { findOwner, useReadShares } from "./ChartStrip";
 import { SourceBrowser } from "./SourceBrowser";
+import { SourceChart } from "./SourceChart";
 import { SourceTree } from "./SourceTree";
 import styles from "./sources.module.css";
 
@@ -87,18 +87,8 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
     <>
       <h2>{source.name}</h2>
       <p className={styles.path}>{source.path}</p>
-      <DiskChart
-        source={source}
-        read={read}
-        finds={marks}
-        height={64}
-        zoomable
-        focus={volume ?? null}
-        onPick={setPicked}
-        {...(at === null ? {} : { chosen: [{ at, length: 1 }] })}
-      />
+      <SourceChart jobId={jobId} source={source} read={read} finds={marks} focus={volume ?? null} at={at} onPick={setPicked} />
       <Picked jobId={jobId} sourceId={source.id} at={at} />
-      <Legend />
       <p style={{ margin: "0 0 6px", fontSize: 13 }}>
         {source.container === "raw" ? "Raw image" : source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
         , {TABLE_WORDS[source.tableKind]}.
@@ -197,34 +187,5 @@ function Notes({ notes }: { notes: readonly string[] }) {
         <li key={note}>{note}</li>
       ))}
     </ul>
-  );
-}
-
-function Legend() {
-  const tone = (name: string) => ({ background: `var(--mui-palette-chart-${name})` });
-  return (
-    <div className={styles.legend} aria-hidden="true">
-      <span>
-        <i style={tone("buff")} />
-        in use
-      </span>
-      <span>
-        <i style={tone("buffDeep")} />
-        in use, records read
-      </span>
-      <span>
-        <i style={tone("depth1")} />
-        free
-      </span>
-      <span>
-        <i style={tone("tidal")} />
-        not readable yet
-      </span>
-      <span>
-        <i style={tone("depth5")} />
-        lost copy begins
-      </span>
-      <span style={{ marginLeft: "auto" }}>wheel zooms, drag moves, a click tells whose byte it is</span>
-    </div>
   );
 }
