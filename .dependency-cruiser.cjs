@@ -9,6 +9,7 @@ const room = (name, path, ...allowed) => ({
 module.exports = {
   forbidden: [
     room("bytes-stand-alone", "core/bytes"),
+    room("containers", "core/containers", "^core/bytes/"),
     room("partitions", "core/partitions", "^core/bytes/"),
     room("formats", "core/formats", "^core/bytes/"),
     room("filesystems", "core/filesystems", "^core/bytes/"),

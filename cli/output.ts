@@ -1,7 +1,7 @@
 import { writeSync } from "node:fs";
 import type { FileSystem } from "../core/filesystems/file-record";
 import { FileSystemError } from "../core/filesystems/file-record";
-import { openVolume, type VolumeReport } from "../core/inspect";
+import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { type OpenedSource, openSource } from "../io/open-source";
 
 export const EXIT = { done: 0, problems: 1, usage: 2, unreadable: 3 } as const;

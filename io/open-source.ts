@@ -1,7 +1,10 @@
-import { statSync } from "node:fs";
+import { readdirSync, statSync } from "node:fs";
+import { basename, dirname, join } from "node:path";
 import { CachedSource, readBytes } from "../core/bytes/byte-source";
+import { type Container, ContainerError } from "../core/containers/container";
+import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/text";
-import { type DiskReport, inspectDisk } from "../core/inspect";
+import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { ReadOnlyFile } from "./read-only-file";
 
 /** A source cannot be used. The message says why and what to do. */
@@ -13,7 +16,9 @@ export class SourceError extends Error {
 }
 
 export interface OpenedDisk {
+  /** The bytes of the disk, whatever holds it. */
   readonly disk: CachedSource;
+  readonly container: Container;
   close(): void;
 }
 
@@ -21,23 +26,61 @@ export interface OpenedSource extends OpenedDisk {
   readonly report: DiskReport;
 }
 
-/** Opens the bytes of a disk for reading only, without looking at what is on it. @throws SourceError when it cannot be opened */
-export function openDisk(path: string): OpenedDisk {
-  const file = openFile(path);
-  return { disk: new CachedSource(file), close: () => file.close() };
+/** Files beside a source that are looked at for parts and parents at most. */
+const MAX_BESIDE = 20_000;
+
+/**
+ * Opens the bytes of a disk for reading only, without looking at what is on it.
+ * @param beside further files that may hold the parent of a differencing image
+ * @throws SourceError when it cannot be opened
+ */
+export function openDisk(path: string, beside: readonly string[] = []): OpenedDisk {
+  const opened: ReadOnlyFile[] = [];
+  const open = (file: string) => {
+    const source = openFile(file);
+    opened.push(source);
+    return source;
+  };
+  const close = () => {
+    for (const file of opened.splice(0)) file.close();
+  };
+  const file = open(path);
+  const folder = dirname(path);
+  const further = new Map(beside.map((each) => [basename(each), each]));
+  const place = (name: string) => further.get(name) ?? join(folder, name);
+  try {
+    const container = openContainer(file, {
+      name: basename(path),
+      list: () => [...further.keys(), ...filesIn(folder)],
+      open: (name) => (statSync(place(name), { throwIfNoEntry: false })?.isFile() ? open(place(name)) : null),
+    });
+    return { disk: new CachedSource(container.disk), container, close };
+  } catch (error) {
+    close();
+    throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`) : error;
+  }
+}
+
+function filesIn(folder: string): string[] {
+  try {
+    return readdirSync(folder).slice(0, MAX_BESIDE);
+  } catch {
+    // A folder that may be entered but not listed: parts and parents are then found by their names alone.
+    return [];
+  }
 }
 
 /** Opens an image for reading only. @throws SourceError when it is missing, unreadable, or no image at all */
-export function openSource(path: string): OpenedSource {
-  const opened = openDisk(path);
-  const { disk } = opened;
-  const report = inspectDisk(disk);
-  const nothing = report.volumes.every((volume) => volume.filesystem === "unknown") && report.table === "none";
+export function openSource(path: string, beside: readonly string[] = []): OpenedSource {
+  const opened = openDisk(path, beside);
+  const { disk, container } = opened;
+  const report = inspectDisk(disk, container);
+  const nothing = report.volumes.every((volume) => volume.filesystem === "unknown") && report.table === "none" && container.kind === "raw";
   if (disk.size === 0 || (nothing && text.recognise(readBytes(disk, 0, Math.min(4096, disk.size))))) {
     opened.close();
     throw new SourceError(disk.size === 0 ? `${path} is empty.` : `${path} is a text file, not the image of a drive or volume.`);
   }
-  return { disk, report, close: opened.close };
+  return { ...opened, report };
 }
 
 function openFile(path: string): ReadOnlyFile {

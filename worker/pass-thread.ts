@@ -2,7 +2,7 @@ import { parentPort, workerData } from "node:worker_threads";
 import type { Range } from "../core/bytes/range-set";
 import type { Copy } from "../core/copies/copy";
 import { fileRecordsPass } from "../core/copies/file-records-pass";
-import { openVolume, type VolumeReport } from "../core/inspect";
+import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { openDisk } from "../io/open-source";
 import { copyRows } from "./rows";
 

@@ -45,8 +45,22 @@ export function recogniseFileSystem(volume: ByteSource): Recognised {
   }
   const fat = recogniseFat(head);
   if (fat.filesystem !== "unknown") return fat;
-  const copy = recogniseFatCopy(volume);
-  return copy.filesystem === "unknown" ? recogniseExfatCopy(volume) : copy;
+  for (const copy of [recogniseFatCopy, recogniseExfatCopy, recogniseNtfsCopy]) {
+    const found = copy(volume);
+    if (found.filesystem !== "unknown") return found;
+  }
+  return nothing;
+}
+
+/** NTFS keeps a copy of its boot sector behind its last sector: the last one of the partition. */
+function recogniseNtfsCopy(volume: ByteSource): Recognised {
+  for (const sectorSize of [512, 4096]) {
+    const at = Math.floor(volume.size / sectorSize) * sectorSize - sectorSize;
+    if (at < sectorSize) continue;
+    const copy = new Cursor(readBytes(volume, at, 512));
+    if (ascii(copy.slice(3, 8)) === "NTFS    " && copy.u16(510) === 0xaa55) return recogniseNtfs(copy);
+  }
+  return nothing;
 }
 
 /** exFAT keeps a copy of its boot region from sector 12 on. */
@@ -66,7 +80,7 @@ function recogniseFatCopy(volume: ByteSource): Recognised {
   return found.filesystem === "fat32" ? found : nothing;
 }
 
-function recogniseNtfs(head: Cursor): Recognised {
+export function recogniseNtfs(head: Cursor): Recognised {
   const sector = head.u16(0x0b);
   const raw = head.u8(0x0d);
   const perCluster = raw > 0x80 ? 2 ** (256 - raw) : raw;
@@ -74,14 +88,14 @@ function recogniseNtfs(head: Cursor): Recognised {
   return { filesystem: "ntfs", length: (head.u64(0x28) + 1) * sector, clusterSize: sector * perCluster, label: null };
 }
 
-function recogniseExfat(head: Cursor): Recognised {
+export function recogniseExfat(head: Cursor): Recognised {
   const sectorShift = head.u8(108);
   const clusterShift = head.u8(109);
   if (sectorShift < 9 || sectorShift > 12 || sectorShift + clusterShift > 25) return nothing;
   return { filesystem: "exfat", length: head.u64(72) * 2 ** sectorShift, clusterSize: 2 ** (sectorShift + clusterShift), label: null };
 }
 
-function recogniseFat(head: Cursor): Recognised {
+export function recogniseFat(head: Cursor): Recognised {
   const sector = head.u16(11);
   const perCluster = head.u8(13);
   const reserved = head.u16(14);

@@ -2,7 +2,7 @@ import { basename } from "node:path";
 import { sql } from "drizzle-orm";
 import { FileSystemError } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
-import { openVolume, type VolumeReport } from "../../core/inspect";
+import { openVolume, type VolumeReport } from "../../core/volumes/inspect";
 import { type OpenedSource, openSource, SourceError } from "../../io/open-source";
 import type { Database } from "../database/connection";
 import { sources, volumes } from "../database/schema";

@@ -1,7 +1,7 @@
 import { and, eq } from "drizzle-orm";
 import { FileSystemError } from "../../core/filesystems/file-record";
 import type { FileSystemName } from "../../core/filesystems/recognise";
-import { openVolume } from "../../core/inspect";
+import { openVolume } from "../../core/volumes/inspect";
 import type { Connection } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import { openPermitted } from "../previews/content";

@@ -6,7 +6,7 @@ import { type ByteSource, MemorySource, readBytes } from "../../core/bytes/byte-
 import { LayoutSource } from "../../core/bytes/layout";
 import type { Copy } from "../../core/copies/copy";
 import { fileRecordsPass } from "../../core/copies/file-records-pass";
-import { inspectDisk, openVolume } from "../../core/inspect";
+import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 
 const folder = join(import.meta.dirname, "../fixtures/volumes");
 
@@ -14,6 +14,8 @@ const folder = join(import.meta.dirname, "../fixtures/volumes");
 export interface TrueEntry {
   path: string;
   type: "file" | "dir" | "reparse";
+  /** Counts from 1; not told for the first. */
+  volume?: number;
   size?: number;
   sha256?: string;
   state: string;

@@ -4,7 +4,7 @@ import { contentHash, copiesAt, fixture, imageSource, pathOf, readTruth, type Tr
 import { MemorySource } from "../../bytes/byte-source";
 import type { Copy } from "../../copies/copy";
 import { fileRecordsPass } from "../../copies/file-records-pass";
-import { inspectDisk, openVolume } from "../../inspect";
+import { inspectDisk, openVolume } from "../../volumes/inspect";
 import { FileSystemError } from "../file-record";
 import { readExfatDirectory, setChecksum } from "./entry-set";
 

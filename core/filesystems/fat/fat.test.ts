@@ -7,7 +7,7 @@ import { LayoutSource } from "../../bytes/layout";
 import { dosTimeToMs } from "../../bytes/times";
 import type { Copy } from "../../copies/copy";
 import { fileRecordsPass } from "../../copies/file-records-pass";
-import { inspectDisk, openVolume } from "../../inspect";
+import { inspectDisk, openVolume } from "../../volumes/inspect";
 import { FileSystemError } from "../file-record";
 import { readDirectory, shortNameChecksum } from "./directory";
 

@@ -18,10 +18,32 @@ export interface Geometry {
 const powerOfTwo = (value: number) => value > 0 && Number.isInteger(Math.log2(value));
 
 /**
+ * The boot sector of a volume, or where it is damaged its copy behind the last sector.
+ * @throws FileSystemError naming what is wrong with the first one when there is no copy either
+ */
+export function readEitherBootSector(volume: ByteSource): { geometry: Geometry; notes: string[] } {
+  try {
+    return { geometry: readBootSector(volume), notes: [] };
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    for (const sectorSize of [512, 4096]) {
+      try {
+        const geometry = readBootSector(volume, Math.floor(volume.size / sectorSize) * sectorSize - sectorSize);
+        return { geometry, notes: ["The boot sector is damaged; its copy at the end of the volume was used."] };
+      } catch (second) {
+        if (!(second instanceof FileSystemError)) throw second;
+      }
+    }
+    throw error;
+  }
+}
+
+/**
  * Reads an NTFS boot sector and checks it for sense.
  * @throws FileSystemError naming the field that cannot be
  */
 export function readBootSector(volume: ByteSource, at = 0): Geometry {
+  if (at < 0) throw new FileSystemError("The volume is too short for a boot sector.");
   const boot = new Cursor(readBytes(volume, at, 512));
   if (String.fromCharCode(...boot.slice(BOOT.oemId, 8)) !== BOOT.oemIdValue) {
     throw new FileSystemError("The boot sector does not carry the mark of NTFS.");

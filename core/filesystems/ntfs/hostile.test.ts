@@ -4,7 +4,7 @@ import { fixture } from "../../../tests/support/volume-truth";
 import { MemorySource, readBytes } from "../../bytes/byte-source";
 import { LayoutSource } from "../../bytes/layout";
 import { fileRecordsPass } from "../../copies/file-records-pass";
-import { inspectDisk, openVolume } from "../../inspect";
+import { inspectDisk, openVolume } from "../../volumes/inspect";
 import { FileSystemError } from "../file-record";
 
 const MUTATIONS = Number(process.env.COMPASS_MUTATIONS ?? 20_000);

@@ -28,7 +28,10 @@ export const RECORD = {
   attrsOffset: 0x14,
   flags: 0x16,
   bytesInUse: 0x18,
+  bytesAllocated: 0x1c,
   baseMftRecord: 0x20,
+  /** Since version 3.1; the update sequence begins behind it. */
+  recordNumber: 0x2c,
   headerSize: 0x30,
 } as const;
 
@@ -87,4 +90,4 @@ export const LIST_ENTRY = { type: 0x00, length: 0x04, mftReference: 0x10, smalle
 export const REPARSE_TAG = { mountPoint: 0xa0000003, symlink: 0xa000000c, systemCompressed: 0x80000017 } as const;
 
 /** NTFS_SYSTEM_FILES */
-export const SYSTEM_RECORD = { mft: 0, volume: 3, root: 5, bitmap: 6, extend: 11, firstUser: 24 } as const;
+export const SYSTEM_RECORD = { mft: 0, mirror: 1, volume: 3, root: 5, bitmap: 6, badClusters: 8, extend: 11, firstUser: 24 } as const;

@@ -1,6 +1,6 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
-import { type Layout, LayoutSource } from "../../bytes/layout";
+import { type Layout, LayoutSource, layoutOf } from "../../bytes/layout";
 import { FileSystemError } from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE_TYPE, LIST_ENTRY, SYSTEM_RECORD } from "./layout";
@@ -42,8 +42,8 @@ export class MftTable {
    * Finds the table by its own first record, or by the copy of that record in `$MFTMirr`.
    * @throws FileSystemError when neither can be read
    */
-  static open(disk: ByteSource, volumeStart: number, geometry: Geometry): MftTable {
-    const notes: string[] = [];
+  static open(disk: ByteSource, volumeStart: number, geometry: Geometry, odd: readonly string[] = []): MftTable {
+    const notes = [...odd];
     for (const lcn of [geometry.mftLcn, geometry.mftMirrorLcn]) {
       const at = volumeStart + lcn * geometry.clusterSize;
       if (lcn >= geometry.clusters) continue;
@@ -53,6 +53,14 @@ export class MftTable {
         if (lcn !== geometry.mftLcn) notes.push("The first record of the file table is damaged; its copy was used.");
         return new MftTable(disk, layout, geometry, notes);
       }
+    }
+    const at = volumeStart + geometry.mftLcn * geometry.clusterSize;
+    const length = contiguousRecords(disk, at, geometry.recordSize);
+    if (length > 0) {
+      notes.push(
+        "The first record of the file table and its copy are damaged; the records that follow one another from its place were used.",
+      );
+      return new MftTable(disk, layoutOf([{ kind: "disk", at, length }], length), geometry, notes);
     }
     throw new FileSystemError("Neither the first record of the file table nor its copy can be read.");
   }
@@ -95,6 +103,17 @@ export class MftTable {
     const { recordSize } = this.geometry;
     return this.#content.unreadable(number * recordSize, recordSize).length > 0;
   }
+}
+
+/** So many places in a row without a record, and the table is taken to have ended. */
+const MOST_EMPTY = 64;
+
+/** Bytes from `at` on in which records follow one another. */
+function contiguousRecords(disk: ByteSource, at: number, recordSize: number): number {
+  let end = 0;
+  for (let place = 0; place - end < MOST_EMPTY * recordSize && at + place + recordSize <= disk.size; place += recordSize)
+    if (parseMftRecord(readBytes(disk, at + place, recordSize), 0)) end = place + recordSize;
+  return end;
 }
 
 const isTableData = (attribute: Attribute) => attribute.type === ATTRIBUTE_TYPE.data && attribute.name === "" && attribute.nonResident;

@@ -4,8 +4,9 @@ import { LayoutSource } from "../../bytes/layout";
 import { RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
 import { AllocationMap } from "../allocation-map";
-import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type FileSystem, type RecordBatch } from "../file-record";
-import { type Geometry, readBootSector } from "./boot-sector";
+import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type FileSystem, FileSystemError, type RecordBatch } from "../file-record";
+import { type Geometry, readEitherBootSector } from "./boot-sector";
+import { searchGeometry } from "./found-geometry";
 import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { MftIndex, UNKNOWN_PARENT } from "./mft-index";
 import { type FileName, type MftRecord, parseMftRecord, residentValue, standardTimes } from "./mft-record";
@@ -21,8 +22,18 @@ const MAX_LINKS = 1024;
  * @throws FileSystemError when the boot sector or the file table cannot be followed
  */
 export function openNtfs(disk: ByteSource, start: number, length: number): FileSystem {
-  const geometry = readBootSector(new WindowSource(disk, start, length));
-  return new NtfsVolume(disk, start, MftTable.open(disk, start, geometry));
+  const { geometry, notes } = volumeGeometry(disk, start, length);
+  return new NtfsVolume(disk, start, MftTable.open(disk, start, geometry, notes));
+}
+
+function volumeGeometry(disk: ByteSource, start: number, length: number): { geometry: Geometry; notes: string[] } {
+  try {
+    return readEitherBootSector(new WindowSource(disk, start, length));
+  } catch (error) {
+    const found = error instanceof FileSystemError ? searchGeometry(disk, start, length) : null;
+    if (!found) throw error;
+    return { geometry: found, notes: ["Both boot sectors are damaged; the volume's measures were worked out from its file records."] };
+  }
 }
 
 interface Content {

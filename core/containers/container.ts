@@ -1,0 +1,39 @@
+import type { ByteSource } from "../bytes/byte-source";
+
+export type ContainerKind = "raw" | "split" | "vhd" | "vhdx";
+
+/** What holds a disk: the bytes of the disk inside, and what is told about them. */
+export interface Container {
+  readonly kind: ContainerKind;
+  /** The form of its kind in words, for instance "differencing"; null where there is only one. */
+  readonly form: "fixed" | "dynamic" | "differencing" | null;
+  readonly disk: ByteSource;
+  /** The identity the container gives itself (a GUID); null: it has none. */
+  readonly identity: string | null;
+  /** UTC milliseconds; null: not told. */
+  readonly created: number | null;
+  /** What was odd or repaired, in plain words. */
+  readonly notes: readonly string[];
+}
+
+/** The files beside the one that was chosen: parts of a split image, parents of a differencing one. */
+export interface Neighbours {
+  /** The chosen file's own name. */
+  readonly name: string;
+  list(): readonly string[];
+  /** Opens one of them for reading only; null: it is not there. */
+  open(name: string): ByteSource | null;
+}
+
+export const NO_NEIGHBOURS: Neighbours = { name: "", list: () => [], open: () => null };
+
+/** The container cannot be opened. The message says what is wrong and what to do. */
+export class ContainerError extends Error {
+  constructor(message: string) {
+    super(message);
+    this.name = "ContainerError";
+  }
+}
+
+/** A differencing image whose parent has a parent … more than this is damage or a circle. */
+export const MAX_PARENTS = 32;

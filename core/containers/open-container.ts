@@ -1,0 +1,18 @@
+import type { ByteSource } from "../bytes/byte-source";
+import { type Container, type Neighbours, NO_NEIGHBOURS } from "./container";
+import { openSplit } from "./split";
+import { openVhd } from "./vhd";
+import { openVhdx } from "./vhdx";
+
+/**
+ * Opens whatever holds a disk. What is none of the known containers is the raw disk itself. Parts of a split image may hold
+ * a container in their turn.
+ * @throws ContainerError when a container's structure cannot be followed, or a part or parent is missing
+ */
+export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS): Container {
+  const split = openSplit(file, neighbours);
+  const whole = split?.disk ?? file;
+  const inside = openVhdx(whole, neighbours) ?? openVhd(whole, neighbours);
+  if (inside) return split ? { ...inside, notes: [...split.notes, ...inside.notes] } : inside;
+  return split ?? { kind: "raw", form: null, disk: file, identity: null, created: null, notes: [] };
+}

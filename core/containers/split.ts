@@ -1,0 +1,123 @@
+import type { ByteSource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
+import { type Container, ContainerError, type Neighbours } from "./container";
+
+const MAX_PARTS = 20_000;
+
+/** Sources one after the other, seen as one. */
+export class ConcatSource implements ByteSource {
+  readonly size: number;
+  readonly #starts: number[] = [];
+
+  constructor(private readonly parts: readonly ByteSource[]) {
+    let size = 0;
+    for (const part of parts) {
+      this.#starts.push(size);
+      size += part.size;
+    }
+    this.size = size;
+  }
+
+  read(at: number, into: Uint8Array): void {
+    into.fill(0);
+    this.#each(at, into.length, (part, inside, length, done) => part.read(inside, into.subarray(done, done + length)));
+  }
+
+  unreadable(at: number, length: number): Range[] {
+    const found: Range[] = [];
+    this.#each(at, length, (part, inside, count, done) => {
+      const shift = at + done - inside;
+      for (const range of part.unreadable(inside, count)) found.push({ start: range.start + shift, end: range.end + shift });
+    });
+    return found;
+  }
+
+  #each(at: number, length: number, visit: (part: ByteSource, inside: number, length: number, done: number) => void): void {
+    if (at < 0) return;
+    const end = Math.min(this.size, at + length);
+    let low = 0;
+    let high = this.#starts.length;
+    while (low < high) {
+      const middle = (low + high) >>> 1;
+      if ((this.#starts[middle] as number) <= at) low = middle + 1;
+      else high = middle;
+    }
+    let position = at;
+    for (let index = low - 1; position < end && index < this.parts.length; index += 1) {
+      const part = this.parts[index] as ByteSource;
+      const inside = position - (this.#starts[index] as number);
+      const count = Math.min(part.size - inside, end - position);
+      if (count <= 0) continue;
+      visit(part, inside, count, position - at);
+      position += count;
+    }
+  }
+}
+
+/** How the names of the parts of one image follow one another. */
+interface Series {
+  readonly base: string;
+  readonly place: number;
+  readonly name: (place: number) => string;
+  /** Where such a series may begin. */
+  readonly first: readonly number[];
+}
+
+/** `.001`, `.002` … (also from `.000`, with two to four digits), or `.aa`, `.ab` … (two or three letters). */
+function seriesOf(name: string): Series | null {
+  const dot = name.lastIndexOf(".");
+  const base = name.slice(0, dot + 1);
+  const ending = name.slice(dot + 1);
+  if (dot < 1) return null;
+  if (/^\d{2,4}$/.test(ending))
+    return { base, place: Number(ending), name: (place) => `${base}${String(place).padStart(ending.length, "0")}`, first: [0, 1] };
+  if (!/^([a-z]{2,3}|[A-Z]{2,3})$/.test(ending)) return null;
+  const letterA = ending === ending.toLowerCase() ? 97 : 65;
+  const digits = [...ending].map((letter) => letter.charCodeAt(0) - letterA);
+  const written = (place: number) => {
+    let text = "";
+    for (let left = place, i = 0; i < ending.length; i += 1, left = Math.floor(left / 26))
+      text = String.fromCharCode(letterA + (left % 26)) + text;
+    return `${base}${text}`;
+  };
+  return { base, place: digits.reduce((sum, digit) => sum * 26 + digit, 0), name: written, first: [0] };
+}
+
+/**
+ * A raw image split into parts, whichever of them was chosen; null when the name is not that of a part.
+ * @throws ContainerError naming the part that is missing
+ */
+export function openSplit(file: ByteSource, neighbours: Neighbours): Container | null {
+  const series = seriesOf(neighbours.name);
+  if (!series) return null;
+  const present = new Set(neighbours.list());
+  const numbers = [...present].flatMap((name) => {
+    const other = seriesOf(name);
+    return other && other.base === series.base && series.name(other.place) === name ? [other.place] : [];
+  });
+  const last = Math.max(series.place, ...numbers);
+  const first = series.first.find((place) => present.has(series.name(place)) || place === series.place);
+  if (first === undefined && numbers.length === 0) return null;
+  const begin = first ?? (series.first.at(-1) as number);
+  // Letters end many ordinary names: without a part .aa, or with nothing beside it, such a file is no part.
+  if (first === undefined && series.first.length === 1) return null;
+  if (last === begin && series.first.length === 1) return null;
+  if (last - begin >= MAX_PARTS) return null;
+  const parts: ByteSource[] = [];
+  for (let place = begin; place <= last; place += 1) {
+    const name = series.name(place);
+    const part = place === series.place ? file : neighbours.open(name);
+    if (!part) throw new ContainerError(`The part “${name}” of this split image is missing: put it beside the others and open it again.`);
+    parts.push(part);
+  }
+  const notes: string[] = [];
+  const uneven = parts.findIndex((part, index) => index < parts.length - 1 && part.size !== (parts[0] as ByteSource).size);
+  if (uneven >= 0)
+    notes.push(
+      `The part “${series.name(begin + uneven)}” is not as long as the first one: it may be incomplete, and what follows it out of place.`,
+    );
+  notes.unshift(
+    `A raw image in ${parts.length} ${parts.length === 1 ? "part" : "parts"}, “${series.name(begin)}” to “${series.name(last)}”.`,
+  );
+  return { kind: "split", form: null, disk: new ConcatSource(parts), identity: null, created: null, notes };
+}

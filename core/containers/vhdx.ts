@@ -1,0 +1,352 @@
+import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { crc32c } from "../bytes/crc32c";
+import { Cursor } from "../bytes/cursor";
+import { guidText } from "../bytes/guid";
+import type { Range } from "../bytes/range-set";
+import { decodeUtf16le } from "../bytes/text";
+import { type Container, ContainerError, MAX_PARENTS, type Neighbours, NO_NEIGHBOURS } from "./container";
+import { replayLog } from "./vhdx-log";
+
+/** VHDX, all little-endian: [MS-VHDX] 2.2 ("Header Section"), 2.5 ("BAT"), 2.6 ("Metadata Region"). */
+const KIB = 1024;
+const MIB = 1 << 20;
+const IDENTIFIER = "vhdxfile";
+const HEADER = {
+  places: [64 * KIB, 128 * KIB],
+  size: 4096,
+  magic: "head",
+  checksum: 4,
+  sequence: 8,
+  dataWriteGuid: 32,
+  logGuid: 48,
+  version: 66,
+  logLength: 68,
+  logOffset: 72,
+} as const;
+const REGIONS = {
+  places: [192 * KIB, 256 * KIB],
+  size: 64 * KIB,
+  magic: "regi",
+  checksum: 4,
+  count: 8,
+  entries: 16,
+  entrySize: 32,
+  offset: 16,
+  length: 24,
+} as const;
+const REGION = { bat: "2DC27766-F623-4200-9D64-115E9BFD4A08", metadata: "8B7CA206-4790-4B9A-B8FE-575F050F886E" } as const;
+const METADATA = { magic: "metadata", count: 10, entries: 32, entrySize: 32, offset: 16, length: 20, mostEntries: 2047 } as const;
+const ITEM = {
+  parameters: "CAA16737-FA36-4D43-B3B6-33F0AA44E76B",
+  diskSize: "2FA54224-CD1B-4876-B211-5DBED83BF4B8",
+  diskId: "BECA12AB-B2E6-4523-93EF-C309E000C746",
+  sectorSize: "8141BF1D-A96F-4709-BA47-F233A8FAAB5F",
+  parent: "A8D35F2D-B30B-454D-ABF7-D3D84834AB0C",
+} as const;
+const PARAMETERS = { leaveAllocated: 1, hasParent: 2 } as const;
+const LOCATOR = { count: 18, entries: 20, entrySize: 12 } as const;
+const BLOCK = { notPresent: 0, full: 6, partial: 7 } as const;
+const NO_LOG = "00000000-0000-0000-0000-000000000000";
+/** Sectors one sector bitmap block speaks of (2.5.1.2). */
+const CHUNK_SECTORS = 2 ** 23;
+const MAX_DISK = 64 * 2 ** 40;
+const MAX_ITEM = 1 << 16;
+
+const ascii = (bytes: Uint8Array) => String.fromCharCode(...bytes);
+
+interface Header {
+  readonly sequence: number;
+  readonly dataWriteGuid: string;
+  readonly logGuid: string;
+  readonly logAt: number;
+  readonly logLength: number;
+}
+
+function soundChecksum(bytes: Uint8Array, at: number): boolean {
+  const copy = bytes.slice();
+  copy.fill(0, at, at + 4);
+  return crc32c(copy) === new Cursor(bytes).u32(at);
+}
+
+/** Of the two headers the sound one with the higher number is current (2.2.2). */
+function readHeader(file: ByteSource, notes: string[]): Header {
+  const headers = HEADER.places.map((at): Header | null => {
+    const bytes = readBytes(file, at, HEADER.size);
+    const cursor = new Cursor(bytes);
+    if (ascii(cursor.slice(0, 4)) !== HEADER.magic || !soundChecksum(bytes, HEADER.checksum) || cursor.u16(HEADER.version) !== 1)
+      return null;
+    return {
+      sequence: cursor.u64(HEADER.sequence),
+      dataWriteGuid: guidText(cursor.slice(HEADER.dataWriteGuid, 16)),
+      logGuid: guidText(cursor.slice(HEADER.logGuid, 16)),
+      logAt: cursor.u64(HEADER.logOffset),
+      logLength: cursor.u32(HEADER.logLength),
+    };
+  });
+  const [first, second] = headers as [Header | null, Header | null];
+  if (!first || !second) notes.push("One of the image's two headers is damaged; the other was used.");
+  const current = first && second ? (first.sequence > second.sequence ? first : second) : (first ?? second);
+  if (!current) throw new ContainerError("Both headers of the image are damaged: where its parts stand is not known any more.");
+  return current;
+}
+
+function readRegions(file: ByteSource, notes: string[]): Map<string, { at: number; length: number }> {
+  for (const [index, place] of REGIONS.places.entries()) {
+    const bytes = readBytes(file, place, REGIONS.size);
+    const cursor = new Cursor(bytes);
+    const count = cursor.u32(REGIONS.count);
+    if (ascii(cursor.slice(0, 4)) !== REGIONS.magic || !soundChecksum(bytes, REGIONS.checksum) || count > METADATA.mostEntries) continue;
+    if (index > 0) notes.push("The image's first table of regions is damaged; its copy was used.");
+    const found = new Map<string, { at: number; length: number }>();
+    for (let i = 0; i < count; i += 1) {
+      const entry = REGIONS.entries + i * REGIONS.entrySize;
+      found.set(guidText(cursor.slice(entry, 16)), { at: cursor.u64(entry + REGIONS.offset), length: cursor.u32(entry + REGIONS.length) });
+    }
+    return found;
+  }
+  throw new ContainerError("Both tables of regions of the image are damaged: where its parts stand is not known any more.");
+}
+
+interface Metadata {
+  readonly blockSize: number;
+  readonly hasParent: boolean;
+  readonly diskSize: number;
+  readonly sectorSize: number;
+  readonly diskId: string | null;
+  readonly parent: ReadonlyMap<string, string>;
+}
+
+function readMetadata(file: ByteSource, region: { at: number; length: number } | undefined): Metadata {
+  if (!region || region.at + region.length > file.size || region.length < 64 * KIB)
+    throw new ContainerError("The image's description of its disk would stand past its end: the file is cut short.");
+  const table = new Cursor(readBytes(file, region.at, 64 * KIB));
+  if (ascii(table.slice(0, 8)) !== METADATA.magic) throw new ContainerError("The image's description of its disk is overwritten.");
+  const items = new Map<string, Cursor>();
+  for (let i = 0; i < Math.min(table.u16(METADATA.count), METADATA.mostEntries); i += 1) {
+    const entry = METADATA.entries + i * METADATA.entrySize;
+    const at = table.u32(entry + METADATA.offset);
+    const length = table.u32(entry + METADATA.length);
+    if (length > MAX_ITEM || at + length > region.length) continue;
+    items.set(guidText(table.slice(entry, 16)), new Cursor(readBytes(file, region.at + at, length)));
+  }
+  const item = (id: string, size: number) => {
+    const found = items.get(id);
+    if (!found || found.size < size) throw new ContainerError("A part of the image's description of its disk is missing.");
+    return found;
+  };
+  const parameters = item(ITEM.parameters, 8);
+  const blockSize = parameters.u32(0);
+  const sectorSize = item(ITEM.sectorSize, 4).u32(0);
+  const diskSize = item(ITEM.diskSize, 8).u64(0);
+  if (blockSize < MIB || blockSize > 256 * MIB || (blockSize & (blockSize - 1)) !== 0)
+    throw new ContainerError(`The image gives blocks of ${blockSize} bytes, which cannot be.`);
+  if (sectorSize !== 512 && sectorSize !== 4096)
+    throw new ContainerError(`The image gives sectors of ${sectorSize} bytes, which cannot be.`);
+  if (diskSize > MAX_DISK || diskSize % sectorSize !== 0)
+    throw new ContainerError(`The image gives a disk of ${diskSize} bytes, which cannot be.`);
+  const id = items.get(ITEM.diskId);
+  const hasParent = (parameters.u32(4) & PARAMETERS.hasParent) !== 0;
+  return {
+    blockSize,
+    sectorSize,
+    diskSize,
+    hasParent,
+    diskId: id && id.size >= 16 ? guidText(id.bytes) : null,
+    parent: hasParent ? readLocator(item(ITEM.parent, LOCATOR.entries)) : new Map(),
+  };
+}
+
+/** 2.6.2.6: keys and values in UTF-16. */
+function readLocator(cursor: Cursor): Map<string, string> {
+  const found = new Map<string, string>();
+  for (let i = 0; i < cursor.u16(LOCATOR.count); i += 1) {
+    const entry = LOCATOR.entries + i * LOCATOR.entrySize;
+    if (entry + LOCATOR.entrySize > cursor.size) break;
+    const [keyAt, valueAt, keyLength, valueLength] = [
+      cursor.u32(entry),
+      cursor.u32(entry + 4),
+      cursor.u16(entry + 8),
+      cursor.u16(entry + 10),
+    ];
+    if (keyAt + keyLength > cursor.size || valueAt + valueLength > cursor.size) continue;
+    found.set(decodeUtf16le(cursor.slice(keyAt, keyLength)), decodeUtf16le(cursor.slice(valueAt, valueLength)));
+  }
+  return found;
+}
+
+/**
+ * Opens a VHDX; null when the file is none. A log that is not clean is replayed in memory, never in the file.
+ * @throws ContainerError when its structure cannot be followed, or its parent is missing
+ */
+export function openVhdx(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS): Container | null {
+  return openImage(file, neighbours, 0)?.container ?? null;
+}
+
+function openImage(file: ByteSource, neighbours: Neighbours, depth: number): { container: Container; dataWriteGuid: string } | null {
+  if (file.size < MIB || ascii(readBytes(file, 0, 8)) !== IDENTIFIER) return null;
+  const notes: string[] = [];
+  const header = readHeader(file, notes);
+  let whole = file;
+  if (header.logGuid !== NO_LOG) {
+    const replayed = replayLog(file, header.logAt, header.logLength, header.logGuid);
+    if (replayed) {
+      whole = replayed.file;
+      notes.push(
+        `The image was not closed properly: ${replayed.entries} entries of its log were applied in memory; the file stays as it is.`,
+      );
+    } else notes.push("The image was not closed properly and its log cannot be followed: the last changes to it may be missing.");
+  }
+  const regions = readRegions(whole, notes);
+  const metadata = readMetadata(whole, regions.get(REGION.metadata));
+  const bat = regions.get(REGION.bat);
+  const chunkRatio = (CHUNK_SECTORS * metadata.sectorSize) / metadata.blockSize;
+  const blocks = Math.ceil(metadata.diskSize / metadata.blockSize);
+  const entries = metadata.hasParent ? Math.ceil(blocks / chunkRatio) * (chunkRatio + 1) : blocks + Math.floor((blocks - 1) / chunkRatio);
+  if (!bat || entries * 8 > bat.length || bat.at + entries * 8 > whole.size)
+    throw new ContainerError("The image's block table would stand past its end: the file is cut short.");
+  const parent = metadata.hasParent ? openParent(metadata, neighbours, depth, notes) : null;
+  const disk = new BlockSource(whole, metadata, bat.at, chunkRatio, parent);
+  const container: Container = {
+    kind: "vhdx",
+    form: parent ? "differencing" : "dynamic",
+    disk,
+    identity: metadata.diskId,
+    created: null,
+    notes,
+  };
+  return {
+    container: parent || !disk.allPresent(blocks) ? container : { ...container, form: "fixed" },
+    dataWriteGuid: header.dataWriteGuid,
+  };
+}
+
+function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number, notes: string[]): ByteSource {
+  if (depth >= MAX_PARENTS) throw new ContainerError("The image's parents have parents without end: one of them refers back to itself.");
+  const plain = (text: string | undefined) => (text ?? "").replace(/[{}\0]/g, "").toUpperCase();
+  const linkages = [plain(parent.get("parent_linkage")), plain(parent.get("parent_linkage2"))].filter(Boolean);
+  const names = ["relative_path", "absolute_win32_path", "volume_path"]
+    .map((key) => (parent.get(key) ?? "").replace(/\0.*$/s, "").split(/[\\/]/).pop() ?? "")
+    .filter(Boolean);
+  const others = neighbours.list().filter((name) => !names.includes(name) && /\.a?vhdx$/i.test(name));
+  for (const name of new Set([...names, ...others])) {
+    if (name === neighbours.name) continue;
+    const file = neighbours.open(name);
+    const opened = file && openImage(file, { ...neighbours, name }, depth + 1);
+    if (!opened || !linkages.includes(opened.dataWriteGuid)) continue;
+    notes.push(`Holds the changes to “${name}”, which was found beside it.`, ...opened.container.notes);
+    return opened.container.disk;
+  }
+  const wanted = names[0] ? `“${names[0]}”` : `the image with the mark ${linkages[0] ?? "that is not told"}`;
+  throw new ContainerError(
+    `This image holds only the changes to ${wanted}, which is not beside it (or was changed since): put it into the same folder and open it again.`,
+  );
+}
+
+/** The disk inside. */
+class BlockSource implements ByteSource {
+  readonly size: number;
+  readonly #bitmaps = new Map<number, Uint8Array>();
+  #tablePart: { first: number; view: Cursor } | undefined;
+
+  constructor(
+    private readonly file: ByteSource,
+    private readonly metadata: Metadata,
+    private readonly tableAt: number,
+    private readonly chunkRatio: number,
+    private readonly parent: ByteSource | null,
+  ) {
+    this.size = metadata.diskSize;
+  }
+
+  /** Whether every block has its place in the file, as a fixed image has. Looks at some of them. */
+  allPresent(blocks: number): boolean {
+    const step = Math.max(1, Math.floor(blocks / 64));
+    for (let block = 0; block < blocks; block += step)
+      if (this.#entry(block + Math.floor(block / this.chunkRatio)).state !== BLOCK.full) return false;
+    return blocks > 0;
+  }
+
+  read(at: number, into: Uint8Array): void {
+    into.fill(0);
+    this.#each(at, into.length, (from, fileAt, length) => {
+      const part = into.subarray(from - at, from - at + length);
+      if (fileAt !== null) this.file.read(fileAt, part);
+      else this.parent?.read(from, part);
+    });
+  }
+
+  unreadable(at: number, length: number): Range[] {
+    const found: Range[] = [];
+    if (this.file.unreadable(0, this.file.size).length === 0 && !this.parent?.unreadable(at, length).length) return found;
+    this.#each(at, length, (from, fileAt, count) => {
+      const ranges = fileAt !== null ? this.file.unreadable(fileAt, count) : (this.parent?.unreadable(from, count) ?? []);
+      const shift = fileAt !== null ? from - fileAt : 0;
+      for (const range of ranges) found.push({ start: range.start + shift, end: range.end + shift });
+    });
+    return found;
+  }
+
+  /** Calls `visit` for each stretch with its place in the file; null: in the parent, or nowhere. States without a place read as zeros. */
+  #each(at: number, length: number, visit: (from: number, fileAt: number | null, length: number) => void): void {
+    const { blockSize } = this.metadata;
+    const end = Math.min(this.size, at + length);
+    for (let from = Math.max(0, at); from < end; ) {
+      const block = Math.floor(from / blockSize);
+      const inside = from - block * blockSize;
+      const count = Math.min(blockSize - inside, end - from);
+      const { state, at: blockAt } = this.#entry(block + Math.floor(block / this.chunkRatio));
+      if (state === BLOCK.full) visit(from, blockAt + inside, count);
+      else if (state === BLOCK.partial && this.parent) this.#eachSector(block, blockAt, inside, count, from, visit);
+      else if (state === BLOCK.notPresent) visit(from, null, count);
+      from += count;
+    }
+  }
+
+  #eachSector(
+    block: number,
+    blockAt: number,
+    inside: number,
+    count: number,
+    from: number,
+    visit: (from: number, fileAt: number | null, length: number) => void,
+  ): void {
+    const { sectorSize, blockSize } = this.metadata;
+    const chunk = Math.floor(block / this.chunkRatio);
+    const bitmap = this.#bitmap(chunk);
+    const first = (block - chunk * this.chunkRatio) * (blockSize / sectorSize);
+    const own = (sector: number) => ((((bitmap[(first + sector) >>> 3] ?? 0) as number) >>> ((first + sector) & 7)) & 1) === 1;
+    for (let done = 0; done < count; ) {
+      const sector = Math.floor((inside + done) / sectorSize);
+      const here = own(sector);
+      let next = sector + 1;
+      while (next * sectorSize < inside + count && own(next) === here) next += 1;
+      const length = Math.min(next * sectorSize - (inside + done), count - done);
+      visit(from + done, here ? blockAt + inside + done : null, length);
+      done += length;
+    }
+  }
+
+  /** The sector bitmap of a chunk, 1 MiB; its own entry follows those of the chunk's blocks. */
+  #bitmap(chunk: number): Uint8Array {
+    let bitmap = this.#bitmaps.get(chunk);
+    if (!bitmap) {
+      const { state, at } = this.#entry(chunk * (this.chunkRatio + 1) + this.chunkRatio);
+      bitmap = state === BLOCK.full ? readBytes(this.file, at, MIB) : new Uint8Array(MIB);
+      if (this.#bitmaps.size >= 16) this.#bitmaps.clear();
+      this.#bitmaps.set(chunk, bitmap);
+    }
+    return bitmap;
+  }
+
+  /** 2.5.1: three bits of state, and the place in whole MiB from bit 20 on. */
+  #entry(index: number): { state: number; at: number } {
+    const perPart = 8192;
+    const first = Math.floor(index / perPart) * perPart;
+    if (this.#tablePart?.first !== first)
+      this.#tablePart = { first, view: new Cursor(readBytes(this.file, this.tableAt + first * 8, perPart * 8)) };
+    const { view } = this.#tablePart;
+    const low = view.u32((index - first) * 8);
+    const high = view.u32((index - first) * 8 + 4);
+    return { state: low & 7, at: (high * 4096 + Math.floor(low / MIB)) * MIB };
+  }
+}

@@ -1,0 +1,219 @@
+import { type ByteSource, WindowSource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
+import type { Container, ContainerKind } from "../containers/container";
+import { closedVolume, looksRandom } from "../filesystems/closed-volume";
+import { openExfat } from "../filesystems/exfat/exfat";
+import { openFat } from "../filesystems/fat/fat";
+import { type FileSystem, FileSystemError } from "../filesystems/file-record";
+import { searchGeometry } from "../filesystems/ntfs/found-geometry";
+import { openNtfs } from "../filesystems/ntfs/ntfs";
+import { type FileSystemName, type Recognised, recogniseFileSystem } from "../filesystems/recognise";
+import type { Partition, PartitionTable } from "../partitions/partition";
+import { readPartitions } from "../partitions/read-partitions";
+import { findVolumes } from "./find-volumes";
+
+/** A volume found on a disk. Offsets and lengths are bytes of the disk. */
+export interface VolumeReport {
+  /** Counts from 0 in the order on the disk. */
+  readonly volume: number;
+  readonly container: ContainerKind;
+  readonly table: PartitionTable["kind"];
+  readonly offset: number;
+  readonly length: number;
+  readonly filesystem: FileSystemName;
+  readonly label: string | null;
+  readonly clusterSize: number | null;
+  /** Named by the partition table; found where no table names it; or of an earlier division, with another volume over it now. */
+  readonly standing: "present" | "lost" | "earlier";
+  /** Why its content stays closed (it is encrypted); null: it does not. */
+  readonly closed: string | null;
+  readonly notes: readonly string[];
+}
+
+export interface DiskReport {
+  readonly container: ContainerKind;
+  /** The identity the container gives itself, and when it was made (UTC milliseconds); null: not told. */
+  readonly identity: string | null;
+  readonly created: number | null;
+  /** Bytes of the disk inside the container. */
+  readonly size: number;
+  readonly table: PartitionTable["kind"];
+  readonly volumes: readonly VolumeReport[];
+  /** What concerns the disk as a whole. */
+  readonly notes: readonly string[];
+}
+
+/** File systems whose records can be read. The others are only recognised. */
+const OPENERS: Partial<Record<FileSystemName, (disk: ByteSource, start: number, length: number) => FileSystem>> = {
+  ntfs: openNtfs,
+  fat12: openFat,
+  fat16: openFat,
+  fat32: openFat,
+  exfat: openExfat,
+};
+
+const RAW: Pick<Container, "kind" | "identity" | "created" | "notes"> = { kind: "raw", identity: null, created: null, notes: [] };
+
+/** Says what a disk holds: its partition table and the volumes in it, those no table names included. Damage becomes notes. */
+export function inspectDisk(disk: ByteSource, held: Pick<Container, "kind" | "identity" | "created" | "notes"> = RAW): DiskReport {
+  const table = readPartitions(disk);
+  const bare = table.partitions.length === 0 ? [{ start: 0, length: disk.size, type: null, name: null }] : table.partitions;
+  const declared = [...bare].sort((a, b) => a.start - b.start).map((partition) => declaredVolume(disk, partition));
+  const alone = table.partitions.length === 0;
+  const notes = [...held.notes, ...table.notes];
+  const others = otherVolumes(disk, declared, alone, notes);
+  // A disk without a table that turns out to hold volumes is no volume itself.
+  const kept = alone && declared[0]?.filesystem === "unknown" && !declared[0].closed && others.length > 0 ? [] : declared;
+  const listed = [...kept, ...others.filter((each) => each.standing === "lost")].sort((a, b) => a.offset - b.offset);
+  const volumes = [...listed, ...others.filter((each) => each.standing === "earlier")].map(
+    (found, volume): VolumeReport => ({ volume, container: held.kind, table: table.kind, ...found }),
+  );
+  if (volumes.some((each) => each.standing === "lost") && alone)
+    notes.push("There is no partition table any more; the volumes were found by their own boot sectors.");
+  for (const overlap of overlapping(volumes)) notes.push(overlap);
+  return { container: held.kind, identity: held.identity, created: held.created, size: disk.size, table: table.kind, volumes, notes };
+}
+
+type FoundVolume = Omit<VolumeReport, "volume" | "container" | "table">;
+
+function declaredVolume(disk: ByteSource, partition: Partition): FoundVolume {
+  const length = Math.max(0, Math.min(partition.length, disk.size - partition.start));
+  const window = new WindowSource(disk, partition.start, length);
+  const notes: string[] = [];
+  if (length < partition.length) notes.push(`The partition should have ${partition.length} bytes; the disk ends after ${length} of them.`);
+  const closed = closedVolume(window);
+  if (closed) notes.push(closed);
+  return describe(disk, partition.start, length, closed ? NOT_KNOWN : recognise(disk, partition.start, length), "present", closed, notes);
+}
+
+const NOT_KNOWN: Recognised = { filesystem: "unknown", length: null, clusterSize: null, label: null };
+
+/** Which file system a stretch holds, by its boot sectors or, with all of them gone, by the records of its file table. */
+function recognise(disk: ByteSource, start: number, length: number): Recognised {
+  const window = new WindowSource(disk, start, length);
+  const recognised = recogniseFileSystem(window);
+  if (recognised.filesystem !== "unknown") return recognised;
+  const geometry = searchGeometry(disk, start, length);
+  if (!geometry) return recognised;
+  return { filesystem: "ntfs", length: geometry.clusters * geometry.clusterSize, clusterSize: geometry.clusterSize, label: null };
+}
+
+function describe(
+  disk: ByteSource,
+  offset: number,
+  length: number,
+  recognised: Recognised,
+  standing: VolumeReport["standing"],
+  closed: string | null,
+  notes: string[],
+): FoundVolume {
+  const facts = openFacts(disk, offset, length, recognised.filesystem, notes);
+  if (recognised.filesystem === "unknown" && !closed && looksRandom(new WindowSource(disk, offset, length)))
+    notes.push("Everything looked at in it reads like random numbers: it is encrypted as a whole, or was wiped with them.");
+  return {
+    offset,
+    length,
+    filesystem: recognised.filesystem,
+    label: facts?.label ?? recognised.label,
+    clusterSize: facts?.clusterSize ?? recognised.clusterSize,
+    standing,
+    closed,
+    notes,
+  };
+}
+
+/** Volumes that no table names: in the gaps (lost), or inside one that is there now (from an earlier division of the disk). */
+function otherVolumes(disk: ByteSource, declared: readonly FoundVolume[], alone: boolean, notes: string[]): FoundVolume[] {
+  const sound = declared.filter((each) => each.filesystem !== "unknown");
+  const gaps = gapsBetween(sound, disk.size);
+  const inside = sound.map((each) => ({ start: each.offset, end: each.offset + each.length }));
+  const { found, complete } = findVolumes(disk, [...gaps, ...inside]);
+  const others: FoundVolume[] = [];
+  const maps = new Map<FoundVolume, FileSystem | null>();
+  for (const trace of found) {
+    const same = (each: FoundVolume) => each.offset === trace.start && each.filesystem === trace.filesystem;
+    if (sound.some(same) || others.some(same)) continue;
+    const around = sound.find((each) => trace.start >= each.offset && trace.start < each.offset + each.length);
+    if (around && isContent(disk, around, trace.start, maps)) continue;
+    // Inside a volume found by the better evidence of its own boot sector, another one is content or chance.
+    const within = others.find((each) => trace.start > each.offset && trace.start + trace.length <= each.offset + each.length);
+    if (within) continue;
+    const standing = around ? "earlier" : "lost";
+    const own: string[] = [];
+    if (trace.by !== "boot sector") own.push(`Found by its ${trace.by}.`);
+    const length = Math.min(trace.length, disk.size - trace.start);
+    if (length < trace.length) own.push(`The volume should have ${trace.length} bytes; the disk ends after ${length} of them.`);
+    const next = sound.find((each) => each.offset > trace.start && each.offset < trace.start + length);
+    const over = around ?? next;
+    if (over)
+      own.push(
+        `A volume of an earlier division of the disk: it reaches from ${trace.start} to ${trace.start + length}, where the volume at ${over.offset} lies now. What that one has written since is lost to it.`,
+      );
+    const recognised = { filesystem: trace.filesystem, length: trace.length, clusterSize: null, label: null };
+    const volume = describe(disk, trace.start, length, recognised, over ? "earlier" : standing, null, own);
+    // Without readable records there is nothing to offer.
+    if (volume.clusterSize !== null) others.push(volume);
+  }
+  if (!complete && (alone || gaps.length > 0))
+    notes.push(
+      "The disk is large: outside its partitions it was searched for lost volumes closely at the beginning and the end, and otherwise at whole MiB only.",
+    );
+  return others;
+}
+
+const SMALLEST_GAP = 64 * 1024;
+
+function gapsBetween(volumes: readonly FoundVolume[], size: number): Range[] {
+  const gaps: Range[] = [];
+  let at = 0;
+  for (const volume of [...volumes].sort((a, b) => a.offset - b.offset)) {
+    if (volume.offset - at >= SMALLEST_GAP) gaps.push({ start: at, end: volume.offset });
+    at = Math.max(at, volume.offset + volume.length);
+  }
+  if (size - at >= SMALLEST_GAP) gaps.push({ start: at, end: size });
+  return gaps;
+}
+
+/** Whether a place belongs to a file of the volume it lies in: then what looks like a volume is the image of one, kept as a file. */
+function isContent(disk: ByteSource, volume: FoundVolume, at: number, opened: Map<FoundVolume, FileSystem | null>): boolean {
+  if (!opened.has(volume)) opened.set(volume, openFacts(disk, volume.offset, volume.length, volume.filesystem, []));
+  const facts = opened.get(volume);
+  if (!facts?.allocation) return false;
+  return at >= facts.allocationStart && facts.allocation.isUsed(Math.floor((at - facts.allocationStart) / facts.clusterSize));
+}
+
+/** Explains volumes of the table itself that lie over one another. */
+function overlapping(volumes: readonly VolumeReport[]): string[] {
+  const present = volumes.filter((each) => each.standing === "present");
+  return present.slice(1).flatMap((volume, index) => {
+    const before = present[index] as VolumeReport;
+    return before.offset + before.length > volume.offset
+      ? [
+          `Volume ${before.volume} and volume ${volume.volume} overlap from ${volume.offset} on: the partition table is damaged, and only one of them can be right there.`,
+        ]
+      : [];
+  });
+}
+
+function openFacts(disk: ByteSource, start: number, length: number, filesystem: FileSystemName, notes: string[]): FileSystem | null {
+  if (filesystem === "unknown") return null;
+  try {
+    const opened = openVolume(disk, { offset: start, length, filesystem });
+    notes.push(...opened.notes);
+    return opened;
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    notes.push(error.message);
+    return null;
+  }
+}
+
+/**
+ * Opens a volume for reading its records.
+ * @throws FileSystemError when the file system is not read, or its structures cannot be followed
+ */
+export function openVolume(disk: ByteSource, volume: Pick<VolumeReport, "offset" | "length" | "filesystem">): FileSystem {
+  const open = OPENERS[volume.filesystem];
+  if (!open) throw new FileSystemError(`Volumes of the kind ${volume.filesystem} are recognised, but their files are not read yet.`);
+  return open(disk, volume.offset, volume.length);
+}
