@@ -1,6 +1,8 @@
 import type { ByteSource } from "./byte-source";
 import { decodeLznt1 } from "./lznt1";
+import { decodeLzx } from "./lzx";
 import type { Range } from "./range-set";
+import { decodeXpress } from "./xpress";
 
 /** One stretch of a copy's content, in the order of the content. */
 export type Segment =
@@ -12,8 +14,24 @@ export type Segment =
   | { readonly kind: "hole"; readonly length: number }
   /** Content whose place is not known any more: reads as zeros and counts as lost. */
   | { readonly kind: "lost"; readonly length: number }
-  /** Compressed content: the coded bytes stand at `from` and give `length` plain bytes. */
-  | { readonly kind: "coded"; readonly coding: "lznt1"; readonly length: number; readonly from: readonly DiskRun[] };
+  /**
+   * Compressed content: the coded bytes stand at `from` and give `length` plain bytes. Where they were kept in a record, `held`
+   * has them, because the record's bytes on the disk are not the file's.
+   */
+  | {
+      readonly kind: "coded";
+      readonly coding: Coding;
+      readonly length: number;
+      readonly from: readonly DiskRun[];
+      readonly held?: Uint8Array;
+    };
+
+export type Coding = "lznt1" | "xpress" | "lzx";
+const DECODE: Record<Coding, (coded: Uint8Array, length: number) => { bytes: Uint8Array }> = {
+  lznt1: decodeLznt1,
+  xpress: decodeXpress,
+  lzx: decodeLzx,
+};
 
 export interface DiskRun {
   /** Byte offset on the disk. */
@@ -58,6 +76,38 @@ export function diskRuns(layout: Layout): DiskRun[] {
     if (segment.kind === "disk") return [{ at: segment.at, length: segment.length }];
     return segment.kind === "coded" ? [...segment.from] : [];
   });
+}
+
+function readRuns(disk: ByteSource, runs: readonly DiskRun[]): Uint8Array {
+  const bytes = new Uint8Array(runs.reduce((sum, run) => sum + run.length, 0));
+  let done = 0;
+  for (const run of runs) {
+    disk.read(run.at, bytes.subarray(done, done + run.length));
+    done += run.length;
+  }
+  return bytes;
+}
+
+/** A stretch of a layout as segments of its own. Coded ones are not cut: `null` when it would have to. */
+export function sliceLayout(layout: Layout, start: number, length: number): Segment[] | null {
+  const found: Segment[] = [];
+  let at = 0;
+  for (const segment of layout.segments) {
+    const from = Math.max(start, at);
+    const to = Math.min(start + length, at + segment.length);
+    if (from < to) {
+      const inside = from - at;
+      const count = to - from;
+      if (segment.kind === "disk") found.push({ kind: "disk", at: segment.at + inside, length: count });
+      else if (segment.kind === "held")
+        found.push({ kind: "held", at: segment.at + inside, length: count, bytes: segment.bytes.subarray(inside, inside + count) });
+      else if (segment.kind === "coded") return null;
+      else found.push({ kind: segment.kind, length: count });
+    }
+    at += segment.length;
+    if (at >= start + length) break;
+  }
+  return found;
 }
 
 /** A copy's content, read through its layout from the disk it stands on. */
@@ -108,13 +158,8 @@ export class LayoutSource implements ByteSource {
 
   #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {
     if (this.#decoded?.index === index) return this.#decoded.bytes;
-    const coded = new Uint8Array(segment.from.reduce((sum, run) => sum + run.length, 0));
-    let done = 0;
-    for (const run of segment.from) {
-      this.disk.read(run.at, coded.subarray(done, done + run.length));
-      done += run.length;
-    }
-    const bytes = decodeLznt1(coded, segment.length).bytes;
+    const coded = segment.held ?? readRuns(this.disk, segment.from);
+    const { bytes } = DECODE[segment.coding](coded, segment.length);
     this.#decoded = { index, bytes };
     return bytes;
   }

@@ -11,7 +11,7 @@ export interface Evidence extends ByteEvidence {
 }
 
 /** One recoverable instance of a file. */
-export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise" | "assumed"> {
+export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise" | "assumed" | "leftover"> {
   readonly place: Place;
   readonly condition: Condition;
   /** The share of the content's bytes that is still there, 0 … 1. */
@@ -55,7 +55,7 @@ function judge(
   const explained = explain(evidence, condition);
   // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
   return {
-    place: "file-record",
+    place: record.leftover ? "leftover-record" : "file-record",
     reference: record.reference,
     state,
     type,
@@ -66,6 +66,7 @@ function judge(
     created: record.created,
     modified: record.modified,
     changed: record.changed,
+    deletedAt: record.deletedAt ?? null,
     layout,
     system: record.system,
     encrypted: record.encrypted,
@@ -95,8 +96,8 @@ export function conditionOf(
   assumed = false,
 ): { condition: Condition; survival: number } {
   if (record.type === "folder") return { condition: "whole", survival: 1 };
-  if (!record.layout) return { condition: record.size === 0 ? "whole" : "not-checked", survival: record.size === 0 ? 1 : 0 };
-  if (record.size === 0) return { condition: "whole", survival: 1 };
+  if (!record.layout && record.size > 0) return { condition: evidence.lost >= record.size ? "name-only" : "not-checked", survival: 0 };
+  if (!record.layout || record.size === 0) return { condition: "whole", survival: 1 };
   const gone = evidence.usedByOthers + evidence.takenLater + evidence.lost + evidence.unreadable;
   // Holes were never stored: of a sparse file only the stored bytes can survive.
   const stored = record.layout.segments.reduce((sum, segment) => sum + (segment.kind === "hole" ? 0 : segment.length), 0);

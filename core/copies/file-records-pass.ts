@@ -21,3 +21,13 @@ export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0,
     yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
   }
 }
+
+/**
+ * The pass "leftover records": what stands outside the volume's present records, of a file system that was there before or
+ * cut off from the present one. It reads the whole volume, with a resume point; nothing where a file system has no such thing.
+ */
+export function* leftoversPass(volume: FileSystem, disk: ByteSource, from = 0, step = STEP): Generator<CopyBatch, void, void> {
+  for (const batch of volume.readLeftovers?.(from, step) ?? []) {
+    yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
+  }
+}

@@ -30,6 +30,8 @@ export interface FileRecord {
   readonly created: number | null;
   readonly modified: number | null;
   readonly changed: number | null;
+  /** When it was deleted, where something tells; UTC milliseconds. */
+  readonly deletedAt?: number | null;
   /** null: the content cannot be read (the notes say why) or there is none (a folder). */
   readonly layout: Layout | null;
   readonly evidence: ByteEvidence;
@@ -37,11 +39,13 @@ export interface FileRecord {
   readonly assumed?: boolean;
   /** Another layout to be taken instead when the content speaks for it and against the first. */
   readonly otherwise?: { readonly layout: Layout; readonly evidence: ByteEvidence; readonly note: string };
+  /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
+  readonly leftover?: boolean;
   /** True for the file system's own files. */
   readonly system: boolean;
   readonly encrypted: boolean;
-  /** Named alternate streams: name and bytes. */
-  readonly streams: readonly { readonly name: string; readonly size: number }[];
+  /** Named alternate streams: name, bytes, and where they stand (null: they cannot be read). */
+  readonly streams: readonly { readonly name: string; readonly size: number; readonly layout: Layout | null }[];
   /** Names this file has on the volume. */
   readonly links: number;
   readonly notes: readonly string[];
@@ -67,6 +71,22 @@ export interface FileSystem {
   readonly allocationStart: number;
   /** All records, in batches of `step` units of work, from a resume point (0: the start). */
   readRecords(from: number, step: number): Generator<RecordBatch, void, void>;
+  /**
+   * Records that stand outside the present ones: of a file system that was there before, of folders nothing leads to any more.
+   * The whole volume is read for them; units of work are bytes, then records.
+   */
+  readLeftovers?(from: number, step: number): Generator<RecordBatch, void, void>;
+  /** What does not add up in the volume, in plain words. Nothing is repaired. */
+  findings?(): Finding[];
+}
+
+/** One thing that does not add up. */
+export interface Finding {
+  readonly what: string;
+  /** How often. */
+  readonly count: number;
+  /** Some of the places or files in question. */
+  readonly examples: readonly string[];
 }
 
 /** The structures of a volume cannot be followed at all. The message says what was expected. */

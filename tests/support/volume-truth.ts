@@ -22,6 +22,8 @@ export interface TrueEntry {
   note?: string;
   resident?: boolean;
   compressed?: boolean;
+  /** Clusters of an NTFS file: first in the file, first on the volume (null: a hole), how many. */
+  runs?: [number, number | null, number][];
   times?: { created: string; modified: string };
   mft?: { record: number; recordReused?: boolean; nameStillInRecord?: boolean; parentLive?: boolean };
 }

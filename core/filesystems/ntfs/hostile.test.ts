@@ -3,11 +3,11 @@ import { seeded } from "../../../demo/draw";
 import { fixture } from "../../../tests/support/volume-truth";
 import { MemorySource, readBytes } from "../../bytes/byte-source";
 import { LayoutSource } from "../../bytes/layout";
-import { fileRecordsPass } from "../../copies/file-records-pass";
+import { fileRecordsPass, leftoversPass } from "../../copies/file-records-pass";
 import { inspectDisk, openVolume } from "../../volumes/inspect";
 import { FileSystemError } from "../file-record";
 
-const MUTATIONS = Number(process.env.COMPASS_MUTATIONS ?? 20_000);
+const MUTATIONS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
 const SLOWEST_MS = 2_000;
 const MOST_MEMORY = 512 << 20;
 
@@ -20,7 +20,9 @@ function readAll(bytes: Uint8Array): number {
   let copies = 0;
   for (const report of inspectDisk(disk).volumes) {
     try {
-      for (const batch of fileRecordsPass(openVolume(disk, report), disk)) {
+      const volume = openVolume(disk, report);
+      for (const finding of volume.findings?.() ?? []) expect(finding.count).toBeGreaterThan(0);
+      for (const batch of [...fileRecordsPass(volume, disk), ...leftoversPass(volume, disk)]) {
         for (const copy of batch.copies) {
           copies += 1;
           expect(copy.survival >= 0 && copy.survival <= 1).toBe(true);

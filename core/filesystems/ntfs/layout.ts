@@ -53,6 +53,7 @@ export const ATTRIBUTE = {
   lowestVcn: 0x10,
   mappingPairsOffset: 0x20,
   compressionUnit: 0x22,
+  allocatedSize: 0x28,
   dataSize: 0x30,
   initializedSize: 0x38,
   residentHeader: 0x18,
@@ -68,6 +69,7 @@ export const ATTRIBUTE_TYPE = {
   fileName: 0x30,
   volumeName: 0x60,
   data: 0x80,
+  indexRoot: 0x90,
   indexAllocation: 0xa0,
   bitmap: 0xb0,
   reparsePoint: 0xc0,
@@ -78,7 +80,26 @@ export const ATTRIBUTE_TYPE = {
 export const STANDARD = { created: 0x00, modified: 0x08, mftChanged: 0x10, smallestSize: 0x24 } as const;
 
 /** FILE_NAME_ATTR */
-export const FILE_NAME = { parent: 0x00, created: 0x08, modified: 0x10, length: 0x40, namespace: 0x41, name: 0x42 } as const;
+export const FILE_NAME = {
+  parent: 0x00,
+  created: 0x08,
+  modified: 0x10,
+  dataSize: 0x30,
+  flags: 0x38,
+  length: 0x40,
+  namespace: 0x41,
+  name: 0x42,
+  directoryFlag: 0x10000000,
+} as const;
+
+/** INDEX_ROOT: the header of the index stands behind four fields; INDEX_BLOCK: behind its own. */
+export const INDEX = { rootHeader: 0x10, blockSize: 0x08, blockMagic: 0x58444e49, blockHeader: 0x18, name: "$I30" } as const;
+
+/** INDEX_HEADER */
+export const INDEX_HEADER = { entriesOffset: 0x00, indexLength: 0x04, allocatedSize: 0x08 } as const;
+
+/** INDEX_ENTRY */
+export const INDEX_ENTRY = { reference: 0x00, length: 0x08, keyLength: 0x0a, flags: 0x0c, key: 0x10, last: 0x02 } as const;
 
 /** FILE_NAME_TYPE_FLAGS */
 export const NAMESPACE = { posix: 0, win32: 1, dos: 2, win32AndDos: 3 } as const;

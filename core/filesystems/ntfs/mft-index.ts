@@ -1,5 +1,6 @@
 import { Cursor } from "../../bytes/cursor";
-import { RangeSet } from "../../bytes/range-set";
+import type { RangeSet } from "../../bytes/range-set";
+import { Claims } from "./claims";
 import { NAMESPACE, RECORD, RECORD_FLAG, SYSTEM_RECORD } from "./layout";
 import {
   type FileName,
@@ -12,7 +13,6 @@ import {
   standardTimes,
 } from "./mft-record";
 import type { MftTable } from "./mft-table";
-import { readRuns } from "./run-list";
 
 const SEEN = 1;
 const IN_USE = 2;
@@ -50,7 +50,7 @@ export class MftIndex {
   constructor(private readonly table: MftTable) {
     this.#sequence = new Uint16Array(table.recordCount);
     this.#state = new Uint8Array(table.recordCount);
-    const claims = new Claims(table.recordCount);
+    const claims = new Claims();
     table.walk(0, table.recordCount, (bytes, number) => this.#note(bytes, number, claims));
     this.#nameDirectoriesWithExtensions();
     this.#takenLater = claims.takenLater();
@@ -64,6 +64,17 @@ export class MftIndex {
       if (record?.base && record.inUse === base.inUse && sameFile(record.base.sequence, base.sequence, base.inUse)) found.push(record);
     }
     return found;
+  }
+
+  /** The numbers of all folders, live and deleted. */
+  get folders(): number[] {
+    return [...this.#directories.keys()].sort((a, b) => a - b);
+  }
+
+  /** What the table has under a record's number: the sequence number, and whether it is in use; null: nothing sound. */
+  present(record: number): { sequence: number; inUse: boolean } | null {
+    const state = this.#state[record] ?? 0;
+    return (state & SEEN) === 0 ? null : { sequence: this.#sequence[record] as number, inUse: (state & IN_USE) !== 0 };
   }
 
   /** Clusters this deleted record claims that a file deleted later had taken from it. */
@@ -117,7 +128,8 @@ export class MftIndex {
       const name = bestName(fileNames(record));
       if (name) this.#directories.set(number, { name: name.name, parent: name.parent });
     }
-    if (!inUse) claims.add(record, extension ? base.record : number, this.table.geometry.clusters);
+    if (!inUse)
+      claims.add(record, extension ? base.record : number, this.table.geometry.clusters, 1, standardTimes(record)?.mftChanged ?? null);
   }
 
   #nameDirectoriesWithExtensions(): void {
@@ -134,66 +146,8 @@ export class MftIndex {
  * Whether a reference's sequence number means the file now in (or last in) the record. Deleting raises the record's
  * number by one, so a reference made while the file lived is one short of it.
  */
-function sameFile(referenced: number, present: number, inUse: boolean): boolean {
+export function sameFile(referenced: number, present: number, inUse: boolean): boolean {
   if (referenced === present) return true;
   const afterDeletion = referenced === 0xffff ? 1 : referenced + 1;
   return !inUse && present === afterDeletion;
-}
-
-/** Clusters claimed by deleted records: where two claim the same, only the one that lived later can still be right. */
-class Claims {
-  readonly #starts: number[] = [];
-  readonly #ends: number[] = [];
-  readonly #owners: number[] = [];
-  /** When the owner's record was last changed, UTC ms: everything done to the earlier file is older than that. */
-  readonly #changed: Float64Array;
-
-  constructor(records: number) {
-    this.#changed = new Float64Array(records);
-  }
-
-  add(record: MftRecord, owner: number, clusters: number): void {
-    const times = standardTimes(record);
-    if (times?.mftChanged && owner < this.#changed.length) this.#changed[owner] = times.mftChanged;
-    for (const attribute of record.attributes) {
-      if (!attribute.nonResident) continue;
-      for (const run of readRuns(record.cursor, attribute, clusters).runs) {
-        if (run.lcn === null) continue;
-        this.#starts.push(run.lcn);
-        this.#ends.push(run.lcn + run.length);
-        this.#owners.push(owner);
-      }
-    }
-  }
-
-  takenLater(): Map<number, RangeSet> {
-    const taken = new Map<number, RangeSet>();
-    const order = Uint32Array.from(this.#starts.keys()).sort((a, b) => (this.#starts[a] as number) - (this.#starts[b] as number));
-    let open: number[] = [];
-    for (const claim of order) {
-      const start = this.#starts[claim] as number;
-      open = open.filter((other) => (this.#ends[other] as number) > start);
-      for (const other of open) {
-        const end = Math.min(this.#ends[claim] as number, this.#ends[other] as number);
-        this.#settle(claim, other, start, end, taken);
-      }
-      // Damaged run lists may claim everything at once; a thousand overlapping claims tell nothing more.
-      if (open.length < 1024) open.push(claim);
-    }
-    return taken;
-  }
-
-  #settle(a: number, b: number, start: number, end: number, taken: Map<number, RangeSet>): void {
-    const first = this.#owners[a] as number;
-    const second = this.#owners[b] as number;
-    if (first === second) return;
-    const difference = (this.#changed[first] ?? 0) - (this.#changed[second] ?? 0);
-    // With equal times nobody can tell which was later: neither may be promised.
-    const losers = difference === 0 ? [first, second] : [difference > 0 ? second : first];
-    for (const loser of losers) {
-      const set = taken.get(loser) ?? new RangeSet();
-      set.add(start, end);
-      taken.set(loser, set);
-    }
-  }
 }

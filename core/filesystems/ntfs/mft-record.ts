@@ -24,6 +24,8 @@ export interface Attribute {
 
 export interface MftRecord {
   readonly number: number;
+  /** Disk byte offset where it was found; 0 for one of the present table, which knows its places itself. */
+  readonly at: number;
   readonly sequence: number;
   readonly inUse: boolean;
   readonly directory: boolean;
@@ -43,6 +45,9 @@ export interface FileName {
   readonly raw: Uint8Array;
   readonly created: number | null;
   readonly modified: number | null;
+  /** As the folder was told last; bytes. */
+  readonly size: number;
+  readonly directory: boolean;
 }
 
 export function readReference(cursor: Cursor, at: number): MftReference {
@@ -74,7 +79,7 @@ export function applyFixups(bytes: Uint8Array): number {
  * Reads one MFT record. `bytes` is changed (fix-ups) and kept by the result.
  * @returns null when there is no FILE record here (never used, or overwritten)
  */
-export function parseMftRecord(bytes: Uint8Array, number: number): MftRecord | null {
+export function parseMftRecord(bytes: Uint8Array, number: number, at = 0): MftRecord | null {
   const cursor = new Cursor(bytes);
   if (cursor.u32(RECORD.magic) !== RECORD.magicValue) return null;
   const notes: string[] = [];
@@ -87,6 +92,7 @@ export function parseMftRecord(bytes: Uint8Array, number: number): MftRecord | n
   const attributes = readAttributes(cursor, cursor.u16(RECORD.attrsOffset), Math.min(sound, bytesInUse), notes);
   return {
     number,
+    at,
     sequence: cursor.u16(RECORD.sequenceNumber),
     inUse: (flags & RECORD_FLAG.inUse) !== 0,
     directory: (flags & RECORD_FLAG.isDirectory) !== 0,
@@ -166,6 +172,8 @@ export function parseFileName(value: Uint8Array): FileName | null {
     raw,
     created: readTime(cursor, FILE_NAME.created),
     modified: readTime(cursor, FILE_NAME.modified),
+    size: cursor.u64(FILE_NAME.dataSize),
+    directory: (cursor.u32(FILE_NAME.flags) & FILE_NAME.directoryFlag) !== 0,
   };
 }
 

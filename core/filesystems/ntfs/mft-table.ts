@@ -65,6 +65,11 @@ export class MftTable {
     throw new FileSystemError("Neither the first record of the file table nor its copy can be read.");
   }
 
+  /** Whether a disk byte offset lies in the table. */
+  holds(at: number): boolean {
+    return this.#starts.some((piece) => at >= piece.at && at < piece.at + piece.length);
+  }
+
   /** Disk byte offset of a record. */
   recordAt(number: number): number {
     const inTable = number * this.geometry.recordSize;

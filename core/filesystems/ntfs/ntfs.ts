@@ -1,20 +1,36 @@
 import { type ByteSource, WindowSource } from "../../bytes/byte-source";
-import { Cursor } from "../../bytes/cursor";
 import { LayoutSource } from "../../bytes/layout";
 import { RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
 import { AllocationMap } from "../allocation-map";
-import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type FileSystem, FileSystemError, type RecordBatch } from "../file-record";
+import {
+  ALL_BYTES_THERE,
+  type ByteEvidence,
+  type FileRecord,
+  type FileSystem,
+  FileSystemError,
+  type Finding,
+  type RecordBatch,
+} from "../file-record";
 import { type Geometry, readEitherBootSector } from "./boot-sector";
+import { ChangeJournal, JOURNAL } from "./change-journal";
+import { ntfsFindings } from "./consistency";
+import { type IndexName, indexNames } from "./folder-index";
 import { searchGeometry } from "./found-geometry";
-import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
-import { MftIndex, UNKNOWN_PARENT } from "./mft-index";
-import { type FileName, type MftRecord, parseMftRecord, residentValue, standardTimes } from "./mft-record";
+import { ATTRIBUTE_TYPE, SYSTEM_RECORD } from "./layout";
+import { LeftoverRecords } from "./leftover-records";
+import { bestName, MftIndex, sameFile } from "./mft-index";
+import { fileNames, type MftRecord, parseMftRecord, residentValue } from "./mft-record";
 import { MftTable } from "./mft-table";
-import { type StreamPiece, streamContent } from "./stream-layout";
+import { readRuns } from "./run-list";
+import { streamContent } from "./stream-layout";
+import { type Surroundings, tellRecord } from "./tell-record";
 
-/** Names of one file beyond this are damage or an attack on memory. */
-const MAX_LINKS = 1024;
+/** What leftover records had taken from one another is told in units of so many bytes. */
+const LEFTOVER_UNIT = 512;
+
+/** Records looked through for the change journal when no index leads to it. */
+const MOST_SEARCHED = 4096;
 
 /**
  * Opens an NTFS volume.
@@ -23,7 +39,7 @@ const MAX_LINKS = 1024;
  */
 export function openNtfs(disk: ByteSource, start: number, length: number): FileSystem {
   const { geometry, notes } = volumeGeometry(disk, start, length);
-  return new NtfsVolume(disk, start, MftTable.open(disk, start, geometry, notes));
+  return new NtfsVolume(disk, start, length, MftTable.open(disk, start, geometry, notes));
 }
 
 function volumeGeometry(disk: ByteSource, start: number, length: number): { geometry: Geometry; notes: string[] } {
@@ -36,24 +52,18 @@ function volumeGeometry(disk: ByteSource, start: number, length: number): { geom
   }
 }
 
-interface Content {
-  readonly size: number;
-  readonly layout: FileRecord["layout"];
-  readonly streams: FileRecord["streams"];
-  readonly encrypted: boolean;
-  readonly notes: string[];
-}
-
 class NtfsVolume implements FileSystem {
   readonly allocation: AllocationMap | null;
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly #geometry: Geometry;
   #index: MftIndex | undefined;
+  #journal: ChangeJournal | "none" | undefined;
 
   constructor(
     private readonly disk: ByteSource,
     private readonly start: number,
+    private readonly length: number,
     private readonly table: MftTable,
   ) {
     this.#geometry = table.geometry;
@@ -72,145 +82,233 @@ class NtfsVolume implements FileSystem {
     return this.start;
   }
 
+  /** First the table's records, then (a unit each) the folders whose indexes may know names that no record has any more. */
   *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
     this.#index ??= new MftIndex(this.table);
     const index = this.#index;
-    const total = this.table.recordCount;
-    for (let next = from; next < total; ) {
+    const around = this.#around(index);
+    const inTable = this.table.recordCount;
+    const { folders } = index;
+    const total = inTable + folders.length;
+    for (let next = from; next < inTable; ) {
       const records: FileRecord[] = [];
       this.table.walk(next, next + step, (bytes, number) => {
         // The bytes are reused by the walk while a record's held content must stay: parse a copy.
         const record = parseMftRecord(bytes.slice(), number);
-        if (record && !record.base) records.push(...this.#tell(record, index));
+        if (record && !record.base) records.push(...this.#tell(record, around));
       });
-      next = Math.min(total, next + step);
+      next = Math.min(inTable, next + step);
+      yield { records, resume: next, done: next, total };
+    }
+    for (let next = Math.max(from, inTable); next < total; ) {
+      const end = Math.min(total, next + step);
+      const records: FileRecord[] = [];
+      for (; next < end && records.length < step * 4; next += 1)
+        records.push(...this.#namesInIndexes(folders[next - inTable] as number, index, around));
       yield { records, resume: next, done: next, total };
     }
   }
 
-  #tell(record: MftRecord, index: MftIndex): FileRecord[] {
-    if (record.number === SYSTEM_RECORD.root) return [];
-    const extensions = index.extensionsOf(record);
-    const system = record.number < SYSTEM_RECORD.firstUser;
-    const names = this.#names(record, extensions, index);
-    if (names.length === 0 && (system || record.directory)) return [];
-    const content = this.#content(record, extensions);
-    if (names.length === 0 && content.size === 0) return [];
-    const times = standardTimes(record);
-    const shared = {
-      reference: `MFT record ${record.number}`,
-      state: record.inUse ? ("live" as const) : ("deleted" as const),
-      type: record.directory ? ("folder" as const) : ("file" as const),
-      size: record.directory ? 0 : content.size,
-      changed: times?.mftChanged ?? null,
-      layout: record.directory ? null : content.layout,
-      evidence: record.inUse || !content.layout ? ALL_BYTES_THERE : this.#evidence(content.layout, index.takenLater(record.number)),
-      encrypted: content.encrypted,
-      streams: content.streams,
-      links: Math.max(1, names.length),
-    };
-    if (names.length === 0) {
-      const name = `record-${record.number}`;
-      const notes = [...record.notes, ...content.notes, "The name of this deleted file is gone; its record number stands in its place."];
-      const { created = null, modified = null } = times ?? {};
-      return [{ ...shared, path: `${UNKNOWN_PARENT}/${name}`, name, rawName: new Uint8Array(), created, modified, system, notes }];
-    }
-    return names.map((name): FileRecord => {
-      const parent = index.pathOf(name.parent);
-      const notes = [...record.notes, ...content.notes];
-      if (parent.startsWith(UNKNOWN_PARENT)) notes.push("A folder above it was reused for something else: the full path is not known.");
-      // Field by field: spreading the shared ones would cost more than all the rest, and records come by the million.
-      return {
-        reference: shared.reference,
-        state: shared.state,
-        type: shared.type,
-        path: `${parent}/${name.name}`,
-        name: name.name,
-        rawName: name.raw.slice(),
-        size: shared.size,
-        created: times?.created ?? name.created,
-        modified: times?.modified ?? name.modified,
-        changed: shared.changed,
-        layout: shared.layout,
-        evidence: shared.evidence,
-        system: system || parent === "/$Extend" || parent.startsWith("/$Extend/"),
-        encrypted: shared.encrypted,
-        streams: shared.streams,
-        links: shared.links,
-        notes,
-      };
+  *readLeftovers(from: number, step: number): Generator<RecordBatch, void, void> {
+    const tableRuns = this.#tableRuns();
+    const { clusterSize } = this.#geometry;
+    const leftovers = new LeftoverRecords({
+      disk: this.disk,
+      start: this.start,
+      length: this.length,
+      geometry: this.#geometry,
+      mayHold: (at) => {
+        if (this.table.holds(at)) return false;
+        const cluster = Math.floor((at - this.start) / clusterSize);
+        // The table's own clusters may reach past its last record: what is there was there before it.
+        return !(this.allocation?.isUsed(cluster) ?? false) || tableRuns.overlap(cluster, cluster + 1) > 0;
+      },
+      has: (record) => {
+        const present = this.table.read(record.number);
+        const name = present && bestName(fileNames(present));
+        return present?.sequence === record.sequence && name?.name === bestName(fileNames(record))?.name;
+      },
+      evidence: (layout, taken) => this.#evidence(layout, taken, LEFTOVER_UNIT),
     });
-  }
-
-  /** One entry for each name a user sees; the 8.3 alias only when there is no other. */
-  #names(record: MftRecord, extensions: readonly MftRecord[], index: MftIndex): FileName[] {
-    const all = index.namesOf(record, extensions);
-    const long = all.filter((name) => name.namespace !== NAMESPACE.dos);
-    const distinct = new Map<string, FileName>();
-    for (const name of long.length > 0 ? long : all) distinct.set(`${name.parent.record}/${name.name}`, name);
-    const names = [...distinct.values()].slice(0, MAX_LINKS);
-    // Slack may hold older names too; of a deleted file only one is its own.
-    return record.inUse ? names : names.slice(0, 1);
-  }
-
-  #content(record: MftRecord, extensions: readonly MftRecord[]): Content {
-    const notes: string[] = [];
-    const streams = new Map<string, StreamPiece[]>();
-    let reparse: number | undefined;
-    for (const each of [record, ...extensions]) {
-      const recordAt = this.table.recordAt(each.number);
-      for (const attribute of each.attributes) {
-        if (attribute.type === ATTRIBUTE_TYPE.data) {
-          streams.set(attribute.name, [...(streams.get(attribute.name) ?? []), { record: each, attribute, recordAt }]);
-        } else if (attribute.type === ATTRIBUTE_TYPE.reparsePoint && !attribute.nonResident) {
-          const { bytes } = residentValue(each, attribute);
-          if (bytes.length >= 4) reparse = new Cursor(bytes).u32(0);
-        }
-      }
+    for (const done of leftovers.scan()) if (done > from) yield { records: [], resume: done, done, total: this.length + leftovers.count };
+    const total = this.length + leftovers.count;
+    let next = Math.max(0, from - this.length);
+    let records: FileRecord[] = [];
+    for (const told of leftovers.tell(next)) {
+      next += 1;
+      records.push(...told);
+      if (next % step !== 0) continue;
+      yield { records, resume: this.length + next, done: this.length + next, total };
+      records = [];
     }
-    const main = streams.get("") ?? [];
-    streams.delete("");
-    const named = [...streams].map(([name, pieces]) => ({
-      name,
-      size: streamContent(pieces, this.#geometry, this.start)?.size ?? 0,
-    }));
-    const encrypted = main.some((piece) => (piece.attribute.flags & ATTRIBUTE_FLAG.encrypted) !== 0);
-    const content = streamContent(main, this.#geometry, this.start);
-    notes.push(...(content?.notes ?? []));
-    if (named.length > 0)
-      notes.push(
-        `Has ${named.length} further named stream${named.length > 1 ? "s" : ""} that ${named.length > 1 ? "are" : "is"} not restored yet: ${named
-          .slice(0, 8)
-          .map((stream) => stream.name)
-          .join(", ")}.`,
+    yield { records, resume: total, done: total, total };
+  }
+
+  findings(): Finding[] {
+    this.#index ??= new MftIndex(this.table);
+    return ntfsFindings(this.table, this.#index, this.allocation);
+  }
+
+  /** All clusters of the table, those past its last record included. */
+  #tableRuns(): RangeSet {
+    const record = this.table.read(SYSTEM_RECORD.mft);
+    const attribute = record?.attributes.find((each) => each.type === ATTRIBUTE_TYPE.data && each.name === "" && each.nonResident);
+    const runs = record && attribute ? readRuns(record.cursor, attribute, this.#geometry.clusters).runs : [];
+    return RangeSet.from(runs.flatMap((run) => (run.lcn === null ? [] : [{ start: run.lcn, end: run.lcn + run.length }])));
+  }
+
+  /** The records the table tells, with what the change journal adds. */
+  #tell(record: MftRecord, around: Surroundings): FileRecord[] {
+    const files = tellRecord(record, around);
+    const journal = this.#changes();
+    if (!journal || files.length === 0 || record.number < SYSTEM_RECORD.firstUser) return files;
+    // The journal knew the file under the number it had while it lived.
+    const reference = { record: record.number, sequence: record.inUse ? record.sequence : record.sequence - 1 };
+    const deletedAt = record.inUse ? null : journal.deletedAt(reference);
+    const before = journal.oldNames(reference);
+    if (deletedAt === null && before.length === 0) return files;
+    const names = before
+      .slice(-3)
+      .map(
+        ({ name, at }) => `Was called “${name}” until ${new Date(at).toISOString().slice(0, 19).replace("T", " ")} UTC (change journal).`,
       );
-    if (reparse === REPARSE_TAG.mountPoint || reparse === REPARSE_TAG.symlink)
-      notes.push("A link to another place: shown, never followed.");
-    const size = content?.size ?? 0;
-    if (encrypted) {
-      notes.push("Encrypted by the file system: without its owner's key the content stays closed.");
-      return { size, layout: null, streams: named, encrypted, notes };
-    }
-    if (reparse === REPARSE_TAG.systemCompressed) {
-      notes.push("Compressed by the system in a way that is not read yet: the content is left out.");
-      return { size, layout: null, streams: named, encrypted, notes };
-    }
-    return { size, layout: content?.layout ?? null, streams: named, encrypted, notes };
+    return files.map((file) => ({
+      ...file,
+      ...(deletedAt === null ? {} : { deletedAt }),
+      notes: names.length > 0 ? [...file.notes, ...names] : file.notes,
+    }));
   }
 
-  /** What became of a deleted file's bytes, by the volume's map and by the claims of files deleted later. */
-  #evidence(layout: NonNullable<FileRecord["layout"]>, takenLater: RangeSet | undefined): ByteEvidence {
+  #around(index: MftIndex): Surroundings {
+    return {
+      disk: this.disk,
+      start: this.start,
+      geometry: this.#geometry,
+      leftover: false,
+      recordAt: (record) => this.table.recordAt(record.number),
+      extensionsOf: (record) => index.extensionsOf(record),
+      namesOf: (record, extensions) => index.namesOf(record, extensions),
+      pathOf: (reference) => index.pathOf(reference),
+      evidence: (layout, record) => this.#evidence(layout, index.takenLater(record.number), this.#geometry.clusterSize),
+      reference: (record) => `MFT record ${record.number}`,
+    };
+  }
+
+  /** Names that only the folders' indexes know: of files whose record was used again or is damaged, and earlier names. */
+  *#namesInIndexes(folder: number, index: MftIndex, around: Surroundings): Generator<FileRecord, void, void> {
+    const record = this.table.read(folder);
+    if (!record) return;
+    const extensions = index.extensionsOf(record);
+    const names = indexNames(record, extensions, this.disk, this.start, this.#geometry, around.recordAt);
+    const live = new Set(names.filter((each) => !each.slack).map((each) => each.name.name.toLowerCase()));
+    const seen = new Set<string>();
+    const path = index.pathOf({ record: folder, sequence: record.sequence });
+    for (const entry of names) {
+      const { reference, name, slack } = entry;
+      if (reference.record < SYSTEM_RECORD.firstUser || (slack && live.has(name.name.toLowerCase()))) continue;
+      const key = `${reference.record}/${reference.sequence}/${name.name}`;
+      if (seen.has(key)) continue;
+      seen.add(key);
+      const told = this.#nameOnly(entry, path, record.inUse, index, around);
+      if (told) yield told;
+    }
+  }
+
+  #nameOnly(entry: IndexName, folder: string, folderLive: boolean, index: MftIndex, around: Surroundings): FileRecord | null {
+    const { reference, name, slack } = entry;
+    const present = index.present(reference.record);
+    const same = present !== null && sameFile(reference.sequence, present.sequence, present.inUse);
+    if (same && !slack && present.inUse) return null;
+    const owner = same ? this.table.read(reference.record) : null;
+    const known = owner && !owner.base ? tellRecord(owner, around) : [];
+    const path = `${folder}/${name.name}`;
+    if (known.some((file) => file.path === path)) return null;
+    const shared = {
+      reference: `index entry of ${folder || "the root folder"}, for MFT record ${reference.record}`,
+      path,
+      name: name.name,
+      rawName: name.raw,
+      created: name.created,
+      modified: name.modified,
+      system: folder === "/$Extend" || folder.startsWith("/$Extend/"),
+    };
+    const [file] = known;
+    // The record is still that of the file: this is a name it had earlier, or in another folder.
+    if (file) {
+      const note = `An earlier name of the file that its record now calls “${file.path.slice(1)}”; found in the unused end of the folder's index.`;
+      return { ...file, ...shared, state: "deleted", created: file.created, modified: file.modified, notes: [...file.notes, note] };
+    }
+    const damaged = !slack && folderLive && present === null;
+    const why = damaged
+      ? "Its folder lists this file, but its file record is damaged: where its content stands is not known from here."
+      : "Only its name is left, in the unused end of the folder's index: its file record was used for something else.";
+    return {
+      ...shared,
+      state: damaged ? "live" : "deleted",
+      type: name.directory ? "folder" : "file",
+      size: name.directory || name.size > Number.MAX_SAFE_INTEGER ? 0 : name.size,
+      changed: null,
+      layout: null,
+      evidence: { ...ALL_BYTES_THERE, lost: name.directory ? 0 : name.size },
+      encrypted: false,
+      streams: [],
+      links: 1,
+      notes: [why],
+    };
+  }
+
+  /** The change journal, when the volume has one that can be read. */
+  #changes(): ChangeJournal | null {
+    this.#journal ??= this.#openJournal();
+    return this.#journal === "none" ? null : this.#journal;
+  }
+
+  #openJournal(): ChangeJournal | "none" {
+    const extend = this.table.read(SYSTEM_RECORD.extend);
+    const index = this.#index;
+    if (!extend || !index) return "none";
+    const listed = indexNames(extend, index.extensionsOf(extend), this.disk, this.start, this.#geometry, (record) =>
+      this.table.recordAt(record.number),
+    )
+      .filter((entry) => !entry.slack && entry.name.name === JOURNAL.file)
+      .map((entry) => entry.reference.record);
+    // With a damaged index: it is one of the first files a system makes.
+    const near =
+      listed.length > 0 ? listed : Array.from({ length: Math.min(MOST_SEARCHED, this.table.recordCount) }, (_, number) => number);
+    for (const number of near) {
+      const record = this.table.read(number);
+      if (!record?.inUse || record.base) continue;
+      const extensions = index.extensionsOf(record);
+      if (!index.namesOf(record, extensions).some((name) => name.name === JOURNAL.file && name.parent.record === SYSTEM_RECORD.extend))
+        continue;
+      const pieces = [record, ...extensions].flatMap((each) =>
+        each.attributes
+          .filter((attribute) => attribute.type === ATTRIBUTE_TYPE.data && attribute.name === JOURNAL.stream)
+          .map((attribute) => ({ record: each, attribute, recordAt: this.table.recordAt(each.number) })),
+      );
+      const content = streamContent(pieces, this.#geometry, this.start);
+      if (content) return new ChangeJournal(this.disk, content.layout);
+    }
+    return "none";
+  }
+
+  /**
+   * What became of a deleted file's bytes, by the volume's map and by the claims of files deleted later.
+   * @param unit bytes in a unit of `takenLater`, which counts from the volume's start
+   */
+  #evidence(layout: NonNullable<FileRecord["layout"]>, takenLater: RangeSet | undefined, unit: number): ByteEvidence {
     let usedByOthers = 0;
     let taken = 0;
     let lost = 0;
+    const overwritten = (at: number, length: number) => this.#overwritten(at, length, takenLater, unit);
     for (const segment of layout.segments) {
       if (segment.kind === "lost") lost += segment.length;
       else if (segment.kind === "disk") {
-        const found = this.#overwritten(segment.at, segment.length, takenLater);
+        const found = overwritten(segment.at, segment.length);
         usedByOthers += found.used;
         taken += found.taken;
-      } else if (segment.kind === "coded") {
-        const found = segment.from.map((run) => this.#overwritten(run.at, run.length, takenLater));
+      } else if (segment.kind === "coded" && !segment.held) {
+        const found = segment.from.map((run) => overwritten(run.at, run.length));
         // One lost byte spoils all that is coded after it: the unit counts as gone.
         if (found.some((each) => each.used > 0)) usedByOthers += segment.length;
         else if (found.some((each) => each.taken > 0)) taken += segment.length;
@@ -219,16 +317,17 @@ class NtfsVolume implements FileSystem {
     return { usedByOthers, takenLater: taken, lost };
   }
 
-  #overwritten(at: number, length: number, takenLater: RangeSet | undefined): { used: number; taken: number } {
+  #overwritten(at: number, length: number, takenLater: RangeSet | undefined, unit: number): { used: number; taken: number } {
     const { clusterSize } = this.#geometry;
-    const first = Math.floor((at - this.start) / clusterSize);
-    const end = Math.ceil((at - this.start + length) / clusterSize);
+    const inside = at - this.start;
     const bytes = new RangeSet();
-    const add = (range: { start: number; end: number }) =>
-      bytes.add(Math.max(at, this.start + range.start * clusterSize), Math.min(at + length, this.start + range.end * clusterSize));
-    for (const range of this.allocation?.usedWithin(first, end - first) ?? []) add(range);
+    const add = (range: { start: number; end: number }, size: number) =>
+      bytes.add(Math.max(at, this.start + range.start * size), Math.min(at + length, this.start + range.end * size));
+    const first = Math.floor(inside / clusterSize);
+    for (const range of this.allocation?.usedWithin(first, Math.ceil((inside + length) / clusterSize) - first) ?? [])
+      add(range, clusterSize);
     const used = bytes.total;
-    for (const range of takenLater?.within(first, end) ?? []) add(range);
+    for (const range of takenLater?.within(Math.floor(inside / unit), Math.ceil((inside + length) / unit)) ?? []) add(range, unit);
     return { used, taken: bytes.total - used };
   }
 

@@ -1,0 +1,120 @@
+import type { AllocationMap } from "../allocation-map";
+import type { Finding } from "../file-record";
+import { RECORD, SYSTEM_RECORD } from "./layout";
+import { type MftIndex, UNKNOWN_PARENT } from "./mft-index";
+import { fileNames, parseMftRecord } from "./mft-record";
+import type { MftTable } from "./mft-table";
+import { readRuns } from "./run-list";
+
+const MOST_EXAMPLES = 5;
+/** A volume with more clusters than this is read for everything but who owns each of them: that would take too much memory. */
+const MOST_CLUSTERS = 2 ** 31;
+
+class Tally {
+  count = 0;
+  readonly examples: string[] = [];
+
+  add(example: string, count = 1): void {
+    this.count += count;
+    if (this.examples.length < MOST_EXAMPLES && !this.examples.includes(example)) this.examples.push(example);
+  }
+}
+
+/** What does not add up in a volume: records against one another, against their folders and against the map of clusters. */
+export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMap | null): Finding[] {
+  const { clusters } = table.geometry;
+  const owned = clusters <= MOST_CLUSTERS ? new Uint8Array(Math.ceil(clusters / 8)) : null;
+  const tallies = {
+    damaged: new Tally(),
+    cut: new Tally(),
+    parents: new Tally(),
+    links: new Tally(),
+    crossed: new Tally(),
+    free: new Tally(),
+    unowned: new Tally(),
+  };
+  table.walk(0, table.recordCount, (bytes, number) => {
+    const reference = `MFT record ${number}`;
+    const record = parseMftRecord(bytes.slice(), number);
+    if (!record) {
+      if (bytes.some((byte) => byte !== 0)) tallies.damaged.add(reference);
+      return;
+    }
+    if (record.notes.length > 0) tallies.cut.add(reference);
+    if (!record.inUse) return;
+    if (!record.base && number >= SYSTEM_RECORD.firstUser) {
+      const names = index.namesOf(record, index.extensionsOf(record));
+      for (const name of names)
+        if (index.pathOf(name.parent).startsWith(UNKNOWN_PARENT)) tallies.parents.add(`${name.name} (${reference})`);
+      const stored = record.cursor.u16(RECORD.linkCount);
+      if (names.length > 0 && stored !== names.length)
+        tallies.links.add(`${names[0]?.name} (${reference}): ${stored} instead of ${names.length}`);
+    }
+    const name = fileNames(record)[0]?.name ?? reference;
+    for (const attribute of record.attributes) {
+      if (!attribute.nonResident || !owned) continue;
+      for (const run of readRuns(record.cursor, attribute, clusters).runs) {
+        // The list of bad clusters is one hole as long as the volume; what it holds is no file's.
+        if (run.lcn === null || number === SYSTEM_RECORD.badClusters) continue;
+        claim(owned, run.lcn, run.length, map, `${name} (${reference})`, tallies);
+      }
+    }
+  });
+  if (owned && map) countUnowned(owned, map, tallies.unowned);
+  const words: readonly [keyof typeof tallies, string][] = [
+    ["damaged", "File records that are damaged beyond reading: the files they told of are known by their folders at most."],
+    ["cut", "File records of which only a part is sound."],
+    ["parents", "Files whose folder is not there any more, or was used for something else."],
+    ["links", "Files whose record counts another number of names than it has."],
+    ["crossed", "Clusters that two files claim: at least one of the two holds the other's bytes there."],
+    ["free", "Clusters that belong to a file while the volume's map calls them free: the next write may take them."],
+    [
+      "unowned",
+      "Clusters the volume's map calls used that no file claims: space that is lost, or the content of files whose records are damaged.",
+    ],
+  ];
+  return words.flatMap(([key, what]) =>
+    tallies[key].count > 0 ? [{ what, count: tallies[key].count, examples: tallies[key].examples }] : [],
+  );
+}
+
+function claim(
+  owned: Uint8Array,
+  first: number,
+  length: number,
+  map: AllocationMap | null,
+  who: string,
+  tallies: { crossed: Tally; free: Tally },
+): void {
+  let crossed = 0;
+  for (let cluster = first; cluster < first + length; cluster += 1) {
+    const byte = cluster >>> 3;
+    const bit = 1 << (cluster & 7);
+    // Whole bytes that nobody claimed yet are taken at once.
+    if ((cluster & 7) === 0 && first + length - cluster >= 8 && owned[byte] === 0) {
+      owned[byte] = 0xff;
+      cluster += 7;
+      continue;
+    }
+    if (((owned[byte] as number) & bit) !== 0) crossed += 1;
+    owned[byte] = (owned[byte] as number) | bit;
+  }
+  if (crossed > 0) tallies.crossed.add(who, crossed);
+  if (!map) return;
+  const used = map.usedWithin(first, length).reduce((sum, range) => sum + range.end - range.start, 0);
+  if (used < length) tallies.free.add(who, length - used);
+}
+
+function countUnowned(owned: Uint8Array, map: AllocationMap, tally: Tally): void {
+  for (const range of map.usedWithin(0, map.clusters)) {
+    let from = -1;
+    for (let cluster = range.start; cluster <= range.end; cluster += 1) {
+      const lost = cluster < range.end && (((owned[cluster >>> 3] as number) >>> (cluster & 7)) & 1) === 0;
+      if (lost && from < 0) from = cluster;
+      if (!lost && from >= 0) {
+        tally.add(`cluster ${from}${cluster - from > 1 ? ` to ${cluster - 1}` : ""}`, cluster - from);
+        from = -1;
+      }
+    }
+  }
+}

@@ -1,0 +1,190 @@
+import { createHash } from "node:crypto";
+import { describe, expect, it } from "vitest";
+import { SMALL_NTFS, smallDisk } from "../../../tests/support/small-disk";
+import { contentHash, fixture, imageSource, pathOf, readTruth } from "../../../tests/support/volume-truth";
+import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
+import { LayoutSource } from "../../bytes/layout";
+import type { Copy } from "../../copies/copy";
+import { fileRecordsPass, leftoversPass } from "../../copies/file-records-pass";
+import { inspectDisk, openVolume } from "../../volumes/inspect";
+
+function read(disk: ByteSource, offset = 0) {
+  const report = inspectDisk(disk).volumes.find((each) => each.filesystem === "ntfs" && each.offset === offset);
+  if (!report) throw new Error("no volume");
+  const volume = openVolume(disk, report);
+  const copies = [...fileRecordsPass(volume, disk)].flatMap((batch) => batch.copies);
+  return { volume, copies, leftovers: () => [...leftoversPass(volume, disk)].flatMap((batch) => batch.copies) };
+}
+
+interface Feature {
+  path: string;
+  size: number;
+  sha256: string;
+  streams?: Record<string, string>;
+  links?: number;
+  deletedAt?: string;
+  renamedFrom?: string;
+}
+
+describe("what a driver wrote (the volume of make-ntfs-features.ts)", () => {
+  const disk = imageSource("ntfs-features");
+  const { entries } = JSON.parse(fixture("ntfs-features.json.gz").toString()) as { entries: Feature[] };
+  const { copies } = read(disk);
+  const find = (path: string) => copies.find((copy) => copy.path === path) as Copy;
+  const hash = (layout: Copy["layout"]) =>
+    layout &&
+    createHash("sha256")
+      .update(readBytes(new LayoutSource(disk, layout), 0, layout.size))
+      .digest("hex");
+
+  it("files the system keeps compressed come out plain, whichever coding and wherever the coded bytes stand", () => {
+    const coded = entries.filter((entry) => entry.path.startsWith("/System/"));
+    expect(coded.length).toBe(12);
+    for (const entry of coded) {
+      const copy = find(entry.path);
+      expect([copy.size, contentHash(copy, disk), copy.condition], entry.path).toEqual([entry.size, entry.sha256, "whole"]);
+      expect(copy.streams, entry.path).toEqual([]);
+    }
+    // Coded bytes in the record itself as well as in clusters.
+    const segments = coded.flatMap((entry) => find(entry.path).layout?.segments ?? []);
+    expect(new Set(segments.flatMap((segment) => (segment.kind === "coded" ? [segment.held !== undefined] : [])))).toEqual(
+      new Set([true, false]),
+    );
+  });
+
+  it("named streams are listed under each name of the file and can be read byte for byte", () => {
+    for (const entry of entries.filter((each) => each.streams)) {
+      const copy = find(entry.path);
+      expect(Object.fromEntries(copy.streams.map((stream) => [stream.name, hash(stream.layout)]))).toEqual(entry.streams);
+      expect([copy.links, contentHash(copy, disk)]).toEqual([entry.links, entry.sha256]);
+    }
+  });
+
+  it("the change journal gives the moment of deletion and earlier names ([MS-FSCC] 2.3.71)", () => {
+    for (const entry of entries.filter((each) => each.deletedAt)) {
+      const copy = find(entry.path);
+      expect([copy.state, copy.deletedAt, contentHash(copy, disk)]).toEqual([
+        "deleted",
+        Date.parse(entry.deletedAt as string),
+        entry.sha256,
+      ]);
+    }
+    const renamed = entries.find((each) => each.renamedFrom) as Feature;
+    expect(find(renamed.path).notes.join()).toContain(`Was called “${renamed.renamedFrom}” until 2026-03-13 08:00:00 UTC`);
+  });
+});
+
+describe("names only the folders' indexes know", () => {
+  it.each([
+    ["ntfs-gpt", 0.9],
+    ["ntfs-mbr", 0.75],
+  ])("%s: most of those whose records were used again (a share of %f), and nothing that never was", (name, share) => {
+    const truth = readTruth(name);
+    const { copies } = read(imageSource(name), truth.volume.partitionOffset);
+    const nameOnly = copies.filter((copy) => copy.reference.startsWith("index entry"));
+    const known = new Set(truth.entries.map(pathOf));
+    expect(nameOnly.filter((copy) => !copy.system && !known.has(copy.path.normalize("NFC"))).map((copy) => copy.path)).toEqual([]);
+    const found = new Set(copies.map((copy) => copy.path.normalize("NFC")));
+    const reused = truth.entries.filter((entry) => entry.type === "file" && entry.mft?.recordReused);
+    expect(reused.filter((entry) => found.has(pathOf(entry))).length / reused.length).toBeGreaterThan(share);
+  });
+
+  it("live files whose records are zeroed are listed by name, size and dates", () => {
+    const truth = readTruth("small-mbr");
+    const victims = truth.entries
+      .filter((entry) => entry.type === "file" && entry.state === "live" && entry.mft && (entry.size ?? 0) > 2000)
+      .slice(3, 8);
+    const disk = new MemorySource(smallDisk(victims.map((entry) => [SMALL_NTFS.mftAt + (entry.mft?.record ?? 0) * 1024, 1024])));
+    const { copies, volume } = read(disk, SMALL_NTFS.offset);
+    for (const entry of victims) {
+      const copy = copies.find((each) => each.path.normalize("NFC") === pathOf(entry));
+      expect([copy?.state, copy?.condition, copy?.size], entry.path).toEqual(["live", "name-only", entry.size]);
+      expect(copy?.notes.join()).toContain("its file record is damaged");
+    }
+    const findings = volume.findings?.() ?? [];
+    expect(findings.find((finding) => finding.what.startsWith("Clusters the volume's map calls used"))?.count).toBeGreaterThan(0);
+  });
+});
+
+describe("a volume formatted again", () => {
+  const truth = readTruth("ntfs-reformatted");
+  const disk = imageSource("ntfs-reformatted");
+  const { leftovers, copies } = read(disk, truth.volume.partitionOffset);
+  const found = leftovers();
+
+  it("gives back the old tree from leftover records: folders, names, dates and bytes", () => {
+    const lost = truth.entries.filter(
+      (entry) => entry.state === "lost-format-intact" && entry.mft?.nameStillInRecord !== false && !entry.mft?.recordReused,
+    );
+    const missing = lost.filter((entry) => {
+      const own = found.filter((copy) => copy.path.normalize("NFC") === pathOf(entry));
+      if (entry.type !== "file") return own.length === 0;
+      return !own.some((copy) => entry.size === 0 || contentHash(copy, disk) === entry.sha256);
+    });
+    expect(lost.length).toBeGreaterThan(200);
+    expect(missing.map((entry) => `${entry.type} ${entry.path}`)).toEqual([]);
+    expect(found.every((copy) => copy.place === "leftover-record" && copy.state === "deleted")).toBe(true);
+  });
+
+  it("calls none of them whole that is not, and does not mix them with the present ones", () => {
+    const sound = new Set(truth.entries.map((entry) => entry.sha256));
+    const whole = found.filter((copy) => copy.type === "file" && copy.size > 0 && copy.condition === "whole");
+    expect(whole.length).toBeGreaterThan(150);
+    const gone = new Set(truth.entries.filter((entry) => /gone|partial/.test(entry.state)).map((entry) => entry.sha256));
+    expect(
+      whole.filter((copy) => !sound.has(contentHash(copy, disk) ?? "") || gone.has(contentHash(copy, disk) ?? "")).map((copy) => copy.path),
+    ).toEqual([]);
+    const present = new Set(copies.filter((copy) => copy.state === "live").map((copy) => copy.path));
+    expect(found.filter((copy) => present.has(copy.path)).map((copy) => copy.path)).toEqual([]);
+  });
+
+  it("finds nothing left over in a volume that never was", () => {
+    const { leftovers: none } = read(imageSource("ntfs-features"));
+    expect(none().map((copy) => copy.path)).toEqual([]);
+  });
+
+  it("goes on from a resume point to the same end", () => {
+    const report = inspectDisk(disk).volumes.find((each) => each.offset === truth.volume.partitionOffset);
+    if (!report) throw new Error("no volume");
+    const batches = [...leftoversPass(openVolume(disk, report), disk, 0, 64)];
+    const half = batches[Math.floor((batches.length * 3) / 4)];
+    const before = batches.slice(0, batches.indexOf(half as never) + 1).flatMap((batch) => batch.copies);
+    const after = [...leftoversPass(openVolume(disk, report), disk, half?.resume, 64)].flatMap((batch) => batch.copies);
+    expect([...before, ...after].map((copy) => copy.reference + copy.path)).toEqual(found.map((copy) => copy.reference + copy.path));
+  });
+});
+
+describe("what does not add up", () => {
+  it("a volume the driver left in order has nothing to be told", () => {
+    const { volume } = read(imageSource("ntfs-4kn"));
+    expect(volume.findings?.()).toEqual([]);
+  });
+
+  it("a cluster two files claim, and one the map calls free, are found", () => {
+    const truth = readTruth("small-mbr");
+    const [first, second] = truth.entries.filter(
+      (entry) => entry.type === "file" && entry.state === "live" && !entry.resident && entry.mft && entry.runs?.length === 1,
+    ) as [(typeof truth.entries)[number], (typeof truth.entries)[number]];
+    const bytes = smallDisk();
+    const bitmap = truth.entries.length > 0 && first.runs?.[0] ? first.runs[0] : null;
+    if (!bitmap || !second.runs?.[0]) throw new Error("no runs");
+    // The second file's first cluster becomes the first file's, in its list of runs: width byte, length, place.
+    const record = SMALL_NTFS.mftAt + (second.mft?.record ?? 0) * 1024;
+    const from = second.runs[0][1] as number;
+    const at = bytes.subarray(record, record + 1024).findIndex((byte, i) => {
+      const widths = byte;
+      if ((widths & 15) === 0 || widths >>> 4 === 0 || (widths & 15) > 2 || widths >>> 4 > 2) return false;
+      let lcn = 0;
+      for (let k = (widths >>> 4) - 1; k >= 0; k -= 1) lcn = lcn * 256 + (bytes[record + i + 1 + (widths & 15) + k] as number);
+      return i > 56 && lcn === from;
+    });
+    expect(at).toBeGreaterThan(0);
+    const widths = bytes[record + at] as number;
+    let left = first.runs?.[0]?.[1] as number;
+    for (let k = 0; k < widths >>> 4; k += 1, left = Math.floor(left / 256)) bytes[record + at + 1 + (widths & 15) + k] = left & 255;
+    const { volume } = read(new MemorySource(bytes), SMALL_NTFS.offset);
+    const findings = volume.findings?.() ?? [];
+    expect(findings.find((finding) => finding.what.startsWith("Clusters that two files claim"))?.count).toBeGreaterThan(0);
+    expect(findings.find((finding) => finding.what.includes("no file claims"))?.count).toBeGreaterThan(0);
+  });
+});

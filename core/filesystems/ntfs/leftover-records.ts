@@ -1,0 +1,192 @@
+import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
+import type { Layout } from "../../bytes/layout";
+import type { RangeSet } from "../../bytes/range-set";
+import type { ByteEvidence, FileRecord } from "../file-record";
+import type { Geometry } from "./boot-sector";
+import { Claims } from "./claims";
+import { ATTRIBUTE, RECORD, SYSTEM_RECORD } from "./layout";
+import { bestName, sameFile, UNKNOWN_PARENT } from "./mft-index";
+import { fileNames, fileNamesInSlack, type MftRecord, type MftReference, parseMftRecord, standardTimes } from "./mft-record";
+import { readRuns } from "./run-list";
+import { type Surroundings, tellRecord } from "./tell-record";
+
+const STEP = 1 << 20;
+const SECTOR = 512;
+const RECORD_SIZES = [512, 1024, 2048, 4096];
+/** Records remembered at most: 48 bytes each. */
+const MOST_RECORDS = 8_000_000;
+const MAX_DEPTH = 512;
+const ANY = 2 ** 48;
+
+interface Folder {
+  readonly name: string;
+  readonly parent: MftReference;
+  readonly sequence: number;
+  readonly inUse: boolean;
+}
+
+/** What the volume as it is now must answer about a place or a record. */
+export interface Present {
+  readonly disk: ByteSource;
+  readonly start: number;
+  readonly length: number;
+  readonly geometry: Geometry;
+  /** Whether a record found at a place may be left over: not a part of the present table, nor the content of a present file. */
+  mayHold(at: number): boolean;
+  /** Whether the present table has this very record. */
+  has(record: MftRecord): boolean;
+  /** What became of a layout's bytes; `taken`: stretches another file had later, in sectors of 512 bytes from the volume's start. */
+  evidence(layout: Layout, taken: RangeSet | undefined): ByteEvidence;
+}
+
+/**
+ * File records that stand outside the present table: those of the table that was there before a volume was formatted again, or
+ * was cut off from the present one. Found by going through the whole volume; the old tree of folders is rebuilt from them.
+ */
+export class LeftoverRecords {
+  readonly #places: number[] = [];
+  readonly #sizes: number[] = [];
+  readonly #folders = new Map<number, Folder[]>();
+  readonly #extensions = new Map<number, number[]>();
+  readonly #paths = new Map<string, string>();
+  readonly #clusterVotes = new Map<number, number>();
+
+  constructor(private readonly present: Present) {}
+
+  get count(): number {
+    return this.#places.length;
+  }
+
+  /** Goes through the volume; yields how many bytes are done. */
+  *scan(): Generator<number, void, void> {
+    const { disk, start, length } = this.present;
+    const block = new Uint8Array(STEP + 4096);
+    for (let at = 0; at < length; at += STEP) {
+      const part = block.subarray(0, Math.min(block.length, length - at));
+      disk.read(start + at, part);
+      const cursor = new Cursor(part);
+      for (let inside = 0; inside < Math.min(STEP, part.length) && inside + SECTOR <= part.length; inside += SECTOR) {
+        if (part[inside] === 0x46 && cursor.u32(inside) === RECORD.magicValue) this.#note(cursor, inside, start + at + inside);
+      }
+      yield Math.min(length, at + STEP);
+    }
+  }
+
+  /** The files of the records found from the `from`th on. */
+  *tell(from: number): Generator<readonly FileRecord[], void, void> {
+    const taken = this.#takenLater();
+    const usual = [...this.#clusterVotes].sort((a, b) => b[1] - a[1])[0]?.[0] ?? this.present.geometry.clusterSize;
+    for (let index = from; index < this.#places.length; index += 1) {
+      const record = this.#read(index);
+      yield record && !record.base && record.number >= SYSTEM_RECORD.firstUser && !this.present.has(record)
+        ? tellRecord(record, this.#around(clusterSizeOf(record) ?? usual, taken.get(index)))
+        : [];
+    }
+  }
+
+  #note(block: Cursor, inside: number, at: number): void {
+    const size = block.u32(inside + RECORD.bytesAllocated);
+    if (!RECORD_SIZES.includes(size) || inside + size > block.size || this.#places.length >= MOST_RECORDS || !this.present.mayHold(at))
+      return;
+    const record = parseMftRecord(block.slice(inside, size).slice(), numberOf(block, inside, at), at);
+    if (!record || record.attributes.length === 0) return;
+    const index = this.#places.length;
+    this.#places.push(at);
+    this.#sizes.push(size);
+    const own = clusterSizeOf(record);
+    if (own !== null) this.#clusterVotes.set(own, (this.#clusterVotes.get(own) ?? 0) + 1);
+    if (record.base) {
+      const known = this.#extensions.get(record.base.record);
+      if (!known) this.#extensions.set(record.base.record, [index]);
+      else if (known.length < 4096) known.push(index);
+    } else if (record.directory) {
+      const name = bestName(fileNames(record));
+      const known = this.#folders.get(record.number) ?? [];
+      if (name && known.length < 64)
+        this.#folders.set(record.number, [
+          ...known,
+          { name: name.name, parent: name.parent, sequence: record.sequence, inUse: record.inUse },
+        ]);
+    }
+  }
+
+  #read(index: number): MftRecord | null {
+    const at = this.#places[index] as number;
+    const bytes = readBytes(this.present.disk, at, this.#sizes[index] as number);
+    const cursor = new Cursor(bytes);
+    return parseMftRecord(bytes, numberOf(cursor, 0, at), at);
+  }
+
+  /**
+   * What files of the old table had taken from one another: those that were live when it was left come last, and a deleted one
+   * whose clusters they had lost them before.
+   */
+  #takenLater(): Map<number, RangeSet> {
+    const claims = new Claims();
+    for (let index = 0; index < this.#places.length; index += 1) {
+      const record = this.#read(index);
+      const size = record && clusterSizeOf(record);
+      if (!record || !size || record.base) continue;
+      const changed = record.inUse ? Number.POSITIVE_INFINITY : (standardTimes(record)?.mftChanged ?? null);
+      claims.add(record, index, Math.floor(this.present.length / size), size / SECTOR, changed);
+    }
+    return claims.takenLater();
+  }
+
+  #around(clusterSize: number, taken: RangeSet | undefined): Surroundings {
+    const { disk, start, length, geometry, evidence } = this.present;
+    return {
+      disk,
+      start,
+      geometry: clusterSize === geometry.clusterSize ? geometry : { ...geometry, clusterSize, clusters: Math.floor(length / clusterSize) },
+      leftover: true,
+      recordAt: (record) => record.at,
+      evidence: (layout) => evidence(layout, taken),
+      extensionsOf: (record) =>
+        (this.#extensions.get(record.number) ?? []).flatMap((index) => {
+          const extension = this.#read(index);
+          return extension?.base && extension.inUse === record.inUse && sameFile(extension.base.sequence, record.sequence, record.inUse)
+            ? [extension]
+            : [];
+        }),
+      namesOf: (record, extensions) => {
+        const names = [record, ...extensions].flatMap(fileNames);
+        return names.length > 0 ? names : [...extensions, record].flatMap(fileNamesInSlack);
+      },
+      pathOf: (reference) => this.#pathOf(reference, 0),
+      reference: (record) => `leftover MFT record ${record.number < 0 ? "without a number" : record.number} at byte ${record.at}`,
+    };
+  }
+
+  #pathOf(reference: MftReference, depth: number): string {
+    if (reference.record === SYSTEM_RECORD.root) return "";
+    const key = `${reference.record}/${reference.sequence}`;
+    const kept = this.#paths.get(key);
+    if (kept !== undefined) return kept;
+    // Entered before the parents are followed, so that a circle ends here.
+    this.#paths.set(key, UNKNOWN_PARENT);
+    const folder = this.#folders.get(reference.record)?.find((each) => sameFile(reference.sequence, each.sequence, each.inUse));
+    const path = folder && depth < MAX_DEPTH ? `${this.#pathOf(folder.parent, depth + 1)}/${folder.name}` : UNKNOWN_PARENT;
+    this.#paths.set(key, path);
+    return path;
+  }
+}
+
+/** Since version 3.1 a record bears its number; an older one gets a number of its own that no reference means. */
+function numberOf(cursor: Cursor, inside: number, at: number): number {
+  return cursor.u16(inside + RECORD.usaOffset) >= RECORD.recordNumber + 4 ? cursor.u32(inside + RECORD.recordNumber) : -1 - at / SECTOR;
+}
+
+/** The size of a cluster as a record's own attributes give it: allocated bytes over clusters; null when none tells. */
+function clusterSizeOf(record: MftRecord): number | null {
+  for (const attribute of record.attributes) {
+    if (!attribute.nonResident || record.cursor.u64(attribute.at + ATTRIBUTE.lowestVcn) !== 0) continue;
+    const { runs, sound } = readRuns(record.cursor, attribute, ANY);
+    const clusters = runs.reduce((sum, run) => sum + run.length, 0);
+    if (!sound || clusters === 0 || runs.some((run) => run.lcn === null)) continue;
+    const size = record.cursor.u64(attribute.at + ATTRIBUTE.allocatedSize) / clusters;
+    if (size >= 512 && size <= 2 << 20 && Number.isInteger(Math.log2(size))) return size;
+  }
+  return null;
+}

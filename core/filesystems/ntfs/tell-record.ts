@@ -1,0 +1,182 @@
+import type { ByteSource } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
+import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord } from "../file-record";
+import type { Geometry } from "./boot-sector";
+import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
+import { UNKNOWN_PARENT } from "./mft-index";
+import { type FileName, type MftRecord, type MftReference, residentValue, standardTimes } from "./mft-record";
+import { type StreamPiece, streamContent } from "./stream-layout";
+import { CODED_STREAM, systemCoding, systemCompressed } from "./system-compression";
+
+/** Names of one file beyond this are damage or an attack on memory. */
+const MAX_LINKS = 1024;
+const MAX_STREAMS = 4096;
+
+/** What must be known around a record to tell it in full: of the present table, or of records left over from another one. */
+export interface Surroundings {
+  readonly disk: ByteSource;
+  /** Disk byte offset of the volume. */
+  readonly start: number;
+  readonly geometry: Geometry;
+  /** Disk byte offset of a record. */
+  recordAt(record: MftRecord): number;
+  extensionsOf(record: MftRecord): MftRecord[];
+  namesOf(record: MftRecord, extensions: readonly MftRecord[]): FileName[];
+  /** The path of a folder, "" for the root; begins with `UNKNOWN_PARENT` where it is not known. */
+  pathOf(reference: MftReference): string;
+  /** What became of the bytes of a file that is no more. */
+  evidence(layout: NonNullable<FileRecord["layout"]>, record: MftRecord): ByteEvidence;
+  /** How the record is called, for a technician who wants to look it up. */
+  reference(record: MftRecord): string;
+  /** Whether its files are there now, or only their records are. */
+  readonly leftover: boolean;
+}
+
+/** A record as the files it tells: one for each of its names. */
+export function tellRecord(record: MftRecord, around: Surroundings): FileRecord[] {
+  if (record.number === SYSTEM_RECORD.root) return [];
+  const extensions = around.extensionsOf(record);
+  const system = record.number < SYSTEM_RECORD.firstUser;
+  const names = visibleNames(record, extensions, around);
+  if (names.length === 0 && (system || record.directory)) return [];
+  const content = contentOf(record, extensions, around);
+  if (names.length === 0 && content.size === 0) return [];
+  const times = standardTimes(record);
+  const live = record.inUse && !around.leftover;
+  const shared = {
+    reference: around.reference(record),
+    state: live ? ("live" as const) : ("deleted" as const),
+    type: record.directory ? ("folder" as const) : ("file" as const),
+    size: record.directory ? 0 : content.size,
+    changed: times?.mftChanged ?? null,
+    layout: record.directory ? null : content.layout,
+    evidence: live || !content.layout ? ALL_BYTES_THERE : around.evidence(content.layout, record),
+    encrypted: content.encrypted,
+    streams: content.streams,
+    links: Math.max(1, names.length),
+  };
+  const leftover = around.leftover ? { leftover: true } : {};
+  if (names.length === 0) {
+    const name = `record-${record.number}`;
+    const notes = [...record.notes, ...content.notes, "The name of this deleted file is gone; its record number stands in its place."];
+    const { created = null, modified = null } = times ?? {};
+    const path = `${UNKNOWN_PARENT}/${name}`;
+    return [{ ...shared, ...leftover, path, name, rawName: new Uint8Array(), created, modified, system, notes }];
+  }
+  return names.map((name): FileRecord => {
+    const parent = around.pathOf(name.parent);
+    const notes = [...record.notes, ...content.notes];
+    if (parent.startsWith(UNKNOWN_PARENT)) notes.push("A folder above it was reused for something else: the full path is not known.");
+    // Field by field: spreading the shared ones would cost more than all the rest, and records come by the million.
+    const told: FileRecord = {
+      reference: shared.reference,
+      state: shared.state,
+      type: shared.type,
+      path: `${parent}/${name.name}`,
+      name: name.name,
+      rawName: name.raw.slice(),
+      size: shared.size,
+      created: times?.created ?? name.created,
+      modified: times?.modified ?? name.modified,
+      changed: shared.changed,
+      layout: shared.layout,
+      evidence: shared.evidence,
+      system: system || parent === "/$Extend" || parent.startsWith("/$Extend/"),
+      encrypted: shared.encrypted,
+      streams: shared.streams,
+      links: shared.links,
+      notes,
+    };
+    return around.leftover ? { ...told, leftover: true } : told;
+  });
+}
+
+/** One entry for each name a user sees; the 8.3 alias only when there is no other. */
+function visibleNames(record: MftRecord, extensions: readonly MftRecord[], around: Surroundings): FileName[] {
+  const all = around.namesOf(record, extensions);
+  const long = all.filter((name) => name.namespace !== NAMESPACE.dos);
+  const distinct = new Map<string, FileName>();
+  for (const name of long.length > 0 ? long : all) distinct.set(`${name.parent.record}/${name.name}`, name);
+  const names = [...distinct.values()].slice(0, MAX_LINKS);
+  // Slack may hold older names too; of a deleted file only one is its own.
+  return record.inUse ? names : names.slice(0, 1);
+}
+
+interface Content {
+  readonly size: number;
+  readonly layout: FileRecord["layout"];
+  readonly streams: FileRecord["streams"];
+  readonly encrypted: boolean;
+  readonly notes: readonly string[];
+}
+
+const NO_STREAMS: FileRecord["streams"] = [];
+
+function contentOf(record: MftRecord, extensions: readonly MftRecord[], around: Surroundings): Content {
+  const { geometry, start } = around;
+  const main: StreamPiece[] = [];
+  let named: Map<string, StreamPiece[]> | undefined;
+  let reparse: Uint8Array | undefined;
+  const take = (each: MftRecord) => {
+    for (const attribute of each.attributes) {
+      if (attribute.type === ATTRIBUTE_TYPE.data) {
+        const piece = { record: each, attribute, recordAt: around.recordAt(each) };
+        if (attribute.name === "") main.push(piece);
+        else {
+          named ??= new Map();
+          const pieces = named.get(attribute.name);
+          if (pieces) pieces.push(piece);
+          else if (named.size < MAX_STREAMS) named.set(attribute.name, [piece]);
+        }
+      } else if (attribute.type === ATTRIBUTE_TYPE.reparsePoint && !attribute.nonResident) {
+        reparse = residentValue(each, attribute).bytes;
+      }
+    }
+  };
+  take(record);
+  for (const each of extensions) take(each);
+  const content = streamContent(main, geometry, start);
+  const notes: string[] = content ? [...content.notes] : [];
+  const size = content?.size ?? 0;
+  const encrypted = main.some((piece) => (piece.attribute.flags & ATTRIBUTE_FLAG.encrypted) !== 0);
+  const tag = reparse && reparse.length >= 4 ? new Cursor(reparse).u32(0) : null;
+  if (tag === REPARSE_TAG.mountPoint || tag === REPARSE_TAG.symlink) notes.push("A link to another place: shown, never followed.");
+  let layout = content?.layout ?? null;
+  const coded = tag === REPARSE_TAG.systemCompressed && reparse ? systemLayout(reparse, named, around, size) : null;
+  if (coded) {
+    named?.delete(CODED_STREAM);
+    layout = coded.layout;
+    notes.push(...coded.notes);
+  }
+  const streams = named ? [...named].map(([name, pieces]) => streamOf(name, pieces, around)) : NO_STREAMS;
+  if (streams.length > 0)
+    notes.push(
+      `Has ${streams.length} further named stream${streams.length > 1 ? "s" : ""}: ${streams
+        .slice(0, 8)
+        .map((stream) => stream.name)
+        .join(", ")}.`,
+    );
+  if (encrypted) {
+    notes.push("Encrypted by the file system: without its owner's key the content stays closed.");
+    return { size, layout: null, streams: streams.map((stream) => ({ ...stream, layout: null })), encrypted, notes };
+  }
+  return { size, layout, streams, encrypted, notes };
+}
+
+function streamOf(name: string, pieces: readonly StreamPiece[], { geometry, start }: Surroundings): FileRecord["streams"][number] {
+  const content = streamContent(pieces, geometry, start);
+  return { name, size: content?.size ?? 0, layout: content?.layout ?? null };
+}
+
+function systemLayout(
+  reparse: Uint8Array,
+  named: ReadonlyMap<string, StreamPiece[]> | undefined,
+  { disk, geometry, start }: Surroundings,
+  size: number,
+): { layout: FileRecord["layout"]; notes: string[] } {
+  const coding = systemCoding(reparse);
+  const stream = streamContent(named?.get(CODED_STREAM) ?? [], geometry, start);
+  const found = coding && stream ? systemCompressed(disk, stream.layout, size, coding) : null;
+  if (found) return found;
+  return { layout: null, notes: ["Compressed by the system in a way that cannot be followed here: the content is left out."] };
+}
