@@ -80,7 +80,7 @@ describe("a record with two likely layouts", () => {
     layout: first,
     evidence: ALL_BYTES_THERE,
     assumed: true,
-    otherwise: { layout: second, evidence: ALL_BYTES_THERE, note: "around others" },
+    otherwise: [{ layout: second, evidence: ALL_BYTES_THERE, note: "around others" }],
     system: false,
     encrypted: false,
     streams: [],

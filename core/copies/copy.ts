@@ -23,11 +23,29 @@ export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise
 /** A file system's record as a copy: its content is looked at, and its condition derived from the evidence. */
 export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
   const { otherwise } = record;
-  const copy = judge(record, record.layout, record.evidence, record.notes, record.assumed ?? false, disk);
-  if (!otherwise || copy.condition === "whole") return copy;
-  const notes = [...record.notes.slice(0, -1), otherwise.note];
-  const second = judge(record, otherwise.layout, otherwise.evidence, notes, true, disk);
-  return second.condition === "whole" ? second : copy;
+  const first = judge(record, record.layout, record.evidence, record.notes, record.assumed ?? false, disk);
+  if (!otherwise || proven(first)) return first;
+  let best = first;
+  for (const { layout, evidence, note } of otherwise) {
+    const other = judge(record, layout, evidence, [...record.notes.slice(0, -1), note], true, disk);
+    // Where another place would do as well, the first one is no more than a guess.
+    if (first.condition === "whole" && standing(other) >= AGREES)
+      return judge(record, record.layout, record.evidence, record.notes, true, disk);
+    if (first.condition !== "whole" && standing(other) > standing(best)) best = other;
+    if (proven(best)) break;
+  }
+  return best;
+}
+
+const proven = ({ condition, evidence: { content } }: Copy) => condition === "whole" && content?.finding === "agrees" && content.checked;
+const AGREES = 3;
+
+/** How much the content speaks for a supposed layout: it opens, it begins as it should, it says nothing, it is something else. */
+function standing({ condition, evidence: { content } }: Copy): number {
+  if (condition === "whole") return 4;
+  if (condition === "name-only") return 0;
+  if (content?.finding === "agrees") return AGREES;
+  return content?.finding === "damaged" ? 2 : 1;
 }
 
 function judge(

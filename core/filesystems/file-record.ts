@@ -13,6 +13,13 @@ export interface ByteEvidence {
 
 export const ALL_BYTES_THERE: ByteEvidence = { usedByOthers: 0, takenLater: 0, lost: 0 };
 
+/** Another place where the bytes of a file may stand. */
+export interface Alternative {
+  readonly layout: Layout;
+  readonly evidence: ByteEvidence;
+  readonly note: string;
+}
+
 /** One name of one file or folder, as the file system's own records tell it. */
 export interface FileRecord {
   /** Where the record stands, in words a technician can look up (for instance "MFT record 42"). */
@@ -37,8 +44,8 @@ export interface FileRecord {
   readonly evidence: ByteEvidence;
   /** The layout is the likeliest, not a recorded one: only the content itself can prove it. */
   readonly assumed?: boolean;
-  /** Another layout to be taken instead when the content speaks for it and against the first. */
-  readonly otherwise?: { readonly layout: Layout; readonly evidence: ByteEvidence; readonly note: string };
+  /** Other layouts, one of which is taken instead when the content speaks for it and against the first. */
+  readonly otherwise?: readonly Alternative[];
   /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
   readonly leftover?: boolean;
   /** True for the file system's own files. */

@@ -1,14 +1,18 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { type Layout, layoutOf, type Segment } from "../bytes/layout";
-import { RangeSet } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
-import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type RecordBatch } from "./file-record";
+import { DeletedClaims } from "./deleted-claims";
+import { ALL_BYTES_THERE, type Alternative, type FileRecord, type FileSystem, type Finding, type RecordBatch } from "./file-record";
+import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
+import { type LiveFile, treeFindings } from "./tree-findings";
 
 /** Folders deeper, larger or more than this are damage or an attack on memory. */
 const MAX_DEPTH = 128;
 const MAX_FOLDER_BYTES = 1 << 26;
 const MAX_FOLDERS = 1_000_000;
 const MAX_FOLDER_CLUSTERS = 4096;
+/** Places tried for one deleted file at most. */
+const MOST_ALTERNATIVES = 64;
 
 /** A stretch of clusters that follow one another. */
 export interface ClusterRun {
@@ -78,7 +82,7 @@ export interface ClusterGeometry {
 }
 
 /** A folder that was found, with where its entries stand. */
-interface Folder {
+export interface Folder {
   readonly path: string;
   readonly deleted: boolean;
   readonly depth: number;
@@ -93,9 +97,10 @@ export abstract class FolderTree implements FileSystem {
   abstract readonly allocation: AllocationMap | null;
   abstract readonly label: string | null;
   abstract readonly notes: readonly string[];
-  /** Clusters that more than one deleted file claims. */
-  #contested = new RangeSet();
+  #claims = new DeletedClaims();
   #folders: { folder: Folder; entries: number }[] | undefined;
+  /** First clusters of all folders that entries lead to, with their paths. */
+  readonly #reached = new Map<number, string>();
 
   constructor(
     protected readonly volume: ByteSource,
@@ -111,6 +116,12 @@ export abstract class FolderTree implements FileSystem {
   protected abstract isUsed(cluster: number): boolean;
   /** Whether a cluster is plainly the first one of this deleted folder. */
   protected abstract provesFolder(cluster: number): boolean;
+  /** What the beginning of a sector tells of a folder that begins there; null: none does. */
+  protected abstract folderTrace(head: Uint8Array, at: number): FolderTrace | null;
+  /** Other clusters at which a deleted entry may have begun, when the file system forgets a part of the number. */
+  protected otherStarts(_entry: TreeEntry): number[] {
+    return [];
+  }
 
   get clusterSize(): number {
     return this.clusterGeometry.clusterSize;
@@ -144,11 +155,158 @@ export abstract class FolderTree implements FileSystem {
     yield { records, resume: total, done: total, total };
   }
 
+  /** Folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
+  *readLeftovers(from: number, step: number): Generator<RecordBatch, void, void> {
+    this.#folders ??= this.#findFolders();
+    const lost = new LostFolders({
+      volume: this.volume,
+      geometry: this.clusterGeometry,
+      reached: this.#reached,
+      trace: (head, at) => this.folderTrace(head, at),
+      entriesAt: (runs) => this.entriesIn(this.#bytes({ runs })),
+      goOn: (geometry, cluster) => this.#folderFrom(geometry, cluster),
+    });
+    const { size } = this.volume;
+    for (const done of lost.scan()) if (done > from) yield { records: [], resume: done, done, total: size };
+    const units: (() => FileRecord[])[] = [];
+    for (const { geometry, folders } of lost.trees()) {
+      const tree = this.#withGeometry(geometry);
+      const claims = new DeletedClaims();
+      for (const folder of folders)
+        for (const entry of tree.#entriesOf(folder))
+          if (!entry.directory) claims.add(tree.#contiguous(entry), entry.firstCluster, !entry.deleted);
+      claims.settle();
+      for (const folder of folders)
+        units.push(() => {
+          tree.#claims = claims;
+          return [
+            ...(folder.named ? [tree.#tellFolder(folder)] : []),
+            ...tree.#entriesOf(folder).map((entry) => tree.#tell(folder, entry)),
+          ];
+        });
+    }
+    for (const chain of this.lostChains()) units.push(() => [this.#tellChain(chain)]);
+    const total = size + units.length;
+    for (let next = Math.max(0, from - size); next < units.length; ) {
+      const records: FileRecord[] = [];
+      for (; next < units.length && records.length < step; next += 1)
+        records.push(...(units[next] as () => FileRecord[])().map((record) => ({ ...record, leftover: true })));
+      yield { records, resume: size + next, done: size + next, total };
+    }
+    yield { records: [], resume: total, done: total, total };
+  }
+
+  findings(): Finding[] {
+    this.#folders ??= this.#findFolders();
+    return treeFindings(this.#liveFiles(), {
+      clusters: this.clusterGeometry.clusters,
+      clusterSize: this.clusterSize,
+      map: this.allocation,
+      bookkeeping: this.ownRuns(),
+    });
+  }
+
+  /** Clusters the file system uses for itself. */
+  protected ownRuns(): readonly ClusterRun[] {
+    return [];
+  }
+
+  /** Chains that the table has in use and no folder leads to. */
+  protected lostChains(): readonly Chain[] {
+    return [];
+  }
+
+  /** All live files and folders with their clusters. */
+  protected *liveClusters(): Generator<LiveFile, void, void> {
+    this.#folders ??= this.#findFolders();
+    yield* this.#liveFiles();
+  }
+
+  *#liveFiles(): Generator<LiveFile, void, void> {
+    for (const { folder } of this.#folders ?? []) {
+      if (folder.deleted) continue;
+      for (const entry of this.#entriesOf(folder)) {
+        if (entry.deleted) continue;
+        const path = `${folder.path}/${entry.name}`;
+        if (entry.directory) yield { path, size: null, chain: this.#liveRuns(entry, MAX_FOLDER_BYTES) };
+        else if (entry.size > 0) yield { path, size: entry.size, chain: this.#liveRuns(entry, Number.MAX_SAFE_INTEGER) };
+      }
+    }
+  }
+
+  /** The same volume seen with the measures of the file system that was there before. */
+  #withGeometry(geometry: ClusterGeometry): FolderTree {
+    const own = this.clusterGeometry;
+    if (geometry.clusterSize === own.clusterSize && geometry.dataAt === own.dataAt) return this;
+    const entriesIn = (bytes: Uint8Array) => this.entriesIn(bytes);
+    return new FormerTree(this.volume, this.start, geometry, entriesIn, formerMap(geometry, own, this.allocation));
+  }
+
+  /** A folder found by itself: the clusters it probably has. */
+  #folderFrom(geometry: ClusterGeometry, first: number): { at: number; length: number }[] {
+    return this.#withGeometry(geometry).#clustersOfFolder(first);
+  }
+
+  #tellFolder(folder: LostFolder): FileRecord {
+    const name = folder.path.slice(folder.path.lastIndexOf("/") + 1);
+    return {
+      reference: `folder at byte ${this.start + (folder.runs[0]?.at ?? 0)}`,
+      state: "deleted",
+      type: "folder",
+      path: folder.path,
+      name,
+      rawName: new Uint8Array(),
+      size: 0,
+      created: null,
+      modified: null,
+      changed: null,
+      layout: null,
+      evidence: ALL_BYTES_THERE,
+      system: false,
+      encrypted: false,
+      streams: [],
+      links: 1,
+      notes: folder.notes,
+    };
+  }
+
+  /** Clusters in use that no folder leads to, as a file of that many clusters. */
+  #tellChain(chain: Chain): FileRecord {
+    const first = chain.runs[0]?.first ?? 0;
+    const name = `chain-${first}`;
+    const size = chain.clusters * this.clusterSize;
+    const segments = chain.runs.map(
+      (run): Segment => ({ kind: "disk", at: this.start + this.clusterAt(run.first), length: run.count * this.clusterSize }),
+    );
+    return {
+      reference: `chain of clusters from ${first} on`,
+      state: "deleted",
+      type: "file",
+      path: `/?/${name}`,
+      name,
+      rawName: new Uint8Array(),
+      size,
+      created: null,
+      modified: null,
+      changed: null,
+      layout: layoutOf(segments, size),
+      evidence: ALL_BYTES_THERE,
+      assumed: true,
+      system: false,
+      encrypted: false,
+      streams: [],
+      links: 1,
+      notes: [
+        "The volume's map has these clusters in use, but no folder leads to them: the name is lost, and the size is in whole clusters.",
+      ],
+    };
+  }
+
   #root(): Folder {
     return { path: "", deleted: false, depth: 0, runs: this.rootRuns() };
   }
 
-  #bytes(folder: Folder): Uint8Array {
+  #bytes(folder: Pick<Folder, "runs">): Uint8Array {
     const length = Math.min(
       MAX_FOLDER_BYTES,
       folder.runs.reduce((sum, run) => sum + run.length, 0),
@@ -170,7 +328,6 @@ export abstract class FolderTree implements FileSystem {
   /** All folders, live and deleted, breadth first; and which clusters several deleted files claim. */
   #findFolders(): { folder: Folder; entries: number }[] {
     const found: { folder: Folder; entries: number }[] = [];
-    const claims: ClusterRun[] = [];
     const seen = new Set<number>();
     const waiting: Folder[] = [this.#root()];
     for (let index = 0; index < waiting.length && found.length < MAX_FOLDERS; index += 1) {
@@ -180,17 +337,19 @@ export abstract class FolderTree implements FileSystem {
       for (const entry of entries) {
         const deleted = folder.deleted || entry.deleted;
         if (!entry.directory) {
-          if (deleted) claims.push(...this.#contiguous(entry));
+          if (deleted) this.#claims.add(this.#contiguous(entry), entry.firstCluster, !entry.deleted);
           continue;
         }
         if (folder.depth >= MAX_DEPTH || seen.has(entry.firstCluster)) continue;
         const inside = deleted ? this.#deletedFolder(entry) : this.#stretches(this.#liveRuns(entry, MAX_FOLDER_BYTES).runs);
         if (inside.length === 0) continue;
         seen.add(entry.firstCluster);
+        this.#reached.set(entry.firstCluster, `${folder.path}/${entry.name}`);
         waiting.push({ path: `${folder.path}/${entry.name}`, deleted, depth: folder.depth + 1, runs: inside });
       }
     }
-    this.#contested = overlaps(claims);
+    this.#claims.settle();
+    for (const run of this.rootRuns()) this.#reached.set(Math.floor((run.at - this.clusterGeometry.dataAt) / this.clusterSize) + 2, "");
     return found;
   }
 
@@ -206,10 +365,18 @@ export abstract class FolderTree implements FileSystem {
    * the next ones are taken as long as they are free and hold nothing but entries.
    */
   #deletedFolder(entry: TreeEntry): { at: number; length: number }[] {
-    const { clusterSize, clusters } = this.clusterGeometry;
-    const first = entry.firstCluster;
-    if (first < 2 || first >= clusters + 2 || !this.provesFolder(first)) return [];
+    const { clusters } = this.clusterGeometry;
+    const first = [entry.firstCluster, ...this.otherStarts(entry)].find(
+      (each) => each >= 2 && each < clusters + 2 && this.provesFolder(each),
+    );
+    if (first === undefined) return [];
     if (entry.contiguous) return this.#stretches(this.#contiguous(entry)).slice(0, MAX_FOLDER_CLUSTERS);
+    return this.#clustersOfFolder(first);
+  }
+
+  /** The first cluster of a folder whose chain is gone, and those after it as long as they go on with it. */
+  #clustersOfFolder(first: number): { at: number; length: number }[] {
+    const { clusterSize, clusters } = this.clusterGeometry;
     const runs = [{ at: this.clusterAt(first), length: clusterSize }];
     for (let next = first + 1; next < clusters + 2 && runs.length < MAX_FOLDER_CLUSTERS; next += 1) {
       // A folder ends where the first unused entry stands.
@@ -247,19 +414,24 @@ export abstract class FolderTree implements FileSystem {
     return [{ first: entry.firstCluster, count: Math.min(count, clusters + 2 - entry.firstCluster) }];
   }
 
-  /** The clusters a deleted file had if it was laid down around those in use now; null where that is the same as one stretch. */
-  #aroundUsed(entry: TreeEntry): ClusterRun[] | null {
+  /** The clusters a deleted file had if it was laid down around those that `skip` passes over; null where that is the same as one stretch. */
+  #around(entry: TreeEntry, skip: (cluster: number) => number): ClusterRun[] | null {
     const { clusterSize, clusters } = this.clusterGeometry;
     let left = Math.ceil(entry.size / clusterSize);
     const runs: { first: number; count: number }[] = [];
     // A file strewn over more than this many times its size is no longer a likely guess.
     const end = Math.min(clusters + 2, entry.firstCluster + left * 8 + 256);
-    for (let cluster = entry.firstCluster; left > 0 && cluster < end; cluster += 1) {
-      if (this.isUsed(cluster)) continue;
+    for (let cluster = entry.firstCluster; left > 0 && cluster < end; ) {
+      const passed = skip(cluster);
+      if (passed > 0) {
+        cluster += passed;
+        continue;
+      }
       const last = runs[runs.length - 1];
       if (last && last.first + last.count === cluster) last.count += 1;
       else runs.push({ first: cluster, count: 1 });
       left -= 1;
+      cluster += 1;
     }
     return left === 0 && runs.length > 1 ? runs : null;
   }
@@ -312,26 +484,49 @@ export abstract class FolderTree implements FileSystem {
     const runs = this.#contiguous(entry);
     const layout = this.#layout(runs, entry);
     const guessed = !entry.contiguous && entry.size > this.clusterSize;
-    const contested = runs.some((run) => this.#contested.overlap(run.first, run.first + run.count) > 0);
-    const around = guessed ? this.#aroundUsed(entry) : null;
+    const contested = runs.some((run) => this.#claims.contested(run));
     const notes = [...entry.notes];
     if (contested) notes.push("Another deleted file claims some of the same clusters.");
     if (guessed) notes.push("Its clusters are taken to follow one another: which they were is not recorded after deletion.");
+    const otherwise = this.#alternatives(entry, guessed);
     return {
       layout,
       evidence: { ...ALL_BYTES_THERE, usedByOthers: this.#usedBytes(runs, entry.size), lost: lostBytes(layout) },
       notes,
       assumed: guessed || contested,
-      ...(around
-        ? {
-            otherwise: {
-              layout: this.#layout(around, entry),
-              evidence: ALL_BYTES_THERE,
-              note: "Its clusters are taken to lie around those that other files use now: which they were is not recorded after deletion.",
-            },
-          }
-        : {}),
+      ...(otherwise.length > 0 ? { otherwise } : {}),
     };
+  }
+
+  /** Where else the bytes of a deleted file may stand, the likeliest first. */
+  #alternatives(entry: TreeEntry, guessed: boolean): Alternative[] {
+    const found: Alternative[] = [];
+    const add = (runs: ClusterRun[] | null, note: string) => {
+      if (!runs || found.length >= MOST_ALTERNATIVES) return;
+      const layout = this.#layout(runs, entry);
+      const usedByOthers = this.#usedBytes(runs, entry.size);
+      if (usedByOthers < entry.size) found.push({ layout, evidence: { ...ALL_BYTES_THERE, usedByOthers, lost: lostBytes(layout) }, note });
+    };
+    if (guessed) {
+      const used = (cluster: number) => (this.isUsed(cluster) ? 1 : 0);
+      const claimed = (livedOn: boolean) => (cluster: number) =>
+        used(cluster) || (cluster === entry.firstCluster ? 0 : this.#claims.startingAt(cluster, livedOn));
+      add(
+        this.#around(entry, used),
+        "Its clusters are taken to lie around those that other files use now: which they were is not recorded after deletion.",
+      );
+      for (const livedOn of [true, false])
+        add(
+          this.#around(entry, claimed(livedOn)),
+          "Its clusters are taken to lie around those of the other files that begin among them: which they were is not recorded after deletion.",
+        );
+    }
+    for (const firstCluster of this.otherStarts(entry))
+      add(
+        this.#contiguous({ ...entry, firstCluster }),
+        `A part of its first cluster's number is gone with the deletion; it is taken to have begun at cluster ${firstCluster}.`,
+      );
+    return found;
   }
 
   /** Bytes of a file of this size that stand in clusters in use now. */
@@ -350,16 +545,44 @@ export abstract class FolderTree implements FileSystem {
   }
 }
 
-/** The clusters that more than one of the runs covers. */
-function overlaps(runs: readonly ClusterRun[]): RangeSet {
-  const found = new RangeSet();
-  let covered = 0;
-  for (const run of [...runs].sort((a, b) => a.first - b.first)) {
-    const end = run.first + run.count;
-    found.add(run.first, Math.min(covered, end));
-    covered = Math.max(covered, end);
+/** The tree of a file system that was there before: only its folders and the measures of its clusters are known. */
+class FormerTree extends FolderTree {
+  readonly label = null;
+  readonly notes = [];
+
+  constructor(
+    volume: ByteSource,
+    start: number,
+    geometry: ClusterGeometry,
+    private readonly read: (bytes: Uint8Array) => readonly TreeEntry[],
+    readonly allocation: AllocationMap | null,
+  ) {
+    super(volume, start, geometry);
   }
-  return found;
+
+  protected rootRuns() {
+    return [];
+  }
+
+  protected entriesIn(bytes: Uint8Array) {
+    return this.read(bytes);
+  }
+
+  protected chain(): Chain {
+    return { runs: [], clusters: 0, problem: "its table of clusters is gone" };
+  }
+
+  protected isUsed(cluster: number) {
+    return this.allocation?.isUsed(cluster - 2) ?? false;
+  }
+
+  protected provesFolder() {
+    return false;
+  }
+
+  protected folderTrace() {
+    return null;
+  }
 }
 
 const lostBytes = (layout: Layout) => layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);

@@ -7,10 +7,17 @@ import { BITMAP, ENTRY_SIZE, FILE, LABEL, NAME, STREAM, TYPE } from "./layout";
 /** A name has at most 255 units, which take seventeen entries. */
 const MOST_SECONDARIES = 18;
 
+/** One of the file system's own tables (7.1 Allocation Bitmap, 7.2 Up-case Table). Bytes. */
+interface Allocated {
+  readonly firstCluster: number;
+  readonly length: number;
+}
+
 export interface ExfatDirectory {
   readonly entries: readonly TreeEntry[];
   readonly label: string | null;
-  readonly bitmap: { readonly firstCluster: number; readonly length: number } | null;
+  readonly bitmap: Allocated | null;
+  readonly upcase: Allocated | null;
 }
 
 /** Reads the entry sets of a folder up to its end mark, the deleted ones too. */
@@ -18,7 +25,9 @@ export function readExfatDirectory(bytes: Uint8Array): ExfatDirectory {
   const cursor = new Cursor(bytes);
   const entries: TreeEntry[] = [];
   let label: string | null = null;
-  let bitmap: ExfatDirectory["bitmap"] = null;
+  let bitmap: Allocated | null = null;
+  let upcase: Allocated | null = null;
+  const allocated = (at: number) => ({ firstCluster: cursor.u32(at + BITMAP.firstCluster), length: cursor.u64(at + BITMAP.dataLength) });
   for (let at = 0; at + ENTRY_SIZE <= bytes.length; at += ENTRY_SIZE) {
     const type = cursor.u8(at);
     if (type === 0) break;
@@ -26,13 +35,15 @@ export function readExfatDirectory(bytes: Uint8Array): ExfatDirectory {
       const count = Math.min(11, cursor.u8(at + LABEL.count));
       label = decodeUtf16le(cursor.slice(at + LABEL.text, count * 2)) || null;
     } else if (type === TYPE.bitmap) {
-      bitmap ??= { firstCluster: cursor.u32(at + BITMAP.firstCluster), length: cursor.u64(at + BITMAP.dataLength) };
+      bitmap ??= allocated(at);
+    } else if (type === TYPE.upcase) {
+      upcase ??= allocated(at);
     } else if ((type | TYPE.inUse) === TYPE.file) {
       const entry = readSet(cursor, at);
       if (entry) entries.push(entry);
     }
   }
-  return { entries, label, bitmap };
+  return { entries, label, bitmap, upcase };
 }
 
 /** 6.3.3 SetChecksum: over all bytes of the set but the checksum itself; of a deleted set with the bits of use put back. */

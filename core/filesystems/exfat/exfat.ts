@@ -3,11 +3,15 @@ import { Cursor } from "../../bytes/cursor";
 import { LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import { AllocationMap } from "../allocation-map";
 import { type FileSystem, FileSystemError } from "../file-record";
-import { type Chain, type ClusterGeometry, FolderTree, followChain, type TreeEntry } from "../folder-tree";
-import { readExfatDirectory } from "./entry-set";
-import { BOOT, ENTRY_SIZE, FAT_MARK } from "./layout";
+import { type Chain, type ClusterGeometry, type ClusterRun, FolderTree, followChain, type TreeEntry } from "../folder-tree";
+import type { FolderTrace } from "../lost-folders";
+import { type ExfatDirectory, readExfatDirectory } from "./entry-set";
+import { BOOT, ENTRY_SIZE, FAT_MARK, TYPE } from "./layout";
 
 const MAX_ROOT_CLUSTERS = 65_536;
+const MOST_CHAINS = 100_000;
+/** 7.1 to 7.3: what a root begins with. */
+const ROOT_TYPES: readonly number[] = [TYPE.bitmap, TYPE.upcase, TYPE.label];
 
 interface ExfatGeometry extends ClusterGeometry {
   readonly fatAt: number;
@@ -64,6 +68,7 @@ class ExfatVolume extends FolderTree {
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly #table: ByteSource;
+  readonly #bookkeeping: Pick<ExfatDirectory, "bitmap" | "upcase">;
 
   constructor(
     volume: ByteSource,
@@ -74,6 +79,7 @@ class ExfatVolume extends FolderTree {
     this.#table = new CachedSource(volume, 4096, 256);
     const root = readExfatDirectory(this.#read(this.rootRuns()));
     this.label = root.label;
+    this.#bookkeeping = root;
     this.allocation = root.bitmap ? this.#openBitmap(root.bitmap) : null;
     this.notes = this.allocation
       ? geometry.notes
@@ -107,6 +113,48 @@ class ExfatVolume extends FolderTree {
   protected provesFolder(cluster: number): boolean {
     const bytes = readBytes(this.volume, this.clusterAt(cluster), Math.min(this.geometry.clusterSize, 65_536));
     return readExfatDirectory(bytes).entries.some((entry) => entry.notes.length === 0);
+  }
+
+  /** Folders begin at clusters, with an entry set that is right; a root begins with the label, the map and the letter table. */
+  protected folderTrace(head: Uint8Array, at: number): FolderTrace | null {
+    const { dataAt, clusterSize, clusters } = this.geometry;
+    const cluster = (at - dataAt) / clusterSize + 2;
+    const type = head[0] ?? 0;
+    const begins = (type | TYPE.inUse) === TYPE.file || ROOT_TYPES.includes(type);
+    if (!begins || !Number.isInteger(cluster) || cluster < 2 || cluster >= clusters + 2) return null;
+    const sound = readExfatDirectory(head).entries.some((entry) => entry.notes.length === 0);
+    return sound ? { cluster, parent: null, root: ROOT_TYPES.includes(type) } : null;
+  }
+
+  protected override ownRuns(): ClusterRun[] {
+    const root = this.chain(this.geometry.rootCluster, MAX_ROOT_CLUSTERS).runs;
+    const { bitmap, upcase } = this.#bookkeeping;
+    const own = [bitmap, upcase].flatMap((each) =>
+      each ? this.chain(each.firstCluster, Math.ceil(each.length / this.geometry.clusterSize)).runs : [],
+    );
+    return [...root, ...own];
+  }
+
+  /** Stretches the map has in use that belong to nothing; files laid down in one piece have no chain to go by. */
+  protected override lostChains(): readonly Chain[] {
+    const { clusters } = this.geometry;
+    const owned = new Uint8Array(clusters + 2);
+    for (const run of this.ownRuns()) owned.fill(1, run.first, run.first + run.count);
+    for (const { chain } of this.liveClusters()) for (const run of chain.runs) owned.fill(1, run.first, run.first + run.count);
+    const chains: Chain[] = [];
+    for (const range of this.allocation?.usedWithin(0, clusters) ?? []) {
+      let from = -1;
+      for (let index = range.start; index <= range.end; index += 1) {
+        const lost = index < range.end && owned[index + 2] === 0;
+        if (lost && from < 0) from = index;
+        if (!lost && from >= 0) {
+          if (chains.length < MOST_CHAINS)
+            chains.push({ runs: [{ first: from + 2, count: index - from }], clusters: index - from, problem: null });
+          from = -1;
+        }
+      }
+    }
+    return chains;
   }
 
   #read(runs: readonly { at: number; length: number }[]): Uint8Array {

@@ -24,7 +24,7 @@ export const BOOT = {
 export const FAT_MARK = { bad: 0xfffffff7, end: 0xfffffff8 } as const;
 
 /** 6.2 and 7: entry types. Bit 7 says in use; deleting clears it. */
-export const TYPE = { inUse: 0x80, bitmap: 0x81, label: 0x83, file: 0x85, stream: 0xc0, name: 0xc1 } as const;
+export const TYPE = { inUse: 0x80, bitmap: 0x81, upcase: 0x82, label: 0x83, file: 0x85, stream: 0xc0, name: 0xc1 } as const;
 export const ENTRY_SIZE = 32;
 
 /** 7.4 File Directory Entry */

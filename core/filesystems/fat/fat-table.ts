@@ -1,9 +1,10 @@
 import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
 import { AllocationMap } from "../allocation-map";
-import { type Chain, followChain } from "../folder-tree";
+import { type Chain, type ClusterRun, followChain } from "../folder-tree";
 import type { FatGeometry } from "./geometry";
 
 const STEP = 1 << 20;
+const MOST_CHAINS = 100_000;
 
 /** The allocation table: for each cluster the next one of its file. Kept decoded: 4 bytes a cluster. */
 export class FatTable {
@@ -39,6 +40,33 @@ export class FatTable {
       const next = this.#next[cluster] as number;
       return next === BAD ? "bad" : next > BAD ? "end" : next;
     });
+  }
+
+  /** Clusters marked bad. */
+  badClusters(): ClusterRun[] {
+    const runs: ClusterRun[] = [];
+    for (let cluster = 2; cluster < this.#next.length; cluster += 1)
+      if (this.#next[cluster] === BAD) runs.push({ first: cluster, count: 1 });
+    return runs;
+  }
+
+  /** Chains in use that none of the `owned` clusters belongs to (a byte a cluster), from their first cluster on. */
+  chainsOutside(owned: Uint8Array): Chain[] {
+    const { clusters } = this.geometry;
+    const outside = (cluster: number) => this.#next[cluster] !== 0 && this.#next[cluster] !== BAD && owned[cluster] === 0;
+    // What another lost cluster leads to is not the beginning of a chain.
+    const led = new Uint8Array(clusters + 2);
+    for (let cluster = 2; cluster < clusters + 2; cluster += 1) {
+      const next = this.#next[cluster] as number;
+      if (outside(cluster) && next >= 2 && next < clusters + 2) led[next] = 1;
+    }
+    const chains: Chain[] = [];
+    for (let cluster = 2; cluster < clusters + 2 && chains.length < MOST_CHAINS; cluster += 1)
+      if (outside(cluster) && led[cluster] === 0) {
+        const chain = this.chain(cluster, clusters);
+        if (chain.clusters > 0) chains.push(chain);
+      }
+    return chains;
   }
 
   /** Which clusters are in use; its cluster 0 is the volume's cluster 2. */

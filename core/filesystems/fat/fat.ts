@@ -1,14 +1,18 @@
 import { type ByteSource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
 import type { AllocationMap } from "../allocation-map";
 import type { FileSystem } from "../file-record";
-import { type Chain, FolderTree, type TreeEntry } from "../folder-tree";
+import { type Chain, type ClusterRun, FolderTree, type TreeEntry } from "../folder-tree";
+import type { FolderTrace } from "../lost-folders";
 import { readDirectory } from "./directory";
 import { FatTable } from "./fat-table";
 import { type FatGeometry, readGeometry } from "./geometry";
-import { ENTRY } from "./layout";
+import { ATTRIBUTE, ENTRY } from "./layout";
 
 /** The root folder of FAT32 is a chain as any other; it never has more than this many clusters. */
 const MAX_ROOT_CLUSTERS = 65_536;
+/** Values of the lost half of a cluster's number tried at most. */
+const MOST_STARTS = 48;
 
 /**
  * Opens a FAT12, FAT16 or FAT32 volume.
@@ -25,6 +29,7 @@ class FatVolume extends FolderTree {
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly #table: FatTable;
+  #keepsUpper = false;
 
   constructor(
     volume: ByteSource,
@@ -58,7 +63,9 @@ class FatVolume extends FolderTree {
   }
 
   protected entriesIn(bytes: Uint8Array): readonly TreeEntry[] {
-    return readDirectory(bytes, this.#wide).entries;
+    const { entries } = readDirectory(bytes, this.#wide);
+    this.#keepsUpper ||= entries.some((entry) => entry.deleted && entry.firstCluster >= 65_536);
+    return entries;
   }
 
   protected chain(first: number, most: number): Chain {
@@ -71,9 +78,39 @@ class FatVolume extends FolderTree {
 
   /** A folder's first two entries name itself and the one above. */
   protected provesFolder(cluster: number): boolean {
-    const head = readBytes(this.volume, this.clusterAt(cluster), 64);
-    const view = new DataView(head.buffer);
-    const own = view.getUint16(ENTRY.clusterLow, true) + (this.#wide ? view.getUint16(ENTRY.clusterHigh, true) * 65_536 : 0);
-    return head[0] === 0x2e && head[1] === 0x20 && head[32] === 0x2e && head[33] === 0x2e && own === cluster;
+    return this.folderTrace(readBytes(this.volume, this.clusterAt(cluster), 64))?.cluster === cluster;
+  }
+
+  protected folderTrace(head: Uint8Array): FolderTrace | null {
+    if (head[0] !== 0x2e || head[1] !== 0x20 || head[32] !== 0x2e || head[33] !== 0x2e || head[34] !== 0x20) return null;
+    const view = new Cursor(head);
+    const number = (at: number) => view.u16(at + ENTRY.clusterLow) + (this.#wide ? view.u16(at + ENTRY.clusterHigh) * 65_536 : 0);
+    const folders = [0, 32].every((at) => (view.u8(at + ENTRY.attributes) & ATTRIBUTE.directory) !== 0);
+    const cluster = number(0);
+    return folders && cluster >= 2 ? { cluster, parent: number(32) } : null;
+  }
+
+  /**
+   * Some systems clear the upper half of a deleted entry's first cluster: on a large FAT32 volume each value of it is tried,
+   * unless a deleted entry that kept its upper half shows that this volume's writer does not.
+   */
+  protected override otherStarts(entry: TreeEntry): number[] {
+    if (!this.#wide || this.#keepsUpper || !entry.deleted || entry.firstCluster >= 65_536 || entry.firstCluster === 0) return [];
+    const starts: number[] = [];
+    for (let start = entry.firstCluster + 65_536; start < this.geometry.clusters + 2 && starts.length < MOST_STARTS; start += 65_536)
+      if (!this.isUsed(start)) starts.push(start);
+    return starts;
+  }
+
+  protected override ownRuns(): ClusterRun[] {
+    const chained = this.#wide ? this.#table.chain(this.geometry.rootCluster, MAX_ROOT_CLUSTERS).runs : [];
+    return [...chained, ...this.#table.badClusters()];
+  }
+
+  protected override lostChains(): readonly Chain[] {
+    const owned = new Uint8Array(this.geometry.clusters + 2);
+    for (const run of this.ownRuns()) owned.fill(1, run.first, run.first + run.count);
+    for (const { chain } of this.liveClusters()) for (const run of chain.runs) owned.fill(1, run.first, run.first + run.count);
+    return this.#table.chainsOutside(owned).filter((chain) => !this.provesFolder(chain.runs[0]?.first ?? 0));
   }
 }

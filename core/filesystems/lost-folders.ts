@@ -1,0 +1,194 @@
+import { type ByteSource, MemorySource } from "../bytes/byte-source";
+import { AllocationMap } from "./allocation-map";
+import type { ClusterGeometry, Folder, TreeEntry } from "./folder-tree";
+
+/** What the beginning of a folder tells of itself. */
+export interface FolderTrace {
+  /** Its own first cluster. */
+  readonly cluster: number;
+  /** The first cluster of the folder above; 0: the root; null: not told. */
+  readonly parent: number | null;
+  /** It is the root of a file system that was there before. */
+  readonly root?: boolean;
+}
+
+export interface LostFolder extends Folder {
+  /** Whether a folder of this name is told of by no entry, so that it must be told by itself. */
+  readonly named: boolean;
+  readonly notes: readonly string[];
+}
+
+/** A tree of lost folders with the measures of the file system it belonged to. */
+interface LostTree {
+  readonly geometry: ClusterGeometry;
+  readonly folders: readonly LostFolder[];
+}
+
+interface Around {
+  readonly volume: ByteSource;
+  readonly geometry: ClusterGeometry;
+  /** First clusters of the folders that entries lead to. */
+  readonly reached: ReadonlyMap<number, string>;
+  trace(head: Uint8Array, at: number): FolderTrace | null;
+  entriesAt(runs: readonly { at: number; length: number }[]): readonly TreeEntry[];
+  /** Where a folder that begins at a cluster probably goes on. */
+  goOn(geometry: ClusterGeometry, cluster: number): { at: number; length: number }[];
+}
+
+const STEP = 1 << 20;
+const SECTOR = 512;
+const HEAD = 4096;
+const MOST_FOLDERS = 200_000;
+const MOST_TREES = 4;
+const MAX_DEPTH = 128;
+const CLUSTER_SIZES = Array.from({ length: 9 }, (_, power) => 512 * 2 ** power);
+/**
+ * Folders of cards whose names follow from what is in them. JEITA CP-3461, "Design rule for Camera File system", 3.2: DCIM in the
+ * root holds folders named like this; the digital print order format: MISC holds the order (both from memory).
+ */
+const CARD_FOLDERS: readonly { readonly name: string; readonly folders?: RegExp; readonly file?: RegExp }[] = [
+  { name: "DCIM", folders: /^[1-9]\d\d[0-9A-Z_]{5}$/ },
+  { name: "MISC", file: /^AUTPRINT\.MRK$/i },
+];
+
+interface Found extends FolderTrace {
+  /** Offset in the volume. */
+  readonly at: number;
+}
+
+/** Finds folders that no entry leads to any more, by what their own beginnings tell, and puts their tree together again. */
+export class LostFolders {
+  readonly #found: Found[] = [];
+
+  constructor(private readonly around: Around) {}
+
+  /** Goes through the volume; yields how many bytes are done. */
+  *scan(): Generator<number, void, void> {
+    const { volume } = this.around;
+    const block = new Uint8Array(STEP + HEAD);
+    for (let at = 0; at < volume.size; at += STEP) {
+      const part = block.subarray(0, Math.min(block.length, volume.size - at));
+      volume.read(at, part);
+      for (let inside = 0; inside < Math.min(STEP, part.length) && inside + SECTOR <= part.length; inside += SECTOR) {
+        if (part[inside] === 0 || this.#found.length >= MOST_FOLDERS) continue;
+        const trace = this.around.trace(part.subarray(inside, inside + HEAD), at + inside);
+        if (trace) this.#found.push({ ...trace, at: at + inside });
+      }
+      yield Math.min(volume.size, at + STEP);
+    }
+  }
+
+  /** The lost folders, one tree for each set of measures they fit; those of the present file system first. */
+  trees(): LostTree[] {
+    const trees: LostTree[] = [];
+    let left = this.#found;
+    for (
+      let geometry: ClusterGeometry | null = this.around.geometry;
+      geometry && trees.length < MOST_TREES;
+      geometry = this.#likeliest(left)
+    ) {
+      const own = geometry;
+      const fitting = left.filter((each) => fits(each, own));
+      left = left.filter((each) => !fits(each, own));
+      const folders = this.#tree(own, fitting);
+      if (folders.length > 0) trees.push({ geometry: own, folders });
+      if (left.length === 0) break;
+    }
+    return trees;
+  }
+
+  /** The measures that most of the folders agree on; null when fewer than two do. */
+  #likeliest(found: readonly Found[]): ClusterGeometry | null {
+    const votes = new Map<string, number>();
+    for (const { at, cluster } of found)
+      for (const clusterSize of CLUSTER_SIZES) {
+        const dataAt = at - (cluster - 2) * clusterSize;
+        if (dataAt <= 0) continue;
+        const key = `${clusterSize} ${dataAt}`;
+        votes.set(key, (votes.get(key) ?? 0) + 1);
+      }
+    const [best] = [...votes].sort((a, b) => b[1] - a[1]);
+    if (!best || best[1] < 2) return null;
+    const [clusterSize, dataAt] = best[0].split(" ").map(Number) as [number, number];
+    return { clusterSize, dataAt, clusters: Math.floor((this.around.volume.size - dataAt) / clusterSize) };
+  }
+
+  #tree(geometry: ClusterGeometry, found: readonly Found[]): LostFolder[] {
+    const { around } = this;
+    const present = geometry === around.geometry;
+    const lost = new Map<number, { trace: Found; runs: { at: number; length: number }[]; entries: readonly TreeEntry[] }>();
+    const covered = new Set<number>();
+    for (const trace of found) {
+      if ((present && around.reached.has(trace.cluster)) || covered.has(trace.at) || lost.has(trace.cluster)) continue;
+      const runs = around.goOn(geometry, trace.cluster);
+      for (const run of runs) covered.add(run.at);
+      lost.set(trace.cluster, { trace, runs, entries: around.entriesAt(runs) });
+    }
+    // Which lost folder tells of which other one, and by what name.
+    const told = new Map<number, { parent: number; name: string }>();
+    for (const [cluster, { entries }] of lost)
+      for (const entry of entries)
+        if (entry.directory && entry.firstCluster !== cluster && lost.has(entry.firstCluster) && !told.has(entry.firstCluster))
+          told.set(entry.firstCluster, { parent: cluster, name: entry.name });
+    const paths = new Map<number, { path: string; named: boolean; notes: string[] }>();
+    const pathOf = (cluster: number, depth: number): { path: string; named: boolean; notes: string[] } => {
+      const kept = paths.get(cluster);
+      if (kept) return kept;
+      const own = lost.get(cluster);
+      const unknown = {
+        path: `/?/folder-${cluster}`,
+        named: true,
+        notes: ["No entry leads to this folder any more: its name is lost, and its first cluster's number stands in its place."],
+      };
+      // Entered before the parents are followed, so that a circle ends here.
+      paths.set(cluster, unknown);
+      const by = told.get(cluster);
+      const card = own?.trace.parent === 0 ? cardFolder(own.entries) : undefined;
+      const result = own?.trace.root
+        ? { path: "", named: false, notes: [] }
+        : by && depth < MAX_DEPTH
+          ? { path: `${pathOf(by.parent, depth + 1).path}/${by.name}`, named: false, notes: [] }
+          : card
+            ? {
+                path: `/${card}`,
+                named: true,
+                notes: [
+                  `Its name is lost; by the rule cameras follow, a folder in the root that holds what this one does is called ${card}.`,
+                ],
+              }
+            : unknown;
+      paths.set(cluster, result);
+      return result;
+    };
+    return [...lost].map(([cluster, { runs }]) => {
+      const { path, named, notes } = pathOf(cluster, 0);
+      return { path, named, notes, deleted: true, depth: 0, runs };
+    });
+  }
+}
+
+const fits = ({ at, cluster }: Found, { dataAt, clusterSize }: ClusterGeometry) => at === dataAt + (cluster - 2) * clusterSize;
+
+function cardFolder(entries: readonly TreeEntry[]): string | undefined {
+  const inside = entries.filter((entry) => entry.directory);
+  // A deleted entry has lost its first character.
+  const name = (entry: TreeEntry) => (entry.deleted ? `1${entry.name.slice(1)}` : entry.name);
+  return CARD_FOLDERS.find(
+    ({ folders, file }) =>
+      (folders && inside.length > 0 && inside.every((entry) => folders.test(name(entry)))) ||
+      (file && entries.some((entry) => file.test(entry.name))),
+  )?.name;
+}
+
+/** The present map of used clusters, seen with the measures of a file system that was there before. */
+export function formerMap(former: ClusterGeometry, present: ClusterGeometry, map: AllocationMap | null): AllocationMap | null {
+  if (!map) return null;
+  const bits = new Uint8Array(Math.ceil(former.clusters / 8));
+  for (const range of map.usedWithin(0, map.clusters)) {
+    const start = Math.floor((present.dataAt + range.start * present.clusterSize - former.dataAt) / former.clusterSize);
+    const end = Math.ceil((present.dataAt + range.end * present.clusterSize - former.dataAt) / former.clusterSize);
+    for (let index = Math.max(0, start); index < Math.min(former.clusters, end); index += 1)
+      bits[index >>> 3] = (bits[index >>> 3] as number) | (1 << (index & 7));
+  }
+  return new AllocationMap(new MemorySource(bits), former.clusters);
+}

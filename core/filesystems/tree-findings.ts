@@ -1,0 +1,76 @@
+import type { AllocationMap } from "./allocation-map";
+import type { Finding } from "./file-record";
+import type { Chain, ClusterRun } from "./folder-tree";
+
+/** A live file or folder (size null) with its clusters. */
+export interface LiveFile {
+  readonly path: string;
+  /** Bytes. */
+  readonly size: number | null;
+  readonly chain: Chain;
+}
+
+const MOST_EXAMPLES = 5;
+
+class Tally {
+  count = 0;
+  readonly examples: string[] = [];
+
+  add(example: string, count = 1): void {
+    this.count += count;
+    if (this.examples.length < MOST_EXAMPLES && !this.examples.includes(example)) this.examples.push(example);
+  }
+}
+
+/** What does not add up in a volume told by folders: chains against sizes, files against one another and against the map. */
+export function treeFindings(
+  files: Iterable<LiveFile>,
+  volume: { clusters: number; clusterSize: number; map: AllocationMap | null; bookkeeping: readonly ClusterRun[] },
+): Finding[] {
+  const { clusters, clusterSize, map } = volume;
+  const owned = new Uint8Array(clusters + 2);
+  const crossed = new Tally();
+  const broken = new Tally();
+  const long = new Tally();
+  const free = new Tally();
+  for (const run of volume.bookkeeping) owned.fill(1, run.first, run.first + run.count);
+  for (const { path, size, chain } of files) {
+    if (chain.problem) broken.add(`${path.slice(1)}: ${chain.problem}`);
+    const wanted = size === null ? chain.clusters : Math.ceil(size / clusterSize);
+    if (!chain.problem && chain.clusters < wanted) broken.add(`${path.slice(1)}: ${chain.clusters} clusters instead of ${wanted}`);
+    if (chain.clusters > wanted) long.add(`${path.slice(1)}: ${chain.clusters} clusters instead of ${wanted}`);
+    let twice = 0;
+    let unmarked = 0;
+    for (const run of chain.runs) {
+      for (let cluster = run.first; cluster < run.first + run.count && cluster < clusters + 2; cluster += 1) {
+        if (owned[cluster] === 1) twice += 1;
+        owned[cluster] = 1;
+        if (map && !map.isUsed(cluster - 2)) unmarked += 1;
+      }
+    }
+    if (twice > 0) crossed.add(path.slice(1), twice);
+    if (unmarked > 0) free.add(path.slice(1), unmarked);
+  }
+  const unowned = new Tally();
+  for (const range of map?.usedWithin(0, clusters) ?? []) {
+    let from = -1;
+    for (let index = range.start; index <= range.end; index += 1) {
+      const lost = index < range.end && owned[index + 2] === 0;
+      if (lost && from < 0) from = index;
+      if (!lost && from >= 0) {
+        unowned.add(`cluster ${from + 2}${index - from > 1 ? ` to ${index + 1}` : ""}`, index - from);
+        from = -1;
+      }
+    }
+  }
+  return [
+    { what: "Clusters that two files claim: at least one of the two holds the other's bytes there.", ...crossed },
+    { what: "Files and folders whose chain of clusters does not reach to their end.", ...broken },
+    { what: "Files with more clusters than their size needs.", ...long },
+    { what: "Clusters that belong to a file while the volume's map calls them free: the next write may take them.", ...free },
+    {
+      what: "Clusters the volume's map calls used that no file or folder leads to; they are brought up as chains without a name.",
+      ...unowned,
+    },
+  ].filter((finding) => finding.count > 0);
+}
