@@ -1,6 +1,6 @@
 import { spawnSync } from "node:child_process";
 import { createHash } from "node:crypto";
-import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
+import { mkdirSync, mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
@@ -71,6 +71,63 @@ describe("the command line", () => {
           .digest("hex"),
       ).toBe(result.sha256);
     }
+  });
+
+  it("inspect, list and restore cover containers, lost volumes, streams, links and what is left over from before a format", () => {
+    const put = (name: string, from: string) => {
+      const path = join(work, name);
+      writeFileSync(path, fixture(from));
+      return path;
+    };
+    const child = put("child.vhd", "diff-child.vhd.gz");
+    const missing = compass("inspect", child, "--json");
+    expect([missing.code, missing.out]).toEqual([3, ""]);
+    expect(missing.err).toContain("which is not beside it");
+    mkdirSync(join(work, "elsewhere"));
+    const parent = put("elsewhere/parent.vhd", "diff-parent.vhd.gz");
+    const given = compass("inspect", child, "--beside", parent, "--json", "--findings").lines();
+    expect(given[0]).toMatchObject({
+      container: "vhd",
+      filesystem: "ntfs",
+      standing: "present",
+      findings: [],
+      identity: expect.any(String),
+    });
+    expect(given[0]?.profiles).toEqual(expect.arrayContaining([expect.objectContaining({ path: "/Users/jbrevik", account: "not known" })]));
+    expect(given.map((each) => each.filesystem)).toEqual(["ntfs", "fat16"]);
+
+    const features = put("features.img", "ntfs-features.img.gz");
+    const { entries } = JSON.parse(fixture("ntfs-features.json.gz").toString()) as {
+      entries: { path: string; sha256: string; streams?: Record<string, string>; deletedAt?: string }[];
+    };
+    const listed = compass("list", features, "--json").lines();
+    const letter = entries.find((entry) => entry.streams);
+    const line = listed.find((each) => each.path === letter?.path);
+    expect(line).toMatchObject({ links: 2 });
+    expect((line?.streams as { name: string }[]).map((stream) => stream.name).sort()).toEqual(Object.keys(letter?.streams ?? {}).sort());
+    const dated = entries.find((entry) => entry.deletedAt);
+    expect(listed.find((each) => each.path === dated?.path)).toMatchObject({ deletedAt: dated?.deletedAt, state: "deleted" });
+    const restored = compass(
+      "restore",
+      features,
+      "--to",
+      join(work, "features"),
+      "--match",
+      "/Papers/letter.txt",
+      "--streams",
+      "--json",
+    ).lines();
+    expect(new Set(restored.map((each) => each.sha256))).toEqual(new Set([letter?.sha256, ...Object.values(letter?.streams ?? {})]));
+    const coded = entries.filter((entry) => entry.path.startsWith("/System/"));
+    const plain = compass("restore", features, "--to", join(work, "plain"), "--match", "/System/*", "--json").lines();
+    expect(new Set(plain.map((each) => each.sha256))).toEqual(new Set(coded.map((entry) => entry.sha256)));
+
+    const card = put("card.img", "camera-formatted.img.gz");
+    const pictures = compass("list", card, "--json")
+      .lines()
+      .filter((each) => String(each.path).startsWith("/DCIM/100LUMOR/"));
+    expect(pictures.filter((each) => each.place === "leftover-record" && each.condition === "whole").length).toBeGreaterThan(6);
+    expect(compass("list", card, "--records-only").out).toBe("");
   });
 
   it("check tells whether files open", () => {

@@ -1,23 +1,20 @@
 import type { Segment } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
-import { fileRecordsPass } from "../core/copies/file-records-pass";
 import type { Options } from "./main";
-import { line, stateFilter, withVolumes } from "./output";
+import { copiesOf, line, stateFilter, withVolumes } from "./output";
 
 /** `compass list`: a line a copy. */
 export function list(positionals: readonly string[], options: Options): number {
   const wanted = stateFilter(options.state);
-  return withVolumes(positionals, options.volume, (source, chosen) => {
-    for (const { report, volume } of chosen) {
-      for (const batch of fileRecordsPass(volume, source.disk)) {
-        for (const copy of batch.copies) {
-          if (!wanted(copy) || (copy.system && !options.system)) continue;
-          line(
-            options.json,
-            describe(report.volume, copy),
-            `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`,
-          );
-        }
+  return withVolumes(positionals, options, (source, chosen) => {
+    for (const each of chosen) {
+      for (const copy of copiesOf(each, source.disk, options)) {
+        if (!wanted(copy) || (copy.system && !options.system)) continue;
+        line(
+          options.json,
+          describe(each.report.volume, copy),
+          `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`,
+        );
       }
     }
     return false;
@@ -38,7 +35,8 @@ export function describe(volume: number, copy: Copy): Record<string, unknown> {
     condition: copy.condition,
     survival: Math.round(copy.survival * 10_000) / 10_000,
     segments: copy.layout?.segments.flatMap(placed) ?? [],
-    ...(copy.streams.length > 0 ? { streams: copy.streams } : {}),
+    ...(copy.deletedAt ? { deletedAt: iso(copy.deletedAt) } : {}),
+    ...(copy.streams.length > 0 ? { streams: copy.streams.map(({ name, size }) => ({ name, size })) } : {}),
     ...(copy.links > 1 ? { links: copy.links } : {}),
     ...(copy.encrypted ? { encrypted: true } : {}),
     notes: copy.notes,

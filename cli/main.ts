@@ -8,26 +8,32 @@ import { restore } from "./restore";
 
 const HELP = `Tidy Compass, command line
 
-  compass inspect SOURCE [--json]
-      the partition table and the volumes of an image
+  compass inspect SOURCE [--findings] [--json]
+      the partition table and the volumes of an image, lost and earlier ones included; with --findings what does not
+      add up in each, and the users' profiles on it
 
-  compass list SOURCE [--volume N] [--state live|deleted|all] [--system] [--json]
-      every file and folder a volume's own records tell
+  compass list SOURCE [--volume N] [--state live|deleted|all] [--records-only] [--system] [--json]
+      every file and folder a volume's own records tell, and what is left over of those before; the latter means reading
+      the whole volume: --records-only leaves it out
 
-  compass restore SOURCE --to DIR [--volume N] [--match GLOB] [--state live|deleted|all] [--json]
-      writes files with their folders under DIR, reads them again and tells their SHA-256
+  compass restore SOURCE --to DIR [--volume N] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--json]
+      writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
+      streams too, as files of their own
 
   compass check FILE… [--json]
       whether files will open
 
-SOURCE is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call, 3 source unreadable.
+SOURCE is a raw image (also in parts), a VHD or VHDX; a parent that is not beside it is given with --beside FILE.
+It is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call, 3 source unreadable.
 `;
 
 const { string, boolean } = { string: { type: "string" }, boolean: { type: "boolean" } } as const;
+const strings = { type: "string", multiple: true } as const;
+const chosen = { json: boolean, volume: string, state: string, "records-only": boolean, beside: strings } as const;
 const verbs = {
-  inspect: { options: { json: boolean }, run: inspect },
-  list: { options: { json: boolean, volume: string, state: string, system: boolean }, run: list },
-  restore: { options: { json: boolean, volume: string, state: string, system: boolean, match: string, to: string }, run: restore },
+  inspect: { options: { json: boolean, findings: boolean, beside: strings }, run: inspect },
+  list: { options: { ...chosen, system: boolean }, run: list },
+  restore: { options: { ...chosen, match: string, to: string, streams: boolean }, run: restore },
   check: { options: { json: boolean }, run: checkFiles },
 } as const;
 
@@ -38,6 +44,10 @@ export interface Options {
   system?: boolean;
   match?: string;
   to?: string;
+  streams?: boolean;
+  findings?: boolean;
+  "records-only"?: boolean;
+  beside?: string[];
 }
 
 function main(): number {
@@ -52,7 +62,10 @@ function main(): number {
   return run(parsed.positionals, parsed.values);
 }
 
-function parse(args: string[], options: Record<string, { type: "string" | "boolean" }>): { positionals: string[]; values: Options } {
+function parse(
+  args: string[],
+  options: Record<string, { type: "string" | "boolean"; multiple?: boolean }>,
+): { positionals: string[]; values: Options } {
   try {
     const parsed = parseArgs({ args, options, allowPositionals: true, strict: true });
     return { positionals: parsed.positionals, values: parsed.values as Options };

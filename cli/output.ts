@@ -1,8 +1,12 @@
 import { writeSync } from "node:fs";
+import type { ByteSource } from "../core/bytes/byte-source";
+import type { Copy } from "../core/copies/copy";
+import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
 import type { FileSystem } from "../core/filesystems/file-record";
 import { FileSystemError } from "../core/filesystems/file-record";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { type OpenedSource, openSource } from "../io/open-source";
+import type { Options } from "./main";
 
 export const EXIT = { done: 0, problems: 1, usage: 2, unreadable: 3 } as const;
 
@@ -49,12 +53,12 @@ export interface ChosenVolume {
 /** Opens the source and its volumes (all, or the one numbered) and calls `use` with those that can be read. */
 export function withVolumes(
   positionals: readonly string[],
-  wanted: string | undefined,
+  { volume: wanted, beside }: Pick<Options, "volume" | "beside">,
   use: (source: OpenedSource, chosen: readonly ChosenVolume[]) => boolean,
 ): number {
   const path = oneSource(positionals);
   if (wanted !== undefined && !/^\d+$/.test(wanted)) throw new Usage(`--volume takes a number from \`inspect\`, not “${wanted}”.`);
-  const source = openSource(path);
+  const source = openSource(path, beside);
   try {
     const reports = wanted === undefined ? source.report.volumes : source.report.volumes.filter((each) => each.volume === Number(wanted));
     if (reports.length === 0) throw new Usage(`There is no volume ${wanted} in ${path}.`);
@@ -64,8 +68,8 @@ export function withVolumes(
         return [{ report, volume: openVolume(source.disk, report) }];
       } catch (error) {
         if (!(error instanceof FileSystemError)) throw error;
-        say(`Volume ${report.volume}: ${error.message}`);
-        problems ||= wanted !== undefined || report.filesystem !== "unknown";
+        say(`Volume ${report.volume}: ${report.closed ?? error.message}`);
+        problems ||= wanted !== undefined || report.filesystem !== "unknown" || report.closed !== null;
         return [];
       }
     });
@@ -82,4 +86,11 @@ export function stateFilter(state: string | undefined): (copy: { state: string }
   if (state === undefined || state === "all") return () => true;
   if (state !== "live" && state !== "deleted") throw new Usage(`--state takes live, deleted or all, not “${state}”.`);
   return (copy) => copy.state === state;
+}
+
+/** All copies on a volume: those its records tell, then (unless told otherwise) what is left over of those before. */
+export function* copiesOf({ volume }: ChosenVolume, disk: ByteSource, options: Pick<Options, "records-only">): Generator<Copy, void, void> {
+  for (const batch of fileRecordsPass(volume, disk)) yield* batch.copies;
+  if (options["records-only"]) return;
+  for (const batch of leftoversPass(volume, disk)) yield* batch.copies;
 }

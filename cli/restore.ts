@@ -4,32 +4,31 @@ import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
-import { fileRecordsPass } from "../core/copies/file-records-pass";
 import { safeComponents } from "../core/restore/names";
 import { deliver } from "../io/deliver";
 import type { Options } from "./main";
-import { line, oneSource, stateFilter, Usage, withVolumes } from "./output";
+import { copiesOf, line, oneSource, stateFilter, Usage, withVolumes } from "./output";
 
 /** `compass restore`: writes files with their folders, a line each. */
 export function restore(positionals: readonly string[], options: Options): number {
   const wanted = stateFilter(options.state);
   const root = destination(options.to, oneSource(positionals));
   const matches = options.match === undefined ? () => true : matcher(options.match);
-  return withVolumes(positionals, options.volume, (source, chosen) => {
+  return withVolumes(positionals, options, (source, chosen) => {
     let problems = false;
     const made = () => mkdirSync(root, { recursive: true });
-    for (const { report, volume } of chosen) {
-      const above = chosen.length > 1 ? [`volume-${report.volume}`] : [];
-      for (const batch of fileRecordsPass(volume, source.disk)) {
-        for (const copy of batch.copies) {
-          if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
-          made();
-          const result = restoreOne(copy, source.disk, root, above);
+    for (const each of chosen) {
+      const above = chosen.length > 1 ? [`volume-${each.report.volume}`] : [];
+      for (const copy of copiesOf(each, source.disk, options)) {
+        if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
+        made();
+        for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
+          const result = restoreOne(one, source.disk, root, above);
           problems ||= result.problem !== undefined;
           line(
             options.json,
             result,
-            result.problem ? `not restored\t${copy.path}\t${result.problem}` : `${result.sha256}\t${result.output}`,
+            result.problem ? `not restored\t${one.path}\t${result.problem}` : `${result.sha256}\t${result.output}`,
           );
         }
       }
@@ -37,6 +36,16 @@ export function restore(positionals: readonly string[], options: Options): numbe
     return problems;
   });
 }
+
+/** The named streams of a file as files beside it. */
+const streamsOf = (copy: Copy): Copy[] =>
+  copy.streams.map(({ name, size, layout }) => ({
+    ...copy,
+    path: `${copy.path} [${name.replaceAll("/", "_")}]`,
+    size,
+    layout,
+    streams: [],
+  }));
 
 interface Result {
   path: string;
