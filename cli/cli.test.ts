@@ -104,7 +104,9 @@ describe("the command line", () => {
     const letter = entries.find((entry) => entry.streams);
     const line = listed.find((each) => each.path === letter?.path);
     expect(line).toMatchObject({ links: 2 });
-    expect((line?.streams as { name: string }[]).map((stream) => stream.name).sort()).toEqual(Object.keys(letter?.streams ?? {}).sort());
+    expect(((line?.streams ?? []) as { name: string }[]).map((stream) => stream.name).sort()).toEqual(
+      Object.keys(letter?.streams ?? {}).sort(),
+    );
     const dated = entries.find((entry) => entry.deletedAt);
     expect(listed.find((each) => each.path === dated?.path)).toMatchObject({ deletedAt: dated?.deletedAt, state: "deleted" });
     const restored = compass(

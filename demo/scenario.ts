@@ -25,4 +25,17 @@ export const SCENARIO: readonly DemoJob[] = [
     },
     images: ["secretary-laptop.img"],
   },
+  {
+    title: "Anniversary night and newsletter",
+    client: "Larkfield Observatory Society",
+    account: {
+      ...EMPTY_ACCOUNT,
+      kind: "pictures",
+      folder: "DCIM",
+      system: "card",
+      cause: "formatted",
+      lostAt: new Date("2026-03-08T09:00:00Z"),
+    },
+    images: ["camera-card.img", "newsletter-stick.img"],
+  },
 ];

@@ -1,15 +1,19 @@
 import { parentPort, workerData } from "node:worker_threads";
 import type { Range } from "../core/bytes/range-set";
 import type { Copy } from "../core/copies/copy";
-import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
+import { kindOf } from "../core/formats/registry";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { openDisk } from "../io/open-source";
-import { copyRows } from "./rows";
+import type { PassOptions, PassPlace } from "../server/passes/contract";
+import { copyRows, firstByte } from "./rows";
 
 /** What the thread is started with. `gate` holds a number: how many batches the main thread has taken. */
 export interface PassThreadData {
   readonly sourcePath: string;
   readonly volume: Pick<VolumeReport, "offset" | "length"> & { id: number; filesystem: string };
+  readonly place: PassPlace;
+  readonly options: PassOptions;
   readonly resume: number;
   /** Copies in a batch at most. */
   readonly batch: number;
@@ -59,13 +63,41 @@ function run(data: PassThreadData): void {
     copies = [];
     started = Date.now();
   };
-  for (const batch of fileRecordsPass(volume, source.disk, data.resume, Math.min(data.batch, 512))) {
-    copies.push(...batch.copies);
+  const wanted = narrowed(data);
+  const step = Math.min(data.batch, 512);
+  const part = partOf(data);
+  const batches =
+    data.place === "file-record"
+      ? fileRecordsPass(volume, source.disk, data.resume, step)
+      : leftoversPass(volume, source.disk, data.resume, step, part);
+  for (const batch of batches) {
+    for (const copy of batch.copies) if (wanted(copy)) copies.push(copy);
     last = { resume: batch.resume, done: batch.done, total: batch.total };
     if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);
   }
   send(true);
   source.close();
+}
+
+/** The part of the volume a pass keeps to, in bytes from its beginning. */
+function partOf({ volume, options: { from = 0, to = 100 } }: PassThreadData): Range {
+  return { start: Math.floor((volume.length * from) / 100), end: Math.ceil((volume.length * to) / 100) };
+}
+
+/** Whether a copy is one the pass was narrowed to. */
+function narrowed(data: PassThreadData): (copy: Copy) => boolean {
+  const { folder, kinds, from = 0, to = 100 } = data.options;
+  const below = folder === undefined || folder === "/" ? "" : `${folder.replace(/\/+$/, "").normalize("NFC").toLowerCase()}/`;
+  const whole = from === 0 && to === 100;
+  const { start, end } = partOf(data);
+  return (copy) => {
+    if (below && !`${copy.path.normalize("NFC").toLowerCase()}/`.startsWith(below)) return false;
+    if (copy.type === "folder") return true;
+    if (kinds && kinds.length > 0 && !kinds.includes(kindOf(copy.name))) return false;
+    if (whole || data.place !== "file-record") return true;
+    const first = firstByte(copy.layout);
+    return first !== null && first - data.volume.offset >= start && first - data.volume.offset < end;
+  };
 }
 
 run(workerData as PassThreadData);

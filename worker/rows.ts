@@ -14,8 +14,7 @@ export function copyRows(copies: readonly Copy[], volumeId: number): Uint8Array 
 function rowOf(copy: Copy, volumeId: number): string[] {
   const folder = copy.path.slice(0, Math.max(0, copy.path.length - copy.name.length - 1));
   const layout = copy.layout ? encodeLayout(copy.layout) : null;
-  const held = copy.layout?.segments.find((segment) => segment.kind === "held");
-  const first = copy.layout ? (diskRuns(copy.layout)[0]?.at ?? (held?.kind === "held" ? held.at : null)) : null;
+  const first = firstByte(copy.layout);
   return [
     copy.type === "file" && !copy.system ? field(itemKey(copy, volumeId)) : NULL,
     field(folder),
@@ -29,13 +28,32 @@ function rowOf(copy: Copy, volumeId: number): string[] {
     time(copy.created),
     time(copy.modified),
     time(copy.changed),
+    time(copy.deletedAt ?? null),
     field(copy.condition),
     String(copy.survival),
     field(JSON.stringify(copy.evidence)),
     layout ? hex(layout) : NULL,
     first === null ? NULL : String(first),
+    copy.streams.length > 0 ? field(JSON.stringify(copy.streams.map(streamRow))) : NULL,
+    String(copy.links),
+    String(copy.encrypted),
     field(JSON.stringify(copy.notes)),
   ];
+}
+
+/** Disk byte offset of the first stored byte of a content; null: none is stored. */
+export function firstByte(layout: Copy["layout"]): number | null {
+  if (!layout) return null;
+  const held = layout.segments.find((segment) => segment.kind === "held");
+  return diskRuns(layout)[0]?.at ?? (held?.kind === "held" ? held.at : null);
+}
+
+const MOST_STREAMS = 64;
+
+function streamRow({ name, size, layout }: Copy["streams"][number], index: number) {
+  // Beyond a few dozen only their names are worth keeping.
+  const kept = layout && index < MOST_STREAMS ? Buffer.from(encodeLayout(layout)).toString("base64") : null;
+  return { name: name.replaceAll("\0", "\uFFFD").toWellFormed(), size, layout: kept };
 }
 
 /** Copies at the same path are the same item; where the folders above are not known, only the same record is. */

@@ -17,12 +17,15 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const data: PassThreadData = {
     sourcePath: pass.sourcePath,
     volume: pass.volume,
+    place: pass.place,
+    options: pass.options,
     resume: pass.resume,
     batch: readSettings().COMPASS_BATCH,
     gate,
   };
   const thread = startThread("pass-thread", data);
-  const sliceEnd = Date.now() + SLICE_MS;
+  // What is left over is put together from all of a volume: it is read in one go, and begins anew after an interruption.
+  const sliceEnd = pass.place === "file-record" ? Date.now() + SLICE_MS : Number.POSITIVE_INFINITY;
   let since = Date.now();
   try {
     for await (const batch of batches(thread)) {

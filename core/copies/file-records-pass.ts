@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
 import { type Copy, copyOfRecord } from "./copy";
 
@@ -24,10 +25,16 @@ export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0,
 
 /**
  * The pass "leftover records": what stands outside the volume's present records, of a file system that was there before or
- * cut off from the present one. It reads the whole volume, with a resume point; nothing where a file system has no such thing.
+ * cut off from the present one. It reads the whole volume, or a part of it (bytes from its beginning), with a resume point.
  */
-export function* leftoversPass(volume: FileSystem, disk: ByteSource, from = 0, step = STEP): Generator<CopyBatch, void, void> {
-  for (const batch of volume.readLeftovers?.(from, step) ?? []) {
+export function* leftoversPass(
+  volume: FileSystem,
+  disk: ByteSource,
+  from = 0,
+  step = STEP,
+  part?: Range,
+): Generator<CopyBatch, void, void> {
+  for (const batch of volume.readLeftovers?.(from, step, part) ?? []) {
     yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
   }
 }

@@ -1,4 +1,5 @@
 import type { Layout } from "../bytes/layout";
+import type { Range } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 
 /** What became of the bytes a record names, counted in bytes of the file's content. */
@@ -80,9 +81,9 @@ export interface FileSystem {
   readRecords(from: number, step: number): Generator<RecordBatch, void, void>;
   /**
    * Records that stand outside the present ones: of a file system that was there before, of folders nothing leads to any more.
-   * The whole volume is read for them; units of work are bytes, then records.
+   * The whole volume, or a part of it (bytes from its beginning), is read for them; units of work are bytes, then records.
    */
-  readLeftovers?(from: number, step: number): Generator<RecordBatch, void, void>;
+  readLeftovers?(from: number, step: number, part?: Range): Generator<RecordBatch, void, void>;
   /** What does not add up in the volume, in plain words. Nothing is repaired. */
   findings?(): Finding[];
 }

@@ -1,5 +1,6 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { type Layout, layoutOf, type Segment } from "../bytes/layout";
+import type { Range } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 import { DeletedClaims } from "./deleted-claims";
 import { ALL_BYTES_THERE, type Alternative, type FileRecord, type FileSystem, type Finding, type RecordBatch } from "./file-record";
@@ -156,7 +157,7 @@ export abstract class FolderTree implements FileSystem {
   }
 
   /** Folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
-  *readLeftovers(from: number, step: number): Generator<RecordBatch, void, void> {
+  *readLeftovers(from: number, step: number, part: Range = { start: 0, end: this.volume.size }): Generator<RecordBatch, void, void> {
     this.#folders ??= this.#findFolders();
     const lost = new LostFolders({
       volume: this.volume,
@@ -166,8 +167,8 @@ export abstract class FolderTree implements FileSystem {
       entriesAt: (runs) => this.entriesIn(this.#bytes({ runs })),
       goOn: (geometry, cluster) => this.#folderFrom(geometry, cluster),
     });
-    const { size } = this.volume;
-    for (const done of lost.scan()) if (done > from) yield { records: [], resume: done, done, total: size };
+    const size = Math.min(part.end, this.volume.size) - part.start;
+    for (const done of lost.scan(part)) if (done > from) yield { records: [], resume: done, done, total: size };
     const units: (() => FileRecord[])[] = [];
     for (const { geometry, folders } of lost.trees()) {
       const tree = this.#withGeometry(geometry);
@@ -185,7 +186,8 @@ export abstract class FolderTree implements FileSystem {
           ];
         });
     }
-    for (const chain of this.lostChains()) units.push(() => [this.#tellChain(chain)]);
+    const whole = part.start === 0 && part.end >= this.volume.size;
+    for (const chain of whole ? this.lostChains() : []) units.push(() => [this.#tellChain(chain)]);
     const total = size + units.length;
     for (let next = Math.max(0, from - size); next < units.length; ) {
       const records: FileRecord[] = [];

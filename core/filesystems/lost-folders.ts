@@ -1,4 +1,5 @@
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
 import { AllocationMap } from "./allocation-map";
 import type { ClusterGeometry, Folder, TreeEntry } from "./folder-tree";
 
@@ -62,19 +63,21 @@ export class LostFolders {
 
   constructor(private readonly around: Around) {}
 
-  /** Goes through the volume; yields how many bytes are done. */
-  *scan(): Generator<number, void, void> {
+  /** Goes through a part of the volume; yields how many bytes of it are done. */
+  *scan(part: Range): Generator<number, void, void> {
     const { volume } = this.around;
     const block = new Uint8Array(STEP + HEAD);
-    for (let at = 0; at < volume.size; at += STEP) {
-      const part = block.subarray(0, Math.min(block.length, volume.size - at));
-      volume.read(at, part);
-      for (let inside = 0; inside < Math.min(STEP, part.length) && inside + SECTOR <= part.length; inside += SECTOR) {
-        if (part[inside] === 0 || this.#found.length >= MOST_FOLDERS) continue;
-        const trace = this.around.trace(part.subarray(inside, inside + HEAD), at + inside);
+    const first = part.start - (part.start % SECTOR);
+    const end = Math.min(part.end, volume.size);
+    for (let at = first; at < end; at += STEP) {
+      const bytes = block.subarray(0, Math.min(block.length, volume.size - at));
+      volume.read(at, bytes);
+      for (let inside = 0; inside < Math.min(STEP, end - at) && inside + SECTOR <= bytes.length; inside += SECTOR) {
+        if (bytes[inside] === 0 || this.#found.length >= MOST_FOLDERS) continue;
+        const trace = this.around.trace(bytes.subarray(inside, inside + HEAD), at + inside);
         if (trace) this.#found.push({ ...trace, at: at + inside });
       }
-      yield Math.min(volume.size, at + STEP);
+      yield Math.min(end, at + STEP) - first;
     }
   }
 

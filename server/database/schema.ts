@@ -15,6 +15,9 @@ import {
   timestamp,
   uniqueIndex,
 } from "drizzle-orm/pg-core";
+import type { Finding } from "../../core/filesystems/file-record";
+import type { Profile } from "../../core/volumes/profiles";
+import type { PassOptions } from "../passes/contract";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
 const bytes = (name: string) => bigint(name, { mode: "number" });
@@ -68,18 +71,6 @@ export const sources = pgTable(
 
 export type VolumeStanding = "present" | "lost" | "earlier";
 
-/** A user's profile folder: what the inventory tells of it. Bytes by kind of file; times in UTC milliseconds. */
-export interface ProfileRow {
-  readonly path: string;
-  readonly user: string;
-  readonly earlier: boolean;
-  readonly files: number;
-  readonly bytes: number;
-  readonly kinds: Record<string, number>;
-  readonly lastUsed: number | null;
-  readonly account: "enabled" | "disabled" | "not known";
-}
-
 export const volumes = pgTable(
   "volumes",
   {
@@ -102,10 +93,12 @@ export const volumes = pgTable(
     standing: text("standing").$type<VolumeStanding>().notNull().default("present"),
     /** Why its content stays closed (encrypted); null: it does not. */
     closed: text("closed"),
+    /** When the two below were read; null: not yet. */
+    readingAt: time("reading_at"),
     /** What does not add up in it, as the last reading found. */
-    findings: jsonb("findings").$type<{ what: string; count: number; examples: string[] }[]>().notNull().default([]),
+    findings: jsonb("findings").$type<Finding[]>().notNull().default([]),
     /** The users' profile folders on it. */
-    profiles: jsonb("profiles").$type<ProfileRow[]>().notNull().default([]),
+    profiles: jsonb("profiles").$type<Profile[]>().notNull().default([]),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
   (table) => [index("volumes_source").on(table.sourceId)],
@@ -149,13 +142,6 @@ export const passes = pgTable(
   (table) => [index("passes_job").on(table.jobId)],
 );
 
-export interface PassOptions {
-  readonly folder?: string;
-  /** Percent of the volume's length. */
-  readonly from?: number;
-  readonly to?: number;
-  readonly kinds?: readonly string[];
-}
 export type PassState = "queued" | "running" | "paused" | "stopped" | "done" | "failed";
 
 /** Folder paths, each stored once. */
@@ -231,6 +217,8 @@ export const copies = pgTable(
     created: time("created"),
     modified: time("modified"),
     changed: time("changed"),
+    /** When it was deleted, where something told. */
+    deletedAt: time("deleted_at"),
     condition: text("condition").notNull(),
     survival: doublePrecision("survival").notNull(),
     evidence: jsonb("evidence").notNull(),

@@ -116,6 +116,12 @@ export const copy = z.object({
     content: finding.nullable(),
   }),
   runs: z.array(z.object({ at: z.number(), length: z.number() })),
+  deletedAt: z.coerce.date().nullable(),
+  /** Named streams of the file. Bytes. */
+  streams: z.array(z.object({ name: z.string(), size: z.number() })),
+  /** Names the file has on its volume. */
+  links: z.number(),
+  encrypted: z.boolean(),
   notes: z.array(z.string()),
   /** Live files that stand where bytes of it were. */
   takenBy: z.array(z.string()),

@@ -23,6 +23,10 @@ interface CopyRow extends Record<string, unknown> {
   layout: Buffer | null;
   notes: string[];
   source_id: number;
+  deleted_at: string | null;
+  streams: { name: string; size: number }[] | null;
+  links: number;
+  encrypted: boolean;
 }
 
 /** One item with all its copies, the best first. */
@@ -73,6 +77,10 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
     survival: row.survival,
     evidence: row.evidence,
     runs: layout ? placedRuns(layout) : [],
+    deletedAt: date(row.deleted_at),
+    streams: (row.streams ?? []).map(({ name, size }) => ({ name, size })),
+    links: row.links,
+    encrypted: row.encrypted,
     notes: row.notes,
     sourceId: row.source_id,
   };

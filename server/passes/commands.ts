@@ -4,9 +4,18 @@ import { passes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
+import type { PassOptions, PassPlace } from "./contract";
 
-/** Starts reading a volume's file records. @returns the pass's id */
-export async function startPass(db: Database, jobId: number, volumeId: number): Promise<number> {
+const WORDS: Record<PassPlace, string> = { "file-record": "file records", "leftover-record": "leftover records" };
+
+/** Starts reading a volume for one kind of place. @returns the pass's id */
+export async function startPass(
+  db: Database,
+  jobId: number,
+  volumeId: number,
+  place: PassPlace = "file-record",
+  options: PassOptions = {},
+): Promise<number> {
   return db.transaction(async (tx) => {
     const [found] = await tx
       .select({ volume: volumes, source: sources })
@@ -15,20 +24,34 @@ export async function startPass(db: Database, jobId: number, volumeId: number): 
       .where(and(eq(volumes.id, volumeId), eq(sources.jobId, jobId)))
       .for("update");
     if (!found) throw new Problem("This volume is not part of the job.", 404);
+    if (found.volume.closed) throw new Problem(found.volume.closed);
     if (!found.volume.readable) throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
     const earlier = await tx
       .select({ id: passes.id })
       .from(passes)
-      .where(and(eq(passes.volumeId, volumeId), inArray(passes.state, ["queued", "running", "paused", "done"])));
+      .where(
+        and(
+          eq(passes.volumeId, volumeId),
+          eq(passes.place, place),
+          // A narrowed pass leaves the rest to others; the same one twice would store everything twice.
+          sql`(${passes.options} = '{}'::jsonb or ${passes.options} = ${JSON.stringify(options)}::jsonb)`,
+          inArray(passes.state, ["queued", "running", "paused", "done"]),
+        ),
+      );
     if (earlier.length > 0)
-      throw new Problem("The file records of this volume are read already, or being read: see the list of passes.", 409);
+      throw new Problem(`The ${WORDS[place]} of this volume are read already, or being read: see the list of passes.`, 409);
     const [row] = await tx
       .insert(passes)
-      .values({ jobId, sourceId: found.source.id, volumeId, place: "file-record" })
+      .values({ jobId, sourceId: found.source.id, volumeId, place, options })
       .returning({ id: passes.id });
     const { id } = row as { id: number };
     await enqueue(tx, "pass", id);
-    await note(tx, jobId, "Pass started", { pass: id, volume: found.volume.label ?? found.volume.number, source: found.source.name });
+    await note(tx, jobId, "Pass started", {
+      pass: id,
+      place,
+      volume: found.volume.label ?? found.volume.number,
+      source: found.source.name,
+    });
     await announce(tx, jobId);
     return id;
   });

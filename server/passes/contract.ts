@@ -1,6 +1,29 @@
 import { z } from "zod";
+import { KINDS } from "../../core/formats/format";
 
-export const startPass = z.object({ volumeId: z.number().int() });
+/** The kinds of place a pass can read a volume for. */
+export const PASS_PLACES = ["file-record", "leftover-record"] as const;
+export type PassPlace = (typeof PASS_PLACES)[number];
+
+/** What narrows a pass. */
+export const passOptions = z
+  .object({
+    /** Only what lay below this folder; "/" first. */
+    folder: z.string().regex(/^\//).max(4000).optional(),
+    /** Only what begins in this part of the volume's length, in percent. */
+    from: z.number().min(0).max(100).optional(),
+    to: z.number().min(0).max(100).optional(),
+    /** Only these kinds of file. */
+    kinds: z.array(z.enum(KINDS)).max(KINDS.length).optional(),
+  })
+  .refine(({ from = 0, to = 100 }) => from < to, { message: "The part must end after it begins." });
+export type PassOptions = z.infer<typeof passOptions>;
+
+export const startPass = z.object({
+  volumeId: z.number().int(),
+  place: z.enum(PASS_PLACES).default("file-record"),
+  options: passOptions.default({}),
+});
 export const changePass = z.object({ wanted: z.enum(["run", "pause", "stop"]) });
 
 export const pass = z.object({
@@ -9,7 +32,8 @@ export const pass = z.object({
   sourceName: z.string(),
   volumeId: z.number(),
   volumeLabel: z.string(),
-  place: z.string(),
+  place: z.enum(PASS_PLACES),
+  options: passOptions,
   state: z.enum(["queued", "running", "paused", "stopped", "done", "failed"]),
   wanted: z.enum(["run", "pause", "stop"]),
   done: z.number(),
@@ -24,8 +48,8 @@ export const pass = z.object({
   finishedAt: z.coerce.date().nullable(),
 });
 export type Pass = z.infer<typeof pass>;
-/** Lost items of each volume by kind. */
-export const volumeKinds = z.array(z.object({ volumeId: z.number(), kind: z.string(), count: z.number() }));
+/** Lost items of each volume by the kind of place they were found in and by kind. */
+export const volumeKinds = z.array(z.object({ volumeId: z.number(), place: z.string(), kind: z.string(), count: z.number() }));
 export type VolumeKinds = z.infer<typeof volumeKinds>;
 
 export const passList = z.array(pass);

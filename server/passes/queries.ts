@@ -11,12 +11,17 @@ export async function listPasses(db: Connection, jobId: number): Promise<Pass[]>
     .innerJoin(volumes, eq(volumes.id, passes.volumeId))
     .where(eq(passes.jobId, jobId))
     .orderBy(asc(passes.id));
-  return rows.map(({ pass, sourceName, number, label }) => ({ ...pass, sourceName, volumeLabel: label ?? `volume ${number}` }));
+  return rows.map(({ pass, sourceName, number, label }) => ({
+    ...pass,
+    place: pass.place as Pass["place"],
+    sourceName,
+    volumeLabel: label ?? `volume ${number}`,
+  }));
 }
 
-/** What was found lost on each volume, by kind, the most first. */
+/** What was found lost on each volume, by place and by kind, the most first. */
 export async function countKinds(db: Connection, jobId: number): Promise<VolumeKinds> {
-  const { rows } = await db.execute<{ volume_id: number; kind: string; count: number }>(sql`
-    select volume_id, kind, count(*)::int as count from items where job_id = ${jobId} and lost group by 1, 2 order by 3 desc`);
-  return rows.map((row) => ({ volumeId: row.volume_id, kind: row.kind, count: row.count }));
+  const { rows } = await db.execute<{ volume_id: number; place: string; kind: string; count: number }>(sql`
+    select volume_id, unnest(places) as place, kind, count(*)::int as count from items where job_id = ${jobId} and lost group by 1, 2, 3 order by 4 desc`);
+  return rows.map((row) => ({ volumeId: row.volume_id, place: row.place, kind: row.kind, count: row.count }));
 }

@@ -9,6 +9,7 @@ import * as schema from "../database/schema";
 import { passes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { announce, enqueue } from "../workers/queue";
+import type { PassOptions, PassPlace } from "./contract";
 
 /** What a worker needs to go on with a pass. */
 export interface ClaimedPass {
@@ -16,6 +17,8 @@ export interface ClaimedPass {
   readonly jobId: number;
   readonly epoch: number;
   readonly resume: number;
+  readonly place: PassPlace;
+  readonly options: PassOptions;
   readonly sourcePath: string;
   readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
 }
@@ -40,7 +43,8 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     if (!found) return null;
     await announce(tx, row.jobId);
     const { volume } = found;
-    return { id: row.id, jobId: row.jobId, epoch: row.epoch, resume: row.resume, sourcePath: found.path, volume };
+    const { id, jobId, epoch, resume, options } = row;
+    return { id, jobId, epoch, resume, place: row.place as PassPlace, options, sourcePath: found.path, volume };
   });
 }
 
@@ -80,11 +84,15 @@ export const INCOMING_COLUMNS = [
   "created",
   "modified",
   "changed",
+  "deleted_at",
   "condition",
   "survival",
   "evidence",
   "layout",
   "first_at",
+  "streams",
+  "links",
+  "encrypted",
   "notes",
 ] as const;
 
@@ -130,6 +138,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
       await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
       await enqueue(tx, "thumbnails", pass.jobId);
       await enqueue(tx, "equals", pass.jobId);
+      if (pass.place === "file-record") await enqueue(tx, "reading", pass.volume.id);
     }
     await announce(tx, pass.jobId);
     await client.query("commit");
@@ -146,8 +155,8 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   if (rows.length === 0) return;
   await client.query(`create temp table incoming (
     id bigint not null default nextval('copies_id_seq'), item_key text, folder_path text, kind text, state text, type text,
-    reference text, name text, name_raw bytea, size bigint, created timestamptz, modified timestamptz, changed timestamptz,
-    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, notes jsonb) on commit drop`);
+    reference text, name text, name_raw bytea, size bigint, created timestamptz, modified timestamptz, changed timestamptz, deleted_at timestamptz,
+    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, streams jsonb, links int, encrypted boolean, notes jsonb) on commit drop`);
   const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
   const { jobId, id: passId } = pass;
@@ -159,35 +168,31 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   );
   await client.query(
     `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival)
-     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, state = 'deleted', array['file-record'], i.id, size, modified, condition, survival
+     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[$3::text], i.id, size, modified, condition, survival
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
      on conflict (job_id, key) do nothing`,
-    [jobId, volumeId],
+    [jobId, volumeId, pass.place],
   );
   await client.query(
     `insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-       created, modified, changed, condition, survival, evidence, layout, first_at, notes)
-     select i.id, $1::int, $3::int, $2::int, t.id, f.id, 'file-record', i.state, i.type, i.reference, i.name, i.name_raw, i.size,
-       i.created, i.modified, i.changed, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.notes
+       created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes)
+     select i.id, $1::int, $3::int, $2::int, t.id, f.id, $4::text, i.state, i.type, i.reference, i.name, i.name_raw, i.size,
+       i.created, i.modified, i.changed, i.deleted_at, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.streams, i.links,
+       i.encrypted, i.notes
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      left join items t on t.job_id = $1 and t.key = i.item_key`,
-    [jobId, volumeId, passId],
+    [jobId, volumeId, passId, pass.place],
   );
   await client.query(BEST_COPY, [jobId]);
 }
 
+/** Whether a copy is one of a lost file: deleted, or listed by its folder alone. */
+const lostIf = (copy: string) => `(${copy}.state = 'deleted' or (${copy}.condition = 'name-only' and ${copy}.size > 0))`;
+
 /** The order of an item's copies `c`, the best first. */
 export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
   c.state, c.modified desc nulls last, c.survival desc, c.id`;
-
-/**
- * Items that have gathered more than one copy take the facts of their best one: whole before partial, then lost before
- * live (the live one needs no rescue), then the newest content. What the technician has chosen stays.
- */
-const BEST_COPY = gatherCopies(
-  "select distinct t.id from incoming i join items t on t.job_id = $1 and t.key = i.item_key where t.best_copy_id <> i.id",
-);
 
 /** Sets what items say of their copies anew. @param touched a query for the ids of the items in question */
 export function gatherCopies(touched: string): string {
@@ -197,7 +202,7 @@ export function gatherCopies(touched: string): string {
     from copies c join touched on touched.id = c.item_id
     order by c.item_id, ${BEST_FIRST}
   ), counted as (
-    select c.item_id, count(*)::int as copies, bool_or(c.state = 'deleted') as lost, array_agg(distinct c.place) as places
+    select c.item_id, count(*)::int as copies, bool_or(${lostIf("c")}) as lost, array_agg(distinct c.place) as places
     from copies c join touched on touched.id = c.item_id group by c.item_id
   )
   update items set copies = counted.copies, lost = counted.lost, places = counted.places,
@@ -208,6 +213,14 @@ export function gatherCopies(touched: string): string {
     survival = case when overruled then items.survival else ranked.survival end
   from ranked join counted using (item_id) where items.id = ranked.item_id`;
 }
+
+/**
+ * Items that have gathered more than one copy take the facts of their best one: whole before partial, then lost before
+ * live (the live one needs no rescue), then the newest content. What the technician has chosen stays.
+ */
+const BEST_COPY = gatherCopies(
+  "select distinct t.id from incoming i join items t on t.job_id = $1 and t.key = i.item_key where t.best_copy_id <> i.id",
+);
 
 export async function failPass(db: Database, pass: ClaimedPass, problem: string): Promise<void> {
   await db.update(passes).set({ state: "failed", problem }).where(sql`${passes.id} = ${pass.id} and ${passes.epoch} = ${pass.epoch}`);

@@ -58,6 +58,8 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
     filesystem: volume.filesystem,
     label: volume.label,
     clusterSize: volume.clusterSize,
+    standing: volume.standing,
+    closed: volume.closed,
     notes: [...volume.notes],
   };
   try {

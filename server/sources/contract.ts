@@ -18,6 +18,20 @@ export type SourceListing = z.infer<typeof sourceListing>;
 
 export const addSource = z.object({ path: z.string().min(1) });
 
+const finding = z.object({ what: z.string(), count: z.number(), examples: z.array(z.string()) });
+const profile = z.object({
+  path: z.string(),
+  user: z.string(),
+  earlier: z.boolean(),
+  files: z.number(),
+  bytes: z.number(),
+  kinds: z.record(z.string(), z.number()),
+  /** UTC milliseconds. */
+  lastUsed: z.number().nullable(),
+  account: z.enum(["enabled", "disabled", "not known"]),
+});
+export type Profile = z.infer<typeof profile>;
+
 export const volume = z.object({
   id: z.number(),
   number: z.number(),
@@ -30,6 +44,14 @@ export const volume = z.object({
   usedBytes: z.number().nullable(),
   /** Share in use of equal stretches along the volume, 0 … 255. */
   usage: z.array(z.number()),
+  /** Named by the partition table; found where no table names it; of an earlier division of the disk. */
+  standing: z.enum(["present", "lost", "earlier"]),
+  /** Why its content stays closed; null: it does not. */
+  closed: z.string().nullable(),
+  /** What does not add up in it and the profiles on it; both empty until it was read. */
+  readingAt: z.coerce.date().nullable(),
+  findings: z.array(finding),
+  profiles: z.array(profile),
   notes: z.array(z.string()),
 });
 

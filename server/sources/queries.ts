@@ -21,7 +21,11 @@ export async function listSources(db: Connection, jobId: number): Promise<Source
     notes: row.notes,
     volumes: inThem
       .filter((volume) => volume.sourceId === row.id)
-      .map(({ sourceId: _, usage, ...volume }) => ({ ...volume, usage: usage ? [...usage] : [] })),
+      .map(({ sourceId: _, usage, ...volume }) => ({
+        ...volume,
+        usage: usage ? [...usage] : [],
+        findings: volume.findings.map((finding) => ({ ...finding, examples: [...finding.examples] })),
+      })),
   }));
 }
 

@@ -1,7 +1,7 @@
 import { sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 
-export const TASK = { pass: "pass", restore: "restore", thumbnails: "thumbnails", equals: "equals" } as const;
+export const TASK = { pass: "pass", restore: "restore", thumbnails: "thumbnails", equals: "equals", reading: "reading" } as const;
 
 /** Puts a slice of work into the queue, within the caller's transaction. A slice already waiting is not doubled. */
 export async function enqueue(db: Connection, task: keyof typeof TASK, id: number): Promise<void> {

@@ -39,7 +39,7 @@ const sha256 = (path: string) => createHash("sha256").update(readFileSync(path))
 
 describe("a restore", () => {
   it("writes every file once though its worker is killed, with the bytes the file-system driver had", async () => {
-    const lost = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 400 }))).items.filter((item) => item.condition === "whole");
+    const lost = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 400, condition: "whole" }))).items;
     await changeTray(bench.db, jobId, { items: lost.map((item) => item.id), chosen: true });
     const id = await startRestore(bench.db, jobId, plan("After a crash"));
     for (let kill = 1; kill <= 2; kill += 1) {

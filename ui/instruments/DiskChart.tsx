@@ -257,7 +257,7 @@ function legend(view: View, source: Source): string {
 }
 
 function describe(source: Source, byte: number): string {
-  const volume = source.volumes.find((each) => byte >= each.offset && byte < each.offset + each.length);
+  const volume = source.volumes.find((each) => each.standing !== "earlier" && byte >= each.offset && byte < each.offset + each.length);
   const where = offsetText(Math.max(0, Math.round(byte)));
   return volume
     ? `${where}  ${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem] ?? volume.filesystem})`
@@ -322,6 +322,14 @@ function drawVolume(
 ): void {
   const from = Math.max(0, left);
   const to = Math.min(width, right);
+  // One of an earlier division lies under the present ones: only its outline shows, in the upper half.
+  if (volume.standing === "earlier") {
+    context.strokeStyle = colour("mark");
+    context.setLineDash([5, 3]);
+    context.strokeRect(Math.round(from) + 0.5, 2.5, Math.max(0, Math.round(to - from) - 1), height / 2 - 4);
+    context.setLineDash([]);
+    return;
+  }
   const readTo = left + (right - left) * share;
   context.fillStyle = volume.readable ? colour("depth1") : colour("tidal");
   context.fillRect(from, 0, Math.max(1, to - from), height);
@@ -340,7 +348,9 @@ function drawVolume(
   }
   context.strokeStyle = colour("inkFaint");
   context.lineWidth = 1;
+  context.setLineDash(volume.standing === "lost" ? [5, 3] : []);
   context.strokeRect(Math.round(from) + 0.5, 0.5, Math.max(0, Math.round(to - from) - 1), height - 1);
+  context.setLineDash([]);
 }
 
 /** How much of a column is in use, 0 … 1: by the single stretches where they are known, else by the volume's profile. */

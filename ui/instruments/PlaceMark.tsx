@@ -9,7 +9,7 @@ const SHAPES: Record<Mark["place"], string> = {
   snapshot: "M3 1h4l2.4 8H.6z",
   backup: "M1 1h8v8H1z",
   "file-record": "M5 .8a4.2 4.2 0 1 1 0 8.4a4.2 4.2 0 1 1 0-8.4z",
-  "leftover-record": "M2.8 1h4.4L9.4 5 7.2 9H2.8L.6 5z",
+  "leftover-record": "M5 .3 9.7 5 5 9.7 .3 5z",
   raw: "M3.6 1h2.8v2.6H9v2.8H6.4V9H3.6V6.4H1V3.6h2.6z",
 };
 

@@ -96,3 +96,13 @@ export const FILE_SYSTEM_WORDS: Record<string, string> = {
   apfs: "APFS",
   unknown: "not recognised",
 };
+
+export const CONTAINER_WORDS: Record<string, string> = {
+  raw: "Raw image",
+  split: "Raw image in parts",
+  vhd: "VHD image",
+  vhdx: "VHDX image",
+};
+
+/** How a volume is known, where the partition table does not name it. */
+export const STANDING_WORDS: Record<string, string> = { lost: "lost volume", earlier: "earlier volume" };

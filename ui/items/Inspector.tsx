@@ -204,6 +204,30 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         <dd>{momentText(copy.modified, zone)}</dd>
         <dt>Made</dt>
         <dd>{momentText(copy.created, zone)}</dd>
+        {copy.deletedAt && (
+          <>
+            <dt>Deleted</dt>
+            <dd>{momentText(copy.deletedAt, zone)}</dd>
+          </>
+        )}
+        {copy.links > 1 && (
+          <>
+            <dt>Names</dt>
+            <dd>{countText(copy.links)} names on the volume mean this file</dd>
+          </>
+        )}
+        {copy.streams.length > 0 && (
+          <>
+            <dt>Streams</dt>
+            <dd>{copy.streams.map((stream) => `${stream.name} (${bytesText(stream.size)})`).join(", ")}</dd>
+          </>
+        )}
+        {copy.encrypted && (
+          <>
+            <dt>Encrypted</dt>
+            <dd>by the file system, for its owner’s account</dd>
+          </>
+        )}
         <dt>Bytes at</dt>
         <dd style={{ fontFamily: "var(--mono)", fontSize: 12 }}>
           {first ? offsetText(first.at) : "nowhere"}

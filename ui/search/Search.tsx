@@ -10,7 +10,8 @@ import { read, write } from "../data/request";
 import { keys, useKinds, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, FILE_SYSTEM_WORDS, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
+import { bytesText, countText, durationText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
+import { NotReadYet, narrowedWords, openPasses } from "./NotReadYet";
 import styles from "./search.module.css";
 
 /** The passes of the job: what is being read, what was, and what could be. */
@@ -23,10 +24,8 @@ export function Search({ jobId }: { jobId: number }) {
     refetchInterval: 10_000,
   });
   if (!passes) return <Problem>{problemText(error)}</Problem>;
-  const begun = new Set(passes.filter((pass) => pass.state !== "stopped" && pass.state !== "failed").map((pass) => pass.volumeId));
-  const open = sources.flatMap((source) =>
-    source.volumes.filter((volume) => volume.readable && !begun.has(volume.id)).map((volume) => ({ source, volume })),
-  );
+  const open = openPasses(sources, passes);
+  const closed = sources.flatMap((source) => source.volumes.filter((volume) => volume.closed).map((volume) => ({ source, volume })));
   return (
     <div className={styles.page}>
       {health?.workers === 0 && (
@@ -45,58 +44,25 @@ export function Search({ jobId }: { jobId: number }) {
           ))}
         </ul>
       )}
-      {open.length > 0 && (
-        <>
-          <h1>Not read yet</h1>
-          <p className={styles.lead}>The file system’s own records of live and deleted files.</p>
-          <ul className={styles.rows} aria-label="Volumes not read yet">
-            {open.map(({ source, volume }) => (
-              <li key={volume.id} className={styles.row}>
-                <div>
-                  <b>File records of {volume.label ?? `volume ${volume.number}`}</b>
-                  <span>{source.name}</span>
-                </div>
-                <span>
-                  {FILE_SYSTEM_WORDS[volume.filesystem]}, {bytesText(volume.length)}
-                </span>
-                <span>{source.connected ? "" : "not connected"}</span>
-                <StartButton jobId={jobId} volumeId={volume.id} disabled={!source.connected} />
-              </li>
-            ))}
-          </ul>
-        </>
-      )}
-    </div>
-  );
-}
-
-function StartButton({ jobId, volumeId, disabled }: { jobId: number; volumeId: number; disabled: boolean }) {
-  const client = useQueryClient();
-  const start = useMutation({
-    mutationFn: () => write("POST", `/api/jobs/${jobId}/passes`, { volumeId }),
-    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
-  });
-  return (
-    <div className={styles.buttons}>
-      <Button variant="contained" disabled={disabled || start.isPending} onClick={() => start.mutate()}>
-        Read records
-      </Button>
-      <Problem>{problemText(start.error)}</Problem>
+      {closed.map(({ source, volume }) => (
+        <Problem key={volume.id}>{`${volume.label ?? `Volume ${volume.number}`} of ${source.name}: ${volume.closed}`}</Problem>
+      ))}
+      {open.length > 0 && <NotReadYet jobId={jobId} open={open} />}
     </div>
   );
 }
 
 /** What was found lost, by kind; each leads to the list of just that. */
-function Kinds({ jobId, volumeId }: { jobId: number; volumeId: number }) {
+function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
   const { data = [] } = useKinds(jobId);
-  const own = data.filter((each) => each.volumeId === volumeId);
+  const own = data.filter((each) => each.volumeId === pass.volumeId && each.place === pass.place);
   if (own.length === 0) return null;
   return (
     <span style={{ display: "block" }}>
       {own.map((each, index) => (
         <span key={each.kind}>
           {index > 0 && ", "}
-          <Link href={`/jobs/${jobId}/items?kind=${each.kind}`} style={{ color: "inherit" }}>
+          <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${pass.place}`} style={{ color: "inherit" }}>
             {countText(each.count)} {KIND_WORDS[each.kind]?.toLowerCase()}
           </Link>
         </span>
@@ -124,7 +90,8 @@ function speedText(pass: Pass): string {
   if (pass.activeMs < 200 || pass.done === 0) return "";
   const perSecond = pass.done / (pass.activeMs / 1000);
   const left = pass.state === "running" ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
-  return `${countText(perSecond)} records a second${left}`;
+  const speed = pass.place === "file-record" ? `${countText(perSecond)} records` : bytesText(perSecond);
+  return `${speed} a second${left}`;
 }
 
 function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
@@ -151,7 +118,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
         <b>
           {PLACE_WORDS[pass.place]}s of {pass.volumeLabel}
         </b>
-        <span>{pass.sourceName}</span>
+        <span>{[pass.sourceName, narrowedWords(pass.options)].filter(Boolean).join(", ")}</span>
       </div>
       <div>
         <span role={live ? "status" : undefined}>{stateText(pass)}</span>
@@ -172,7 +139,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
           <strong>{countText(pass.foundLost)} lost</strong>
         </Link>
         <span>, {countText(pass.foundLive)} live</span>
-        <Kinds jobId={jobId} volumeId={pass.volumeId} />
+        <Kinds jobId={jobId} pass={pass} />
       </div>
       <div className={styles.buttons}>
         {button("pause", "Pause")}

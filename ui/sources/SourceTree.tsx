@@ -3,7 +3,7 @@
 import { SimpleTreeView } from "@mui/x-tree-view/SimpleTreeView";
 import { TreeItem } from "@mui/x-tree-view/TreeItem";
 import type { Source } from "@/server/sources/contract";
-import { bytesText, FILE_SYSTEM_WORDS } from "../instruments/words";
+import { bytesText, FILE_SYSTEM_WORDS, STANDING_WORDS } from "../instruments/words";
 import styles from "./sources.module.css";
 
 interface Props {
@@ -52,9 +52,7 @@ export function SourceTree({ sources, source, volume, onChoose }: Props) {
               label={
                 <span className={styles.branch}>
                   <b>{inside.label ?? `volume ${inside.number}`}</b>
-                  <span>
-                    {FILE_SYSTEM_WORDS[inside.filesystem]}, {bytesText(inside.length)}
-                  </span>
+                  <span>{volumeWords(inside)}</span>
                 </span>
               }
             />
@@ -63,4 +61,10 @@ export function SourceTree({ sources, source, volume, onChoose }: Props) {
       ))}
     </SimpleTreeView>
   );
+}
+
+/** What a volume is, in a few words. */
+function volumeWords({ filesystem, length, standing, closed }: Source["volumes"][number]): string {
+  const kind = closed ? "encrypted" : FILE_SYSTEM_WORDS[filesystem];
+  return [kind, bytesText(length), STANDING_WORDS[standing]].filter(Boolean).join(", ");
 }

@@ -8,19 +8,20 @@ import TableHead from "@mui/material/TableHead";
 import TableRow from "@mui/material/TableRow";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
-import { useMemo, useState } from "react";
+import { Fragment, useMemo, useState } from "react";
 import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useFinds, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText } from "../instruments/words";
+import { bytesText, CONTAINER_WORDS, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText, STANDING_WORDS } from "../instruments/words";
 import { findOwner, useReadShares } from "./ChartStrip";
 import { SourceBrowser } from "./SourceBrowser";
 import { SourceChart } from "./SourceChart";
 import { SourceTree } from "./SourceTree";
 import styles from "./sources.module.css";
+import { VolumeReading } from "./VolumeReading";
 
 const TABLE_WORDS: Record<string, string> = { gpt: "GUID partition table", mbr: "boot record table", none: "no partition table" };
 
@@ -90,8 +91,8 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
       <SourceChart jobId={jobId} source={source} read={read} finds={marks} focus={volume ?? null} at={at} onPick={setPicked} />
       <Picked jobId={jobId} sourceId={source.id} at={at} />
       <p style={{ margin: "0 0 6px", fontSize: 13 }}>
-        {source.container === "raw" ? "Raw image" : source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
-        , {TABLE_WORDS[source.tableKind]}.
+        {CONTAINER_WORDS[source.container] ?? source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>,{" "}
+        {TABLE_WORDS[source.tableKind]}.
       </p>
       <Notes notes={source.notes} />
       <Table size="small" aria-label="Volumes">
@@ -109,28 +110,43 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
         </TableHead>
         <TableBody>
           {source.volumes.map((volume) => (
-            <TableRow key={volume.id} selected={volume === within || String(volume.id) === address.get("volume")}>
-              <TableCell>
-                {volume.label ?? `volume ${volume.number}`}
-                <Notes notes={volume.notes} />
-              </TableCell>
-              <TableCell>{FILE_SYSTEM_WORDS[volume.filesystem]}</TableCell>
-              <TableCell className={styles.number} sx={{ fontFamily: "var(--mono)", fontSize: 12 }} title={exactBytes(volume.offset)}>
-                {offsetText(volume.offset)}
-              </TableCell>
-              <TableCell className={styles.number} title={exactBytes(volume.length)}>
-                {bytesText(volume.length)}
-              </TableCell>
-              <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
-              <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
-              <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id) ?? 0))} %</TableCell>
-              <TableCell className={styles.number}>
-                {countText(marks.filter((mark) => mark >= volume.offset && mark < volume.offset + volume.length).length)}
-              </TableCell>
-            </TableRow>
+            <Fragment key={volume.id}>
+              <TableRow
+                selected={volume === within || String(volume.id) === address.get("volume")}
+                {...(volume.notes.length > 0 ? { sx: { "& td": { borderBottom: 0, pb: 0 } } } : {})}
+              >
+                <TableCell>
+                  {volume.label ?? `volume ${volume.number}`}
+                  {STANDING_WORDS[volume.standing] && <span className={styles.standing}>{STANDING_WORDS[volume.standing]}</span>}
+                </TableCell>
+                <TableCell>{volume.closed ? "encrypted" : FILE_SYSTEM_WORDS[volume.filesystem]}</TableCell>
+                <TableCell className={styles.number} sx={{ fontFamily: "var(--mono)", fontSize: 12 }} title={exactBytes(volume.offset)}>
+                  {offsetText(volume.offset)}
+                </TableCell>
+                <TableCell className={styles.number} title={exactBytes(volume.length)}>
+                  {bytesText(volume.length)}
+                </TableCell>
+                <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
+                <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
+                <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id) ?? 0))} %</TableCell>
+                <TableCell className={styles.number}>
+                  {countText(marks.filter((mark) => mark >= volume.offset && mark < volume.offset + volume.length).length)}
+                </TableCell>
+              </TableRow>
+              {volume.notes.length > 0 && (
+                <TableRow>
+                  <TableCell colSpan={8} sx={{ pt: 0 }}>
+                    <Notes notes={volume.notes} />
+                  </TableCell>
+                </TableRow>
+              )}
+            </Fragment>
           ))}
         </TableBody>
       </Table>
+      {(volume ? [volume] : source.volumes).map((each) => (
+        <VolumeReading key={each.id} volume={each} several={source.volumes.length > 1} />
+      ))}
       <div style={{ display: "flex", gap: 8, marginTop: 18 }}>
         <Button component={Link} href={`/jobs/${jobId}/search`} variant="contained">
           Go on to the search

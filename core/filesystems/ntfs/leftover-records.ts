@@ -1,7 +1,7 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import type { Layout } from "../../bytes/layout";
-import type { RangeSet } from "../../bytes/range-set";
+import type { Range, RangeSet } from "../../bytes/range-set";
 import type { ByteEvidence, FileRecord } from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { Claims } from "./claims";
@@ -58,18 +58,20 @@ export class LeftoverRecords {
     return this.#places.length;
   }
 
-  /** Goes through the volume; yields how many bytes are done. */
-  *scan(): Generator<number, void, void> {
-    const { disk, start, length } = this.present;
+  /** Goes through a part of the volume; yields how many bytes of it are done. */
+  *scan(part: Range): Generator<number, void, void> {
+    const { disk, start } = this.present;
+    const length = Math.min(part.end, this.present.length);
     const block = new Uint8Array(STEP + 4096);
-    for (let at = 0; at < length; at += STEP) {
-      const part = block.subarray(0, Math.min(block.length, length - at));
-      disk.read(start + at, part);
-      const cursor = new Cursor(part);
-      for (let inside = 0; inside < Math.min(STEP, part.length) && inside + SECTOR <= part.length; inside += SECTOR) {
-        if (part[inside] === 0x46 && cursor.u32(inside) === RECORD.magicValue) this.#note(cursor, inside, start + at + inside);
+    const first = part.start - (part.start % SECTOR);
+    for (let at = first; at < length; at += STEP) {
+      const bytes = block.subarray(0, Math.min(block.length, this.present.length - at));
+      disk.read(start + at, bytes);
+      const cursor = new Cursor(bytes);
+      for (let inside = 0; inside < Math.min(STEP, length - at) && inside + SECTOR <= bytes.length; inside += SECTOR) {
+        if (bytes[inside] === 0x46 && cursor.u32(inside) === RECORD.magicValue) this.#note(cursor, inside, start + at + inside);
       }
-      yield Math.min(length, at + STEP);
+      yield Math.min(length, at + STEP) - first;
     }
   }
 

@@ -1,6 +1,6 @@
 import { type ByteSource, WindowSource } from "../../bytes/byte-source";
 import { LayoutSource } from "../../bytes/layout";
-import { RangeSet } from "../../bytes/range-set";
+import { type Range, RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
 import { AllocationMap } from "../allocation-map";
 import {
@@ -109,7 +109,7 @@ class NtfsVolume implements FileSystem {
     }
   }
 
-  *readLeftovers(from: number, step: number): Generator<RecordBatch, void, void> {
+  *readLeftovers(from: number, step: number, part: Range = { start: 0, end: this.length }): Generator<RecordBatch, void, void> {
     const tableRuns = this.#tableRuns();
     const { clusterSize } = this.#geometry;
     const leftovers = new LeftoverRecords({
@@ -130,15 +130,16 @@ class NtfsVolume implements FileSystem {
       },
       evidence: (layout, taken) => this.#evidence(layout, taken, LEFTOVER_UNIT),
     });
-    for (const done of leftovers.scan()) if (done > from) yield { records: [], resume: done, done, total: this.length + leftovers.count };
-    const total = this.length + leftovers.count;
-    let next = Math.max(0, from - this.length);
+    const bytes = Math.min(part.end, this.length) - part.start;
+    for (const done of leftovers.scan(part)) if (done > from) yield { records: [], resume: done, done, total: bytes + leftovers.count };
+    const total = bytes + leftovers.count;
+    let next = Math.max(0, from - bytes);
     let records: FileRecord[] = [];
     for (const told of leftovers.tell(next)) {
       next += 1;
       records.push(...told);
       if (next % step !== 0) continue;
-      yield { records, resume: this.length + next, done: this.length + next, total };
+      yield { records, resume: bytes + next, done: bytes + next, total };
       records = [];
     }
     yield { records, resume: total, done: total, total };

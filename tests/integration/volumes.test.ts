@@ -1,0 +1,127 @@
+import { createHash } from "node:crypto";
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { readBytes } from "../../core/bytes/byte-source";
+import { createJob } from "../../server/jobs/commands";
+import { startPass } from "../../server/passes/commands";
+import type { PassOptions, PassPlace } from "../../server/passes/contract";
+import { listPasses } from "../../server/passes/queries";
+import { storedCopy, withContent } from "../../server/previews/content";
+import { addSource } from "../../server/sources/commands";
+import { listSources } from "../../server/sources/queries";
+import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { fixture, pathOf, readTruth } from "../support/volume-truth";
+
+let bench: TestBench;
+beforeAll(async () => {
+  bench = await startTestBench();
+  bench.worker();
+});
+afterAll(() => bench.close());
+
+interface Row {
+  id: string;
+  path: string;
+  state: string;
+  place: string;
+  condition: string;
+  size: string;
+}
+
+/** Runs a pass to its end. @returns the copies it stored */
+async function run(jobId: number, volumeId: number, place: PassPlace, options: PassOptions = {}): Promise<Row[]> {
+  const id = await startPass(bench.db, jobId, volumeId, place, options);
+  await until(async () => (await listPasses(bench.db, jobId)).find((pass) => pass.id === id)?.state === "done");
+  const { rows } = await bench.pool.query<Row>(
+    "select c.id, f.path || '/' || c.name as path, c.state, c.place, c.condition, c.size from copies c join folders f on f.id = c.folder_id where c.pass_id = $1",
+    [id],
+  );
+  return rows;
+}
+
+const contentHash = async (copyId: number) =>
+  withContent(await storedCopy(bench.db, copyId), (content) =>
+    createHash("sha256")
+      .update(readBytes(content, 0, content.size))
+      .digest("hex"),
+  );
+
+describe("a source that is a differencing image", () => {
+  it("is read through its parent: records, and contents byte for byte", async () => {
+    const child = join(bench.sources, "child.vhd");
+    writeFileSync(child, fixture("diff-child.vhd.gz"));
+    const jobId = await createJob(bench.db, { title: "Image and parent", client: "" });
+    await expect(addSource(bench.db, jobId, child)).rejects.toThrow("which is not beside it");
+    writeFileSync(join(bench.sources, "open-diff-parent.vhd"), fixture("diff-parent.vhd.gz"));
+    await addSource(bench.db, jobId, child);
+    const [source] = await listSources(bench.db, jobId);
+    expect(source).toMatchObject({ container: "vhd", volumes: [{ filesystem: "ntfs", standing: "present" }, { filesystem: "fat16" }] });
+    const rows = await run(jobId, source?.volumes[0]?.id as number, "file-record");
+    const live = readTruth("small-mbr").entries.filter(
+      (entry) => entry.type === "file" && entry.state === "live" && entry.volume === undefined && entry.size,
+    );
+    for (const entry of live.filter((_, index) => index % 12 === 0)) {
+      const row = rows.find((each) => each.state === "live" && each.path.normalize("NFC") === pathOf(entry));
+      expect(await contentHash(Number(row?.id)), entry.path).toBe(entry.sha256);
+    }
+    // What the reading of the whole volume told stands with the volume, once its worker is through.
+    const read = await until(async () => (await listSources(bench.db, jobId))[0]?.volumes.find((volume) => volume.readingAt));
+    expect(read.findings).toEqual([]);
+    expect(read.profiles.map((profile) => profile.path)).toEqual(expect.arrayContaining(["/Users/jbrevik"]));
+  }, 60_000);
+});
+
+describe("a pass over leftover records", () => {
+  it("brings the pictures of a formatted card into the list, in their folders", async () => {
+    const { jobId, source } = await jobWith(bench, "camera-formatted");
+    const volume = source.volumes[0]?.id as number;
+    expect(await run(jobId, volume, "file-record")).toEqual([]);
+    const rows = await run(jobId, volume, "leftover-record");
+    const intact = readTruth("camera-formatted").entries.filter((entry) => entry.type === "file" && entry.state === "lost-format-intact");
+    for (const entry of intact) {
+      const row = rows.find((each) => each.path === pathOf(entry));
+      expect([row?.place, row?.condition, await contentHash(Number(row?.id))], entry.path).toEqual([
+        "leftover-record",
+        "whole",
+        entry.sha256,
+      ]);
+    }
+    await expect(startPass(bench.db, jobId, volume, "leftover-record")).rejects.toThrow("leftover records of this volume are read already");
+  }, 60_000);
+});
+
+describe("a narrowed pass", () => {
+  it("keeps to its folder, its kinds and its part of the volume, and leaves the rest to another", async () => {
+    const { jobId, source } = await jobWith(bench, "ntfs-mbr");
+    const volume = source.volumes.find((each) => each.filesystem === "ntfs");
+    const id = volume?.id as number;
+    const pictures = await run(jobId, id, "file-record", { folder: "/users", kinds: ["pictures"] });
+    expect(pictures.length).toBeGreaterThan(5);
+    const names = pictures.filter((row) => /\.[a-z0-9]+$/i.test(row.path));
+    expect(names.every((row) => row.path.toLowerCase().startsWith("/users/"))).toBe(true);
+    expect(names.filter((row) => /\.(docx|txt|pdf|xlsx)$/i.test(row.path))).toEqual([]);
+    const part = await run(jobId, id, "file-record", { from: 50, to: 100 });
+    const { rows } = await bench.pool.query<{ first_at: string }>(
+      "select c.first_at from copies c join passes p on p.id = c.pass_id where p.job_id = $1 and p.options ? 'from' and c.type = 'file'",
+      [jobId],
+    );
+    expect(part.length).toBeGreaterThan(0);
+    const middle = (volume?.offset ?? 0) + (volume?.length ?? 0) / 2;
+    expect(rows.every((row) => Number(row.first_at) >= Math.floor(middle))).toBe(true);
+  }, 60_000);
+});
+
+describe("an encrypted volume", () => {
+  it("is said to be one when the source is added, and no pass is started on it", async () => {
+    const bytes = fixture("fat16.img.gz");
+    bytes.write("-FVE-FS-", 3, "latin1");
+    const path = join(bench.sources, "closed.img");
+    writeFileSync(path, bytes);
+    const jobId = await createJob(bench.db, { title: "Closed", client: "" });
+    await addSource(bench.db, jobId, path);
+    const [source] = await listSources(bench.db, jobId);
+    expect(source?.volumes[0]).toMatchObject({ readable: false, closed: expect.stringContaining("encrypted") });
+    await expect(startPass(bench.db, jobId, source?.volumes[0]?.id as number)).rejects.toThrow("Ask the client for the key");
+  });
+});

@@ -1,0 +1,185 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { PASS_PLACES, type Pass, type PassOptions, type PassPlace } from "@/server/passes/contract";
+import type { Source } from "@/server/sources/contract";
+import { write } from "../data/request";
+import { keys } from "../data/use-job-data";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, FILE_SYSTEM_WORDS, KIND_WORDS, STANDING_WORDS } from "../instruments/words";
+import styles from "./search.module.css";
+
+interface OpenPass {
+  readonly source: Source;
+  readonly volume: Source["volumes"][number];
+  readonly place: PassPlace;
+}
+
+const WORDS: Record<PassPlace, { title: string; start: string; about: string }> = {
+  "file-record": {
+    title: "File records",
+    start: "Read records",
+    about: "the file system’s own records of live and deleted files; quick",
+  },
+  "leftover-record": {
+    title: "Leftover records",
+    start: "Read leftovers",
+    about: "what is left of a file system that was there before a format, and folders nothing leads to; reads the whole volume",
+  },
+};
+
+/** Passes that could be started: those of readable volumes that have not been read for that place. */
+export function openPasses(sources: readonly Source[], passes: readonly Pass[]): OpenPass[] {
+  const begun = new Set(
+    passes
+      .filter((pass) => pass.state !== "stopped" && pass.state !== "failed" && Object.keys(pass.options).length === 0)
+      .map((pass) => `${pass.volumeId} ${pass.place}`),
+  );
+  return PASS_PLACES.flatMap((place) =>
+    sources.flatMap((source) =>
+      source.volumes
+        .filter((volume) => volume.readable && !begun.has(`${volume.id} ${place}`))
+        .map((volume): OpenPass => ({ source, volume, place })),
+    ),
+  );
+}
+
+/** What a pass was narrowed to, in words; "" for a whole one. */
+export function narrowedWords({ folder, from, to, kinds }: PassOptions): string {
+  return [
+    folder && `below ${folder}`,
+    from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
+    kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,
+  ]
+    .filter(Boolean)
+    .join(", ");
+}
+
+/** The volumes that can still be read, for each place; narrowed to a folder, a part or some kinds when asked. */
+export function NotReadYet({ jobId, open }: { jobId: number; open: readonly OpenPass[] }) {
+  const [options, setOptions] = useState<PassOptions>({});
+  const start = useStart(jobId);
+  const ready = open.filter(({ source, place }) => source.connected && place === "file-record");
+  return (
+    <>
+      <h1>Not read yet</h1>
+      <Narrow options={options} onChange={setOptions} />
+      {ready.length > 1 && (
+        <p className={styles.lead}>
+          <Button
+            variant="outlined"
+            disabled={start.isPending}
+            onClick={() => start.mutate(ready.map(({ volume, place }) => ({ volumeId: volume.id, place, options })))}
+          >
+            Read the records of all {ready.length} volumes
+          </Button>
+        </p>
+      )}
+      <Problem>{problemText(start.error)}</Problem>
+      <ul className={styles.rows} aria-label="Volumes not read yet">
+        {open.map((each) => (
+          <OpenRow key={`${each.volume.id} ${each.place}`} jobId={jobId} open={each} options={options} />
+        ))}
+      </ul>
+    </>
+  );
+}
+
+function useStart(jobId: number) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (wanted: { volumeId: number; place: PassPlace; options: PassOptions }[]) => {
+      for (const each of wanted) await write("POST", `/api/jobs/${jobId}/passes`, each);
+    },
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
+}
+
+function OpenRow({ jobId, open: { source, volume, place }, options }: { jobId: number; open: OpenPass; options: PassOptions }) {
+  const start = useStart(jobId);
+  const { title, about, start: words } = WORDS[place];
+  return (
+    <li className={styles.row}>
+      <div>
+        <b>
+          {title} of {volume.label ?? `volume ${volume.number}`}
+        </b>
+        <span>{[source.name, STANDING_WORDS[volume.standing]].filter(Boolean).join(", ")}</span>
+      </div>
+      <span>
+        {FILE_SYSTEM_WORDS[volume.filesystem]}, {bytesText(volume.length)}
+      </span>
+      <span>{source.connected ? about : "not connected"}</span>
+      <div className={styles.buttons}>
+        <Button
+          variant={place === "file-record" ? "contained" : "outlined"}
+          disabled={!source.connected || start.isPending}
+          onClick={() => start.mutate([{ volumeId: volume.id, place, options }])}
+        >
+          {words}
+        </Button>
+        <Problem>{problemText(start.error)}</Problem>
+      </div>
+    </li>
+  );
+}
+
+/** What the next passes are narrowed to. */
+function Narrow({ options, onChange }: { options: PassOptions; onChange: (options: PassOptions) => void }) {
+  const { folder = "", from = 0, to = 100, kinds = [] } = options;
+  const set = (next: { folder?: string; from?: number; to?: number; kinds?: NonNullable<PassOptions["kinds"]> }) => {
+    const all = { folder, from, to, kinds, ...next };
+    onChange({
+      ...(all.folder.trim() ? { folder: `/${all.folder.trim().replace(/^\/+/, "")}` } : {}),
+      ...(all.from > 0 || all.to < 100 ? { from: all.from, to: all.to } : {}),
+      ...(all.kinds.length > 0 ? { kinds: all.kinds } : {}),
+    });
+  };
+  const percent = (name: "from" | "to", value: number, label: string) => (
+    <input
+      type="number"
+      min={0}
+      max={100}
+      value={value}
+      aria-label={label}
+      onChange={(event) => set({ [name]: Math.max(0, Math.min(100, Number(event.target.value) || 0)) })}
+    />
+  );
+  const words = narrowedWords(options);
+  return (
+    <details className={styles.narrow}>
+      <summary>{words ? `Only ${words}` : "Everything on the volume; narrow it"}</summary>
+      <div>
+        <label>
+          Only below the folder
+          <input type="text" value={folder} placeholder="/Users/mo/Documents" onChange={(event) => set({ folder: event.target.value })} />
+        </label>
+        <span>
+          Only what begins from {percent("from", from, "From percent")} to {percent("to", to, "To percent")} % of the volume
+        </span>
+        <fieldset>
+          <legend>Only these kinds</legend>
+          {Object.entries(KIND_WORDS).map(([kind, title]) => (
+            <label key={kind}>
+              <input
+                type="checkbox"
+                checked={(kinds as readonly string[]).includes(kind)}
+                onChange={(event) =>
+                  set({
+                    kinds: (event.target.checked ? [...kinds, kind] : kinds.filter((each) => each !== kind)) as NonNullable<
+                      PassOptions["kinds"]
+                    >,
+                  })
+                }
+              />
+              {title}
+            </label>
+          ))}
+        </fieldset>
+        {from >= to && <Problem>The part must end after it begins.</Problem>}
+      </div>
+    </details>
+  );
+}

@@ -1,0 +1,24 @@
+import { once } from "node:events";
+import type { VolumeReading } from "../core/volumes/reading";
+import type { Database } from "../server/database/connection";
+import { log } from "../server/log/logger";
+import { findVolume, storeReading } from "../server/sources/readings";
+import type { ReadingThreadData } from "./reading-thread";
+import { startThread } from "./thread";
+
+/** Reads a volume for what does not add up in it and for the profiles on it, and stores that with it. */
+export async function readWholeVolume(db: Database, volumeId: number): Promise<void> {
+  const found = await findVolume(db, volumeId);
+  if (!found) return;
+  const data: ReadingThreadData = { sourcePath: found.sourcePath, volume: found.volume };
+  const thread = startThread("reading-thread", data);
+  try {
+    const [reading] = (await once(thread, "message")) as [VolumeReading];
+    await storeReading(db, found.jobId, volumeId, reading);
+  } catch (error) {
+    // The files are stored already; a volume that cannot be read a second time only lacks what this would have told.
+    log.error({ volume: volumeId, error: (error as Error).message }, "the reading of a volume failed");
+  } finally {
+    await thread.terminate();
+  }
+}
