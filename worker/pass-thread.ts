@@ -1,5 +1,6 @@
 import { parentPort, workerData } from "node:worker_threads";
 import type { Range } from "../core/bytes/range-set";
+import { zoneReader } from "../core/bytes/times";
 import type { Copy } from "../core/copies/copy";
 import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
 import { kindOf } from "../core/formats/registry";
@@ -14,6 +15,8 @@ export interface PassThreadData {
   readonly volume: Pick<VolumeReport, "offset" | "length"> & { id: number; filesystem: string };
   readonly place: PassPlace;
   readonly options: PassOptions;
+  /** The job's zone, in which local times are read. */
+  readonly timeZone: string;
   readonly resume: number;
   /** Copies in a batch at most. */
   readonly batch: number;
@@ -64,6 +67,8 @@ function run(data: PassThreadData): void {
     started = Date.now();
   };
   const wanted = narrowed(data);
+  const utc = volume.localTimes ? zoneReader(data.timeZone) : null;
+  const inZone = utc && ((time: number | null) => (time === null ? null : utc(time)));
   const step = Math.min(data.batch, 512);
   const part = partOf(data);
   const batches =
@@ -71,7 +76,8 @@ function run(data: PassThreadData): void {
       ? fileRecordsPass(volume, source.disk, data.resume, step)
       : leftoversPass(volume, source.disk, data.resume, step, part);
   for (const batch of batches) {
-    for (const copy of batch.copies) if (wanted(copy)) copies.push(copy);
+    for (const copy of batch.copies)
+      if (wanted(copy)) copies.push(inZone ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
     last = { resume: batch.resume, done: batch.done, total: batch.total };
     if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);
   }

@@ -19,6 +19,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     volume: pass.volume,
     place: pass.place,
     options: pass.options,
+    timeZone: pass.timeZone,
     resume: pass.resume,
     batch: readSettings().COMPASS_BATCH,
     gate,

@@ -7,7 +7,7 @@ import { BoundsError, Cursor } from "./cursor";
 import { guidText } from "./guid";
 import { RangeSet } from "./range-set";
 import { decodeUtf16le, pathComponent } from "./text";
-import { filetimeToMs } from "./times";
+import { filetimeToMs, zoneReader } from "./times";
 
 const ascii = (text: string) => new TextEncoder().encode(text);
 
@@ -139,5 +139,20 @@ describe("text", () => {
 
   it("keeps a name from breaking out of its path", () => {
     expect(pathComponent("a/b\0c")).toBe("a\uFFFDb\uFFFDc");
+  });
+});
+
+describe("local times of a zone", () => {
+  it.each([
+    // The rules of these zones are published in the IANA time zone database; the offsets are those of its 2025 edition.
+    ["Europe/Berlin", "2026-01-15T12:00:00", "2026-01-15T11:00:00Z"],
+    ["Europe/Berlin", "2026-07-15T12:00:00", "2026-07-15T10:00:00Z"],
+    ["Europe/Berlin", "2026-03-29T01:59:00", "2026-03-29T00:59:00Z"],
+    ["Europe/Berlin", "2026-03-29T03:01:00", "2026-03-29T01:01:00Z"],
+    ["America/New_York", "2026-07-15T23:30:00", "2026-07-16T03:30:00Z"],
+    ["Asia/Kolkata", "2026-07-15T12:00:00", "2026-07-15T06:30:00Z"],
+    ["UTC", "2026-07-15T12:00:00", "2026-07-15T12:00:00Z"],
+  ])("%s: %s is %s", (zone, local, utc) => {
+    expect(new Date(zoneReader(zone)(Date.parse(`${local}Z`))).toISOString()).toBe(new Date(utc).toISOString());
   });
 });

@@ -27,3 +27,44 @@ export function dosTimeToMs(date: number, time: number, hundredths: number): num
   if (day === 0 || month === 0 || month > 12 || hour > 23 || minute > 59 || second > 58) return null;
   return Date.UTC(1980 + (date >>> 9), month - 1, day, hour, minute, second) + (hundredths < 200 ? hundredths * 10 : 0);
 }
+
+const HOUR = 3_600_000;
+
+/**
+ * Turns local times of a zone, given as if they were UTC milliseconds, into UTC. For the hour that a change of the clock leaves out
+ * or doubles there is no right answer; one of the two possible ones is given.
+ * @throws RangeError when the zone is not known
+ */
+export function zoneReader(timeZone: string): (local: number) => number {
+  const format = new Intl.DateTimeFormat("en-GB", {
+    timeZone,
+    hourCycle: "h23",
+    year: "numeric",
+    month: "2-digit",
+    day: "2-digit",
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+  });
+  const offsets = new Map<number, number>();
+  /** Milliseconds the zone's clocks are ahead of UTC at a moment. */
+  const offsetAt = (moment: number): number => {
+    const hour = Math.floor(moment / HOUR);
+    const kept = offsets.get(hour);
+    if (kept !== undefined) return kept;
+    const part = Object.fromEntries(format.formatToParts(hour * HOUR).map(({ type, value }) => [type, Number(value)])) as Record<
+      string,
+      number
+    >;
+    const shown = Date.UTC(part.year as number, (part.month as number) - 1, part.day, part.hour, part.minute, part.second);
+    const offset = shown - hour * HOUR;
+    if (offsets.size > 50_000) offsets.clear();
+    offsets.set(hour, offset);
+    return offset;
+  };
+  return (local) => {
+    // The first guess may lie on the other side of a change of the clock; the second does not.
+    const guess = local - offsetAt(local);
+    return local - offsetAt(guess);
+  };
+}

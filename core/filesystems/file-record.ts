@@ -73,6 +73,8 @@ export interface FileSystem {
   readonly clusterSize: number;
   readonly label: string | null;
   readonly notes: readonly string[];
+  /** Its times are local times of the device that wrote them: a record gives them as if they were UTC. */
+  readonly localTimes?: boolean;
   /** Which clusters are in use; null when the volume's own map cannot be read. */
   readonly allocation: AllocationMap | null;
   /** Disk byte offset of the cluster the map counts from. */

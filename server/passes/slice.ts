@@ -6,7 +6,7 @@ import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
 import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
-import { passes, sources, volumes } from "../database/schema";
+import { jobs, passes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { announce, enqueue } from "../workers/queue";
 import type { PassOptions, PassPlace } from "./contract";
@@ -19,6 +19,8 @@ export interface ClaimedPass {
   readonly resume: number;
   readonly place: PassPlace;
   readonly options: PassOptions;
+  /** The job's zone. */
+  readonly timeZone: string;
   readonly sourcePath: string;
   readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
 }
@@ -36,15 +38,16 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       return null;
     }
     const [found] = await tx
-      .select({ volume: volumes, path: sources.path })
+      .select({ volume: volumes, path: sources.path, timeZone: jobs.timeZone })
       .from(volumes)
       .innerJoin(sources, eq(sources.id, volumes.sourceId))
+      .innerJoin(jobs, eq(jobs.id, sources.jobId))
       .where(eq(volumes.id, row.volumeId));
     if (!found) return null;
     await announce(tx, row.jobId);
-    const { volume } = found;
+    const { volume, timeZone } = found;
     const { id, jobId, epoch, resume, options } = row;
-    return { id, jobId, epoch, resume, place: row.place as PassPlace, options, sourcePath: found.path, volume };
+    return { id, jobId, epoch, resume, place: row.place as PassPlace, options, timeZone, sourcePath: found.path, volume };
   });
 }
 

@@ -137,3 +137,38 @@ function membersOf(bytes: Buffer): Promise<string[]> {
     });
   });
 }
+
+test("a card formatted by mistake: leftovers are read, and its pictures come back with their folders", async ({ page }) => {
+  test.setTimeout(120_000);
+  await page.goto("/jobs/2/search");
+  await page.getByRole("button", { name: /Read the records of all 2 volumes/ }).click();
+  await expect(page.getByText(/finished in/)).toHaveCount(2, { timeout: 30_000 });
+  await page.getByText("Everything on the volume; narrow it").click();
+  await page.getByRole("checkbox", { name: "Pictures" }).check();
+  await expect(page.getByText("Only pictures")).toBeVisible();
+  await page
+    .getByRole("listitem")
+    .filter({ hasText: "Leftover records of LANTERN" })
+    .getByRole("button", { name: "Read leftovers" })
+    .click();
+  const pass = page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "Leftover records of LANTERN" });
+  await expect(pass).toContainText("17 lost", { timeout: 30_000 });
+  await expect(pass).toContainText("camera-card.img, pictures");
+  await page.goto("/jobs/2/items?place=leftover-record");
+  const grid = page.getByRole("grid", { name: "Items" });
+  await expect(grid).toHaveAttribute("aria-rowcount", "18");
+  await grid.getByRole("row", { name: /LARK1004\.JPG/ }).click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await expect(inspector).toContainText("JPEG picture, 1000 × 667 pixels");
+  await expect(inspector).toContainText("opens: followed to its end and sound");
+  await grid
+    .getByRole("row", { name: /LARK1004\.JPG/ })
+    .getByRole("checkbox")
+    .check();
+  await page.goto("/jobs/2/restore");
+  await page.getByRole("button", { name: /^Restore \d/ }).click();
+  await expect(page.getByText("read again and the same").first()).toBeVisible({ timeout: 30_000 });
+  // What the volumes told when they were read as a whole.
+  await page.goto("/jobs/2/sources");
+  await expect(page.getByText("Nothing: its records, folders and map agree with one another.")).toBeVisible({ timeout: 20_000 });
+});

@@ -3,7 +3,7 @@ import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../../core/bytes/byte-source";
-import { createJob } from "../../server/jobs/commands";
+import { changeJob, createJob } from "../../server/jobs/commands";
 import { startPass } from "../../server/passes/commands";
 import type { PassOptions, PassPlace } from "../../server/passes/contract";
 import { listPasses } from "../../server/passes/queries";
@@ -88,6 +88,32 @@ describe("a pass over leftover records", () => {
       ]);
     }
     await expect(startPass(bench.db, jobId, volume, "leftover-record")).rejects.toThrow("leftover records of this volume are read already");
+  }, 60_000);
+});
+
+describe("times of a FAT volume", () => {
+  it("are local times: they are read in the job's zone, and move with it", async () => {
+    const { jobId, source } = await jobWith(bench, "fat16");
+    await changeJob(bench.db, jobId, { timeZone: "Europe/Berlin" });
+    await run(jobId, source.volumes[0]?.id as number, "file-record");
+    const stored = async () =>
+      (
+        await bench.pool.query<{ path: string; local: string }>(
+          `select f.path || '/' || c.name as path, to_char(c.modified at time zone j.time_zone, 'YYYY-MM-DD"T"HH24:MI:SS') as local
+           from copies c join folders f on f.id = c.folder_id join jobs j on j.id = c.job_id where c.job_id = $1 and c.state = 'live'`,
+          [jobId],
+        )
+      ).rows;
+    const told = readTruth("fat16").entries.filter((entry) => entry.type === "file" && entry.state === "live" && entry.times?.modified);
+    const check = async () => {
+      const rows = new Map((await stored()).map((row) => [row.path.normalize("NFC"), row.local]));
+      // The manifest has the times as mtools shows them: local, without a zone.
+      for (const entry of told) expect(rows.get(pathOf(entry)), entry.path).toBe(entry.times?.modified.slice(0, 19));
+    };
+    expect(told.length).toBeGreaterThan(10);
+    await check();
+    await changeJob(bench.db, jobId, { timeZone: "America/New_York" });
+    await check();
   }, 60_000);
 });
 

@@ -26,6 +26,7 @@ export function openFat(disk: ByteSource, start: number, length: number): FileSy
 
 class FatVolume extends FolderTree {
   readonly allocation: AllocationMap;
+  readonly localTimes = true;
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly #table: FatTable;
@@ -46,7 +47,7 @@ class FatVolume extends FolderTree {
     this.notes = [
       ...geometry.notes,
       ...this.#table.notes,
-      "Times on this volume are local times of the device that wrote them; they are shown as they stand.",
+      "Times on this volume are local times of the device that wrote them, without a zone.",
     ];
   }
 

@@ -1,0 +1,176 @@
+import { readFileSync } from "node:fs";
+import { join } from "node:path";
+import { gunzipSync } from "node:zlib";
+import { MemorySource, readBytes } from "../../core/bytes/byte-source";
+import { LayoutSource } from "../../core/bytes/layout";
+import { ContainerError } from "../../core/containers/container";
+import { openContainer } from "../../core/containers/open-container";
+import { fileRecordsPass, leftoversPass } from "../../core/copies/file-records-pass";
+import { FileSystemError } from "../../core/filesystems/file-record";
+import { inspectDisk, openVolume } from "../../core/volumes/inspect";
+import { seeded } from "../../demo/draw";
+import { fixture } from "./volume-truth";
+
+/** Something to damage: its bytes, where damage hurts, and how all of it is read. */
+interface Subject {
+  readonly bytes: Uint8Array;
+  /** A place to change, chosen by a source of random numbers 0 … 1. */
+  place(random: () => number): number;
+  /** Reads everything; returns how much was found. Throws for whatever a reader must not do. */
+  read(bytes: Uint8Array): number;
+}
+
+/** Values that break careless arithmetic, besides random ones. */
+const NASTY = [0, 1, 0x7f, 0x80, 0xe5, 0xff];
+const below = (random: () => number, most: number) => Math.floor(random() * most);
+
+/** Reads everything of a disk's volumes, as the passes would, and something of every content. */
+export function readDisk(bytes: Uint8Array): number {
+  const disk = new MemorySource(bytes);
+  let copies = 0;
+  for (const report of inspectDisk(disk).volumes) {
+    try {
+      const volume = openVolume(disk, report);
+      for (const finding of volume.findings?.() ?? []) if (!(finding.count > 0)) throw new Error("a finding that was not found");
+      for (const pass of [fileRecordsPass(volume, disk), leftoversPass(volume, disk)])
+        for (const batch of pass)
+          for (const copy of batch.copies) {
+            copies += 1;
+            if (!(copy.survival >= 0 && copy.survival <= 1)) throw new Error(`a share of ${copy.survival} survives`);
+            if (copy.layout) readBytes(new LayoutSource(disk, copy.layout), Math.max(0, copy.layout.size - 64), 64);
+          }
+    } catch (error) {
+      // The one way in which a volume may refuse: in words.
+      if (!(error instanceof FileSystemError)) throw error;
+    }
+  }
+  return copies;
+}
+
+/** Opens a container and reads it here and there. */
+function readContainer(bytes: Uint8Array): number {
+  const into = new Uint8Array(4096);
+  try {
+    const { disk } = openContainer(new MemorySource(bytes));
+    for (const at of [0, 4095, Math.floor(disk.size / 2), Math.max(0, disk.size - 4096)]) disk.read(at, into);
+    return 1;
+  } catch (error) {
+    if (!(error instanceof ContainerError)) throw error;
+    return 0;
+  }
+}
+
+function container(name: string): Subject {
+  const made = JSON.parse(fixture("containers.json.gz").toString()) as Record<string, { gzip: string }>;
+  const bytes = new Uint8Array(gunzipSync(Buffer.from(made[name]?.gzip ?? "", "base64")));
+  // The structures stand at the beginning, at the end and around the first MiB borders.
+  const places = [
+    (random: () => number) => below(random, 2048),
+    (random: () => number) => bytes.length - 512 + below(random, 512),
+    (random: () => number) => 65_536 + below(random, 300 * 1024),
+    (random: () => number) => (1 + below(random, 4)) * (1 << 20) + below(random, 70_000),
+  ];
+  return {
+    bytes,
+    place: (random) => (places[below(random, places.length)] as (typeof places)[number])(random) % bytes.length,
+    read: readContainer,
+  };
+}
+
+function ntfs(): Subject {
+  const bytes = Uint8Array.from(fixture("tiny-ntfs.img.gz"));
+  const mftAt = new DataView(bytes.buffer).getUint32(0x30, true) * 512;
+  return {
+    bytes,
+    // Mostly where it hurts: the boot sector and the file table; sometimes anywhere.
+    place: (random) => {
+      const where = random();
+      return where < 0.1 ? below(random, 96) : where < 0.9 ? mftAt + below(random, 70 * 1024) : below(random, bytes.length);
+    },
+    read: readDisk,
+  };
+}
+
+function fat(): Subject {
+  const bytes = Uint8Array.from(fixture("fat12.img.gz"));
+  return {
+    bytes,
+    place: (random) => {
+      const where = random();
+      return where < 0.2 ? below(random, 64) : where < 0.9 ? 512 + below(random, 24_000) : below(random, bytes.length);
+    },
+    read: readDisk,
+  };
+}
+
+/** The beginning of the demo's stick: few files, so that many rounds take little time. */
+function exfat(): Subject {
+  const image = gunzipSync(readFileSync(join(import.meta.dirname, "../../demo/images/newsletter-stick.img.gz")));
+  const bytes = Uint8Array.from(image.subarray(1 << 20, (1 << 20) + (2 << 20)));
+  const heads: number[] = [];
+  for (let at = 0; at + 64 < bytes.length; at += 32)
+    if (((bytes[at] as number) | 0x80) === 0x85 && ((bytes[at + 32] as number) | 0x80) === 0xc0) heads.push(at);
+  return {
+    bytes,
+    place: (random) => {
+      const where = random();
+      return where < 0.15
+        ? 64 + below(random, 60)
+        : where < 0.75
+          ? (heads[below(random, heads.length)] as number) + below(random, 96)
+          : below(random, bytes.length);
+    },
+    read: readDisk,
+  };
+}
+
+export const SUBJECTS = {
+  ntfs,
+  fat,
+  exfat,
+  vhd: () => container("dynamic.vhd"),
+  vhdx: () => container("dynamic.vhdx"),
+  "vhdx with a log": () => container("dirty.vhdx"),
+} as const satisfies Record<string, () => Subject>;
+export type SubjectName = keyof typeof SUBJECTS;
+
+export interface Outcome {
+  readonly found: number;
+  /** Milliseconds of processor time the slowest round took. */
+  readonly slowest: number;
+  /** Bytes of memory at the worst. */
+  readonly memory: number;
+}
+
+/**
+ * Damages a subject anew in each round, by its number alone, so that any round can be run again by itself; reads it, and mends it.
+ * @throws Error naming the round in which a reader did what it must not
+ */
+export function mutate(name: SubjectName, from: number, to: number): Outcome {
+  const subject = SUBJECTS[name]();
+  const { bytes } = subject;
+  let found = 0;
+  let slowest = 0;
+  let memory = 0;
+  for (let round = from; round < to; round += 1) {
+    const random = seeded(20_261_124 + round * 7919);
+    const undo: [number, number][] = [];
+    for (let changes = 1 + below(random, 6); changes > 0; changes -= 1) {
+      const at = subject.place(random);
+      undo.push([at, bytes[at] as number]);
+      bytes[at] = random() < 0.5 ? (NASTY[below(random, NASTY.length)] as number) : below(random, 256);
+    }
+    const begun = process.cpuUsage();
+    try {
+      found += subject.read(bytes);
+    } catch (error) {
+      throw new Error(`${name}, round ${round}: ${(error as Error).stack}`);
+    }
+    // Processor time: other processes of the machine must not make it fail. A true hang meets the time limit.
+    const { user, system } = process.cpuUsage(begun);
+    slowest = Math.max(slowest, (user + system) / 1000);
+    if (round % 64 === 0) memory = Math.max(memory, process.memoryUsage().rss);
+    for (const [at, byte] of undo.reverse()) bytes[at] = byte;
+  }
+  return { found, slowest, memory };
+}
