@@ -35,7 +35,7 @@ async function main(): Promise<void> {
   });
   const node = process.execPath;
   console.log(`| what | ours | the general tool | ours ÷ theirs |\n| --- | --- | --- | --- |`);
-  const list = measure(RUNS, node, join(out, "compass.mjs"), "list", image, "--json");
+  const list = measure(RUNS, node, join(out, "compass.mjs"), "list", image, "--records-only", "--json");
   console.log(row(`list an NTFS volume of ${records} files`, list, "`7z l -slt`", measure(RUNS, "7z", "l", "-slt", image)));
   const read = measure(RUNS, node, join(out, "read-through.mjs"), image);
   console.log(row("read the same image through the byte source", read, "`cat`", measure(RUNS, "cat", image)));

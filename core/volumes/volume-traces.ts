@@ -72,7 +72,8 @@ function fatTrace(disk: ByteSource, at: number, boot: Cursor): VolumeTrace | nul
 }
 
 function recordTrace(disk: ByteSource, at: number, sector: Uint8Array): VolumeTrace | null {
-  // Only the first record of a table is of use here: number 0 where records bear their numbers, and called so.
+  // Only the first record of a table is of use here: number 0 where records bear their numbers (they come by the million), and called so.
+  if ((sector[4] as number) >= 0x30 && new Cursor(sector).u32(0x2c) !== 0) return null;
   if (!ascii(sector, 0, 512).includes("$\0M\0F\0T\0")) return null;
   const found = geometryFromRecords(disk, at, null);
   return found

@@ -2,7 +2,7 @@ import { basename } from "node:path";
 import { sql } from "drizzle-orm";
 import { FileSystemError } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
-import { openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
 import { type OpenedSource, openSource, SourceError } from "../../io/open-source";
 import type { Database } from "../database/connection";
 import { sources, volumes } from "../database/schema";
@@ -26,7 +26,7 @@ export async function addSource(db: Database, jobId: number, path: string): Prom
           size: report.size,
           container: report.container,
           tableKind: report.table,
-          notes: [...report.notes],
+          notes: [...report.notes, ...identityOf(report)],
         })
         .onConflictDoNothing()
         .returning({ id: sources.id });
@@ -39,6 +39,13 @@ export async function addSource(db: Database, jobId: number, path: string): Prom
   } finally {
     opened.close();
   }
+}
+
+/** What a container tells of itself. */
+function identityOf({ identity, created }: DiskReport): string[] {
+  if (!identity) return [];
+  const made = created ? `, made ${new Date(created).toISOString().slice(0, 16).replace("T", " ")} UTC` : "";
+  return [`The image’s own identity is ${identity}${made}.`];
 }
 
 function open(path: string): OpenedSource {

@@ -1,5 +1,8 @@
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
+import { SMALL_NTFS, smallDisk } from "../support/small-disk";
 
 const VIEWS = [
   "/",
@@ -253,4 +256,30 @@ test("in a small window (1280 x 800 enlarged to 200 %) nothing overlaps and ever
   await page.getByRole("button", { name: "Back to the list" }).click();
   await expect(page.getByRole("row", { name: /Letter of support/ })).toBeVisible();
   expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(640);
+});
+
+test("a disk whose partition table is gone shows its volumes as lost ones; an encrypted one says so before any pass", async ({ page }) => {
+  const folder = process.env.COMPASS_SOURCES as string;
+  const lost = smallDisk([[446, 64]]);
+  const closed = smallDisk();
+  closed.set(Buffer.from("-FVE-FS-"), SMALL_NTFS.offset + 3);
+  writeFileSync(join(folder, "no-table.img"), lost);
+  writeFileSync(join(folder, "closed.img"), closed);
+  const { id } = (await (await page.request.post("/api/jobs", { data: { title: "Found again", client: "" } })).json()) as { id: number };
+  await page.goto(`/jobs/${id}/sources`);
+  for (const name of ["no-table.img", "closed.img"]) {
+    await page.getByRole("button", { name: "Add a source" }).click();
+    const browser = page.getByRole("dialog", { name: "Add a source" });
+    await browser.getByRole("button", { name: /e2e-sources/ }).click();
+    await browser.getByRole("button", { name }).click();
+    await expect(page.getByRole("treeitem", { name }).first()).toBeVisible({ timeout: 20_000 });
+  }
+  await expect(page.getByRole("treeitem", { name: /Data_open_C NTFS, .*lost volume/ })).toBeVisible();
+  await expect(page.getByText("There is no partition table any more")).toBeVisible();
+  await page.getByRole("treeitem", { name: /encrypted/ }).click();
+  await expect(page.getByText(/Ask the client for the key/).first()).toBeVisible();
+  await page.goto(`/jobs/${id}/search`);
+  await expect(page.getByText(/volume 0 of closed\.img: The whole volume is encrypted/i)).toBeVisible();
+  await expect(page.getByText("File records of Data_open_C")).toBeVisible();
+  await expect(page.getByText("File records of volume 0")).toHaveCount(0);
 });

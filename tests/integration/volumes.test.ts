@@ -3,6 +3,7 @@ import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../../core/bytes/byte-source";
+import { findItem } from "../../server/items/queries";
 import { changeJob, createJob } from "../../server/jobs/commands";
 import { startPass } from "../../server/passes/commands";
 import type { PassOptions, PassPlace } from "../../server/passes/contract";
@@ -69,6 +70,28 @@ describe("a source that is a differencing image", () => {
     const read = await until(async () => (await listSources(bench.db, jobId))[0]?.volumes.find((volume) => volume.readingAt));
     expect(read.findings).toEqual([]);
     expect(read.profiles.map((profile) => profile.path)).toEqual(expect.arrayContaining(["/Users/jbrevik"]));
+  }, 60_000);
+});
+
+describe("what a record tells beside the content", () => {
+  it("named streams, several names and the moment of deletion stand with the copy", async () => {
+    const { jobId, source } = await jobWith(bench, "ntfs-features");
+    const rows = await run(jobId, source.volumes[0]?.id as number, "file-record");
+    const { entries } = JSON.parse(fixture("ntfs-features.json.gz").toString()) as {
+      entries: { path: string; streams?: Record<string, string>; deletedAt?: string }[];
+    };
+    const detailOf = async (path: string | undefined) => {
+      const { rows: found } = await bench.pool.query<{ item_id: string }>("select item_id from copies where id = $1", [
+        rows.find((row) => row.path === path)?.id,
+      ]);
+      return findItem(bench.db, Number(found[0]?.item_id));
+    };
+    const letter = entries.find((entry) => entry.streams);
+    const [copy] = (await detailOf(letter?.path))?.list ?? [];
+    expect(copy?.streams.map((stream) => stream.name).sort()).toEqual(Object.keys(letter?.streams ?? {}).sort());
+    expect(copy?.links).toBe(2);
+    const gone = entries.find((entry) => entry.deletedAt);
+    expect((await detailOf(gone?.path))?.list[0]?.deletedAt?.toISOString()).toBe(gone?.deletedAt);
   }, 60_000);
 });
 

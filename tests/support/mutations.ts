@@ -106,7 +106,7 @@ function fat(): Subject {
 /** The beginning of the demo's stick: few files, so that many rounds take little time. */
 function exfat(): Subject {
   const image = gunzipSync(readFileSync(join(import.meta.dirname, "../../demo/images/newsletter-stick.img.gz")));
-  const bytes = Uint8Array.from(image.subarray(1 << 20, (1 << 20) + (2 << 20)));
+  const bytes = Uint8Array.from(image.subarray(1 << 20, (1 << 20) + (4 << 20)));
   const heads: number[] = [];
   for (let at = 0; at + 64 < bytes.length; at += 32)
     if (((bytes[at] as number) | 0x80) === 0x85 && ((bytes[at + 32] as number) | 0x80) === 0xc0) heads.push(at);

@@ -21,6 +21,8 @@ const DIRECTORY = 4;
 const MAX_DEPTH = 512;
 const MAX_EXTENSIONS = 4096;
 
+const NO_RECORDS: MftRecord[] = [];
+
 /** Prefix of paths whose parents are not known. */
 export const UNKNOWN_PARENT = "/?";
 
@@ -58,8 +60,10 @@ export class MftIndex {
 
   /** Extension records that belong to this base record, whether it is live or deleted. */
   extensionsOf(base: MftRecord): MftRecord[] {
+    const numbers = this.#extensions.get(base.number);
+    if (!numbers) return NO_RECORDS;
     const found: MftRecord[] = [];
-    for (const number of this.#extensions.get(base.number) ?? []) {
+    for (const number of numbers) {
       const record = this.table.read(number);
       if (record?.base && record.inUse === base.inUse && sameFile(record.base.sequence, base.sequence, base.inUse)) found.push(record);
     }
@@ -84,7 +88,7 @@ export class MftIndex {
 
   /** Names of a record, those in its extensions and (of a deleted one) in the slack of its records included. */
   namesOf(record: MftRecord, extensions: readonly MftRecord[]): FileName[] {
-    const names = [record, ...extensions].flatMap(fileNames);
+    const names = extensions.length === 0 ? fileNames(record) : [record, ...extensions].flatMap(fileNames);
     return names.length > 0 || record.inUse ? names : [...extensions, record].flatMap(fileNamesInSlack);
   }
 

@@ -178,11 +178,13 @@ export function parseFileName(value: Uint8Array): FileName | null {
 }
 
 export function fileNames(record: MftRecord): FileName[] {
-  return record.attributes.flatMap((attribute) => {
-    if (attribute.type !== ATTRIBUTE_TYPE.fileName || attribute.nonResident) return [];
+  const names: FileName[] = [];
+  for (const attribute of record.attributes) {
+    if (attribute.type !== ATTRIBUTE_TYPE.fileName || attribute.nonResident) continue;
     const name = parseFileName(residentValue(record, attribute).bytes);
-    return name ? [name] : [];
-  });
+    if (name) names.push(name);
+  }
+  return names;
 }
 
 /**

@@ -94,7 +94,10 @@ export function tellRecord(record: MftRecord, around: Surroundings): FileRecord[
 /** One entry for each name a user sees; the 8.3 alias only when there is no other. */
 function visibleNames(record: MftRecord, extensions: readonly MftRecord[], around: Surroundings): FileName[] {
   const all = around.namesOf(record, extensions);
+  // Nearly all files have one name, or one with its 8.3 alias.
+  if (all.length <= 1) return all;
   const long = all.filter((name) => name.namespace !== NAMESPACE.dos);
+  if (long.length === 1) return long;
   const distinct = new Map<string, FileName>();
   for (const name of long.length > 0 ? long : all) distinct.set(`${name.parent.record}/${name.name}`, name);
   const names = [...distinct.values()].slice(0, MAX_LINKS);
