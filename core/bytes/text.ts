@@ -17,5 +17,5 @@ export function decodeUtf16le(bytes: Uint8Array): string {
 
 /** A stored file name as one path component: what would break a path (slash, NUL) becomes U+FFFD. */
 export function pathComponent(name: string): string {
-  return /[/\0]/.test(name) ? name.replace(/[/\0]/g, "\uFFFD") : name;
+  return name.includes("/") || name.includes("\0") ? name.replace(/[/\0]/g, "\uFFFD") : name;
 }

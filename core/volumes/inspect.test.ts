@@ -150,6 +150,7 @@ describe("what a disk holds", () => {
     const { report } = inspect(bytes);
     expect(report.volumes[0]).toMatchObject({ filesystem: "unknown", offset, standing: "present" });
     expect(report.volumes[0]?.closed).toContain("Ask the client for the key");
+    expect(report.volumes.map((each) => each.standing)).toEqual(["present", "present"]);
   });
 
   it("a volume of nothing but random numbers is said to be encrypted or wiped", () => {

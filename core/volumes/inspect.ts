@@ -124,15 +124,17 @@ function describe(
 
 /** Volumes that no table names: in the gaps (lost), or inside one that is there now (from an earlier division of the disk). */
 function otherVolumes(disk: ByteSource, declared: readonly FoundVolume[], alone: boolean, notes: string[]): FoundVolume[] {
-  const sound = declared.filter((each) => each.filesystem !== "unknown");
+  // An encrypted volume is what it is said to be: what looks like a volume in it is chance.
+  const sound = declared.filter((each) => each.filesystem !== "unknown" || each.closed);
   const gaps = gapsBetween(sound, disk.size);
-  const inside = sound.map((each) => ({ start: each.offset, end: each.offset + each.length }));
+  const inside = sound.filter((each) => !each.closed).map((each) => ({ start: each.offset, end: each.offset + each.length }));
   const { found, complete } = findVolumes(disk, [...gaps, ...inside]);
   const others: FoundVolume[] = [];
   const maps = new Map<FoundVolume, FileSystem | null>();
   for (const trace of found) {
     const same = (each: FoundVolume) => each.offset === trace.start && each.filesystem === trace.filesystem;
     if (sound.some(same) || others.some(same)) continue;
+    if (sound.some((each) => each.closed && trace.start >= each.offset && trace.start < each.offset + each.length)) continue;
     const around = sound.find((each) => trace.start >= each.offset && trace.start < each.offset + each.length);
     if (around && isContent(disk, around, trace.start, maps)) continue;
     // Inside a volume found by the better evidence of its own boot sector, another one is content or chance.

@@ -275,6 +275,7 @@ test("a disk whose partition table is gone shows its volumes as lost ones; an en
     await expect(page.getByRole("treeitem", { name }).first()).toBeVisible({ timeout: 20_000 });
   }
   await expect(page.getByRole("treeitem", { name: /Data_open_C NTFS, .*lost volume/ })).toBeVisible();
+  await page.getByRole("treeitem", { name: /Data_open_C NTFS, .*lost volume/ }).click();
   await expect(page.getByText("There is no partition table any more")).toBeVisible();
   await page.getByRole("treeitem", { name: /encrypted/ }).click();
   await expect(page.getByText(/Ask the client for the key/).first()).toBeVisible();

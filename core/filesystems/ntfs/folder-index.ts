@@ -86,7 +86,7 @@ function entryAt(cursor: Cursor, at: number, folder: number, slack: boolean): In
   const key = at + INDEX_ENTRY.key;
   if (keyLength < FILE_NAME.name + 2 || key + keyLength > cursor.size) return null;
   if (cursor.u32(key) !== folder % 4_294_967_296) return null;
-  const name = parseFileName(cursor.slice(key, keyLength));
+  const name = parseFileName(cursor, key, keyLength);
   if (!name || name.parent.record !== folder || name.namespace === NAMESPACE.dos) return null;
   if (keyLength !== FILE_NAME.name + name.raw.length) return null;
   if (

@@ -150,38 +150,43 @@ function readAttribute(cursor: Cursor, at: number, limit: number): Attribute | n
 
 /** The value of a resident attribute. */
 export function residentValue(record: MftRecord, attribute: Attribute): { at: number; bytes: Uint8Array } {
-  const at = attribute.at + record.cursor.u16(attribute.at + ATTRIBUTE.valueOffset);
-  return { at, bytes: record.cursor.slice(at, record.cursor.u32(attribute.at + ATTRIBUTE.valueLength)) };
+  const { at, length } = valueOf(record.cursor, attribute);
+  return { at, bytes: record.cursor.slice(at, length) };
 }
 
 export function readTime(cursor: Cursor, at: number): number | null {
   return filetimeToMs(cursor.u32(at), cursor.u32(at + 4));
 }
 
-/** A `$FILE_NAME` value, or null when it is cut short. */
-export function parseFileName(value: Uint8Array): FileName | null {
-  const cursor = new Cursor(value);
-  if (value.length < FILE_NAME.name) return null;
-  const bytes = cursor.u8(FILE_NAME.length) * 2;
-  if (bytes === 0 || FILE_NAME.name + bytes > value.length) return null;
-  const raw = cursor.slice(FILE_NAME.name, bytes);
+/** The `$FILE_NAME` value of `length` bytes at a place, or null when it is cut short. Read in place: names come by the million. */
+export function parseFileName(cursor: Cursor, at: number, length: number): FileName | null {
+  if (length < FILE_NAME.name || at + length > cursor.size) return null;
+  const bytes = cursor.u8(at + FILE_NAME.length) * 2;
+  if (bytes === 0 || FILE_NAME.name + bytes > length) return null;
+  const raw = cursor.slice(at + FILE_NAME.name, bytes);
   return {
-    parent: readReference(cursor, FILE_NAME.parent),
-    namespace: cursor.u8(FILE_NAME.namespace),
+    parent: readReference(cursor, at + FILE_NAME.parent),
+    namespace: cursor.u8(at + FILE_NAME.namespace),
     name: pathComponent(decodeUtf16le(raw)),
     raw,
-    created: readTime(cursor, FILE_NAME.created),
-    modified: readTime(cursor, FILE_NAME.modified),
-    size: cursor.u64(FILE_NAME.dataSize),
-    directory: (cursor.u32(FILE_NAME.flags) & FILE_NAME.directoryFlag) !== 0,
+    created: readTime(cursor, at + FILE_NAME.created),
+    modified: readTime(cursor, at + FILE_NAME.modified),
+    size: cursor.u64(at + FILE_NAME.dataSize),
+    directory: (cursor.u32(at + FILE_NAME.flags) & FILE_NAME.directoryFlag) !== 0,
   };
+}
+
+/** Where the value of a resident attribute stands in its record. */
+function valueOf(cursor: Cursor, attribute: Attribute): { at: number; length: number } {
+  return { at: attribute.at + cursor.u16(attribute.at + ATTRIBUTE.valueOffset), length: cursor.u32(attribute.at + ATTRIBUTE.valueLength) };
 }
 
 export function fileNames(record: MftRecord): FileName[] {
   const names: FileName[] = [];
   for (const attribute of record.attributes) {
     if (attribute.type !== ATTRIBUTE_TYPE.fileName || attribute.nonResident) continue;
-    const name = parseFileName(residentValue(record, attribute).bytes);
+    const { at, length } = valueOf(record.cursor, attribute);
+    const name = parseFileName(record.cursor, at, length);
     if (name) names.push(name);
   }
   return names;
@@ -200,7 +205,7 @@ export function fileNamesInSlack(record: MftRecord): FileName[] {
     const length = cursor.u32(at + ATTRIBUTE.valueLength);
     const valueAt = at + cursor.u16(at + ATTRIBUTE.valueOffset);
     if (cursor.u16(at + ATTRIBUTE.valueOffset) !== ATTRIBUTE.residentHeader || valueAt + length > cursor.size) continue;
-    const name = parseFileName(cursor.slice(valueAt, length));
+    const name = parseFileName(cursor, valueAt, length);
     if (name && length === FILE_NAME.name + name.raw.length && name.namespace <= NAMESPACE.win32AndDos && name.created) found.push(name);
   }
   return found;
@@ -210,12 +215,12 @@ export function fileNamesInSlack(record: MftRecord): FileName[] {
 export function standardTimes(record: MftRecord): { created: number | null; modified: number | null; mftChanged: number | null } | null {
   const attribute = record.attributes.find((each) => each.type === ATTRIBUTE_TYPE.standardInformation && !each.nonResident);
   if (!attribute) return null;
-  const { bytes } = residentValue(record, attribute);
-  if (bytes.length < STANDARD.smallestSize) return null;
-  const cursor = new Cursor(bytes);
+  const { cursor } = record;
+  const { at, length } = valueOf(cursor, attribute);
+  if (length < STANDARD.smallestSize) return null;
   return {
-    created: readTime(cursor, STANDARD.created),
-    modified: readTime(cursor, STANDARD.modified),
-    mftChanged: readTime(cursor, STANDARD.mftChanged),
+    created: readTime(cursor, at + STANDARD.created),
+    modified: readTime(cursor, at + STANDARD.modified),
+    mftChanged: readTime(cursor, at + STANDARD.mftChanged),
   };
 }
