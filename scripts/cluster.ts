@@ -122,7 +122,7 @@ function initialise(programs: string, facts: Facts): void {
     );
   appendFileSync(
     join(facts.folder, "postgresql.conf"),
-    "\nlisten_addresses = '127.0.0.1'\nunix_socket_directories = ''\nshared_buffers = '256MB'\nwork_mem = '32MB'\nmaintenance_work_mem = '128MB'\njit = off\nmax_wal_size = '2GB'\n",
+    "\nlisten_addresses = '127.0.0.1'\nunix_socket_directories = ''\nshared_buffers = '512MB'\nwork_mem = '32MB'\nmaintenance_work_mem = '128MB'\njit = off\nmax_wal_size = '4GB'\nwal_level = minimal\nmax_wal_senders = 0\nwal_compression = on\n",
   );
 }
 

@@ -43,6 +43,8 @@ async function main(): Promise<void> {
     await page.goto(`/jobs/1/${stage}`);
     await shot(stage);
   }
+  await card(page);
+  await shot("leftovers");
   await page.goto("/");
   await shot("bench");
   await page.emulateMedia({ colorScheme: "dark" });
@@ -51,6 +53,28 @@ async function main(): Promise<void> {
   await page.getByRole("img", { name: /Preview of/ }).waitFor();
   await shot("night");
   await browser.close();
+}
+
+/** The card that was formatted by mistake: its leftovers read, one of its pictures open. */
+async function card(page: Page): Promise<void> {
+  await page.goto("/jobs/2/search");
+  const all = page.getByRole("button", { name: /Read the records of all/ });
+  await all
+    .or(page.getByText(/finished in/))
+    .first()
+    .waitFor();
+  if (await all.isVisible()) await all.click();
+  await page
+    .getByText(/finished in/)
+    .nth(1)
+    .waitFor();
+  const row = page.getByRole("listitem").filter({ hasText: "Leftover records of LANTERN" });
+  const start = row.getByRole("button", { name: "Read leftovers" });
+  if (await start.isVisible()) await start.click();
+  await row.getByText(/finished in/).waitFor();
+  await page.goto("/jobs/2/items?place=leftover-record");
+  await page.getByRole("row", { name: /LARK1013/ }).click();
+  await page.getByRole("img", { name: /Preview of/ }).waitFor();
 }
 
 async function readRecords(page: Page): Promise<void> {

@@ -6,7 +6,7 @@ import { readSettings } from "../server/settings";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
 import { startThread } from "./thread";
 
-/** A slice of a pass ends after this long and goes on as a new piece of work, on whichever worker is free. */
+/** A slice of a pass ends after this long at least and goes on as a new piece of work, on whichever worker is free. */
 const SLICE_MS = 20_000;
 
 /** Works on a pass until it ends, is paused or stopped, or its slice of time is over. */
@@ -26,10 +26,14 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   };
   const thread = startThread("pass-thread", data);
   // What is left over is put together from all of a volume: it is read in one go, and begins anew after an interruption.
-  const sliceEnd = pass.place === "file-record" ? Date.now() + SLICE_MS : Number.POSITIVE_INFINITY;
+  const sliced = pass.place === "file-record";
+  const begun = Date.now();
+  let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();
   try {
     for await (const batch of batches(thread)) {
+      // What must be read before the first batch is read again by each slice: a large volume gets longer ones.
+      if (sliced && sliceEnd === Number.POSITIVE_INFINITY) sliceEnd = Date.now() + Math.max(SLICE_MS, 10 * (Date.now() - begun));
       const then = batch.end ? "end" : stopping() || Date.now() > sliceEnd ? "slice" : "more";
       const after = await commitBatch(pool, pass, { ...batch, ms: Date.now() - since }, then);
       since = Date.now();
