@@ -88,6 +88,11 @@ export interface Folder {
   readonly deleted: boolean;
   readonly depth: number;
   readonly runs: readonly { at: number; length: number }[];
+  /**
+   * Nothing leads to it, and some of its files were not deleted: it lasted until the file system went. What had been deleted in it
+   * before then may have been written over by files of which no trace is left.
+   */
+  readonly outlived?: boolean;
 }
 
 /**
@@ -467,7 +472,9 @@ export abstract class FolderTree implements FileSystem {
       links: 1,
     };
     if (entry.directory) return { ...shared, layout: null, evidence: ALL_BYTES_THERE, notes: entry.notes };
-    return deleted ? { ...shared, ...this.#deletedContent(entry) } : { ...shared, ...this.#liveContent(entry) };
+    return deleted
+      ? { ...shared, ...this.#deletedContent(entry, folder.outlived === true && entry.deleted) }
+      : { ...shared, ...this.#liveContent(entry) };
   }
 
   #liveContent(entry: TreeEntry): Pick<FileRecord, "layout" | "evidence" | "notes"> {
@@ -481,7 +488,7 @@ export abstract class FolderTree implements FileSystem {
     return { layout: this.#layout(chain.runs, entry), evidence: { ...ALL_BYTES_THERE, lost }, notes };
   }
 
-  #deletedContent(entry: TreeEntry): Pick<FileRecord, "layout" | "evidence" | "notes" | "assumed" | "otherwise"> {
+  #deletedContent(entry: TreeEntry, unsure: boolean): Pick<FileRecord, "layout" | "evidence" | "notes" | "assumed" | "otherwise"> {
     if (entry.size === 0) return { layout: layoutOf([], 0), evidence: ALL_BYTES_THERE, notes: entry.notes };
     const runs = this.#contiguous(entry);
     const layout = this.#layout(runs, entry);
@@ -495,7 +502,7 @@ export abstract class FolderTree implements FileSystem {
       layout,
       evidence: { ...ALL_BYTES_THERE, usedByOthers: this.#usedBytes(runs, entry.size), lost: lostBytes(layout) },
       notes,
-      assumed: guessed || contested,
+      assumed: guessed || contested || unsure,
       ...(otherwise.length > 0 ? { otherwise } : {}),
     };
   }

@@ -163,9 +163,9 @@ export class LostFolders {
       paths.set(cluster, result);
       return result;
     };
-    return [...lost].map(([cluster, { runs }]) => {
+    return [...lost].map(([cluster, { runs, entries }]) => {
       const { path, named, notes } = pathOf(cluster, 0);
-      return { path, named, notes, deleted: true, depth: 0, runs };
+      return { path, named, notes, deleted: true, depth: 0, runs, outlived: entries.some((entry) => !entry.deleted) };
     });
   }
 }

@@ -153,14 +153,25 @@ function otherVolumes(disk: ByteSource, declared: readonly FoundVolume[], alone:
       );
     const recognised = { filesystem: trace.filesystem, length: trace.length, clusterSize: null, label: null };
     const volume = describe(disk, trace.start, length, recognised, over ? "earlier" : standing, null, own);
-    // Without readable records there is nothing to offer.
-    if (volume.clusterSize !== null) others.push(volume);
+    // Without readable records there is nothing to offer; of an earlier volume they may all be overwritten.
+    if (volume.clusterSize !== null && (volume.standing === "lost" || hasFiles(disk, volume))) others.push(volume);
   }
   if (!complete && (alone || gaps.length > 0))
     notes.push(
       "The disk is large: outside its partitions it was searched for lost volumes closely at the beginning and the end, and otherwise at whole MiB only.",
     );
   return others;
+}
+
+/** Records looked through for the first file of a volume's own. */
+const MOST_LOOKED_AT = 4096;
+
+function hasFiles(disk: ByteSource, volume: FoundVolume): boolean {
+  for (const batch of openVolume(disk, volume).readRecords(0, 512)) {
+    if (batch.records.some((record) => !record.system)) return true;
+    if (batch.done > MOST_LOOKED_AT) return false;
+  }
+  return false;
 }
 
 const SMALLEST_GAP = 64 * 1024;

@@ -45,7 +45,9 @@ export function Search({ jobId }: { jobId: number }) {
         </ul>
       )}
       {closed.map(({ source, volume }) => (
-        <Problem key={volume.id}>{`${volume.label ?? `Volume ${volume.number}`} of ${source.name}: ${volume.closed}`}</Problem>
+        <div key={volume.id} className={styles.closed}>
+          <Problem>{`${volume.label ?? `Volume ${volume.number}`} of ${source.name}: ${volume.closed}`}</Problem>
+        </div>
       ))}
       {open.length > 0 && <NotReadYet jobId={jobId} open={open} />}
     </div>
