@@ -51,7 +51,11 @@ function geometryAt(volume: ByteSource, at: number): ExfatGeometry | string {
   const clusterSize = sectorSize * 2 ** clusterShift;
   const dataAt = boot.u32(BOOT.clusterHeapOffset) * sectorSize;
   // Neither the table nor the disk can hold more clusters than they have bytes for.
-  const clusters = Math.min(boot.u32(BOOT.clusterCount), Math.floor((boot.u32(BOOT.fatLength) * sectorSize) / 4) - 2);
+  const clusters = Math.min(
+    boot.u32(BOOT.clusterCount),
+    Math.floor((boot.u32(BOOT.fatLength) * sectorSize) / 4) - 2,
+    Math.ceil((volume.size - dataAt) / clusterSize),
+  );
   if (clusters < 1 || dataAt === 0 || dataAt >= volume.size) return "The boot sector says the volume has no clusters.";
   return {
     clusterSize,

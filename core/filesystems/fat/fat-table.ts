@@ -36,10 +36,12 @@ export class FatTable {
 
   /** The chain that begins at a cluster, at most `most` clusters long. */
   chain(first: number, most: number): Chain {
-    return followChain(first, most, this.geometry.clusters, (cluster) => {
-      const next = this.#next[cluster] as number;
-      return next === BAD ? "bad" : next > BAD ? "end" : next;
-    });
+    return followChain(first, most, this.geometry.clusters, (cluster) => this.#following(cluster));
+  }
+
+  #following(cluster: number): number | "end" | "bad" {
+    const next = this.#next[cluster] as number;
+    return next === BAD ? "bad" : next > BAD ? "end" : next;
   }
 
   /** Clusters marked bad. */
@@ -60,12 +62,18 @@ export class FatTable {
       const next = this.#next[cluster] as number;
       if (outside(cluster) && next >= 2 && next < clusters + 2) led[next] = 1;
     }
+    // Damaged chains run into one another: each cluster goes to the first one only.
+    const taken = owned.slice();
     const chains: Chain[] = [];
-    for (let cluster = 2; cluster < clusters + 2 && chains.length < MOST_CHAINS; cluster += 1)
-      if (outside(cluster) && led[cluster] === 0) {
-        const chain = this.chain(cluster, clusters);
-        if (chain.clusters > 0) chains.push(chain);
-      }
+    for (let cluster = 2; cluster < clusters + 2 && chains.length < MOST_CHAINS; cluster += 1) {
+      if (!outside(cluster) || led[cluster] !== 0 || taken[cluster] !== 0) continue;
+      const chain = followChain(cluster, clusters, clusters, (at) => {
+        taken[at] = 1;
+        const next = this.#following(at);
+        return typeof next === "number" && next >= 2 && taken[next] === 1 ? "end" : next;
+      });
+      if (chain.clusters > 0) chains.push(chain);
+    }
     return chains;
   }
 
