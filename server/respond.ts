@@ -8,9 +8,13 @@ type Params = Record<string, string>;
 /** A route handler whose problems become answers a person can read. */
 export function answer<P extends Params>(handle: (request: Request, params: P) => Promise<unknown>) {
   return async (request: Request, context: { params: Promise<P> }): Promise<Response> => {
+    const began = performance.now();
     try {
       const value = await handle(request, await context.params);
-      return value instanceof Response ? value : NextResponse.json(value ?? { ok: true });
+      const response = value instanceof Response ? value : NextResponse.json(value ?? { ok: true });
+      // How long the handler took, for whoever looks (Server Timing, W3C).
+      response.headers.set("Server-Timing", `handler;dur=${(performance.now() - began).toFixed(1)}`);
+      return response;
     } catch (error) {
       if (error instanceof Problem) return NextResponse.json({ problem: error.message }, { status: error.status });
       if (error instanceof z.ZodError)

@@ -32,13 +32,14 @@ test("each keystroke is answered quickly: 95 of 100 within 100 ms at the route h
   const slow: string[] = [];
   for (const word of words) {
     for (let length = 1; length <= word.length; length += 1) {
-      const began = performance.now();
       const response = await request.get(`/api/jobs/${job}/items?q=${encodeURIComponent(word.slice(0, length))}`);
-      times.push(performance.now() - began);
+      // The handler's own account of its time (Server Timing, W3C): what the test's own process adds is not the answer's.
+      times.push(Number(/handler;dur=([\d.]+)/.exec(response.headers()["server-timing"] ?? "")?.[1] ?? Number.NaN));
       if ((times.at(-1) ?? 0) > 300) slow.push(`“${word.slice(0, length)}” ${times.at(-1)?.toFixed(0)}`);
       expect(response.ok()).toBe(true);
     }
   }
+  expect(times.every(Number.isFinite)).toBe(true);
   times.sort((a, b) => a - b);
   const p95 = times[Math.floor(times.length * 0.95)] as number;
   const median = times[Math.floor(times.length / 2)] as number;
