@@ -5,9 +5,9 @@ import { type VolumeTrace, volumeTrace } from "./volume-traces";
 const STEP = 1 << 20;
 const SECTOR = 512;
 /** Bytes looked at sector by sector, over all ranges together. */
-const MOST_BYTES = 256 << 20;
+const MOST_BYTES = 128 << 20;
 /** Beyond that: places where partitions usually begin, each looked at alone. */
-const MOST_PLACES = 8192;
+const MOST_PLACES = 2048;
 const MOST_FOUND = 256;
 
 /**

@@ -150,7 +150,7 @@ function readAttribute(cursor: Cursor, at: number, limit: number): Attribute | n
 
 /** The value of a resident attribute. */
 export function residentValue(record: MftRecord, attribute: Attribute): { at: number; bytes: Uint8Array } {
-  const { at, length } = valueOf(record.cursor, attribute);
+  const { at, length } = valuePlace(record.cursor, attribute);
   return { at, bytes: record.cursor.slice(at, length) };
 }
 
@@ -177,7 +177,7 @@ export function parseFileName(cursor: Cursor, at: number, length: number): FileN
 }
 
 /** Where the value of a resident attribute stands in its record. */
-function valueOf(cursor: Cursor, attribute: Attribute): { at: number; length: number } {
+function valuePlace(cursor: Cursor, attribute: Attribute): { at: number; length: number } {
   return { at: attribute.at + cursor.u16(attribute.at + ATTRIBUTE.valueOffset), length: cursor.u32(attribute.at + ATTRIBUTE.valueLength) };
 }
 
@@ -185,7 +185,7 @@ export function fileNames(record: MftRecord): FileName[] {
   const names: FileName[] = [];
   for (const attribute of record.attributes) {
     if (attribute.type !== ATTRIBUTE_TYPE.fileName || attribute.nonResident) continue;
-    const { at, length } = valueOf(record.cursor, attribute);
+    const { at, length } = valuePlace(record.cursor, attribute);
     const name = parseFileName(record.cursor, at, length);
     if (name) names.push(name);
   }
@@ -216,7 +216,7 @@ export function standardTimes(record: MftRecord): { created: number | null; modi
   const attribute = record.attributes.find((each) => each.type === ATTRIBUTE_TYPE.standardInformation && !each.nonResident);
   if (!attribute) return null;
   const { cursor } = record;
-  const { at, length } = valueOf(cursor, attribute);
+  const { at, length } = valuePlace(cursor, attribute);
   if (length < STANDARD.smallestSize) return null;
   return {
     created: readTime(cursor, at + STANDARD.created),
