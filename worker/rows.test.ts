@@ -2,31 +2,10 @@ import { describe, expect, it } from "vitest";
 import { encodeLayout } from "../core/bytes/layout-code";
 import type { Copy } from "../core/copies/copy";
 import { INCOMING_COLUMNS } from "../server/passes/slice";
+import { copyAt } from "../tests/support/copies";
 import { copyRows } from "./rows";
 
-const copy = (change: Partial<Copy> = {}): Copy => ({
-  place: "file-record",
-  reference: "MFT record 7",
-  state: "deleted",
-  type: "file",
-  path: "/Users/mo/letter.docx",
-  name: "letter.docx",
-  rawName: Buffer.from("letter.docx", "utf16le"),
-  size: 10,
-  created: null,
-  modified: Date.UTC(2026, 2, 12),
-  changed: null,
-  layout: { size: 10, segments: [{ kind: "disk", at: 4096, length: 10 }] },
-  system: false,
-  encrypted: false,
-  streams: [],
-  links: 1,
-  condition: "whole",
-  survival: 1,
-  evidence: { usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content: null },
-  notes: [],
-  ...change,
-});
+const copy = (change: Partial<Copy> = {}): Copy => copyAt("/Users/mo/letter.docx", { modified: Date.UTC(2026, 2, 12), ...change });
 
 /** The fields of a row in COPY text form (PostgreSQL 15 documentation, COPY, "Text Format"), read back by the rules given there. */
 function fieldsOf(row: string): Record<string, string | null> {

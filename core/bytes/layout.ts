@@ -2,6 +2,7 @@ import type { ByteSource } from "./byte-source";
 import { decodeLznt1 } from "./lznt1";
 import { decodeLzx } from "./lzx";
 import type { Range } from "./range-set";
+import { lastNotAfter } from "./starts";
 import { decodeXpress } from "./xpress";
 
 /** One stretch of a copy's content, in the order of the content. */
@@ -167,15 +168,8 @@ export class LayoutSource implements ByteSource {
   #each(at: number, length: number, visit: (segment: Segment, index: number, inside: number, length: number, done: number) => void): void {
     if (at < 0 || at >= this.size) return;
     const end = Math.min(this.size, at + length);
-    let low = 0;
-    let high = this.#starts.length;
-    while (low < high) {
-      const middle = (low + high) >>> 1;
-      if ((this.#starts[middle] as number) <= at) low = middle + 1;
-      else high = middle;
-    }
     let position = at;
-    for (let index = low - 1; position < end && index < this.layout.segments.length; index += 1) {
+    for (let index = lastNotAfter(this.#starts, at); position < end && index < this.layout.segments.length; index += 1) {
       const segment = this.layout.segments[index] as Segment;
       const inside = position - (this.#starts[index] as number);
       const part = Math.min(segment.length - inside, end - position);

@@ -1,6 +1,7 @@
 import { createHash } from "node:crypto";
 import { gunzipSync } from "node:zlib";
 import { describe, expect, it } from "vitest";
+import { holes } from "../../tests/support/holes";
 import { differencing } from "../../tests/support/small-disk";
 import { fixture, readTruth } from "../../tests/support/volume-truth";
 import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
@@ -72,21 +73,10 @@ describe("images of a disk", () => {
     expect(() => openContainer(new MemorySource(bytes))).toThrow(ContainerError);
   });
 
-  it("holes cost nothing: a disk of 60 TiB opens by reading its tables alone", () => {
-    // The virtual size in the metadata is raised; the block table the maker wrote is then too short for all of it.
-    const bytes = file("dynamic.vhdx");
-    let read = 0;
-    const counting: ByteSource = {
-      size: 30e12,
-      read: (_, into) => {
-        read += into.length;
-        into.fill(0);
-      },
-      unreadable: () => [],
-    };
-    expect(openContainer(counting).kind).toBe("raw");
-    expect(read).toBeLessThan(1 << 20);
-    expect(openContainer(new MemorySource(bytes)).disk.size).toBe(8 << 20);
+  it("holes cost nothing: 30 TB of them are opened by reading their ends alone", () => {
+    const source = holes(30e12);
+    expect(openContainer(source).kind).toBe("raw");
+    expect(source.counted()).toBeLessThan(1 << 20);
   });
 });
 

@@ -1,5 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
+import { lastNotAfter } from "../bytes/starts";
 import { type Container, ContainerError, type Neighbours } from "./container";
 
 const MAX_PARTS = 20_000;
@@ -35,15 +36,8 @@ export class ConcatSource implements ByteSource {
   #each(at: number, length: number, visit: (part: ByteSource, inside: number, length: number, done: number) => void): void {
     if (at < 0) return;
     const end = Math.min(this.size, at + length);
-    let low = 0;
-    let high = this.#starts.length;
-    while (low < high) {
-      const middle = (low + high) >>> 1;
-      if ((this.#starts[middle] as number) <= at) low = middle + 1;
-      else high = middle;
-    }
     let position = at;
-    for (let index = low - 1; position < end && index < this.parts.length; index += 1) {
+    for (let index = lastNotAfter(this.#starts, at); position < end && index < this.parts.length; index += 1) {
       const part = this.parts[index] as ByteSource;
       const inside = position - (this.#starts[index] as number);
       const count = Math.min(part.size - inside, end - position);

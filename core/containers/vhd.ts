@@ -1,7 +1,7 @@
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
 import { guidTextBe } from "../bytes/guid";
-import type { Range } from "../bytes/range-set";
+import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
 import { type Container, ContainerError, MAX_PARENTS, type Neighbours, NO_NEIGHBOURS } from "./container";
 
 /**
@@ -118,7 +118,7 @@ export function openVhd(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS
     throw new ContainerError(`The image says it is of kind ${footer.type}; 2 (fixed), 3 (dynamic) and 4 (differencing) are known.`);
   const header = readHeader(file, footer, notes);
   const parent = footer.type === DISK_TYPE.differencing ? openParent(header, neighbours, depth, notes) : null;
-  const disk = new BlockSource(file, footer.size, header, parent);
+  const disk = blockDisk(file, footer.size, header, parent);
   return { ...facts, form: parent ? "differencing" : "dynamic", disk, notes };
 }
 
@@ -184,99 +184,20 @@ function openParent(header: Header, neighbours: Neighbours, depth: number, notes
 }
 
 /** The disk inside a dynamic or differencing image. */
-class BlockSource implements ByteSource {
-  readonly #bitmapBytes: number;
-  readonly #bitmaps = new Map<number, Uint8Array>();
-  #tablePart: { first: number; view: Cursor } | undefined;
-
-  constructor(
-    private readonly file: ByteSource,
-    readonly size: number,
-    private readonly header: Header,
-    private readonly parent: ByteSource | null,
-  ) {
-    this.#bitmapBytes = Math.ceil(header.blockSize / SECTOR / 8 / SECTOR) * SECTOR;
-  }
-
-  read(at: number, into: Uint8Array): void {
-    into.fill(0);
-    this.#each(at, into.length, (from, fileAt, length) => {
-      const part = into.subarray(from - at, from - at + length);
-      if (fileAt !== null) this.file.read(fileAt, part);
-      else this.parent?.read(from, part);
-    });
-  }
-
-  unreadable(at: number, length: number): Range[] {
-    const found: Range[] = [];
-    if (this.file.unreadable(0, this.file.size).length === 0 && !this.parent?.unreadable(at, length).length) return found;
-    this.#each(at, length, (from, fileAt, count) => {
-      const ranges = fileAt !== null ? this.file.unreadable(fileAt, count) : (this.parent?.unreadable(from, count) ?? []);
-      const shift = fileAt !== null ? from - fileAt : 0;
-      for (const range of ranges) found.push({ start: range.start + shift, end: range.end + shift });
-    });
-    return found;
-  }
-
-  /** Calls `visit` for each stretch with its place in the file; null: it is not in this image. */
-  #each(at: number, length: number, visit: (from: number, fileAt: number | null, length: number) => void): void {
-    const { blockSize } = this.header;
-    const end = Math.min(this.size, at + length);
-    for (let from = Math.max(0, at); from < end; ) {
-      const block = Math.floor(from / blockSize);
-      const inside = from - block * blockSize;
-      const count = Math.min(blockSize - inside, end - from);
-      const blockAt = this.#blockAt(block);
-      if (blockAt === null) visit(from, null, count);
-      else if (!this.parent) visit(from, blockAt + this.#bitmapBytes + inside, count);
-      else this.#eachSector(block, blockAt, inside, count, from, visit);
-      from += count;
-    }
-  }
-
-  /** In a differencing image a bit for each sector says whether it stands here or in the parent. */
-  #eachSector(
-    block: number,
-    blockAt: number,
-    inside: number,
-    count: number,
-    from: number,
-    visit: (from: number, fileAt: number | null, length: number) => void,
-  ): void {
-    const bitmap = this.#bitmap(block, blockAt);
-    const own = (sector: number) => (((bitmap[sector >>> 3] as number) >>> (7 - (sector & 7))) & 1) === 1;
-    for (let done = 0; done < count; ) {
-      const sector = Math.floor((inside + done) / SECTOR);
-      const here = own(sector);
-      let next = sector + 1;
-      while (next * SECTOR < inside + count && own(next) === here) next += 1;
-      const length = Math.min(next * SECTOR - (inside + done), count - done);
-      visit(from + done, here ? blockAt + this.#bitmapBytes + inside + done : null, length);
-      done += length;
-    }
-  }
-
-  #bitmap(block: number, blockAt: number): Uint8Array {
-    let bitmap = this.#bitmaps.get(block);
-    if (!bitmap) {
-      if (this.#bitmaps.size > 1024) this.#bitmaps.clear();
-      bitmap = readBytes(this.file, blockAt, this.#bitmapBytes);
-      this.#bitmaps.set(block, bitmap);
-    }
-    return bitmap;
-  }
-
-  /** Where a block stands in the file. The table is read in parts, so that one of a huge disk costs nothing. */
-  #blockAt(block: number): number | null {
-    if (block >= this.header.entries) return null;
-    const perPart = 16_384;
-    const first = Math.floor(block / perPart) * perPart;
-    if (this.#tablePart?.first !== first) {
-      const count = Math.min(perPart, this.header.entries - first);
-      this.#tablePart = { first, view: new Cursor(readBytes(this.file, this.header.tableAt + first * 4, count * 4)) };
-    }
-    const sector = this.#tablePart.view.u32be((block - first) * 4);
-    const at = sector * SECTOR;
-    return sector === UNUSED || at + this.#bitmapBytes > this.file.size ? null : at;
-  }
+function blockDisk(file: ByteSource, size: number, { tableAt, entries, blockSize }: Header, parent: ByteSource | null): BlockDisk {
+  const table = new EntryTable(file, tableAt, 4);
+  const bitmapBytes = Math.ceil(blockSize / SECTOR / 8 / SECTOR) * SECTOR;
+  const bitmapAt = kept(1024, (at) => readBytes(file, at, bitmapBytes));
+  const place = (block: number): BlockPlace => {
+    if (block >= entries) return "elsewhere";
+    const { view, at } = table.entry(block);
+    const sector = view.u32be(at);
+    const blockAt = sector * SECTOR;
+    if (sector === UNUSED || blockAt + bitmapBytes > file.size) return "elsewhere";
+    if (!parent) return { at: blockAt + bitmapBytes };
+    // A bit for each sector, the highest first, says whether it stands here or in the parent.
+    const bitmap = bitmapAt(blockAt);
+    return { at: blockAt + bitmapBytes, own: (each) => (((bitmap[each >>> 3] as number) >>> (7 - (each & 7))) & 1) === 1 };
+  };
+  return new BlockDisk(file, { size, blockSize, sectorSize: SECTOR, place }, parent);
 }

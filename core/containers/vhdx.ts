@@ -2,8 +2,8 @@ import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { crc32c } from "../bytes/crc32c";
 import { Cursor } from "../bytes/cursor";
 import { guidText } from "../bytes/guid";
-import type { Range } from "../bytes/range-set";
 import { decodeUtf16le } from "../bytes/text";
+import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
 import { type Container, ContainerError, MAX_PARENTS, type Neighbours, NO_NEIGHBOURS } from "./container";
 import { replayLog } from "./vhdx-log";
 
@@ -205,7 +205,8 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): { c
   if (!bat || entries * 8 > bat.length || bat.at + entries * 8 > whole.size)
     throw new ContainerError("The image's block table would stand past its end: the file is cut short.");
   const parent = metadata.hasParent ? openParent(metadata, neighbours, depth, notes) : null;
-  const disk = new BlockSource(whole, metadata, bat.at, chunkRatio, parent);
+  const entry = blockTable(whole, bat.at);
+  const disk = blockDisk(whole, metadata, entry, chunkRatio, parent);
   const container: Container = {
     kind: "vhdx",
     form: parent ? "differencing" : "dynamic",
@@ -215,7 +216,7 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): { c
     notes,
   };
   return {
-    container: parent || !disk.allPresent(blocks) ? container : { ...container, form: "fixed" },
+    container: parent || !allPresent(entry, blocks, chunkRatio) ? container : { ...container, form: "fixed" },
     dataWriteGuid: header.dataWriteGuid,
   };
 }
@@ -242,111 +243,44 @@ function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number,
   );
 }
 
-/** The disk inside. */
-class BlockSource implements ByteSource {
-  readonly size: number;
-  readonly #bitmaps = new Map<number, Uint8Array>();
-  #tablePart: { first: number; view: Cursor } | undefined;
+/** 2.5.1: an entry has three bits of state, and the place in whole MiB from bit 20 on. */
+function blockTable(file: ByteSource, tableAt: number): (index: number) => { state: number; at: number } {
+  const table = new EntryTable(file, tableAt, 8);
+  return (index) => {
+    const { view, at } = table.entry(index);
+    const low = view.u32(at);
+    return { state: low & 7, at: (view.u32(at + 4) * 4096 + Math.floor(low / MIB)) * MIB };
+  };
+}
 
-  constructor(
-    private readonly file: ByteSource,
-    private readonly metadata: Metadata,
-    private readonly tableAt: number,
-    private readonly chunkRatio: number,
-    private readonly parent: ByteSource | null,
-  ) {
-    this.size = metadata.diskSize;
-  }
+/** The disk inside. The entry of a chunk's sector bitmap follows those of its blocks (2.5.1.2). */
+function blockDisk(
+  file: ByteSource,
+  { diskSize, blockSize, sectorSize }: Metadata,
+  entry: ReturnType<typeof blockTable>,
+  chunkRatio: number,
+  parent: ByteSource | null,
+): BlockDisk {
+  const bitmapOf = kept(16, (chunk) => {
+    const { state, at } = entry(chunk * (chunkRatio + 1) + chunkRatio);
+    return state === BLOCK.full ? readBytes(file, at, MIB) : new Uint8Array(MIB);
+  });
+  const place = (block: number): BlockPlace => {
+    const chunk = Math.floor(block / chunkRatio);
+    const { state, at } = entry(block + chunk);
+    if (state === BLOCK.full) return { at };
+    if (state === BLOCK.notPresent) return "elsewhere";
+    if (state !== BLOCK.partial || !parent) return "zeros";
+    const bitmap = bitmapOf(chunk);
+    const first = (block - chunk * chunkRatio) * (blockSize / sectorSize);
+    return { at, own: (sector) => (((bitmap[(first + sector) >>> 3] ?? 0) >>> ((first + sector) & 7)) & 1) === 1 };
+  };
+  return new BlockDisk(file, { size: diskSize, blockSize, sectorSize, place }, parent);
+}
 
-  /** Whether every block has its place in the file, as a fixed image has. Looks at some of them. */
-  allPresent(blocks: number): boolean {
-    const step = Math.max(1, Math.floor(blocks / 64));
-    for (let block = 0; block < blocks; block += step)
-      if (this.#entry(block + Math.floor(block / this.chunkRatio)).state !== BLOCK.full) return false;
-    return blocks > 0;
-  }
-
-  read(at: number, into: Uint8Array): void {
-    into.fill(0);
-    this.#each(at, into.length, (from, fileAt, length) => {
-      const part = into.subarray(from - at, from - at + length);
-      if (fileAt !== null) this.file.read(fileAt, part);
-      else this.parent?.read(from, part);
-    });
-  }
-
-  unreadable(at: number, length: number): Range[] {
-    const found: Range[] = [];
-    if (this.file.unreadable(0, this.file.size).length === 0 && !this.parent?.unreadable(at, length).length) return found;
-    this.#each(at, length, (from, fileAt, count) => {
-      const ranges = fileAt !== null ? this.file.unreadable(fileAt, count) : (this.parent?.unreadable(from, count) ?? []);
-      const shift = fileAt !== null ? from - fileAt : 0;
-      for (const range of ranges) found.push({ start: range.start + shift, end: range.end + shift });
-    });
-    return found;
-  }
-
-  /** Calls `visit` for each stretch with its place in the file; null: in the parent, or nowhere. States without a place read as zeros. */
-  #each(at: number, length: number, visit: (from: number, fileAt: number | null, length: number) => void): void {
-    const { blockSize } = this.metadata;
-    const end = Math.min(this.size, at + length);
-    for (let from = Math.max(0, at); from < end; ) {
-      const block = Math.floor(from / blockSize);
-      const inside = from - block * blockSize;
-      const count = Math.min(blockSize - inside, end - from);
-      const { state, at: blockAt } = this.#entry(block + Math.floor(block / this.chunkRatio));
-      if (state === BLOCK.full) visit(from, blockAt + inside, count);
-      else if (state === BLOCK.partial && this.parent) this.#eachSector(block, blockAt, inside, count, from, visit);
-      else if (state === BLOCK.notPresent) visit(from, null, count);
-      from += count;
-    }
-  }
-
-  #eachSector(
-    block: number,
-    blockAt: number,
-    inside: number,
-    count: number,
-    from: number,
-    visit: (from: number, fileAt: number | null, length: number) => void,
-  ): void {
-    const { sectorSize, blockSize } = this.metadata;
-    const chunk = Math.floor(block / this.chunkRatio);
-    const bitmap = this.#bitmap(chunk);
-    const first = (block - chunk * this.chunkRatio) * (blockSize / sectorSize);
-    const own = (sector: number) => ((((bitmap[(first + sector) >>> 3] ?? 0) as number) >>> ((first + sector) & 7)) & 1) === 1;
-    for (let done = 0; done < count; ) {
-      const sector = Math.floor((inside + done) / sectorSize);
-      const here = own(sector);
-      let next = sector + 1;
-      while (next * sectorSize < inside + count && own(next) === here) next += 1;
-      const length = Math.min(next * sectorSize - (inside + done), count - done);
-      visit(from + done, here ? blockAt + inside + done : null, length);
-      done += length;
-    }
-  }
-
-  /** The sector bitmap of a chunk, 1 MiB; its own entry follows those of the chunk's blocks. */
-  #bitmap(chunk: number): Uint8Array {
-    let bitmap = this.#bitmaps.get(chunk);
-    if (!bitmap) {
-      const { state, at } = this.#entry(chunk * (this.chunkRatio + 1) + this.chunkRatio);
-      bitmap = state === BLOCK.full ? readBytes(this.file, at, MIB) : new Uint8Array(MIB);
-      if (this.#bitmaps.size >= 16) this.#bitmaps.clear();
-      this.#bitmaps.set(chunk, bitmap);
-    }
-    return bitmap;
-  }
-
-  /** 2.5.1: three bits of state, and the place in whole MiB from bit 20 on. */
-  #entry(index: number): { state: number; at: number } {
-    const perPart = 8192;
-    const first = Math.floor(index / perPart) * perPart;
-    if (this.#tablePart?.first !== first)
-      this.#tablePart = { first, view: new Cursor(readBytes(this.file, this.tableAt + first * 8, perPart * 8)) };
-    const { view } = this.#tablePart;
-    const low = view.u32((index - first) * 8);
-    const high = view.u32((index - first) * 8 + 4);
-    return { state: low & 7, at: (high * 4096 + Math.floor(low / MIB)) * MIB };
-  }
+/** Whether every block has its place in the file, as a fixed image has. Looks at some of them. */
+function allPresent(entry: ReturnType<typeof blockTable>, blocks: number, chunkRatio: number): boolean {
+  const step = Math.max(1, Math.floor(blocks / 64));
+  for (let block = 0; block < blocks; block += step) if (entry(block + Math.floor(block / chunkRatio)).state !== BLOCK.full) return false;
+  return blocks > 0;
 }

@@ -53,6 +53,20 @@ export class AllocationMap {
     return found;
   }
 
+  /** The ranges of used clusters that belong to nothing, as `owned` tells. */
+  *usedWithoutOwner(owned: (cluster: number) => boolean): Generator<Range, void, void> {
+    for (const range of this.usedWithin(0, this.clusters)) {
+      let from = -1;
+      for (let cluster = range.start; cluster <= range.end; cluster += 1) {
+        const lost = cluster < range.end && !owned(cluster);
+        if (lost && from < 0) from = cluster;
+        if (lost || from < 0) continue;
+        yield { start: from, end: cluster };
+        from = -1;
+      }
+    }
+  }
+
   #byte(at: number): number {
     const block = Math.floor(at / STEP);
     if (block !== this.#blockAt) {

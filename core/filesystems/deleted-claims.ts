@@ -1,5 +1,5 @@
 import { RangeSet } from "../bytes/range-set";
-import type { ClusterRun } from "./folder-tree";
+import type { ClusterRun } from "./cluster-chain";
 
 /** Which clusters deleted files claim: more than one file may claim the same, and one may begin in the midst of another. */
 export class DeletedClaims {

@@ -1,7 +1,8 @@
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import { AllocationMap } from "./allocation-map";
-import type { ClusterGeometry, Folder, TreeEntry } from "./folder-tree";
+import type { ClusterGeometry } from "./cluster-chain";
+import type { Folder, TreeEntry } from "./folder-entry";
 
 /** What the beginning of a folder tells of itself. */
 export interface FolderTrace {

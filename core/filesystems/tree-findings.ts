@@ -1,6 +1,7 @@
 import type { AllocationMap } from "./allocation-map";
+import type { Chain, ClusterRun } from "./cluster-chain";
 import type { Finding } from "./file-record";
-import type { Chain, ClusterRun } from "./folder-tree";
+import { clusterWords, Tally } from "./tally";
 
 /** A live file or folder (size null) with its clusters. */
 export interface LiveFile {
@@ -8,18 +9,6 @@ export interface LiveFile {
   /** Bytes. */
   readonly size: number | null;
   readonly chain: Chain;
-}
-
-const MOST_EXAMPLES = 5;
-
-class Tally {
-  count = 0;
-  readonly examples: string[] = [];
-
-  add(example: string, count = 1): void {
-    this.count += count;
-    if (this.examples.length < MOST_EXAMPLES && !this.examples.includes(example)) this.examples.push(example);
-  }
 }
 
 /** What does not add up in a volume told by folders: chains against sizes, files against one another and against the map. */
@@ -52,17 +41,8 @@ export function treeFindings(
     if (unmarked > 0) free.add(path.slice(1), unmarked);
   }
   const unowned = new Tally();
-  for (const range of map?.usedWithin(0, clusters) ?? []) {
-    let from = -1;
-    for (let index = range.start; index <= range.end; index += 1) {
-      const lost = index < range.end && owned[index + 2] === 0;
-      if (lost && from < 0) from = index;
-      if (!lost && from >= 0) {
-        unowned.add(`cluster ${from + 2}${index - from > 1 ? ` to ${index + 1}` : ""}`, index - from);
-        from = -1;
-      }
-    }
-  }
+  for (const { start, end } of map?.usedWithoutOwner((index) => owned[index + 2] === 1) ?? [])
+    unowned.add(clusterWords(start + 2, end + 2), end - start);
   return [
     { what: "Clusters that two files claim: at least one of the two holds the other's bytes there.", ...crossed },
     { what: "Files and folders whose chain of clusters does not reach to their end.", ...broken },

@@ -1,9 +1,9 @@
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
+import { copyAt } from "../../tests/support/copies";
 import { fixture, imageSource, readTruth } from "../../tests/support/volume-truth";
 import { MemorySource } from "../bytes/byte-source";
 import type { Copy } from "../copies/copy";
-import { ALL_BYTES_THERE } from "../filesystems/file-record";
 import { readAccounts } from "./account-database";
 import { inspectDisk, openVolume } from "./inspect";
 import { ProfileInventory } from "./profiles";
@@ -16,28 +16,13 @@ const { people, hive } = JSON.parse(fixture("accounts.json.gz").toString()) as {
 };
 const database = Buffer.from(hive, "base64");
 
-const file = (path: string, size: number, modified: string | null, bytes?: Buffer): Copy => ({
-  place: "file-record",
-  reference: "record",
-  state: "live",
-  type: "file",
-  path,
-  name: path.slice(path.lastIndexOf("/") + 1),
-  rawName: new Uint8Array(),
-  size,
-  created: null,
-  modified: modified === null ? null : Date.parse(modified),
-  changed: null,
-  layout: bytes ? { size: bytes.length, segments: [{ kind: "held", at: 0, length: bytes.length, bytes }] } : null,
-  system: false,
-  encrypted: false,
-  streams: [],
-  links: 1,
-  condition: "whole",
-  survival: 1,
-  evidence: { ...ALL_BYTES_THERE, unreadable: 0, content: null },
-  notes: [],
-});
+const file = (path: string, size: number, modified: string | null, bytes?: Buffer): Copy =>
+  copyAt(path, {
+    state: "live",
+    size,
+    modified: modified === null ? null : Date.parse(modified),
+    layout: bytes ? { size: bytes.length, segments: [{ kind: "held", at: 0, length: bytes.length, bytes }] } : null,
+  });
 
 describe("the account database", () => {
   it("tells each account and whether it is disabled, as another library wrote them", () => {

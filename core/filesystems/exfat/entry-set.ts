@@ -1,7 +1,7 @@
 import { Cursor } from "../../bytes/cursor";
 import { decodeUtf16le, pathComponent } from "../../bytes/text";
 import { dosTimeToMs } from "../../bytes/times";
-import type { TreeEntry } from "../folder-tree";
+import type { TreeEntry } from "../folder-entry";
 import { BITMAP, ENTRY_SIZE, FILE, LABEL, NAME, STREAM, TYPE } from "./layout";
 
 /** A name has at most 255 units, which take seventeen entries. */

@@ -2,8 +2,10 @@ import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../by
 import { Cursor } from "../../bytes/cursor";
 import { LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import { AllocationMap } from "../allocation-map";
+import { type Chain, type ClusterGeometry, type ClusterRun, followChain } from "../cluster-chain";
 import { type FileSystem, FileSystemError } from "../file-record";
-import { type Chain, type ClusterGeometry, type ClusterRun, FolderTree, followChain, type TreeEntry } from "../folder-tree";
+import type { TreeEntry } from "../folder-entry";
+import { FolderTree } from "../folder-tree";
 import type { FolderTrace } from "../lost-folders";
 import { type ExfatDirectory, readExfatDirectory } from "./entry-set";
 import { BOOT, ENTRY_SIZE, FAT_MARK, TYPE } from "./layout";
@@ -141,22 +143,11 @@ class ExfatVolume extends FolderTree {
 
   /** Stretches the map has in use that belong to nothing; files laid down in one piece have no chain to go by. */
   protected override lostChains(): readonly Chain[] {
-    const { clusters } = this.geometry;
-    const owned = new Uint8Array(clusters + 2);
-    for (const run of this.ownRuns()) owned.fill(1, run.first, run.first + run.count);
-    for (const { chain } of this.liveClusters()) for (const run of chain.runs) owned.fill(1, run.first, run.first + run.count);
+    const owned = this.ownedClusters();
     const chains: Chain[] = [];
-    for (const range of this.allocation?.usedWithin(0, clusters) ?? []) {
-      let from = -1;
-      for (let index = range.start; index <= range.end; index += 1) {
-        const lost = index < range.end && owned[index + 2] === 0;
-        if (lost && from < 0) from = index;
-        if (!lost && from >= 0) {
-          if (chains.length < MOST_CHAINS)
-            chains.push({ runs: [{ first: from + 2, count: index - from }], clusters: index - from, problem: null });
-          from = -1;
-        }
-      }
+    for (const { start, end } of this.allocation?.usedWithoutOwner((index) => owned[index + 2] === 1) ?? []) {
+      if (chains.length >= MOST_CHAINS) break;
+      chains.push({ runs: [{ first: start + 2, count: end - start }], clusters: end - start, problem: null });
     }
     return chains;
   }

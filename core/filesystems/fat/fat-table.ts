@@ -1,6 +1,6 @@
 import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
 import { AllocationMap } from "../allocation-map";
-import { type Chain, type ClusterRun, followChain } from "../folder-tree";
+import { type Chain, type ClusterRun, followChain } from "../cluster-chain";
 import type { FatGeometry } from "./geometry";
 
 const STEP = 1 << 20;

@@ -1,8 +1,10 @@
 import { type ByteSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import type { AllocationMap } from "../allocation-map";
+import type { Chain, ClusterRun } from "../cluster-chain";
 import type { FileSystem } from "../file-record";
-import { type Chain, type ClusterRun, FolderTree, type TreeEntry } from "../folder-tree";
+import type { TreeEntry } from "../folder-entry";
+import { FolderTree } from "../folder-tree";
 import type { FolderTrace } from "../lost-folders";
 import { readDirectory } from "./directory";
 import { FatTable } from "./fat-table";
@@ -109,9 +111,6 @@ class FatVolume extends FolderTree {
   }
 
   protected override lostChains(): readonly Chain[] {
-    const owned = new Uint8Array(this.geometry.clusters + 2);
-    for (const run of this.ownRuns()) owned.fill(1, run.first, run.first + run.count);
-    for (const { chain } of this.liveClusters()) for (const run of chain.runs) owned.fill(1, run.first, run.first + run.count);
-    return this.#table.chainsOutside(owned).filter((chain) => !this.provesFolder(chain.runs[0]?.first ?? 0));
+    return this.#table.chainsOutside(this.ownedClusters()).filter((chain) => !this.provesFolder(chain.runs[0]?.first ?? 0));
   }
 }

@@ -1,24 +1,14 @@
 import type { AllocationMap } from "../allocation-map";
 import type { Finding } from "../file-record";
+import { clusterWords, Tally } from "../tally";
 import { RECORD, SYSTEM_RECORD } from "./layout";
 import { type MftIndex, UNKNOWN_PARENT } from "./mft-index";
 import { fileNames, parseMftRecord } from "./mft-record";
 import type { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
 
-const MOST_EXAMPLES = 5;
 /** A volume with more clusters than this is read for everything but who owns each of them: that would take too much memory. */
 const MOST_CLUSTERS = 2 ** 31;
-
-class Tally {
-  count = 0;
-  readonly examples: string[] = [];
-
-  add(example: string, count = 1): void {
-    this.count += count;
-    if (this.examples.length < MOST_EXAMPLES && !this.examples.includes(example)) this.examples.push(example);
-  }
-}
 
 /** What does not add up in a volume: records against one another, against their folders and against the map of clusters. */
 export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMap | null): Finding[] {
@@ -60,7 +50,9 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
       }
     }
   });
-  if (owned && map) countUnowned(owned, map, tallies.unowned);
+  if (owned && map)
+    for (const { start, end } of map.usedWithoutOwner((cluster) => (((owned[cluster >>> 3] as number) >>> (cluster & 7)) & 1) === 1))
+      tallies.unowned.add(clusterWords(start, end), end - start);
   const words: readonly [keyof typeof tallies, string][] = [
     ["damaged", "File records that are damaged beyond reading: the files they told of are known by their folders at most."],
     ["cut", "File records of which only a part is sound."],
@@ -103,18 +95,4 @@ function claim(
   if (!map) return;
   const used = map.usedWithin(first, length).reduce((sum, range) => sum + range.end - range.start, 0);
   if (used < length) tallies.free.add(who, length - used);
-}
-
-function countUnowned(owned: Uint8Array, map: AllocationMap, tally: Tally): void {
-  for (const range of map.usedWithin(0, map.clusters)) {
-    let from = -1;
-    for (let cluster = range.start; cluster <= range.end; cluster += 1) {
-      const lost = cluster < range.end && (((owned[cluster >>> 3] as number) >>> (cluster & 7)) & 1) === 0;
-      if (lost && from < 0) from = cluster;
-      if (!lost && from >= 0) {
-        tally.add(`cluster ${from}${cluster - from > 1 ? ` to ${cluster - 1}` : ""}`, cluster - from);
-        from = -1;
-      }
-    }
-  }
 }

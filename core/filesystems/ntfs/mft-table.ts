@@ -1,6 +1,7 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import { type Layout, LayoutSource, layoutOf } from "../../bytes/layout";
+import { lastNotAfter } from "../../bytes/starts";
 import { FileSystemError } from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE_TYPE, LIST_ENTRY, SYSTEM_RECORD } from "./layout";
@@ -15,7 +16,9 @@ const MAX_LIST_BYTES = 1 << 20;
 export class MftTable {
   readonly recordCount: number;
   readonly #content: LayoutSource;
-  readonly #starts: { inTable: number; at: number; length: number }[] = [];
+  readonly #pieces: { inTable: number; at: number; length: number }[] = [];
+  /** Where each of them begins in the table. */
+  readonly #starts: number[] = [];
 
   private constructor(
     disk: ByteSource,
@@ -30,7 +33,8 @@ export class MftTable {
       // A damaged size or run can claim a table larger than the disk itself: what is behind that holds no records.
       if (inTable > disk.size) break;
       if (segment.kind === "disk") {
-        this.#starts.push({ inTable, at: segment.at, length: segment.length });
+        this.#pieces.push({ inTable, at: segment.at, length: segment.length });
+        this.#starts.push(inTable);
         end = inTable + Math.min(segment.length, Math.max(0, disk.size - segment.at));
       }
       inTable += segment.length;
@@ -67,20 +71,13 @@ export class MftTable {
 
   /** Whether a disk byte offset lies in the table. */
   holds(at: number): boolean {
-    return this.#starts.some((piece) => at >= piece.at && at < piece.at + piece.length);
+    return this.#pieces.some((piece) => at >= piece.at && at < piece.at + piece.length);
   }
 
   /** Disk byte offset of a record. */
   recordAt(number: number): number {
     const inTable = number * this.geometry.recordSize;
-    let low = 0;
-    let high = this.#starts.length;
-    while (low < high) {
-      const middle = (low + high) >>> 1;
-      if ((this.#starts[middle] as { inTable: number }).inTable <= inTable) low = middle + 1;
-      else high = middle;
-    }
-    const piece = this.#starts[low - 1];
+    const piece = this.#pieces[lastNotAfter(this.#starts, inTable)];
     return piece && inTable < piece.inTable + piece.length ? piece.at + inTable - piece.inTable : 0;
   }
 

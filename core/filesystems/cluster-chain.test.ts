@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { followChain } from "./folder-tree";
+import { followChain } from "./cluster-chain";
 
 describe("a chain of clusters", () => {
   const following = (table: Record<number, number | "end" | "bad">) => (cluster: number) => table[cluster] ?? 0;

@@ -1,0 +1,64 @@
+import type { ByteSource } from "../bytes/byte-source";
+
+/** Folders larger than this are damage or an attack on memory. */
+export const MAX_FOLDER_BYTES = 1 << 26;
+
+/** A file or folder as the entry in its folder tells it. */
+export interface TreeEntry {
+  readonly name: string;
+  /** The name's bytes as stored. */
+  readonly rawName: Uint8Array;
+  readonly deleted: boolean;
+  readonly directory: boolean;
+  readonly firstCluster: number;
+  /** Bytes; of a folder only where its entry tells. */
+  readonly size: number;
+  /** The entry itself says that the clusters follow one another. */
+  readonly contiguous: boolean;
+  /** Bytes past this read as zeros whatever stands there. */
+  readonly validSize: number;
+  readonly created: number | null;
+  readonly modified: number | null;
+  /** Offset of the entry in the folder's bytes. */
+  readonly at: number;
+  readonly notes: readonly string[];
+}
+
+/** A folder that was found, with where its entries stand. */
+export interface Folder {
+  readonly path: string;
+  readonly deleted: boolean;
+  readonly depth: number;
+  readonly runs: readonly { at: number; length: number }[];
+  /**
+   * Nothing leads to it, and some of its files were not deleted: it lasted until the file system went. What had been deleted in it
+   * before then may have been written over by files of which no trace is left.
+   */
+  readonly outlived?: boolean;
+}
+
+/** The bytes of a folder, its stretches joined. */
+export function folderBytes(volume: ByteSource, runs: Folder["runs"]): Uint8Array {
+  const length = Math.min(
+    MAX_FOLDER_BYTES,
+    runs.reduce((sum, run) => sum + run.length, 0),
+  );
+  const bytes = new Uint8Array(length);
+  let done = 0;
+  for (const run of runs) {
+    const part = bytes.subarray(done, Math.min(length, done + run.length));
+    volume.read(run.at, part);
+    done += part.length;
+  }
+  return bytes;
+}
+
+/** Where an entry of a folder stands in the volume. */
+export function entryPlace(folder: Folder, at: number): number {
+  let left = at;
+  for (const run of folder.runs) {
+    if (left < run.length) return run.at + left;
+    left -= run.length;
+  }
+  return 0;
+}

@@ -1,0 +1,140 @@
+import { layoutOf, type Segment } from "../bytes/layout";
+import type { Range } from "../bytes/range-set";
+import type { Chain, ClusterGeometry } from "./cluster-chain";
+import { DeletedClaims } from "./deleted-claims";
+import { type ClusterSpace, EntryTeller } from "./entry-teller";
+import { ALL_BYTES_THERE, type FileRecord, type RecordBatch } from "./file-record";
+import { folderBytes } from "./folder-entry";
+import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
+
+/** What is asked of a volume told by folders for what is left over in it. */
+export interface LeftoverTree {
+  readonly space: ClusterSpace;
+  /** First clusters of all folders that entries lead to, with their paths. */
+  readonly reached: ReadonlyMap<number, string>;
+  trace(head: Uint8Array, at: number): FolderTrace | null;
+  /** Chains that the table has in use and no folder leads to. */
+  lostChains(): readonly Chain[];
+}
+
+/** Folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
+export function* treeLeftovers(tree: LeftoverTree, from: number, step: number, part: Range): Generator<RecordBatch, void, void> {
+  const { space } = tree;
+  const { volume } = space;
+  const spaceOf = spacesOf(space);
+  const lost = new LostFolders({
+    volume,
+    geometry: space.geometry,
+    reached: tree.reached,
+    trace: (head, at) => tree.trace(head, at),
+    entriesAt: (runs) => space.entriesIn(folderBytes(volume, runs)),
+    goOn: (geometry, cluster) => new EntryTeller(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
+  });
+  const size = Math.min(part.end, volume.size) - part.start;
+  for (const done of lost.scan(part)) if (done > from) yield { records: [], resume: done, done, total: size };
+  const units: (() => FileRecord[])[] = [];
+  for (const { geometry, folders } of lost.trees()) {
+    const claims = new DeletedClaims();
+    const teller = new EntryTeller(spaceOf(geometry), claims);
+    const entriesOf = (folder: LostFolder) => space.entriesIn(folderBytes(volume, folder.runs));
+    for (const folder of folders)
+      for (const entry of entriesOf(folder)) if (!entry.directory) claims.add(teller.contiguous(entry), entry.firstCluster, !entry.deleted);
+    claims.settle();
+    for (const folder of folders)
+      units.push(() => [
+        ...(folder.named ? [tellFolder(folder, space.start)] : []),
+        ...entriesOf(folder).map((entry) => teller.tell(folder, entry)),
+      ]);
+  }
+  // A chain has no place of its own in a part: only the whole volume can tell which ones are lost.
+  const whole = part.start === 0 && part.end >= volume.size;
+  for (const chain of whole ? tree.lostChains() : []) units.push(() => [tellChain(chain, space)]);
+  const total = size + units.length;
+  for (let next = Math.max(0, from - size); next < units.length; ) {
+    const records: FileRecord[] = [];
+    for (; next < units.length && records.length < step; next += 1)
+      records.push(...(units[next] as () => FileRecord[])().map((record) => ({ ...record, leftover: true })));
+    yield { records, resume: size + next, done: size + next, total };
+  }
+  yield { records: [], resume: total, done: total, total };
+}
+
+/** The same volume seen with the measures of the file system that was there before; each way of seeing it is made once. */
+function spacesOf(own: ClusterSpace): (geometry: ClusterGeometry) => ClusterSpace {
+  const made = new Map<string, ClusterSpace>();
+  return (geometry) => {
+    if (geometry.clusterSize === own.geometry.clusterSize && geometry.dataAt === own.geometry.dataAt) return own;
+    const key = `${geometry.clusterSize} ${geometry.dataAt}`;
+    let space = made.get(key);
+    if (!space) {
+      const map = formerMap(geometry, own.geometry, own.map);
+      space = {
+        volume: own.volume,
+        start: own.start,
+        geometry,
+        map,
+        isUsed: (cluster) => map?.isUsed(cluster - 2) ?? false,
+        chain: () => ({ runs: [], clusters: 0, problem: "its table of clusters is gone" }),
+        otherStarts: () => [],
+        entriesIn: (bytes) => own.entriesIn(bytes),
+      };
+      made.set(key, space);
+    }
+    return space;
+  };
+}
+
+function tellFolder(folder: LostFolder, start: number): FileRecord {
+  const name = folder.path.slice(folder.path.lastIndexOf("/") + 1);
+  return {
+    reference: `folder at byte ${start + (folder.runs[0]?.at ?? 0)}`,
+    state: "deleted",
+    type: "folder",
+    path: folder.path,
+    name,
+    rawName: new Uint8Array(),
+    size: 0,
+    created: null,
+    modified: null,
+    changed: null,
+    layout: null,
+    evidence: ALL_BYTES_THERE,
+    system: false,
+    encrypted: false,
+    streams: [],
+    links: 1,
+    notes: folder.notes,
+  };
+}
+
+/** Clusters in use that no folder leads to, as a file of that many clusters. */
+function tellChain(chain: Chain, { start, geometry: { clusterSize, dataAt } }: ClusterSpace): FileRecord {
+  const first = chain.runs[0]?.first ?? 0;
+  const name = `chain-${first}`;
+  const size = chain.clusters * clusterSize;
+  const segments = chain.runs.map(
+    (run): Segment => ({ kind: "disk", at: start + dataAt + (run.first - 2) * clusterSize, length: run.count * clusterSize }),
+  );
+  return {
+    reference: `chain of clusters from ${first} on`,
+    state: "deleted",
+    type: "file",
+    path: `/?/${name}`,
+    name,
+    rawName: new Uint8Array(),
+    size,
+    created: null,
+    modified: null,
+    changed: null,
+    layout: layoutOf(segments, size),
+    evidence: ALL_BYTES_THERE,
+    assumed: true,
+    system: false,
+    encrypted: false,
+    streams: [],
+    links: 1,
+    notes: [
+      "The volume's map has these clusters in use, but no folder leads to them: the name is lost, and the size is in whole clusters.",
+    ],
+  };
+}
