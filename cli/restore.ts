@@ -4,7 +4,7 @@ import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
-import { safeComponents } from "../core/restore/names";
+import { safeComponents, streamFileName } from "../core/restore/names";
 import { deliver } from "../io/deliver";
 import type { Options } from "./main";
 import { copiesOf, line, oneSource, stateFilter, Usage, withVolumes } from "./output";
@@ -41,7 +41,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
 const streamsOf = (copy: Copy): Copy[] =>
   copy.streams.map(({ name, size, layout }) => ({
     ...copy,
-    path: `${copy.path} [${name.replaceAll("/", "_")}]`,
+    path: streamFileName(copy.path, name),
     size,
     layout,
     streams: [],

@@ -51,6 +51,37 @@ describe("a source", () => {
     expect(createHash("sha256").update(readFileSync(path)).digest("hex")).toBe(before.hash);
   });
 
+  it("in parts, or with a parent, opens each of its files for reading only, and closes them all", () => {
+    const whole = fixture("tiny-ntfs.img.gz");
+    const half = Math.floor(whole.length / 2);
+    writeFileSync(join(work, "disk.001"), whole.subarray(0, half));
+    writeFileSync(join(work, "disk.002"), whole.subarray(half));
+    opened.length = 0;
+    const source = openSource(join(work, "disk.002"));
+    expect(source.report).toMatchObject({ container: "split", volumes: [{ filesystem: "ntfs" }] });
+    expect(opened.map((each) => each.flags)).toEqual([constants.O_RDONLY, constants.O_RDONLY]);
+    source.close();
+    // A closed descriptor may not be read: none of the parts was left open.
+    expect(() => readBytes(source.disk, 1 << 20, 70_000)).toThrow();
+    writeFileSync(join(work, "child.vhd"), fixture("diff-child.vhd.gz"));
+    writeFileSync(join(work, "open-diff-parent.vhd"), fixture("diff-parent.vhd.gz"));
+    const child = openSource(join(work, "child.vhd"));
+    expect(child.report.container).toBe("vhd");
+    child.close();
+  });
+
+  it("does not follow links that stand beside it: they may lead out of the folders that may be read", () => {
+    const elsewhere = mkdtempSync(join(tmpdir(), "compass-elsewhere-"));
+    writeFileSync(join(elsewhere, "parent.vhd"), fixture("diff-parent.vhd.gz"));
+    writeFileSync(join(work, "child.vhd"), fixture("diff-child.vhd.gz"));
+    symlinkSync(join(elsewhere, "parent.vhd"), join(work, "open-diff-parent.vhd"));
+    expect(() => openSource(join(work, "child.vhd"))).toThrow("which is not beside it");
+    // Named by hand it may stand anywhere.
+    const given = openSource(join(work, "child.vhd"), [join(elsewhere, "parent.vhd")]);
+    expect(given.report.volumes.length).toBe(2);
+    given.close();
+  });
+
   it("that is missing, empty, a folder or a text is refused in words", () => {
     expect(() => openSource(join(work, "not-there.img"))).toThrow(/is not there/);
     writeFileSync(join(work, "empty.img"), "");

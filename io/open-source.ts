@@ -1,4 +1,4 @@
-import { readdirSync, statSync } from "node:fs";
+import { lstatSync, readdirSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
 import { CachedSource, readBytes } from "../core/bytes/byte-source";
 import { type Container, ContainerError } from "../core/containers/container";
@@ -47,12 +47,18 @@ export function openDisk(path: string, beside: readonly string[] = []): OpenedDi
   const file = open(path);
   const folder = dirname(path);
   const further = new Map(beside.map((each) => [basename(each), each]));
-  const place = (name: string) => further.get(name) ?? join(folder, name);
+  // A link beside the source might lead out of the folders that may be read; files that were named by hand may be links.
+  const place = (name: string) =>
+    further.get(name) ?? (lstatSync(join(folder, name), { throwIfNoEntry: false })?.isFile() ? join(folder, name) : null);
+  const openBeside = (name: string) => {
+    const path = place(name);
+    return path ? open(path) : null;
+  };
   try {
     const container = openContainer(file, {
       name: basename(path),
       list: () => [...further.keys(), ...filesIn(folder)],
-      open: (name) => (statSync(place(name), { throwIfNoEntry: false })?.isFile() ? open(place(name)) : null),
+      open: openBeside,
     });
     return { disk: new CachedSource(container.disk), container, close };
   } catch (error) {

@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto";
 import { readBytes } from "../core/bytes/byte-source";
 import type { Database } from "../server/database/connection";
-import { joinItems, lastOfPart, possiblyEqual } from "../server/items/equal-content";
+import { itemsWithoutFolder, joinItems, possiblyEqual } from "../server/items/equal-content";
 import { findStoredCopy } from "../server/items/queries";
 import { withContent } from "../server/previews/content";
 import { enqueue } from "../server/workers/queue";
@@ -12,8 +12,11 @@ const STEP = 1 << 20;
 /** Hashes kept while a part is worked on. */
 const MOST_KEPT = 10_000;
 
-/** Gathers copies whose folder is not known under the item that holds the same bytes. Sizes are compared first, then hashes. */
-export async function gatherEqual(db: Database, jobId: number, stopping: () => boolean): Promise<void> {
+/**
+ * Gathers copies whose folder is not known under the item that holds the same bytes. Sizes are compared first, then hashes.
+ * @param from the item after which to go on
+ */
+export async function gatherEqual(db: Database, jobId: number, from: number, stopping: () => boolean): Promise<void> {
   const end = Date.now() + SLICE_MS;
   const hashes = new Map<number, string | null>();
   const hashOf = async (copyId: number): Promise<string | null> => {
@@ -23,19 +26,23 @@ export async function gatherEqual(db: Database, jobId: number, stopping: () => b
     if (hashes.size < MOST_KEPT) hashes.set(copyId, hash);
     return hash;
   };
-  for (let after = 0; ; ) {
-    const last = await lastOfPart(db, jobId, after, PART);
-    if (last === null) return;
-    const joined = new Set<number>();
-    for (const pair of await possiblyEqual(db, jobId, after, PART)) {
-      if (joined.has(pair.itemId)) continue;
-      if (stopping() || Date.now() > end) return enqueue(db, "equals", jobId);
-      const own = await hashOf(pair.copyId);
-      if (own === null || own !== (await hashOf(pair.knownCopyId))) continue;
-      await joinItems(db, jobId, pair.itemId, pair.knownItemId);
-      joined.add(pair.itemId);
+  for (let after = from; ; ) {
+    const part = await itemsWithoutFolder(db, jobId, after, PART);
+    const pairs = part.length > 0 ? await possiblyEqual(db, jobId, part) : [];
+    for (const itemId of part) {
+      // What was compared is not compared again: the next slice goes on behind it.
+      if (stopping() || Date.now() > end) return enqueue(db, "equals", jobId, { from: after });
+      for (const pair of pairs) {
+        if (pair.itemId !== itemId) continue;
+        const own = await hashOf(pair.copyId);
+        if (own === null) break;
+        if (own !== (await hashOf(pair.knownCopyId))) continue;
+        await joinItems(db, jobId, pair.itemId, pair.knownItemId);
+        break;
+      }
+      after = itemId;
     }
-    after = last;
+    if (part.length < PART) return;
   }
 }
 

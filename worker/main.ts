@@ -35,7 +35,7 @@ async function main(): Promise<void> {
     taskList: {
       pass: (payload) => runPass(db, pool, idOf(payload), me.id, () => stopping),
       reading: (payload) => readWholeVolume(db, idOf(payload)),
-      equals: (payload) => gatherEqual(db, idOf(payload), () => stopping),
+      equals: (payload) => gatherEqual(db, idOf(payload), (payload as { from?: number }).from ?? 0, () => stopping),
       thumbnails: (payload) => makeThumbnails(db, idOf(payload), () => stopping),
       restore: (payload) => runRestore(db, idOf(payload), () => stopping),
     },

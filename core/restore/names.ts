@@ -45,3 +45,6 @@ function shorten(name: string, limit: number): string {
   while (characters.length > 1 && encoder.encode(characters.join("") + extension).length > limit) characters.pop();
   return characters.join("") + extension;
 }
+
+/** A named stream becomes a file beside its own, whose name tells both. */
+export const streamFileName = (name: string, stream: string) => `${name} [${stream.replaceAll("/", "_")}]`;

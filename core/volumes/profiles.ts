@@ -1,7 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { readBytes } from "../bytes/byte-source";
 import { LayoutSource } from "../bytes/layout";
-import type { Copy } from "../copies/copy";
+import type { FileRecord } from "../filesystems/file-record";
 import { kindOf } from "../formats/registry";
 import { readAccounts } from "./account-database";
 
@@ -48,14 +48,14 @@ interface Gathered {
 /** Gathers what a volume's live files tell of the profiles on it, as they come by. */
 export class ProfileInventory {
   readonly #profiles = new Map<string, Gathered>();
-  readonly #databases: { root: string; copy: Copy }[] = [];
+  readonly #databases: { root: string; record: FileRecord }[] = [];
 
-  add(copy: Copy): void {
-    if (copy.state !== "live") return;
-    const database = copy.type === "file" ? ACCOUNTS.exec(copy.path) : null;
-    if (database) this.#databases.push({ root: database[1] ?? "", copy });
+  add(record: FileRecord): void {
+    if (record.state !== "live") return;
+    const database = record.type === "file" ? ACCOUNTS.exec(record.path) : null;
+    if (database) this.#databases.push({ root: database[1] ?? "", record });
     for (const { pattern, earlier } of PLACES) {
-      const match = pattern.exec(copy.type === "folder" ? `${copy.path}/` : copy.path);
+      const match = pattern.exec(record.type === "folder" ? `${record.path}/` : record.path);
       const user = match?.[1];
       if (!match || !user || NOBODY.test(user)) continue;
       const [path] = match;
@@ -64,12 +64,12 @@ export class ProfileInventory {
         if (this.#profiles.size >= MOST_PROFILES) return;
         this.#profiles.set(path, known);
       }
-      if (copy.type === "file") {
+      if (record.type === "file") {
         known.files += 1;
-        known.bytes += copy.size;
-        const kind = kindOf(copy.name);
-        known.kinds[kind] = (known.kinds[kind] ?? 0) + copy.size;
-        if (copy.modified !== null && copy.modified > (known.lastUsed ?? Number.NEGATIVE_INFINITY)) known.lastUsed = copy.modified;
+        known.bytes += record.size;
+        const kind = kindOf(record.name);
+        known.kinds[kind] = (known.kinds[kind] ?? 0) + record.size;
+        if (record.modified !== null && record.modified > (known.lastUsed ?? Number.NEGATIVE_INFINITY)) known.lastUsed = record.modified;
       }
       return;
     }
@@ -77,9 +77,10 @@ export class ProfileInventory {
 
   /** The profiles with their accounts, the last used first. A file in place of a folder is no profile. */
   list(disk: ByteSource): Profile[] {
-    const accounts = this.#databases.map(({ root, copy }) => ({
+    const accounts = this.#databases.map(({ root, record }) => ({
       root,
-      accounts: copy.layout && copy.size <= MAX_DATABASE ? readAccounts(readBytes(new LayoutSource(disk, copy.layout), 0, copy.size)) : [],
+      accounts:
+        record.layout && record.size <= MAX_DATABASE ? readAccounts(readBytes(new LayoutSource(disk, record.layout), 0, record.size)) : [],
     }));
     return [...this.#profiles.values()]
       .map((profile): Profile => {

@@ -1,7 +1,8 @@
 import type { ByteSource } from "../bytes/byte-source";
-import { fileRecordsPass } from "../copies/file-records-pass";
 import type { FileSystem, Finding } from "../filesystems/file-record";
 import { type Profile, ProfileInventory } from "./profiles";
+
+const STEP = 512;
 
 /** What a reading of a whole volume tells beside its files. */
 export interface VolumeReading {
@@ -12,6 +13,6 @@ export interface VolumeReading {
 /** Reads a volume for what does not add up in it and for the profiles on it. Nothing is repaired. */
 export function readVolume(volume: FileSystem, disk: ByteSource): VolumeReading {
   const inventory = new ProfileInventory();
-  for (const batch of fileRecordsPass(volume, disk)) for (const copy of batch.copies) inventory.add(copy);
+  for (const batch of volume.readRecords(0, STEP)) for (const record of batch.records) inventory.add(record);
   return { findings: volume.findings?.() ?? [], profiles: inventory.list(disk) };
 }

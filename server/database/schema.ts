@@ -282,6 +282,8 @@ export const restoreResults = pgTable(
       .references(() => restores.id, { onDelete: "cascade" }),
     itemId: bytes("item_id").notNull(),
     copyId: bytes("copy_id").notNull(),
+    /** Which of the copy's named streams is written; null: its content. */
+    stream: integer("stream"),
     /** Where it stood for the client. */
     path: text("path").notNull(),
     condition: text("condition").notNull(),

@@ -154,8 +154,18 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
   }
 }
 
+/** A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. */
+const NOT_STORED = `not exists (
+  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = $4 and c.reference = i.reference and c.name = i.name)`;
+
 async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8Array): Promise<void> {
   if (rows.length === 0) return;
+  const others = await client.query("select 1 from passes where volume_id = $1 and place = $2 and id <> $3 and done > 0 limit 1", [
+    pass.volume.id,
+    pass.place,
+    pass.id,
+  ]);
+  const earlier = others.rows.length > 0;
   await client.query(`create temp table incoming (
     id bigint not null default nextval('copies_id_seq'), item_key text, folder_path text, kind text, state text, type text,
     reference text, name text, name_raw bytea, size bigint, created timestamptz, modified timestamptz, changed timestamptz, deleted_at timestamptz,
@@ -184,7 +194,7 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
        i.created, i.modified, i.changed, i.deleted_at, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.streams, i.links,
        i.encrypted, i.notes
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
-     left join items t on t.job_id = $1 and t.key = i.item_key`,
+     left join items t on t.job_id = $1 and t.key = i.item_key${earlier ? ` where ${NOT_STORED}` : ""}`,
     [jobId, volumeId, passId, pass.place],
   );
   await client.query(BEST_COPY, [jobId]);

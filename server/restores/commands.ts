@@ -12,7 +12,7 @@ export async function startRestore(db: Database, jobId: number, plan: RestorePla
   const { refused } = await rehearse(db, jobId, plan);
   if (refused) throw new Problem(refused, 409);
   return db.transaction(async (tx) => {
-    const files = await plannedFiles(tx, jobId);
+    const files = await plannedFiles(tx, jobId, plan.streams);
     if (files.length === 0) throw new Problem("The tray is empty: choose items first.");
     const [row] = await tx
       .insert(restores)

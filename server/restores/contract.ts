@@ -6,6 +6,8 @@ export const plan = z.object({
   /** A folder name below the delivery folder; made when it is not there. */
   destination: z.string().trim().min(1, "Name a folder to restore into.").max(200),
   conflict: z.enum(CONFLICTS).default("keep-both"),
+  /** Whether the named streams of files are written too, as files beside them. */
+  streams: z.boolean().default(false),
   /** For single items something else than that, by item id. */
   choices: z.record(z.string().regex(/^\d+$/), z.enum(CONFLICTS)).default({}),
 });
@@ -14,6 +16,8 @@ export type Conflict = (typeof CONFLICTS)[number];
 
 export const rehearsedFile = z.object({
   itemId: z.number(),
+  /** Which named stream of the item it is; null: its content. */
+  stream: z.number().nullable(),
   path: z.string(),
   target: z.string(),
   size: z.number(),
@@ -25,6 +29,8 @@ export const rehearsedFile = z.object({
 export const rehearsal = z.object({
   root: z.string(),
   files: z.array(rehearsedFile),
+  /** Named streams the chosen items have, whether they are written or not. */
+  streams: z.number(),
   bytes: z.number(),
   freeBytes: z.number().nullable(),
   /** Why nothing can be written there at all. */

@@ -1,6 +1,6 @@
 import { join } from "node:path";
 import { asc, desc, eq, sql } from "drizzle-orm";
-import { safeComponents, safeName } from "../../core/restore/names";
+import { safeComponents, safeName, streamFileName } from "../../core/restore/names";
 import { isTaken } from "../../io/deliver";
 import type { Connection } from "../database/connection";
 import { restoreResults, restores, sources } from "../database/schema";
@@ -15,14 +15,22 @@ interface TrayRow extends Record<string, unknown> {
   size: string;
   condition: string;
   readable: boolean;
+  streams: StoredStream[] | null;
   volume_label: string | null;
   number: number;
+}
+
+export interface StoredStream {
+  name: string;
+  size: number;
+  /** Encoded, in base64; null: where it stands is not known. */
+  layout: string | null;
 }
 
 /** What is in the tray, each item with the copy that would be written. */
 async function chosenCopies(db: Connection, jobId: number): Promise<TrayRow[]> {
   const { rows } = await db.execute<TrayRow>(sql`
-    select i.id as item_id, c.id as copy_id, c.name, f.path as folder, c.size, c.condition, (c.layout is not null) as readable,
+    select i.id as item_id, c.id as copy_id, c.name, f.path as folder, c.size, c.condition, (c.layout is not null) as readable, c.streams,
       v.label as volume_label, v.number
     from tray_entries t join items i on i.id = t.item_id join copies c on c.id = i.best_copy_id
     join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id
@@ -40,6 +48,8 @@ export function componentsOf(row: { volume_label: string | null; number: number;
 export interface PlannedFile {
   readonly itemId: number;
   readonly copyId: number;
+  /** Which of the copy's named streams it is; null: its content. */
+  readonly stream: number | null;
   readonly path: string;
   readonly components: readonly string[];
   readonly size: number;
@@ -47,17 +57,37 @@ export interface PlannedFile {
   readonly problem: string | null;
 }
 
-export async function plannedFiles(db: Connection, jobId: number): Promise<PlannedFile[]> {
-  return (await chosenCopies(db, jobId)).map((row) => ({
+/** The files the tray means, each followed by its named streams when those are wanted. */
+export async function plannedFiles(db: Connection, jobId: number, streams: boolean): Promise<PlannedFile[]> {
+  return (await chosenCopies(db, jobId)).flatMap((row) => [fileOf(row), ...(streams ? streamsOf(row) : [])]);
+}
+
+function fileOf(row: TrayRow): PlannedFile {
+  return {
     itemId: Number(row.item_id),
     copyId: Number(row.copy_id),
+    stream: null,
     path: `${row.folder}/${row.name}`,
     components: componentsOf(row),
     size: Number(row.size),
     condition: row.condition,
     problem: problemOf(row),
-  }));
+  };
 }
+
+const streamsOf = (row: TrayRow): PlannedFile[] =>
+  (row.streams ?? []).map((stream, index) => {
+    const name = streamFileName(row.name, stream.name);
+    return {
+      ...fileOf(row),
+      stream: index,
+      path: `${row.folder}/${name}`,
+      components: componentsOf({ ...row, name }),
+      size: stream.size,
+      condition: "not-checked",
+      problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : null,
+    };
+  });
 
 function problemOf(row: TrayRow): string | null {
   if (row.condition === "name-only") return "Nothing of its content is left.";
@@ -71,17 +101,20 @@ export async function sourcePaths(db: Connection, jobId: number): Promise<string
 /** What would be written where. Nothing is written. */
 export async function rehearse(db: Connection, jobId: number, plan: RestorePlan): Promise<Rehearsal> {
   const root = destinationRoot(plan.destination);
-  const planned = await plannedFiles(db, jobId);
-  const files = planned.map(({ components, copyId: _, ...file }) => ({
-    ...file,
-    target: join(root, ...components),
-    exists: isTaken(root, components),
-  }));
+  const planned = await plannedFiles(db, jobId, true);
+  const streams = planned.filter((file) => file.stream !== null).length;
+  const files = planned
+    .filter((file) => plan.streams || file.stream === null)
+    .map(({ components, copyId: _, ...file }) => ({
+      ...file,
+      target: join(root, ...components),
+      exists: isTaken(root, components),
+    }));
   const bytes = files.filter((file) => !file.problem).reduce((sum, file) => sum + file.size, 0);
   const freeBytes = freeBytesIn(root);
   const full =
     freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null;
-  return { root, files, bytes, freeBytes, refused: refusal(root, await sourcePaths(db, jobId)) ?? full };
+  return { root, files, streams, bytes, freeBytes, refused: refusal(root, await sourcePaths(db, jobId)) ?? full };
 }
 
 /** The job's restores, the newest first, with their results. */

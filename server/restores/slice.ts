@@ -1,12 +1,13 @@
 import { and, asc, eq, inArray, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
+import { streamFileName } from "../../core/restore/names";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
 import { announce } from "../workers/queue";
 import { destinationRoot, refusal } from "./delivery";
-import { componentsOf, sourcePaths } from "./queries";
+import { componentsOf, type StoredStream, sourcePaths } from "./queries";
 
 export interface ClaimedRestore {
   readonly id: number;
@@ -63,8 +64,9 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
     volume_label: string | null;
     number: number;
     modified: string | null;
+    streams: StoredStream[] | null;
   }>(sql`
-    select c.name, f.path as folder, c.layout, s.path, v.label as volume_label, v.number, c.modified
+    select c.name, f.path as folder, c.layout, c.streams, s.path, v.label as volume_label, v.number, c.modified
     from copies c join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
     where c.id = ${result.copyId}`);
   const [copy] = rows;
@@ -72,11 +74,17 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
     await settle(db, restore, result.id, { state: "failed", problem: "The copy is no longer known." });
     return nextFile(db, restore);
   }
+  const stream = result.stream === null ? null : copy.streams?.[result.stream];
+  if (stream === undefined) {
+    await settle(db, restore, result.id, { state: "failed", problem: "The stream is no longer known." });
+    return nextFile(db, restore);
+  }
+  const layout = stream ? stream.layout && Buffer.from(stream.layout, "base64") : copy.layout;
   return {
     resultId: result.id,
     sourcePath: copy.path,
-    layout: copy.layout ? decodeLayout(copy.layout) : EMPTY_LAYOUT,
-    components: componentsOf(copy),
+    layout: layout ? decodeLayout(layout) : EMPTY_LAYOUT,
+    components: componentsOf(stream ? { ...copy, name: streamFileName(copy.name, stream.name) } : copy),
     modified: copy.modified ? new Date(copy.modified).getTime() : null,
     conflict: result.conflict ?? restore.conflict,
     begun: result.state === "writing" && result.output && result.sha256 ? { output: result.output, sha256: result.sha256 } : null,

@@ -4,9 +4,9 @@ import type { Connection } from "../database/connection";
 export const TASK = { pass: "pass", restore: "restore", thumbnails: "thumbnails", equals: "equals", reading: "reading" } as const;
 
 /** Puts a slice of work into the queue, within the caller's transaction. A slice already waiting is not doubled. */
-export async function enqueue(db: Connection, task: keyof typeof TASK, id: number): Promise<void> {
+export async function enqueue(db: Connection, task: keyof typeof TASK, id: number, more: Record<string, number> = {}): Promise<void> {
   await db.execute(
-    sql`select graphile_worker.add_job(${TASK[task]}, json_build_object('id', ${id}::int), job_key => ${`${task}:${id}`}, max_attempts => 5)`,
+    sql`select graphile_worker.add_job(${TASK[task]}, ${JSON.stringify({ id, ...more })}::json, job_key => ${`${task}:${id}`}, max_attempts => 5)`,
   );
 }
 

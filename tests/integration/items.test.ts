@@ -152,7 +152,7 @@ describe("copies whose folder is not known", () => {
       [same, other],
     ]);
     await changeTray(bench.db, jobId, { items: [same], chosen: true });
-    await gatherEqual(bench.db, jobId, () => false);
+    await gatherEqual(bench.db, jobId, 0, () => false);
     const detail = await findItem(bench.db, known.id);
     expect(detail?.list.map((copy) => copy.reference)).toContain("record 1");
     expect(detail?.list.map((copy) => copy.reference)).not.toContain("record 2");

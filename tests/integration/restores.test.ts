@@ -23,6 +23,7 @@ afterAll(() => bench.close());
 const plan = (destination: string, conflict: RestorePlan["conflict"] = "keep-both"): RestorePlan => ({
   destination,
   conflict,
+  streams: false,
   choices: {},
 });
 const restoreOf = async (id: number) => (await listRestores(bench.db, jobId)).find((each) => each.id === id) as Restore;

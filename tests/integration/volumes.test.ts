@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { writeFileSync } from "node:fs";
+import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../../core/bytes/byte-source";
@@ -9,10 +9,13 @@ import { startPass } from "../../server/passes/commands";
 import type { PassOptions, PassPlace } from "../../server/passes/contract";
 import { listPasses } from "../../server/passes/queries";
 import { storedCopy, withContent } from "../../server/previews/content";
+import { startRestore } from "../../server/restores/commands";
+import { listRestores, rehearse } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
+import { changeTray } from "../../server/tray/commands";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
-import { fixture, pathOf, readTruth } from "../support/volume-truth";
+import { copiesAt, fixture, imageSource, pathOf, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
 beforeAll(async () => {
@@ -95,6 +98,42 @@ describe("what a record tells beside the content", () => {
   }, 60_000);
 });
 
+describe("named streams", () => {
+  it("are rehearsed and written beside their file, byte for byte, when they are wanted", async () => {
+    const { jobId, source } = await jobWith(bench, "ntfs-features");
+    await run(jobId, source.volumes[0]?.id as number, "file-record");
+    const { entries } = JSON.parse(fixture("ntfs-features.json.gz").toString()) as {
+      entries: { path: string; sha256: string; streams?: Record<string, string> }[];
+    };
+    const letter = entries.find((entry) => entry.path === "/Papers/letter.txt");
+    const { rows } = await bench.pool.query<{ id: string }>(
+      "select i.id from items i join folders f on f.id = i.folder_id where i.job_id = $1 and f.path || '/' || i.name = $2",
+      [jobId, letter?.path],
+    );
+    await changeTray(bench.db, jobId, { items: [Number(rows[0]?.id)], chosen: true });
+    const plan = { destination: "With streams", conflict: "keep-both" as const, streams: false, choices: {} };
+    const without = await rehearse(bench.db, jobId, plan);
+    expect([without.files.length, without.streams]).toEqual([1, 2]);
+    const id = await startRestore(bench.db, jobId, { ...plan, streams: true });
+    const restore = await until(async () => {
+      const found = (await listRestores(bench.db, jobId)).find((each) => each.id === id);
+      return found?.state === "done" && found;
+    });
+    const expected = [letter?.sha256, ...Object.values(letter?.streams ?? {})].sort();
+    expect(restore.results.map((result) => result.state)).toEqual(["verified", "verified", "verified"]);
+    expect(restore.results.map((result) => result.sha256).sort()).toEqual(expected);
+    const written = restore.results.map((result) =>
+      createHash("sha256")
+        .update(readFileSync(result.output as string))
+        .digest("hex"),
+    );
+    expect(written.sort()).toEqual(expected);
+    expect(restore.results.map((result) => result.output?.split("/").pop()).sort()).toEqual(
+      ["letter.txt", "letter.txt [long note]", "letter.txt [origin]"].sort(),
+    );
+  }, 60_000);
+});
+
 describe("a pass over leftover records", () => {
   it("brings the pictures of a formatted card into the list, in their folders", async () => {
     const { jobId, source } = await jobWith(bench, "camera-formatted");
@@ -156,6 +195,19 @@ describe("a narrowed pass", () => {
       [jobId],
     );
     expect(part.length).toBeGreaterThan(0);
+    // A whole pass after narrowed ones adds the rest, and nothing twice.
+    await run(jobId, id, "file-record");
+    const { rows: twice } = await bench.pool.query(
+      "select reference, name, item_id from copies where job_id = $1 and item_id is not null group by 1, 2, 3 having count(*) > 1",
+      [jobId],
+    );
+    expect(twice).toEqual([]);
+    const expected = copiesAt(imageSource("ntfs-mbr"), volume?.offset ?? 0).filter((copy) => copy.type === "file" && !copy.system);
+    const { rows: all } = await bench.pool.query<{ count: number }>(
+      "select count(*)::int as count from copies where job_id = $1 and item_id is not null",
+      [jobId],
+    );
+    expect(all[0]?.count).toBe(expected.length);
     const middle = (volume?.offset ?? 0) + (volume?.length ?? 0) / 2;
     expect(rows.every((row) => Number(row.first_at) >= Math.floor(middle))).toBe(true);
   }, 60_000);

@@ -58,7 +58,8 @@ function RehearsalView({ jobId, trayBytes, trayCount }: { jobId: number; trayByt
   const [conflict, setConflict] = useState<RestorePlan["conflict"]>("keep-both");
   const destination = named ?? job?.title ?? "";
   const [choices, setChoices] = useState<RestorePlan["choices"]>({});
-  const plan: RestorePlan = { destination, conflict, choices };
+  const [streams, setStreams] = useState(false);
+  const plan: RestorePlan = { destination, conflict, choices, streams };
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), plan, trayBytes, trayCount],
     queryFn: async () => rehearsal.parse(await write("POST", `/api/jobs/${jobId}/rehearsal`, plan)),
@@ -111,6 +112,15 @@ function RehearsalView({ jobId, trayBytes, trayCount }: { jobId: number; trayByt
             {bytesText(data.bytes)} to {data.root}
             {data.freeBytes !== null && `, where ${bytesText(data.freeBytes)} are free`}.
           </p>
+          {data.streams > 0 && (
+            <label className={styles.streams}>
+              <input type="checkbox" checked={streams} onChange={(event) => setStreams(event.target.checked)} />
+              {data.streams === 1
+                ? "The named stream of these files too"
+                : `The ${countText(data.streams)} named streams of these files too`}
+              , as files of their own
+            </label>
+          )}
           <RehearsalTable
             jobId={jobId}
             data={data}
@@ -151,7 +161,7 @@ function RehearsalTable({ jobId, data, conflict, choices, onChoice }: TableProps
       </thead>
       <tbody>
         {data.files.slice(0, 500).map((file) => (
-          <tr key={file.itemId}>
+          <tr key={`${file.itemId} ${file.stream ?? ""}`}>
             <td>
               {file.path.slice(1)}
               <small>{file.target.slice(data.root.length + 1)}</small>
@@ -178,9 +188,11 @@ function RehearsalTable({ jobId, data, conflict, choices, onChoice }: TableProps
               )}
             </td>
             <td>
-              <Button variant="text" onClick={() => tray.mutate({ items: [file.itemId], chosen: false })}>
-                Take out
-              </Button>
+              {file.stream === null && (
+                <Button variant="text" onClick={() => tray.mutate({ items: [file.itemId], chosen: false })}>
+                  Take out
+                </Button>
+              )}
             </td>
           </tr>
         ))}
