@@ -5,7 +5,7 @@ import { type VolumeTrace, volumeTrace } from "./volume-traces";
 const STEP = 1 << 20;
 const SECTOR = 512;
 /** Bytes looked at sector by sector, over all ranges together. */
-const MOST_BYTES = 128 << 20;
+const MOST_BYTES = 64 << 20;
 /** Beyond that: places where partitions usually begin, each looked at alone. */
 const MOST_PLACES = 2048;
 const MOST_FOUND = 256;
@@ -13,9 +13,10 @@ const MOST_FOUND = 256;
 /**
  * Searches stretches of a disk for volumes that no partition table names, by the boot sectors, backup boot sectors and file
  * records they leave. A large disk is searched closely at the beginning and the end of each stretch, and otherwise at
- * whole MiB, so that this stays a matter of seconds.
+ * whole MiB, so that this stays a matter of a second.
+ * @param straight the same bytes without a cache, for places that lie far apart
  */
-export function findVolumes(disk: ByteSource, ranges: readonly Range[]): { found: VolumeTrace[]; complete: boolean } {
+export function findVolumes(disk: ByteSource, ranges: readonly Range[], straight = disk): { found: VolumeTrace[]; complete: boolean } {
   const traces = new Map<string, VolumeTrace>();
   const note = (trace: VolumeTrace | null) => {
     if (!trace || traces.size >= MOST_FOUND) return;
@@ -42,7 +43,7 @@ export function findVolumes(disk: ByteSource, ranges: readonly Range[]): { found
     lookClosely(disk, tail, end, note);
     const sector = new Uint8Array(SECTOR);
     for (let at = Math.ceil((start + head) / STEP) * STEP; at < tail && places > 0; at += STEP, places -= 1) {
-      disk.read(at, sector);
+      straight.read(at, sector);
       note(volumeTrace(disk, at, sector));
     }
   }

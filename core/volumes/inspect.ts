@@ -55,13 +55,16 @@ const OPENERS: Partial<Record<FileSystemName, (disk: ByteSource, start: number, 
 const RAW: Pick<Container, "kind" | "identity" | "created" | "notes"> = { kind: "raw", identity: null, created: null, notes: [] };
 
 /** Says what a disk holds: its partition table and the volumes in it, those no table names included. Damage becomes notes. */
-export function inspectDisk(disk: ByteSource, held: Pick<Container, "kind" | "identity" | "created" | "notes"> = RAW): DiskReport {
+export function inspectDisk(
+  disk: ByteSource,
+  held: Pick<Container, "kind" | "identity" | "created" | "notes"> & { disk?: ByteSource } = RAW,
+): DiskReport {
   const table = readPartitions(disk);
   const bare = table.partitions.length === 0 ? [{ start: 0, length: disk.size, type: null, name: null }] : table.partitions;
   const declared = [...bare].sort((a, b) => a.start - b.start).map((partition) => declaredVolume(disk, partition));
   const alone = table.partitions.length === 0;
   const notes = [...held.notes, ...table.notes];
-  const others = otherVolumes(disk, declared, alone, notes);
+  const others = otherVolumes(disk, declared, alone, notes, held.disk ?? disk);
   // A disk without a table that turns out to hold volumes is no volume itself.
   const kept = alone && declared[0]?.filesystem === "unknown" && !declared[0].closed && others.length > 0 ? [] : declared;
   const listed = [...kept, ...others.filter((each) => each.standing === "lost")].sort((a, b) => a.offset - b.offset);
@@ -123,12 +126,18 @@ function describe(
 }
 
 /** Volumes that no table names: in the gaps (lost), or inside one that is there now (from an earlier division of the disk). */
-function otherVolumes(disk: ByteSource, declared: readonly FoundVolume[], alone: boolean, notes: string[]): FoundVolume[] {
+function otherVolumes(
+  disk: ByteSource,
+  declared: readonly FoundVolume[],
+  alone: boolean,
+  notes: string[],
+  straight: ByteSource,
+): FoundVolume[] {
   // An encrypted volume is what it is said to be: what looks like a volume in it is chance.
   const sound = declared.filter((each) => each.filesystem !== "unknown" || each.closed);
   const gaps = gapsBetween(sound, disk.size);
   const inside = sound.filter((each) => !each.closed).map((each) => ({ start: each.offset, end: each.offset + each.length }));
-  const { found, complete } = findVolumes(disk, [...gaps, ...inside]);
+  const { found, complete } = findVolumes(disk, [...gaps, ...inside], straight);
   const others: FoundVolume[] = [];
   const maps = new Map<FoundVolume, FileSystem | null>();
   for (const trace of found) {

@@ -25,7 +25,7 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
   };
   table.walk(0, table.recordCount, (bytes, number) => {
     const reference = `MFT record ${number}`;
-    const record = parseMftRecord(bytes.slice(), number);
+    const record = parseMftRecord(bytes, number);
     if (!record) {
       if (bytes.some((byte) => byte !== 0)) tallies.damaged.add(reference);
       return;

@@ -19,6 +19,7 @@ export class MftTable {
   readonly #pieces: { inTable: number; at: number; length: number }[] = [];
   /** Where each of them begins in the table. */
   readonly #starts: number[] = [];
+  #chunk: Uint8Array | null = null;
 
   private constructor(
     disk: ByteSource,
@@ -87,17 +88,24 @@ export class MftTable {
     return parseMftRecord(readBytes(this.#content, number * recordSize, recordSize), number);
   }
 
-  /** Calls `visit` with the raw bytes of each record in [from, end). The bytes are reused after the call returns. */
+  /**
+   * Calls `visit` with the raw bytes of each record in [from, end). The bytes are reused after the call returns: who wants to
+   * keep some of them copies those.
+   */
   walk(from: number, end: number, visit: (bytes: Uint8Array, number: number) => void): void {
     const { recordSize } = this.geometry;
     const last = Math.min(end, this.recordCount);
     const perChunk = Math.max(1, Math.min(Math.floor(CHUNK / recordSize), last - from));
-    const chunk = new Uint8Array(perChunk * recordSize);
+    // Kept from walk to walk; a walk inside another one gets its own.
+    const kept = this.#chunk;
+    const chunk = kept && kept.length >= perChunk * recordSize ? kept : new Uint8Array(perChunk * recordSize);
+    this.#chunk = null;
     for (let first = from; first < last; first += perChunk) {
       const count = Math.min(perChunk, last - first);
       this.#content.read(first * recordSize, chunk.subarray(0, count * recordSize));
       for (let i = 0; i < count; i += 1) visit(chunk.subarray(i * recordSize, (i + 1) * recordSize), first + i);
     }
+    this.#chunk = chunk;
   }
 
   /** Ranges of the record's bytes that could not be read from the disk. */

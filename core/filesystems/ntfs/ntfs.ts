@@ -15,12 +15,12 @@ import {
 import { type Geometry, readEitherBootSector } from "./boot-sector";
 import { ChangeJournal, JOURNAL } from "./change-journal";
 import { ntfsFindings } from "./consistency";
-import { type IndexName, indexNames } from "./folder-index";
+import { type IndexName, readFolderIndex } from "./folder-index";
 import { searchGeometry } from "./found-geometry";
 import { ATTRIBUTE_TYPE, SYSTEM_RECORD } from "./layout";
 import { LeftoverRecords } from "./leftover-records";
 import { bestName, MftIndex, sameFile } from "./mft-index";
-import { fileNames, type MftRecord, parseMftRecord, residentValue } from "./mft-record";
+import { fileNames, type MftRecord, type MftReference, parseMftRecord, residentValue } from "./mft-record";
 import { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
 import { streamContent } from "./stream-layout";
@@ -93,8 +93,7 @@ class NtfsVolume implements FileSystem {
     for (let next = from; next < inTable; ) {
       const records: FileRecord[] = [];
       this.table.walk(next, next + step, (bytes, number) => {
-        // The bytes are reused by the walk while a record's held content must stay: parse a copy.
-        const record = parseMftRecord(bytes.slice(), number);
+        const record = parseMftRecord(bytes, number);
         if (record && !record.base) records.push(...this.#tell(record, around));
       });
       next = Math.min(inTable, next + step);
@@ -200,11 +199,17 @@ class NtfsVolume implements FileSystem {
     const record = this.table.read(folder);
     if (!record) return;
     const extensions = index.extensionsOf(record);
-    const names = indexNames(record, extensions, this.disk, this.start, this.#geometry, around.recordAt);
-    const live = new Set(names.filter((each) => !each.slack).map((each) => each.name.name.toLowerCase()));
+    // The record of a live file says all that an entry could.
+    const settled = (reference: MftReference) => {
+      const present = index.present(reference.record);
+      return present?.inUse === true && present.sequence === reference.sequence;
+    };
+    const found = readFolderIndex(record, extensions, this.disk, this.start, this.#geometry, around.recordAt, settled);
+    if (found.names.length === 0) return;
+    const live = found.live();
     const seen = new Set<string>();
     const path = index.pathOf({ record: folder, sequence: record.sequence });
-    for (const entry of names) {
+    for (const entry of found.names) {
       const { reference, name, slack } = entry;
       if (reference.record < SYSTEM_RECORD.firstUser || (slack && live.has(name.name.toLowerCase()))) continue;
       const key = `${reference.record}/${reference.sequence}/${name.name}`;
@@ -268,10 +273,10 @@ class NtfsVolume implements FileSystem {
     const extend = this.table.read(SYSTEM_RECORD.extend);
     const index = this.#index;
     if (!extend || !index) return "none";
-    const listed = indexNames(extend, index.extensionsOf(extend), this.disk, this.start, this.#geometry, (record) =>
+    const listed = readFolderIndex(extend, index.extensionsOf(extend), this.disk, this.start, this.#geometry, (record) =>
       this.table.recordAt(record.number),
     )
-      .filter((entry) => !entry.slack && entry.name.name === JOURNAL.file)
+      .names.filter((entry) => !entry.slack && entry.name.name === JOURNAL.file)
       .map((entry) => entry.reference.record);
     // With a damaged index: it is one of the first files a system makes.
     const near =
