@@ -38,11 +38,16 @@ export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryC
   return { entries, label };
 }
 
+function namedSoundly(short: Uint8Array): boolean {
+  for (let i = 1; i < short.length; i += 1) if ((short[i] as number) < 0x20) return false;
+  return true;
+}
+
 function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWords: boolean): TreeEntry | null {
   const short = cursor.slice(at, ENTRY.nameBytes);
   const attributes = cursor.u8(at + ENTRY.attributes);
   // Bits 6 and 7 are reserved and zero; names below the space do not occur: what has them is no entry.
-  if ((attributes & 0xc0) !== 0 || short.subarray(1).some((byte) => byte < 0x20)) return null;
+  if ((attributes & 0xc0) !== 0 || !namedSoundly(short)) return null;
   const deleted = short[0] === ENTRY.deletedMark;
   const long = longName(cursor, parts, short, deleted);
   const notes: string[] = [];
@@ -91,19 +96,19 @@ function longName(cursor: Cursor, parts: readonly number[], short: Uint8Array, d
     if (!deleted && (order & LONG.lastMark) !== 0) break;
   }
   if (!checksumFits(short, checksum, deleted)) return null;
-  const units: number[] = [];
-  for (const at of own) for (const [from, length] of LONG.parts) units.push(...cursor.slice(at + from, length));
+  const units = new Uint8Array(own.length * LONG.bytes);
+  let filled = 0;
+  for (const at of own)
+    for (const [from, length] of LONG.parts) for (let i = 0; i < length; i += 1) units[filled++] = cursor.bytes[at + from + i] as number;
   let length = 0;
-  while (
-    length + 1 < units.length &&
-    !(units[length] === 0 && units[length + 1] === 0) &&
-    !(units[length] === 0xff && units[length + 1] === 0xff)
-  )
-    length += 2;
+  while (length + 1 < filled && !endsName(units[length] as number, units[length + 1] as number)) length += 2;
   if (length === 0) return null;
-  const raw = Uint8Array.from(units.slice(0, length));
+  const raw = units.subarray(0, length);
   return { name: decodeUtf16le(raw), raw };
 }
+
+/** What follows the name in its last part: a zero, then ones. */
+const endsName = (low: number, high: number) => (low === 0 && high === 0) || (low === 0xff && high === 0xff);
 
 function checksumFits(short: Uint8Array, checksum: number, deleted: boolean): boolean {
   if (!deleted) return shortNameChecksum(short) === checksum;

@@ -60,6 +60,8 @@ export const ATTRIBUTE = {
 
 /** Long Directory Entries: thirteen UTF-16 units an entry. */
 export const LONG = {
+  /** Bytes of the name in one part. */
+  bytes: 26,
   order: 0,
   lastMark: 0x40,
   attributes: 11,
