@@ -13,6 +13,7 @@ module.exports = {
     room("partitions", "core/partitions", "^core/bytes/"),
     room("formats", "core/formats", "^core/bytes/"),
     room("filesystems", "core/filesystems", "^core/bytes/"),
+    room("places", "core/places", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
     room("restore-names", "core/restore", "^core/bytes/", "^core/formats/"),
     room("core-knows-no-other-room", "core"),
     room("io", "io", "^core/"),

@@ -13,6 +13,8 @@ export interface Evidence extends ByteEvidence {
 /** One recoverable instance of a file. */
 export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise" | "assumed" | "leftover"> {
   readonly place: Place;
+  /** In a known place: by which rule, and under which path it was really found; its own path is where the client had it. */
+  readonly found?: { readonly rule: string; readonly path: string } | null;
   readonly condition: Condition;
   /** The share of the content's bytes that is still there, 0 … 1. */
   readonly survival: number;
@@ -90,6 +92,7 @@ function judge(
     encrypted: record.encrypted,
     streams: record.streams,
     links: record.links,
+    file: record.file ?? null,
     condition,
     survival,
     evidence,

@@ -4,6 +4,7 @@ export const PLACES = [
   "autosave",
   "temporary",
   "own-backup",
+  "recent",
   "snapshot",
   "backup",
   "file-record",

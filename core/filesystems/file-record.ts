@@ -42,6 +42,8 @@ export interface FileRecord {
   readonly deletedAt?: number | null;
   /** null: the content cannot be read (the notes say why) or there is none (a folder). */
   readonly layout: Layout | null;
+  /** In a folder of this computer: the file below it whose bytes the layout counts; otherwise it counts those of the disk. */
+  readonly file?: string | null;
   readonly evidence: ByteEvidence;
   /** The layout is the likeliest, not a recorded one: only the content itself can prove it. */
   readonly assumed?: boolean;

@@ -6,6 +6,7 @@ const SHAPES: Record<Mark["place"], string> = {
   autosave: "M5 .8 9.4 9H.6z",
   temporary: "M.6 1h8.8L5 9.2z",
   "own-backup": "M1.6 3.6 5 1l3.4 2.6V9H1.6z",
+  recent: "M1 1h8v1.6H1zM1 4.2h8v1.6H1zM1 7.4h8V9H1z",
   snapshot: "M3 1h4l2.4 8H.6z",
   backup: "M1 1h8v8H1z",
   "file-record": "M5 .8a4.2 4.2 0 1 1 0 8.4a4.2 4.2 0 1 1 0-8.4z",

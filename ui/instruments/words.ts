@@ -77,6 +77,7 @@ export const PLACE_WORDS: Record<string, string> = {
   autosave: "Autosave",
   temporary: "Temporary",
   "own-backup": "Own backup",
+  recent: "Recent list",
   snapshot: "Snapshot",
   backup: "Backup set",
   "file-record": "File record",

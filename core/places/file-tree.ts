@@ -1,0 +1,30 @@
+import type { ByteSource } from "../bytes/byte-source";
+import { LayoutSource } from "../bytes/layout";
+import type { FileRecord, FileSystem, RecordBatch } from "../filesystems/file-record";
+
+/** The content of a file, to be closed after use. */
+export interface OpenedFile {
+  readonly content: ByteSource;
+  close(): void;
+}
+
+/** Named files, wherever they are: on a volume in an image, or in a folder of this computer. */
+export interface FileTree {
+  /** Serial number the volume gave itself (its low 32 bits); null: it has none, or is no volume. */
+  readonly serial: number | null;
+  readRecords(from: number, step: number): Generator<RecordBatch, void, void>;
+  /** null: the content cannot be read. */
+  open(record: FileRecord): OpenedFile | null;
+  /** What the layouts of its records count in, for judging deleted files. */
+  readonly disk: ByteSource;
+}
+
+/** A volume of an image as a tree of files. */
+export function volumeTree(volume: FileSystem, disk: ByteSource, serial: number | null): FileTree {
+  return {
+    serial,
+    disk,
+    readRecords: (from, step) => volume.readRecords(from, step),
+    open: (record) => (record.layout ? { content: new LayoutSource(disk, record.layout), close: () => undefined } : null),
+  };
+}

@@ -1,0 +1,205 @@
+import { readBytes } from "../bytes/byte-source";
+import type { Copy } from "../copies/copy";
+import type { CopyBatch } from "../copies/file-records-pass";
+import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
+import { binCopies, indexedCopies } from "./bin-copies";
+import type { FileTree } from "./file-tree";
+import { putBackPlaces, readFolderMetadata } from "./folder-metadata";
+import { readJumpList } from "./jump-list";
+import { RuleMatcher } from "./match";
+import { readOwnerFile } from "./owner-file";
+import { placedCopy, type Told } from "./placed-copy";
+import { recentPaths } from "./property-list";
+import { rightName } from "./right-name";
+import type { PlaceRule } from "./rule";
+import { readShellLink, type ShellLink } from "./shell-link";
+import { Surroundings } from "./surroundings";
+
+const STEP = 512;
+/** Files in known places beyond this are left to the pass over file records. */
+const MOST_HITS = 400_000;
+/** Bytes of a record, link or list that are read at most. */
+const MAX_READ = 16 << 20;
+
+export interface Hit {
+  readonly rule: PlaceRule;
+  readonly record: FileRecord;
+}
+
+/**
+ * The pass "known places": what bins, autosave and temporary folders, backups beside the original and recent lists hold, under
+ * the right names. Goes through the records twice (the files in known places, then what is around them) before the first copy.
+ * @param from copies told already, from an earlier batch's `resume`
+ */
+export function* placesPass(tree: FileTree, rules: readonly PlaceRule[], from = 0, step = STEP): Generator<CopyBatch, void, void> {
+  const matcher = new RuleMatcher(rules);
+  const hits: Hit[] = [];
+  let records = 0;
+  for (const batch of tree.readRecords(0, step)) {
+    for (const record of batch.records) {
+      const rule = hits.length < MOST_HITS && !record.system ? matcher.ruleOf(record.path) : null;
+      if (rule) hits.push({ rule, record });
+    }
+    records = Math.max(1, batch.total);
+    yield { copies: [], resume: from, done: batch.done, total: 3 * records };
+  }
+  const around = new Surroundings(hits);
+  if (around.wanted)
+    for (const batch of tree.readRecords(0, step)) {
+      for (const record of batch.records) around.add(record);
+      yield { copies: [], resume: from, done: records + batch.done, total: 3 * records };
+    }
+  let told = 0;
+  let copies: Copy[] = [];
+  for (const { copy, hit } of tellHits(tree, hits, around)) {
+    told += 1;
+    if (told <= from) continue;
+    copies.push(copy);
+    if (copies.length < step) continue;
+    yield { copies, resume: told, done: 2 * records + Math.min(records, Math.floor((records * hit) / hits.length)), total: 3 * records };
+    copies = [];
+  }
+  yield { copies, resume: told, done: 3 * records, total: 3 * records };
+}
+
+/** All copies the hits tell, always in the same order; `hit` counts the hits gone through. */
+function* tellHits(tree: FileTree, hits: readonly Hit[], around: Surroundings): Generator<{ copy: Copy; hit: number }, void, void> {
+  const windowsBin: FileRecord[] = [];
+  const macBin: FileRecord[] = [];
+  const rules: Partial<Record<PlaceRule["reader"], PlaceRule>> = {};
+  let hit = 0;
+  for (const { rule, record } of hits) {
+    rules[rule.reader] = rule;
+    hit += 1;
+    if (rule.reader === "windows-bin") windowsBin.push(record);
+    else if (rule.reader === "mac-bin") macBin.push(record);
+    else for (const copy of tellHit(tree, rule, record, around)) yield { copy, hit };
+  }
+  const read = (record: FileRecord, most = MAX_READ) => readRecord(tree, record, most);
+  if (rules["windows-bin"]) {
+    const told = [...binCopies(windowsBin, read), ...indexedCopies(windowsBin, read)];
+    for (const each of told) yield { copy: placedCopy(each, rules["windows-bin"], tree), hit };
+  }
+  if (rules["mac-bin"]) for (const each of macBinCopies(macBin, read)) yield { copy: placedCopy(each, rules["mac-bin"], tree), hit };
+}
+
+function readRecord(tree: FileTree, record: FileRecord, most: number): Uint8Array | null {
+  if (record.type === "folder" || record.size > most) return null;
+  const opened = tree.open(record);
+  if (!opened) return null;
+  try {
+    return readBytes(opened.content, 0, Math.min(opened.content.size, most));
+  } finally {
+    opened.close();
+  }
+}
+
+function tellHit(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Copy[] {
+  if (record.type === "folder") return [];
+  if (rule.reader === "file" || rule.reader === "owner") {
+    const told = rule.reader === "owner" ? ownerFile(tree, rule, record, around) : heldFile(tree, rule, record, around);
+    return told ? [placedCopy(told, rule, tree)] : [];
+  }
+  const bytes = readRecord(tree, record, MAX_READ);
+  if (!bytes) return [];
+  if (rule.reader === "property-list") return recentPaths(bytes).map((path) => placedCopy(listedPath(record, path), rule, tree));
+  const links = rule.reader === "link" ? [readShellLink(bytes)] : readJumpList(bytes);
+  return links.flatMap((link) => (link && !link.directory ? [placedCopy(linkedFile(record, link, tree.serial), rule, tree)] : []));
+}
+
+/** A file that is a copy itself: under the right name, in the folder of what it is a copy of where that is known. */
+function heldFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Told | null {
+  if (record.size === 0) return null;
+  const opened = tree.open(record);
+  try {
+    const right = rightName(record.name, rule.naming, opened?.content ?? null);
+    const folder = folderOf(record.path);
+    const notes: string[] = [];
+    let path = `${folder}/${right.name}`;
+    const original =
+      rule.ties === "beside"
+        ? around.beside(folder, right, record.name)
+        : rule.ties === "by-name"
+          ? around.named(right, record.path)
+          : null;
+    if (original) {
+      path = original;
+      if (rule.ties === "by-name") notes.push("Taken for a copy of this file because of its name: it is the only one called so.");
+    }
+    if (right.dated !== null)
+      notes.push(`Its name tells when it was made: ${new Date(right.dated).toISOString().slice(0, 19).replace("T", " ")}.`);
+    return { record, path, modified: right.dated ?? record.modified, notes };
+  } finally {
+    opened?.close();
+  }
+}
+
+/** What an owner's file tells is kept as a note; the document it stands beside becomes an item known by name. */
+function ownerFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Told | null {
+  const bytes = readRecord(tree, record, 4096);
+  const owner = bytes && readOwnerFile(bytes);
+  const groups = new RegExp(rule.naming.pattern ?? "(?!)", "iu").exec(record.name)?.groups ?? {};
+  const folder = folderOf(record.path);
+  const path = groups.name ? `${folder}/${groups.name}` : groups.tail ? around.endingWith(folder, groups.tail) : null;
+  if (!path) return null;
+  const since = owner?.since ? ` since ${owner.since}` : "";
+  const who = owner ? `${owner.user}${owner.host ? ` on ${owner.host}` : ""} had it open${since}.` : "Somebody had it open.";
+  return { record: nameOnly(record, 0), path, modified: record.modified, notes: [who] };
+}
+
+function linkedFile(record: FileRecord, link: ShellLink, serial: number | null): Told {
+  const elsewhere = link.serial !== null && serial !== null && link.serial !== serial;
+  const plain = link.target.replace(/^([A-Za-z]):\\/, (_, drive: string) => (elsewhere ? `/${drive}_/` : "/")).replaceAll("\\", "/");
+  const volume = [link.label ? `called “${link.label}”` : "", link.serial === null ? "" : `with the serial number ${hex(link.serial)}`];
+  const notes = [
+    `The link in ${folderOf(record.path) || "the root folder"} leads to ${link.target}.`,
+    ...(elsewhere ? [`It was on another volume, ${volume.filter(Boolean).join(" ")}: look for it there.`] : []),
+  ];
+  return {
+    record: { ...nameOnly(record, link.size), created: link.created },
+    path: plain.startsWith("/") ? plain.replace(/\/{2,}/g, "/") : `/${plain}`,
+    modified: link.modified,
+    notes,
+  };
+}
+
+function listedPath(record: FileRecord, path: string): Told {
+  return { record: nameOnly(record, 0), path, modified: null, notes: [`${record.path.slice(1)} names it.`] };
+}
+
+/** A record whose content is not that of the file it tells of. */
+function nameOnly(record: FileRecord, size: number): FileRecord {
+  return {
+    ...record,
+    size,
+    layout: null,
+    evidence: { ...ALL_BYTES_THERE, lost: Math.max(1, size) },
+    streams: [],
+    created: null,
+    notes: [],
+  };
+}
+
+const hex = (serial: number) => serial.toString(16).toUpperCase().padStart(8, "0");
+const folderOf = (path: string) => path.slice(0, Math.max(0, path.lastIndexOf("/")));
+
+/** What lies in a Mac's bin, with the place each thing came from where the folder's metadata file tells. */
+function macBinCopies(records: readonly FileRecord[], read: (record: FileRecord) => Uint8Array | null): Told[] {
+  const places = new Map<string, ReturnType<typeof putBackPlaces>>();
+  for (const record of records) {
+    if (record.name !== ".DS_Store") continue;
+    const bytes = read(record);
+    const folder = folderOf(record.path);
+    if (bytes) places.set(folder, new Map([...(places.get(folder) ?? []), ...putBackPlaces(readFolderMetadata(bytes))]));
+  }
+  return records.flatMap((record): Told[] => {
+    if (record.name === ".DS_Store" || record.name === ".localized") return [];
+    // Below the bin's own folder stands what was thrown away; below that, what was in it.
+    const match = /^(.*?\/(?:\.Trash|\.Trashes\/[^/]+))\/([^/]+)(\/.*)?$/.exec(record.path);
+    const [, bin = "", top = "", inside = ""] = match ?? [];
+    const place = places.get(bin)?.get(top);
+    if (!match || !place) return [{ record, path: record.path, modified: record.modified, notes: [] }];
+    const folder = place.folder === null ? bin : place.folder ? `/${place.folder}` : "";
+    return [{ record, path: `${folder}/${place.name ?? top}${inside}`, modified: record.modified, notes: [] }];
+  });
+}

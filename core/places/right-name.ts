@@ -1,0 +1,103 @@
+import * as compound from "cfb";
+import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { HEAD_BYTES } from "../formats/format";
+import { extensionOf, FORMATS, recognise } from "../formats/registry";
+import { readZipDirectory } from "../formats/zip";
+import type { Naming } from "./rule";
+
+/** The right name of a copy, and what its found name tells besides. */
+export interface RightName {
+  readonly name: string;
+  /** Without extension. */
+  readonly stem: string;
+  /** When the copy was made, by its name: UTC milliseconds as if the computer's local time were UTC. */
+  readonly dated: number | null;
+}
+
+/** Formats whose content is too general for an extension to be taken from it. */
+const TOO_GENERAL = new Set(["text", "zip", "compound", "mp3", "ico", "aiff"]);
+const MAX_LOOKED_INTO = 32 << 20;
+
+/** What a content is: its format, and the extension that fits it best (null: it says too little). */
+export function extensionOfContent(content: ByteSource | null, hint = ""): { format: string; extension: string | null } | null {
+  if (!content || content.size === 0) return null;
+  const found = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), hint);
+  if (!found) return null;
+  const inside =
+    content.size > MAX_LOOKED_INTO ? null : found.id === "compound" ? oldOffice(content) : OFFICE.has(found.id) ? newOffice(content) : null;
+  if (inside) return { format: inside.format, extension: inside.extension };
+  return { format: found.id, extension: TOO_GENERAL.has(found.id) ? null : (found.extensions[0] ?? null) };
+}
+
+const OFFICE = new Set(["docx", "xlsx", "pptx", "zip"]);
+const PARTS = [
+  ["word/", "docx"],
+  ["xl/", "xlsx"],
+  ["ppt/", "pptx"],
+] as const;
+
+/** The first bytes of office archives are all alike: their list of contents tells them apart. */
+function newOffice(content: ByteSource): { format: string; extension: string } | null {
+  const members = readZipDirectory(content);
+  const [, extension] = (Array.isArray(members) && PARTS.find(([folder]) => members.some(({ name }) => name.startsWith(folder)))) || [];
+  return extension ? { format: extension, extension } : null;
+}
+
+/** Streams that stand in each kind of the older office documents. From memory. */
+const STREAMS = [
+  ["WordDocument", "doc"],
+  ["Workbook", "xls"],
+  ["Book", "xls"],
+  ["PowerPoint Document", "ppt"],
+  ["__properties_version1.0", "msg"],
+  ["VisioDocument", "vsd"],
+] as const;
+
+function oldOffice(content: ByteSource): { format: string; extension: string } | null {
+  try {
+    const names = new Set(compound.read(readBytes(content, 0, content.size), { type: "array" }).FileIndex.map((entry) => entry.name));
+    const [, extension] = STREAMS.find(([stream]) => names.has(stream)) ?? [];
+    return extension ? { format: "compound", extension } : null;
+  } catch {
+    return null;
+  }
+}
+
+/** Extensions that say a file is a working copy, and nothing of what it holds. */
+const WORKING = new Set(["tmp", "temp", "$$$", "asd", "bak", "old", "chk"]);
+const known = new Set(FORMATS.flatMap((format) => format.extensions));
+
+/**
+ * The name a copy should have, by its rule and its content. An extension is only ever taken from the content, or kept; a name
+ * that the pattern does not fit stays as it is.
+ */
+export function rightName(found: string, naming: Naming, content: ByteSource | null): RightName {
+  const groups = naming.pattern ? (new RegExp(naming.pattern, "iu").exec(found)?.groups ?? {}) : {};
+  const whole = groups.name ?? groups.whole;
+  const told = (whole ?? groups.stem ?? found) + (groups.ext ?? "");
+  const dated = dateIn(groups.date);
+  const own = extensionOf(told);
+  const stem = own && (known.has(own) || WORKING.has(own)) ? told.slice(0, -own.length - 1) : told;
+  const by = extensionOfContent(content, told);
+  const { extension } = naming;
+  if (extension === "keep") return { name: told, stem, dated };
+  if (typeof extension === "object") {
+    const fits = by?.format === extension.when;
+    return { name: fits ? `${stem}.${extension.name}` : found, stem: fits ? stem : found, dated };
+  }
+  if (by && own) {
+    // One that fits the content as well as any other stays: jpeg for jpg.
+    const format = FORMATS.find((each) => each.id === by.format);
+    if (format?.extensions.includes(own)) return { name: told, stem, dated };
+  }
+  if (!by?.extension) return { name: told, stem, dated };
+  return { name: `${stem}.${by.extension}`, stem, dated };
+}
+
+function dateIn(text: string | undefined): number | null {
+  const match = /^(\d{4})-(\d\d)-(\d\d)_(\d\d)(\d\d)(\d\d)$/.exec(text ?? "");
+  if (!match) return null;
+  const [year, month, day, hour, minute, second] = match.slice(1).map(Number) as [number, number, number, number, number, number];
+  const time = Date.UTC(year, month - 1, day, hour, minute, second);
+  return new Date(time).getUTCMonth() === month - 1 && hour < 24 && minute < 60 && second < 60 ? time : null;
+}

@@ -1,0 +1,178 @@
+import { lstatSync, readdirSync, realpathSync, statSync } from "node:fs";
+import { basename, join, sep } from "node:path";
+import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
+import { layoutOf } from "../core/bytes/layout";
+import { pathComponent } from "../core/bytes/text";
+import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type RecordBatch } from "../core/filesystems/file-record";
+import type { FileTree, OpenedFile } from "../core/places/file-tree";
+import { SourceError } from "./open-source";
+import { ReadOnlyFile } from "./read-only-file";
+
+/** Deeper trees are damage, or lead in a circle. */
+const MAX_DEPTH = 256;
+const NOTHING = new MemorySource(new Uint8Array());
+
+/**
+ * A folder of this computer as a source: a mounted drive, a copied profile, a backup disk. Only looked at and read; links are
+ * shown and never followed, and what cannot be read is noted.
+ */
+export class FolderSource implements FileSystem, FileTree {
+  readonly clusterSize = 1;
+  readonly label: string;
+  readonly notes: readonly string[] = [];
+  readonly allocation = null;
+  readonly allocationStart = 0;
+  readonly serial = null;
+  readonly disk: ByteSource = NOTHING;
+  readonly root: string;
+
+  /** @throws SourceError when there is no such folder, or it cannot be listed */
+  constructor(path: string) {
+    if (!statSync(path, { throwIfNoEntry: false })?.isDirectory())
+      throw new SourceError(`${path} is not there. Check that the drive is connected and mounted.`);
+    this.root = realpathSync(path);
+    try {
+      readdirSync(this.root);
+    } catch (error) {
+      throw new SourceError(`${path} cannot be listed: ${(error as Error).message}. Run as a user who may read it.`);
+    }
+    this.label = basename(this.root) || this.root;
+  }
+
+  /** Folder by folder in the order of their names, so that the same tree always comes in the same order. Work is counted in entries. */
+  *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
+    const waiting: { path: string; depth: number }[] = [{ path: "", depth: 0 }];
+    let done = 0;
+    let records: FileRecord[] = [];
+    // How many there will be is not known before; the folders still waiting are the best guess of what is to come.
+    const batch = (): RecordBatch => ({ records, resume: done, done, total: done + waiting.length * 16 });
+    for (let folder = waiting.pop(); folder; folder = waiting.pop()) {
+      const { entries, problem } = this.#list(folder.path);
+      if (problem && done >= from) records.push(folderRecord(folder.path, null, problem));
+      const below: typeof waiting = [];
+      for (const name of entries) {
+        const path = folder.path ? `${folder.path}/${name}` : name;
+        const record = this.#record(path, name);
+        if (record?.type === "folder" && folder.depth < MAX_DEPTH) below.push({ path, depth: folder.depth + 1 });
+        done += 1;
+        if (done <= from) continue;
+        if (record) records.push(record);
+        if (records.length < step) continue;
+        yield batch();
+        records = [];
+      }
+      waiting.push(...below.reverse());
+    }
+    yield { records, resume: done, done, total: done };
+  }
+
+  open(record: FileRecord): OpenedFile | null {
+    if (!record.file) return null;
+    try {
+      const { disk, close } = openFileIn(this.root, record.file);
+      return { content: disk, close };
+    } catch {
+      return null;
+    }
+  }
+
+  #list(path: string): { entries: string[]; problem: string | null } {
+    try {
+      return { entries: readdirSync(join(this.root, path)).sort(), problem: null };
+    } catch (error) {
+      return {
+        entries: [],
+        problem: `This folder cannot be listed: ${(error as NodeJS.ErrnoException).code ?? (error as Error).message}.`,
+      };
+    }
+  }
+
+  #record(path: string, name: string): FileRecord | null {
+    const stats = lstatSync(join(this.root, path), { throwIfNoEntry: false });
+    if (!stats) return null;
+    if (stats.isDirectory())
+      return folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, null);
+    const plain = stats.isFile();
+    const notes = stats.isSymbolicLink()
+      ? ["A link to another place: shown, never followed."]
+      : plain
+        ? []
+        : ["No ordinary file: it has no content to read."];
+    const size = plain ? stats.size : 0;
+    return {
+      ...shared(path),
+      name: pathComponent(name),
+      rawName: new TextEncoder().encode(name),
+      type: "file",
+      size,
+      created: whole(stats.birthtimeMs),
+      modified: whole(stats.mtimeMs),
+      changed: whole(stats.ctimeMs),
+      layout: plain ? layoutOf(size > 0 ? [{ kind: "disk", at: 0, length: size }] : [], size) : null,
+      file: plain ? path : null,
+      links: stats.nlink,
+      notes,
+    };
+  }
+}
+
+const whole = (time: number) => (time > 0 ? Math.floor(time) : null);
+
+function shared(path: string) {
+  return {
+    reference: `file ${path || "."}`,
+    state: "live" as const,
+    path: `/${path}`,
+    evidence: ALL_BYTES_THERE,
+    system: false,
+    encrypted: false,
+    streams: [],
+    links: 1,
+  };
+}
+
+function folderRecord(
+  path: string,
+  times: { created: number; modified: number; changed: number } | null,
+  problem: string | null,
+): FileRecord {
+  const name = path.slice(path.lastIndexOf("/") + 1);
+  return {
+    ...shared(path),
+    name: pathComponent(name),
+    rawName: new TextEncoder().encode(name),
+    type: "folder",
+    size: 0,
+    created: times ? whole(times.created) : null,
+    modified: times ? whole(times.modified) : null,
+    changed: times ? whole(times.changed) : null,
+    layout: null,
+    notes: problem ? [problem] : [],
+  };
+}
+
+/**
+ * Opens one file below a folder for reading only.
+ * @throws SourceError when it is not there any more, or leads out of the folder
+ */
+export function openFileIn(root: string, file: string): { disk: ReadOnlyFile; close(): void } {
+  const base = realpathSync(root);
+  const path = join(base, file);
+  // A file or folder that became a link since it was read must not lead elsewhere; pipes and devices are not waited for.
+  if (!path.startsWith(base + sep) || realpathOf(path) !== path || !lstatSync(path).isFile())
+    throw new SourceError(`${path} is not there any more as an ordinary file.`);
+  try {
+    const disk = new ReadOnlyFile(path);
+    return { disk, close: () => disk.close() };
+  } catch (error) {
+    throw new SourceError(`${path} cannot be read: ${(error as Error).message}.`);
+  }
+}
+
+function realpathOf(path: string): string | null {
+  try {
+    return realpathSync(path);
+  } catch {
+    return null;
+  }
+}
