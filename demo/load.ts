@@ -1,7 +1,19 @@
-import { closeSync, createReadStream, existsSync, ftruncateSync, mkdirSync, openSync, renameSync, writeSync } from "node:fs";
-import { join } from "node:path";
-import { createGunzip } from "node:zlib";
-import { saveAccount } from "../server/accounts/commands";
+import {
+  closeSync,
+  createReadStream,
+  existsSync,
+  ftruncateSync,
+  mkdirSync,
+  openSync,
+  readFileSync,
+  renameSync,
+  utimesSync,
+  writeFileSync,
+  writeSync,
+} from "node:fs";
+import { dirname, join } from "node:path";
+import { createGunzip, gunzipSync } from "node:zlib";
+import { saveAccounts } from "../server/accounts/commands";
 import { open } from "../server/database/connection";
 import { createJob } from "../server/jobs/commands";
 import type { Settings } from "../server/settings";
@@ -15,7 +27,8 @@ export async function loadDemo(settings: Settings, fresh: boolean): Promise<void
   const [folder] = settings.COMPASS_SOURCES;
   if (!folder) throw new Error("COMPASS_SOURCES names no folder for the demo's images.");
   mkdirSync(folder, { recursive: true });
-  for (const { images } of SCENARIO) {
+  for (const { images, folders = [] } of SCENARIO) {
+    for (const each of folders) if (fresh || !existsSync(join(folder, each))) layOut(each, join(folder, each));
     for (const image of images) {
       const target = join(folder, image);
       if (fresh || !existsSync(target)) await unpackSparse(join(import.meta.dirname, "images", `${image}.gz`), target);
@@ -27,12 +40,29 @@ export async function loadDemo(settings: Settings, fresh: boolean): Promise<void
     if (rows[0]?.count) return;
     for (const job of SCENARIO) {
       const id = await createJob(db, { title: job.title, client: job.client });
-      await saveAccount(db, id, job.account);
-      for (const image of job.images) await addSource(db, id, join(folder, image));
+      await saveAccounts(db, id, job.accounts);
+      for (const source of [...job.images, ...(job.folders ?? [])]) await addSource(db, id, join(folder, source));
     }
   } finally {
     await pool.end();
   }
+}
+
+/** Lays a packed folder out, with the dates its files had. */
+function layOut(name: string, to: string): void {
+  const packed = gunzipSync(readFileSync(join(import.meta.dirname, "images", `${name}.json.gz`)));
+  for (const [path, { content, modified }] of Object.entries(JSON.parse(packed.toString()) as Record<string, PackedFile>)) {
+    const target = join(to, path);
+    mkdirSync(dirname(target), { recursive: true });
+    writeFileSync(target, Buffer.from(content, "base64"));
+    utimesSync(target, new Date(modified), new Date(modified));
+  }
+}
+
+interface PackedFile {
+  /** Base64. */
+  content: string;
+  modified: string;
 }
 
 /** Unpacks a gzip file, leaving holes where it holds only zeros. */

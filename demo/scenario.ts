@@ -1,41 +1,67 @@
-import { type Account, EMPTY_ACCOUNT } from "../server/accounts/contract";
+import { EMPTY_ACCOUNT } from "../core/plan/account";
+import type { Account } from "../server/accounts/contract";
 
 interface DemoJob {
   title: string;
   client: string;
-  account: Account;
+  accounts: Account[];
   /** Images in `demo/images`, without ".gz". */
   images: string[];
+  /** Folders in `demo/images`, without ".json.gz". */
+  folders?: string[];
 }
+
+const account = (told: Partial<Account>): Account => ({ ...(EMPTY_ACCOUNT as Account), ...told });
+const on = (text: string) => ({ text, from: null, to: null });
 
 /** The invented Larkfield Observatory Society, an amateur astronomy club, and what its members have lost. */
 export const SCENARIO: readonly DemoJob[] = [
   {
     title: "Funding application and log",
     client: "Larkfield Observatory Society",
-    account: {
-      ...EMPTY_ACCOUNT,
-      kind: "documents",
-      nameHint: "funding application",
-      folder: "Documents",
-      system: "windows",
-      userName: "mo",
-      cause: "deleted-past-bin",
-      lostAt: new Date("2026-03-12T15:00:00Z"),
-    },
+    accounts: [
+      account({
+        kinds: ["documents"],
+        nameHint: "funding application",
+        folder: "Documents",
+        system: "windows",
+        userName: "mo",
+        cause: "deleted-past-bin",
+        lost: on("2026-03-12"),
+      }),
+    ],
     images: ["secretary-laptop.img"],
   },
   {
     title: "Anniversary night and newsletter",
     client: "Larkfield Observatory Society",
-    account: {
-      ...EMPTY_ACCOUNT,
-      kind: "pictures",
-      folder: "DCIM",
-      system: "card",
-      cause: "formatted",
-      lostAt: new Date("2026-03-08T09:00:00Z"),
-    },
+    accounts: [account({ kinds: ["pictures"], folder: "DCIM", system: "card", cause: "formatted", lost: on("2026-03-08") })],
     images: ["camera-card.img", "newsletter-stick.img"],
+  },
+  {
+    title: "Application closed without saving",
+    client: "Larkfield Observatory Society",
+    accounts: [
+      account({
+        kinds: ["documents"],
+        nameHint: "funding application",
+        folder: "Documents",
+        system: "windows",
+        userName: "mo",
+        cause: "closed-unsaved",
+        lost: on("12 March 2026"),
+        usedSince: "little",
+      }),
+      account({
+        kinds: ["sheets"],
+        nameHint: "observing workbook",
+        system: "windows",
+        userName: "mo",
+        cause: "overwritten",
+        lost: on("11 March 2026"),
+      }),
+    ],
+    images: [],
+    folders: ["secretary-drive"],
   },
 ];

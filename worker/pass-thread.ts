@@ -4,14 +4,18 @@ import { zoneReader } from "../core/bytes/times";
 import type { Copy } from "../core/copies/copy";
 import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
 import { kindOf } from "../core/formats/registry";
-import { openVolume, type VolumeReport } from "../core/volumes/inspect";
-import { openDisk } from "../io/open-source";
+import { placesPass } from "../core/places/places-pass";
+import type { PlaceRule } from "../core/places/rule";
+import type { VolumeReport } from "../core/volumes/inspect";
+import { openSearchable } from "../io/open-searchable";
 import type { PassOptions, PassPlace } from "../server/passes/contract";
 import { copyRows, firstByte } from "./rows";
 
 /** What the thread is started with. `gate` holds a number: how many batches the main thread has taken. */
 export interface PassThreadData {
   readonly sourcePath: string;
+  readonly beside: readonly string[];
+  readonly rules: readonly PlaceRule[];
   readonly volume: Pick<VolumeReport, "offset" | "length"> & { id: number; filesystem: string };
   readonly place: PassPlace;
   readonly options: PassOptions;
@@ -41,16 +45,16 @@ const MOST_UNREADABLE = 1000;
 const MAX_MS = 700;
 
 function run(data: PassThreadData): void {
-  const source = openDisk(data.sourcePath);
+  const source = openSearchable(data.sourcePath, data.volume, data.beside);
   const gate = new Int32Array(data.gate);
-  const volume = openVolume(source.disk, { ...data.volume, filesystem: data.volume.filesystem as VolumeReport["filesystem"] });
+  const { volume, tree } = source;
   let sent = 0;
   let copies: Copy[] = [];
   let started = Date.now();
   let last = { resume: data.resume, done: 0, total: 0 };
   const send = (end: boolean) => {
-    const lost = copies.filter((copy) => copy.state === "deleted" && copy.type === "file").length;
-    const live = copies.filter((copy) => copy.state === "live" && copy.type === "file" && !copy.system).length;
+    const lost = copies.filter((copy) => isFind(copy)).length;
+    const live = copies.filter((copy) => copy.type === "file" && !copy.system && !isFind(copy)).length;
     const batch: PassThreadBatch = {
       rows: copyRows(copies, data.volume.id),
       ...last,
@@ -74,7 +78,9 @@ function run(data: PassThreadData): void {
   const batches =
     data.place === "file-record"
       ? fileRecordsPass(volume, source.disk, data.resume, step)
-      : leftoversPass(volume, source.disk, data.resume, step, part);
+      : data.place === "known-places"
+        ? placesPass(tree, data.rules, data.resume, step)
+        : leftoversPass(volume, source.disk, data.resume, step, part);
   for (const batch of batches) {
     for (const copy of batch.copies)
       if (wanted(copy)) copies.push(inZone ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
@@ -84,6 +90,9 @@ function run(data: PassThreadData): void {
   send(true);
   source.close();
 }
+
+/** Whether a copy counts as found: a deleted file, or whatever a known place holds. */
+const isFind = (copy: Copy) => copy.type === "file" && (copy.state === "deleted" || copy.found != null);
 
 /** The part of the volume a pass keeps to, in bytes from its beginning. */
 function partOf({ volume, options: { from = 0, to = 100 } }: PassThreadData): Range {

@@ -1,15 +1,15 @@
 import { parentPort, workerData } from "node:worker_threads";
-import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { readVolume } from "../core/volumes/reading";
-import { openDisk } from "../io/open-source";
+import { openSearchable, type VolumePlace } from "../io/open-searchable";
 
 /** What the thread is started with; it answers with the volume's reading. */
 export interface ReadingThreadData {
   readonly sourcePath: string;
-  readonly volume: Pick<VolumeReport, "offset" | "length"> & { filesystem: string };
+  readonly beside: readonly string[];
+  readonly volume: VolumePlace;
 }
 
-const { sourcePath, volume } = workerData as ReadingThreadData;
-const { disk, close } = openDisk(sourcePath);
-parentPort?.postMessage(readVolume(openVolume(disk, { ...volume, filesystem: volume.filesystem as VolumeReport["filesystem"] }), disk));
-close();
+const { sourcePath, volume, beside } = workerData as ReadingThreadData;
+const opened = openSearchable(sourcePath, volume, beside);
+parentPort?.postMessage(readVolume(opened.volume, opened.disk));
+opened.close();

@@ -16,6 +16,7 @@ function rowOf(copy: Copy, volumeId: number): string[] {
   const layout = copy.layout ? encodeLayout(copy.layout) : null;
   const first = firstByte(copy.layout);
   return [
+    copy.place,
     copy.type === "file" && !copy.system ? field(itemKey(copy, volumeId)) : NULL,
     field(folder),
     field(kindOf(copy.name)),
@@ -38,6 +39,9 @@ function rowOf(copy: Copy, volumeId: number): string[] {
     String(copy.links),
     String(copy.encrypted),
     field(JSON.stringify(copy.notes)),
+    copy.file ? field(copy.file) : NULL,
+    copy.found ? field(copy.found.rule) : NULL,
+    copy.found ? field(copy.found.path) : NULL,
   ];
 }
 

@@ -16,6 +16,8 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const gate = new SharedArrayBuffer(4);
   const data: PassThreadData = {
     sourcePath: pass.sourcePath,
+    beside: pass.beside,
+    rules: pass.rules,
     volume: pass.volume,
     place: pass.place,
     options: pass.options,

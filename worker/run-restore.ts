@@ -40,6 +40,8 @@ async function writeFile(db: Database, restore: ClaimedRestore, work: RestoreWor
   const staged = await ask(thread, {
     ask: "stage",
     sourcePath: work.sourcePath,
+    beside: work.beside,
+    file: work.file,
     layout: work.layout,
     root: restore.root,
     components: work.components,

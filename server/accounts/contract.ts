@@ -1,30 +1,10 @@
 import { z } from "zod";
+import { CAUSES, DRIVES, EMPTY_ACCOUNT, LOST_KINDS, paragraph, SYSTEMS, USED_SINCE } from "../../core/plan/account";
 
-export const CAUSES = {
-  "closed-unsaved": "closed it without saving",
-  crashed: "had a crash or power cut",
-  binned: "moved it to the bin",
-  "bin-emptied": "emptied the bin",
-  "deleted-past-bin": "deleted it past the bin",
-  overwritten: "saved a wrong version over it",
-  formatted: "formatted or reinstalled",
-  upgraded: "upgraded the system",
-  unknown: "do not know what happened",
-} as const;
+export { CAUSES, DRIVES, EMPTY_ACCOUNT, LOST_KINDS, paragraph, SYSTEMS, USED_SINCE };
 
-export const SYSTEMS = { windows: "Windows", mac: "Mac", card: "card or stick" } as const;
-
-export const LOST_KINDS = {
-  documents: "a document",
-  sheets: "a sheet",
-  drawings: "a drawing",
-  pictures: "pictures",
-  video: "video",
-  audio: "sound recordings",
-  mail: "mail",
-  archives: "an archive",
-  "application-data": "application data",
-} as const;
+/** Losses told in one job at most. */
+export const MOST_ACCOUNTS = 12;
 
 const blank = (longest: number) =>
   z
@@ -34,49 +14,37 @@ const blank = (longest: number) =>
     .transform((text) => text || null)
     .nullable()
     .default(null);
-const oneOf = <K extends string>(table: Record<K, string>) =>
-  z
-    .enum(Object.keys(table) as [K, ...K[]])
-    .nullable()
-    .default(null);
+const keysOf = <K extends string>(table: Record<K, string>) => Object.keys(table) as [K, ...K[]];
+const oneOf = <K extends string>(table: Record<K, string>) => z.enum(keysOf(table)).nullable().default(null);
+const moment = z
+  .object({ text: z.string().trim().min(1).max(100), from: z.number().nullable().default(null), to: z.number().nullable().default(null) })
+  .nullable()
+  .default(null);
 
 export const account = z.object({
-  kind: oneOf(LOST_KINDS),
+  kinds: z
+    .array(z.enum(keysOf(LOST_KINDS)))
+    .max(9)
+    .default([]),
   nameHint: blank(200),
-  folder: blank(500),
-  system: oneOf(SYSTEMS),
-  userName: blank(100),
-  cause: oneOf(CAUSES),
-  lostAt: z.coerce.date().nullable().default(null),
+  extension: blank(20),
   contained: blank(500),
+  count: z.number().int().min(1).max(100_000_000).nullable().default(null),
+  system: oneOf(SYSTEMS),
+  drive: oneOf(DRIVES),
+  folder: blank(500),
+  userName: blank(100),
+  lastSeen: moment,
+  lastSaved: moment,
+  lost: moment,
+  cause: oneOf(CAUSES),
+  tried: blank(1000),
+  usedSince: oneOf(USED_SINCE),
 });
 export type Account = z.infer<typeof account>;
 
-export const EMPTY_ACCOUNT: Account = {
-  kind: null,
-  nameHint: null,
-  folder: null,
-  system: null,
-  userName: null,
-  cause: null,
-  lostAt: null,
-  contained: null,
-};
+/** All that is told in a job, a sentence a loss. */
+export const accountList = z.array(account).min(1).max(MOST_ACCOUNTS);
 
-/** The account as one plain paragraph; what is not known is left out. */
-export function paragraph(of: Account, timeZone: string): string {
-  const when = of.lostAt
-    ? ` around ${of.lostAt.toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric", timeZone })}`
-    : "";
-  const parts = [
-    `The client lost ${of.kind ? LOST_KINDS[of.kind] : "something"}`,
-    of.nameHint ? ` called something like “${of.nameHint}”` : "",
-    of.folder ? `, last seen in ${of.folder}` : "",
-    of.system ? ` on a ${SYSTEMS[of.system]}${of.system === "card" ? "" : " computer"}` : "",
-    of.userName ? ` used by ${of.userName}` : "",
-    ".",
-    of.cause ? ` They ${CAUSES[of.cause]}${when}.` : when ? ` It was lost${when}.` : "",
-    of.contained ? ` It contained the words “${of.contained}”.` : "",
-  ];
-  return parts.join("");
-}
+/** What the accounts said before, the latest first. */
+export const accountHistory = z.array(z.object({ at: z.coerce.date(), told: z.array(z.string()) }));

@@ -16,6 +16,8 @@ import {
   uniqueIndex,
 } from "drizzle-orm/pg-core";
 import type { Finding } from "../../core/filesystems/file-record";
+import type { PlaceRule } from "../../core/places/rule";
+import type { Account } from "../../core/plan/account";
 import type { Profile } from "../../core/volumes/profiles";
 import type { PassOptions } from "../passes/contract";
 
@@ -32,22 +34,52 @@ export const jobs = pgTable("jobs", {
   createdAt: time("created_at").notNull().defaultNow(),
   lastActivity: time("last_activity").notNull().defaultNow(),
   archivedAt: time("archived_at"),
+  /** The item that was looked for, once it is found. */
+  foundItemId: bytes("found_item_id"),
 });
 
-/** What the client says was lost. Every blank may stay empty. */
-export const accounts = pgTable("accounts", {
-  jobId: integer("job_id")
-    .primaryKey()
-    .references(() => jobs.id, { onDelete: "cascade" }),
-  kind: text("kind"),
-  nameHint: text("name_hint"),
-  folder: text("folder"),
-  system: text("system"),
-  userName: text("user_name"),
-  cause: text("cause"),
-  lostAt: time("lost_at"),
-  contained: text("contained"),
-  updatedAt: time("updated_at").notNull().defaultNow(),
+/** What the client says was lost; a job may have several. */
+export const accounts = pgTable(
+  "accounts",
+  {
+    id: serial("id").primaryKey(),
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    /** Their order in the job. */
+    position: integer("position").notNull().default(0),
+    told: jsonb("told").$type<Account>().notNull(),
+    updatedAt: time("updated_at").notNull().defaultNow(),
+  },
+  (table) => [index("accounts_job").on(table.jobId, table.position)],
+);
+
+/** What the technician changed in a job's plan, by the step's key. */
+export const planMarks = pgTable(
+  "plan_marks",
+  {
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    stepKey: text("step_key").notNull(),
+    /** Where it stands among the others; null: where the plan puts it. */
+    position: doublePrecision("position"),
+    /** Why it is left out; null: it is not. */
+    skipped: text("skipped"),
+    /** Done by hand, with what came of it. */
+    doneByHand: text("done_by_hand"),
+    /** A kind of step the technician added. */
+    added: boolean("added").notNull().default(false),
+  },
+  (table) => [primaryKey({ columns: [table.jobId, table.stepKey] })],
+);
+
+/** Rules of known places that were added on this bench, and marks on the shipped ones that are switched off. */
+export const placeRules = pgTable("place_rules", {
+  id: text("id").primaryKey(),
+  off: boolean("off").notNull().default(false),
+  /** null: a shipped rule. */
+  rule: jsonb("rule").$type<PlaceRule>(),
 });
 
 /** Something that is read and never written. */
@@ -64,6 +96,8 @@ export const sources = pgTable(
     container: text("container").notNull(),
     tableKind: text("table_kind").notNull(),
     notes: jsonb("notes").$type<string[]>().notNull(),
+    /** Further files that hold parts or parents of it, chosen by hand. */
+    beside: jsonb("beside").$type<string[]>().notNull().default([]),
     addedAt: time("added_at").notNull().defaultNow(),
   },
   (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)],
@@ -231,6 +265,11 @@ export const copies = pgTable(
     links: integer("links").notNull().default(1),
     encrypted: boolean("encrypted").notNull().default(false),
     notes: jsonb("notes").$type<string[]>().notNull(),
+    /** In a folder of this computer: the file below it that holds the content. */
+    file: text("file"),
+    /** In a known place: by which rule, and where it was really found. */
+    rule: text("rule"),
+    foundPath: text("found_path"),
   },
   (table) => [
     index("copies_item").on(table.itemId),

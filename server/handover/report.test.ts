@@ -1,12 +1,12 @@
 import { describe, expect, it } from "vitest";
-import { EMPTY_ACCOUNT, paragraph } from "../accounts/contract";
+import { type Account, EMPTY_ACCOUNT, paragraph } from "../accounts/contract";
 import { type Report, reportAsCsv, reportAsHtml, reportAsJson } from "./report";
 
 const EVIL = `<img src=x onerror="alert(1)">, "quoted"`;
 const at = new Date("2026-03-12T10:00:00Z");
 
 function report(path: string): Report {
-  const account = { ...EMPTY_ACCOUNT, nameHint: EVIL };
+  const account = { ...(EMPTY_ACCOUNT as Account), nameHint: EVIL };
   return {
     job: {
       id: 7,
@@ -22,8 +22,9 @@ function report(path: string): Report {
       running: 0,
       problems: 0,
     },
-    account,
-    told: paragraph(account, "Europe/London"),
+    accounts: [account],
+    plan: { steps: [], against: [], warnings: [], found: null },
+    told: [paragraph(account, "Europe/London")],
     sources: [
       {
         id: 1,

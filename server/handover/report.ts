@@ -1,9 +1,10 @@
 import { paragraph } from "../accounts/contract";
-import { findAccount } from "../accounts/queries";
+import { findAccounts } from "../accounts/queries";
 import type { Connection } from "../database/connection";
 import { findJob } from "../jobs/queries";
 import { listLog } from "../log/queries";
 import { listPasses } from "../passes/queries";
+import { findPlan } from "../plan/queries";
 import { Problem } from "../problem";
 import { listRestores } from "../restores/queries";
 import { listSources } from "../sources/queries";
@@ -12,14 +13,15 @@ import { listSources } from "../sources/queries";
 export async function gatherReport(db: Connection, jobId: number) {
   const job = await findJob(db, jobId);
   if (!job) throw new Problem("There is no such job.", 404);
-  const [account, sources, passes, restores, log] = await Promise.all([
-    findAccount(db, jobId),
+  const [accounts, plan, sources, passes, restores, log] = await Promise.all([
+    findAccounts(db, jobId),
+    findPlan(db, jobId),
     listSources(db, jobId),
     listPasses(db, jobId),
     listRestores(db, jobId),
     listLog(db, jobId),
   ]);
-  return { job, account, told: paragraph(account, job.timeZone), sources, passes, restores, log };
+  return { job, accounts, told: accounts.map((each) => paragraph(each, job.timeZone)), plan, sources, passes, restores, log };
 }
 export type Report = Awaited<ReturnType<typeof gatherReport>>;
 
@@ -52,9 +54,9 @@ export function reportAsCsv({ restores }: Report): string {
 }
 
 /** All of it for another program. What only the drawing of the chart needs is left out. */
-export function reportAsJson({ job, account, told, sources, passes, restores, log }: Report): string {
+export function reportAsJson({ job, accounts, told, plan, sources, passes, restores, log }: Report): string {
   const plain = sources.map(({ volumes, ...source }) => ({ ...source, volumes: volumes.map(({ usage: _, ...volume }) => volume) }));
-  return `${JSON.stringify({ job, account, told, sources: plain, passes, restores, log }, null, 2)}\n`;
+  return `${JSON.stringify({ job, accounts, told, plan, sources: plain, passes, restores, log }, null, 2)}\n`;
 }
 
 const safe = (text: string) => text.replace(/[&<>"']/g, (mark) => `&#${mark.charCodeAt(0)};`);
@@ -62,7 +64,7 @@ const list = (lines: readonly string[]) => `<ul>${lines.map((line) => `<li>${lin
 
 /** A page that stands alone: no scripts, nothing fetched. */
 export function reportAsHtml(report: Report): string {
-  const { job, told, sources, passes, restores, log } = report;
+  const { job, told, plan, sources, passes, restores, log } = report;
   const moment = (date: Date) => date.toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short", timeZone: job.timeZone });
   const searched = sources.map((source) => {
     const own = passes.filter((pass) => pass.sourceId === source.id);
@@ -71,6 +73,10 @@ export function reportAsHtml(report: Report): string {
     );
     return `${safe(source.name)}, ${source.size} bytes${said.length > 0 ? list(said) : ": not searched"}`;
   });
+  const found = plan.found ? `<p>Found: ${safe(`${plan.found.folder.slice(1)}/${plan.found.name}`)}.</p>` : "";
+  const steps = list(
+    plan.steps.map((step) => `${safe(`${step.title}, ${step.where}`)}: ${safe(step.state)}${step.note ? ` (${safe(step.note)})` : ""}`),
+  );
   const files = restores.map((restore) => {
     const rows = restore.results
       .map(
@@ -85,7 +91,7 @@ export function reportAsHtml(report: Report): string {
 <html lang="en"><head><meta charset="utf-8"><title>${safe(job.title)}</title>
 <style>body{font:15px/1.5 sans-serif;max-width:60em;margin:3em auto;padding:0 1em;color:#16303d}table{border-collapse:collapse;width:100%}td,th{text-align:left;border-bottom:1px solid #dad6c9;padding:4px 8px;vertical-align:top}code{font-size:12px;overflow-wrap:anywhere}</style></head>
 <body><h1>${safe(job.title)}</h1><p>${job.client ? `For ${safe(job.client)}. ` : ""}All times are ${safe(job.timeZone)}.</p>
-<h2>What was lost</h2><p>${safe(told)}</p><h2>What was searched</h2>${list(searched)}
+<h2>What was lost</h2>${told.map((each) => `<p>${safe(each)}</p>`).join("")}${found}<h2>How it was looked for</h2>${steps}<h2>What was searched</h2>${list(searched)}
 <h2>What was restored</h2>${files.join("") || "<p>Nothing has been restored.</p>"}<h2>What was done</h2>${list(done)}</body></html>
 `;
 }

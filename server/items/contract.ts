@@ -125,11 +125,18 @@ export const copy = z.object({
   notes: z.array(z.string()),
   /** Live files that stand where bytes of it were. */
   takenBy: z.array(z.string()),
+  /** In a known place: by which rule, and under which path it was really found. */
+  found: z.object({ rule: z.string(), path: z.string() }).nullable(),
   best: z.boolean(),
   sourceId: z.number(),
 });
 export type Copy = z.infer<typeof copy>;
-export const itemDetail = item
-  .omit({ marks: true })
-  .extend({ overruled: z.boolean(), volumeLabel: z.string(), sourceName: z.string(), reason: z.string(), list: z.array(copy) });
+export const itemDetail = item.omit({ marks: true }).extend({
+  overruled: z.boolean(),
+  sought: z.boolean(),
+  volumeLabel: z.string(),
+  sourceName: z.string(),
+  reason: z.string(),
+  list: z.array(copy),
+});
 export type ItemDetail = z.infer<typeof itemDetail>;

@@ -1,6 +1,7 @@
 import { sql } from "drizzle-orm";
 import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
+import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection } from "../database/connection";
 import { findOwner } from "../sources/queries";
 import type { Copy, ItemDetail } from "./contract";
@@ -27,14 +28,16 @@ interface CopyRow extends Record<string, unknown> {
   streams: { name: string; size: number }[] | null;
   links: number;
   encrypted: boolean;
+  rule: string | null;
+  found_path: string | null;
 }
 
 /** One item with all its copies, the best first. */
 export async function findItem(db: Connection, itemId: number): Promise<ItemDetail | null> {
   const { rows } = await db.execute<
-    ItemRow & { job_id: number; overruled: boolean; volume_label: string | null; number: number; source_name: string }
+    ItemRow & { job_id: number; overruled: boolean; sought: boolean; volume_label: string | null; number: number; source_name: string }
   >(sql`
-    select ${ITEM_COLUMNS}, i.job_id, i.overruled, v.label as volume_label, v.number, s.name as source_name
+    select ${ITEM_COLUMNS}, i.job_id, i.overruled, (i.id = (select found_item_id from jobs where id = i.job_id)) is true as sought, v.label as volume_label, v.number, s.name as source_name
     from ${ITEM_TABLES} join volumes v on v.id = i.volume_id join sources s on s.id = v.source_id where i.id = ${itemId}`);
   const [row] = rows;
   if (!row) return null;
@@ -55,6 +58,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     volumeLabel: row.volume_label ?? `volume ${row.number}`,
     sourceName: row.source_name,
     overruled: row.overruled,
+    sought: row.sought,
     reason: row.overruled ? "Chosen by hand." : reasonFor(copies),
     list: copies,
   };
@@ -82,6 +86,10 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
     links: row.links,
     encrypted: row.encrypted,
     notes: row.notes,
+    found:
+      row.rule && row.found_path
+        ? { rule: SHIPPED_RULES.find((rule) => rule.id === row.rule)?.title ?? row.rule, path: row.found_path }
+        : null,
     sourceId: row.source_id,
   };
 }
@@ -141,6 +149,10 @@ export interface StoredCopy {
   readonly size: number;
   readonly layout: Layout | null;
   readonly sourcePath: string;
+  /** Further files that hold parts or parents of the source. */
+  readonly beside: readonly string[];
+  /** In a folder of this computer: the file below it. */
+  readonly file: string | null;
   readonly jobId: number;
   readonly condition: string;
 }
@@ -153,10 +165,12 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     size: string;
     layout: Buffer | null;
     path: string;
+    beside: string[];
+    file: string | null;
     job_id: number;
     condition: string;
   }>(sql`
-    select c.id, c.name, c.size, c.layout, s.path, c.job_id, c.condition from copies c
+    select c.id, c.name, c.size, c.layout, c.file, s.path, s.beside, c.job_id, c.condition from copies c
     join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
   const [row] = rows;
   if (!row) return null;
@@ -166,6 +180,8 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     size: Number(row.size),
     layout: row.layout ? decodeLayout(row.layout) : null,
     sourcePath: row.path,
+    beside: row.beside,
+    file: row.file,
     jobId: row.job_id,
     condition: row.condition,
   };

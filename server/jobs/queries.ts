@@ -1,5 +1,6 @@
 import { and, desc, eq, sql } from "drizzle-orm";
-import { account as accountContract, paragraph } from "../accounts/contract";
+import { isEmpty, paragraph } from "../../core/plan/account";
+import { account as accountContract } from "../accounts/contract";
 import type { Connection } from "../database/connection";
 import { accounts, jobs } from "../database/schema";
 import type { JobSummary } from "./contract";
@@ -19,14 +20,13 @@ function selectJobs(db: Connection) {
       problems: count("passes", "and state = 'failed'"),
     })
     .from(jobs)
-    .leftJoin(accounts, eq(accounts.jobId, jobs.id));
+    .leftJoin(accounts, and(eq(accounts.jobId, jobs.id), eq(accounts.position, 0)));
 }
 
 type Row = Awaited<ReturnType<typeof selectJobs>>[number];
 
 function summary({ job, account, ...counts }: Row): JobSummary {
-  const told = account && accountContract.parse(account);
-  const empty = !told || Object.values(told).every((value) => value === null);
+  const told = account && accountContract.parse(account.told);
   return {
     id: job.id,
     title: job.title,
@@ -34,7 +34,7 @@ function summary({ job, account, ...counts }: Row): JobSummary {
     timeZone: job.timeZone,
     lastActivity: job.lastActivity,
     archived: job.archivedAt !== null,
-    lost: empty ? null : paragraph(told, job.timeZone),
+    lost: !told || isEmpty(told) ? null : paragraph(told, job.timeZone),
     ...counts,
   };
 }

@@ -6,7 +6,11 @@ import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { PassOptions, PassPlace } from "./contract";
 
-const WORDS: Record<PassPlace, string> = { "file-record": "file records", "leftover-record": "leftover records" };
+const WORDS: Record<PassPlace, string> = {
+  "known-places": "known places",
+  "file-record": "file records",
+  "leftover-record": "leftover records",
+};
 
 /** Starts reading a volume for one kind of place. @returns the pass's id */
 export async function startPass(

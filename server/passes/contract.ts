@@ -1,8 +1,9 @@
 import { z } from "zod";
+import { PLACES } from "../../core/copies/vocabulary";
 import { KINDS } from "../../core/formats/format";
 
 /** The kinds of place a pass can read a volume for. */
-export const PASS_PLACES = ["file-record", "leftover-record"] as const;
+export const PASS_PLACES = ["known-places", "file-record", "leftover-record"] as const;
 export type PassPlace = (typeof PASS_PLACES)[number];
 
 /** What narrows a pass. */
@@ -15,6 +16,8 @@ export const passOptions = z
     to: z.number().min(0).max(100).optional(),
     /** Only these kinds of file. */
     kinds: z.array(z.enum(KINDS)).max(KINDS.length).optional(),
+    /** Of known places: only these. */
+    places: z.array(z.enum(PLACES)).max(PLACES.length).optional(),
   })
   .refine(({ from = 0, to = 100 }) => from < to, { message: "The part must end after it begins." });
 export type PassOptions = z.infer<typeof passOptions>;

@@ -4,10 +4,12 @@ import { eq, sql } from "drizzle-orm";
 import { drizzle } from "drizzle-orm/node-postgres";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
+import type { PlaceRule } from "../../core/places/rule";
 import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
 import { jobs, passes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
+import { activeRules } from "../places/queries";
 import { announce, enqueue } from "../workers/queue";
 import type { PassOptions, PassPlace } from "./contract";
 
@@ -22,6 +24,10 @@ export interface ClaimedPass {
   /** The job's zone. */
   readonly timeZone: string;
   readonly sourcePath: string;
+  /** Further files that hold parts or parents of the source. */
+  readonly beside: readonly string[];
+  /** The rules of known places that are switched on; none for other passes. */
+  readonly rules: readonly PlaceRule[];
   readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
 }
 
@@ -38,16 +44,17 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       return null;
     }
     const [found] = await tx
-      .select({ volume: volumes, path: sources.path, timeZone: jobs.timeZone })
+      .select({ volume: volumes, path: sources.path, beside: sources.beside, timeZone: jobs.timeZone })
       .from(volumes)
       .innerJoin(sources, eq(sources.id, volumes.sourceId))
       .innerJoin(jobs, eq(jobs.id, sources.jobId))
       .where(eq(volumes.id, row.volumeId));
     if (!found) return null;
     await announce(tx, row.jobId);
-    const { volume, timeZone } = found;
+    const { volume, timeZone, beside } = found;
     const { id, jobId, epoch, resume, options } = row;
-    return { id, jobId, epoch, resume, place: row.place as PassPlace, options, timeZone, sourcePath: found.path, volume };
+    const rules = row.place === "known-places" ? await activeRules(tx, options.places) : [];
+    return { id, jobId, epoch, resume, place: row.place as PassPlace, options, timeZone, sourcePath: found.path, beside, rules, volume };
   });
 }
 
@@ -75,6 +82,7 @@ export interface Batch {
 export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
 
 export const INCOMING_COLUMNS = [
+  "place",
   "item_key",
   "folder_path",
   "kind",
@@ -97,6 +105,9 @@ export const INCOMING_COLUMNS = [
   "links",
   "encrypted",
   "notes",
+  "file",
+  "rule",
+  "found_path",
 ] as const;
 
 /**
@@ -156,7 +167,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
 
 /** A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. */
 const NOT_STORED = `not exists (
-  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = $4 and c.reference = i.reference and c.name = i.name)`;
+  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place and c.reference = i.reference and c.name = i.name)`;
 
 async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8Array): Promise<void> {
   if (rows.length === 0) return;
@@ -167,9 +178,10 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   ]);
   const earlier = others.rows.length > 0;
   await client.query(`create temp table incoming (
-    id bigint not null default nextval('copies_id_seq'), item_key text, folder_path text, kind text, state text, type text,
+    id bigint not null default nextval('copies_id_seq'), place text, item_key text, folder_path text, kind text, state text, type text,
     reference text, name text, name_raw bytea, size bigint, created timestamptz, modified timestamptz, changed timestamptz, deleted_at timestamptz,
-    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, streams jsonb, links int, encrypted boolean, notes jsonb) on commit drop`);
+    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, streams jsonb, links int, encrypted boolean, notes jsonb,
+    file text, rule text, found_path text) on commit drop`);
   const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
   const { jobId, id: passId } = pass;
@@ -181,31 +193,39 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   );
   await client.query(
     `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival)
-     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[$3::text], i.id, size, modified, condition, survival
+     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, modified, condition, survival
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
      on conflict (job_id, key) do nothing`,
-    [jobId, volumeId, pass.place],
+    [jobId, volumeId],
   );
   await client.query(
     `insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-       created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes)
-     select i.id, $1::int, $3::int, $2::int, t.id, f.id, $4::text, i.state, i.type, i.reference, i.name, i.name_raw, i.size,
+       created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes,
+       file, rule, found_path)
+     select i.id, $1::int, $3::int, $2::int, t.id, f.id, i.place, i.state, i.type, i.reference, i.name, i.name_raw, i.size,
        i.created, i.modified, i.changed, i.deleted_at, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.streams, i.links,
-       i.encrypted, i.notes
+       i.encrypted, i.notes, i.file, i.rule, i.found_path
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      left join items t on t.job_id = $1 and t.key = i.item_key${earlier ? ` where ${NOT_STORED}` : ""}`,
-    [jobId, volumeId, passId, pass.place],
+    [jobId, volumeId, passId],
   );
   await client.query(BEST_COPY, [jobId]);
 }
 
-/** Whether a copy is one of a lost file: deleted, or listed by its folder alone. */
-const lostIf = (copy: string) => `(${copy}.state = 'deleted' or (${copy}.condition = 'name-only' and ${copy}.size > 0))`;
+/** Places whose copies were kept because something may be lost: there a live file is a find too. */
+const KEPT_PLACES = `'bin', 'autosave', 'temporary', 'own-backup'`;
+
+/** Whether a copy is one of a lost file: deleted, kept in a known place, or known by its name alone. */
+const lostIf = (copy: string) =>
+  `(${copy}.state = 'deleted' or ${copy}.place in (${KEPT_PLACES}) or (${copy}.condition = 'name-only' and (${copy}.size > 0 or ${copy}.place = 'recent')))`;
+
+/** Whether an item with these copies is lost: a list that names a file says nothing about it where the file is there. */
+const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and c.rule is not null)) or not bool_or(c.rule is null or c.condition <> 'name-only')`;
 
 /** The order of an item's copies `c`, the best first. */
 export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
-  c.state, c.modified desc nulls last, c.survival desc, c.id`;
+  (c.place = 'temporary'), (c.state = 'live' and c.rule is null), c.modified desc nulls last, c.survival desc, c.id`;
 
 /** Sets what items say of their copies anew. @param touched a query for the ids of the items in question */
 export function gatherCopies(touched: string): string {
@@ -215,7 +235,7 @@ export function gatherCopies(touched: string): string {
     from copies c join touched on touched.id = c.item_id
     order by c.item_id, ${BEST_FIRST}
   ), counted as (
-    select c.item_id, count(*)::int as copies, bool_or(${lostIf("c")}) as lost, array_agg(distinct c.place) as places
+    select c.item_id, count(*)::int as copies, ${LOST_ITEM} as lost, array_agg(distinct c.place) as places
     from copies c join touched on touched.id = c.item_id group by c.item_id
   )
   update items set copies = counted.copies, lost = counted.lost, places = counted.places,

@@ -1,6 +1,8 @@
+import type { ByteSource } from "../../core/bytes/byte-source";
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
-import { type OpenedDisk, openDisk, SourceError } from "../../io/open-source";
+import { openBytes } from "../../io/open-searchable";
+import { SourceError } from "../../io/open-source";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -12,10 +14,13 @@ export async function storedCopy(db: Connection, copyId: number): Promise<Stored
   return stored;
 }
 
-/** Opens the disk that copies were found on. @throws Problem when it may not be read, or is not there */
-export function openPermitted(path: string): OpenedDisk {
+/** Opens the bytes a copy's layout counts. @throws Problem when they may not be read, or are not there */
+export function openPermitted({ sourcePath, beside, file }: Pick<StoredCopy, "sourcePath" | "beside" | "file">): {
+  disk: ByteSource;
+  close(): void;
+} {
   try {
-    return openDisk(permittedSource(path));
+    return openBytes(permittedSource(sourcePath), file, beside.map(permittedSource));
   } catch (error) {
     if (error instanceof SourceError) throw new Problem(error.message);
     throw error;
@@ -25,7 +30,7 @@ export function openPermitted(path: string): OpenedDisk {
 /** Opens a copy's content, gives it to `use`, and closes the source again. */
 export async function withContent<T>(copy: StoredCopy, use: (content: LayoutSource) => T | Promise<T>): Promise<T> {
   if (!copy.layout) throw new Problem("The content of this copy cannot be read; its notes say why.", 409);
-  const { disk, close } = openPermitted(copy.sourcePath);
+  const { disk, close } = openPermitted(copy);
   try {
     return await use(new LayoutSource(disk, copy.layout));
   } finally {

@@ -38,6 +38,8 @@ function copyOf(name: string, content: Uint8Array): StoredCopy {
     size: content.length,
     layout: { size: content.length, segments: [first, second] },
     sourcePath,
+    beside: [],
+    file: null,
     jobId: 1,
     condition: "whole",
   };

@@ -38,7 +38,7 @@ export async function playedContent(copy: StoredCopy, range: string | null): Pro
   const type = format && PLAYED[format.id];
   if (!type || !copy.layout) throw new Problem("Content of this type is not played here.", 415);
   const [start, end] = rangeOf(range, copy.size);
-  const { disk, close } = openPermitted(copy.sourcePath);
+  const { disk, close } = openPermitted(copy);
   const content = new LayoutSource(disk, copy.layout);
   let at = start;
   const body = new ReadableStream<Uint8Array>({

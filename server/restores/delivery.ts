@@ -22,21 +22,26 @@ export function destinationRoot(destination: string): string {
 }
 
 /**
- * Why nothing may be written to `root`, or null when it may. Never below a folder that holds a source, nor outside
- * the delivery folder, wherever links lead.
+ * Why nothing may be written to `root`, or null when it may. Never below a folder that holds an image, into a folder that is a
+ * source itself or around it, nor outside the delivery folder, wherever links lead.
  */
-export function refusal(root: string, sourcePaths: readonly string[]): string | null {
+export function refusal(root: string, images: readonly string[], folders: readonly string[] = []): string | null {
   const { COMPASS_DELIVERY: delivery } = readSettings();
   mkdirSync(delivery, { recursive: true });
   let present = root;
   while (!existsSync(present)) present = dirname(present);
   const real = realpathSync(present);
   if (!liesWithin(real, realpathSync(delivery))) return "This folder leads outside the delivery folder. Choose another name.";
-  for (const source of sourcePaths) {
-    const folder = existsSync(source) ? realpathSync(dirname(source)) : dirname(source);
+  for (const image of images) {
+    const folder = existsSync(image) ? realpathSync(dirname(image)) : dirname(image);
     if (liesWithin(real, folder)) {
-      return `This folder lies beside the source “${source}”. Writing there could destroy what is still to be found: set the delivery folder to another device.`;
+      return `This folder lies beside the source “${image}”. Writing there could destroy what is still to be found: set the delivery folder to another device.`;
     }
+  }
+  for (const source of folders) {
+    const folder = existsSync(source) ? realpathSync(source) : source;
+    if (liesWithin(real, folder) || liesWithin(folder, real))
+      return `The delivery folder and the source “${source}” lie in one another: what is restored would be written into the source. Set the delivery folder to another device.`;
   }
   return null;
 }

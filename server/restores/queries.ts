@@ -2,6 +2,7 @@ import { join } from "node:path";
 import { asc, desc, eq, sql } from "drizzle-orm";
 import { safeComponents, safeName, streamFileName } from "../../core/restore/names";
 import { isTaken } from "../../io/deliver";
+import { FOLDER } from "../../io/open-searchable";
 import type { Connection } from "../database/connection";
 import { restoreResults, restores, sources } from "../database/schema";
 import type { Rehearsal, Restore, RestorePlan } from "./contract";
@@ -94,8 +95,11 @@ function problemOf(row: TrayRow): string | null {
   return row.readable || Number(row.size) === 0 ? null : "Its content cannot be read.";
 }
 
-export async function sourcePaths(db: Connection, jobId: number): Promise<string[]> {
-  return (await db.select({ path: sources.path }).from(sources).where(eq(sources.jobId, jobId))).map((row) => row.path);
+/** Why nothing may be written below `root`, as far as the job's sources are concerned; null: it may. */
+export async function refusalFor(db: Connection, jobId: number, root: string): Promise<string | null> {
+  const all = await db.select({ path: sources.path, container: sources.container }).from(sources).where(eq(sources.jobId, jobId));
+  const paths = (folder: boolean) => all.filter((row) => (row.container === FOLDER) === folder).map((row) => row.path);
+  return refusal(root, paths(false), paths(true));
 }
 
 /** What would be written where. Nothing is written. */
@@ -114,7 +118,7 @@ export async function rehearse(db: Connection, jobId: number, plan: RestorePlan)
   const freeBytes = freeBytesIn(root);
   const full =
     freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null;
-  return { root, files, streams, bytes, freeBytes, refused: refusal(root, await sourcePaths(db, jobId)) ?? full };
+  return { root, files, streams, bytes, freeBytes, refused: (await refusalFor(db, jobId, root)) ?? full };
 }
 
 /** The job's restores, the newest first, with their results. */

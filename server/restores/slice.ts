@@ -6,8 +6,8 @@ import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
 import { announce } from "../workers/queue";
-import { destinationRoot, refusal } from "./delivery";
-import { componentsOf, type StoredStream, sourcePaths } from "./queries";
+import { destinationRoot } from "./delivery";
+import { componentsOf, refusalFor, type StoredStream } from "./queries";
 
 export interface ClaimedRestore {
   readonly id: number;
@@ -21,6 +21,8 @@ export interface ClaimedRestore {
 export interface RestoreWork {
   readonly resultId: number;
   readonly sourcePath: string;
+  readonly beside: readonly string[];
+  readonly file: string | null;
   readonly layout: Layout;
   readonly components: readonly string[];
   readonly modified: number | null;
@@ -38,7 +40,7 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
     .returning();
   if (!row) return null;
   const root = destinationRoot(row.destination);
-  const refused = refusal(root, await sourcePaths(db, row.jobId));
+  const refused = await refusalFor(db, row.jobId, root);
   if (refused) {
     await db.update(restores).set({ state: "failed", problem: refused, finishedAt: new Date() }).where(eq(restores.id, restoreId));
     await announce(db, row.jobId);
@@ -61,12 +63,14 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
     folder: string;
     layout: Buffer | null;
     path: string;
+    beside: string[];
+    file: string | null;
     volume_label: string | null;
     number: number;
     modified: string | null;
     streams: StoredStream[] | null;
   }>(sql`
-    select c.name, f.path as folder, c.layout, c.streams, s.path, v.label as volume_label, v.number, c.modified
+    select c.name, f.path as folder, c.layout, c.streams, c.file, s.path, s.beside, v.label as volume_label, v.number, c.modified
     from copies c join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
     where c.id = ${result.copyId}`);
   const [copy] = rows;
@@ -83,6 +87,8 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
   return {
     resultId: result.id,
     sourcePath: copy.path,
+    beside: copy.beside,
+    file: copy.file,
     layout: layout ? decodeLayout(layout) : EMPTY_LAYOUT,
     components: componentsOf(stream ? { ...copy, name: streamFileName(copy.name, stream.name) } : copy),
     modified: copy.modified ? new Date(copy.modified).getTime() : null,

@@ -1,19 +1,30 @@
+import { statSync } from "node:fs";
 import { basename } from "node:path";
 import { sql } from "drizzle-orm";
 import { FileSystemError } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
 import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { FolderSource } from "../../io/folder-source";
+import { FOLDER } from "../../io/open-searchable";
 import { type OpenedSource, openSource, SourceError } from "../../io/open-source";
 import type { Database } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
+import { refusal } from "../restores/delivery";
+import { readSettings } from "../settings";
 import { permittedSource } from "./source-folders";
 
-/** Reads the structure of an image in a source folder and adds it to the job. @returns the source's id */
-export async function addSource(db: Database, jobId: number, path: string): Promise<number> {
+/**
+ * Reads the structure of an image in a source folder, or takes a folder as it is, and adds it to the job.
+ * @param beside further files that hold parts or parents of the image
+ * @returns the source's id
+ */
+export async function addSource(db: Database, jobId: number, path: string, beside: readonly string[] = []): Promise<number> {
   const real = permittedSource(path);
-  const opened = open(real);
+  if (statSync(real).isDirectory()) return addFolder(db, jobId, real);
+  const further = beside.map(permittedSource);
+  const opened = open(real, further);
   try {
     const { report } = opened;
     return await db.transaction(async (tx) => {
@@ -23,6 +34,7 @@ export async function addSource(db: Database, jobId: number, path: string): Prom
           jobId,
           path: real,
           name: basename(real),
+          beside: further,
           size: report.size,
           container: report.container,
           tableKind: report.table,
@@ -48,9 +60,39 @@ function identityOf({ identity, created }: DiskReport): string[] {
   return [`The image’s own identity is ${identity}${made}.`];
 }
 
-function open(path: string): OpenedSource {
+/** A folder of this computer: a mounted drive, a copied profile, a backup disk. */
+async function addFolder(db: Database, jobId: number, path: string): Promise<number> {
+  const refused = refusal(readSettings().COMPASS_DELIVERY, [], [path]);
+  if (refused) throw new Problem(refused, 409);
+  const folder = inWords(() => new FolderSource(path));
+  return db.transaction(async (tx) => {
+    const [row] = await tx
+      .insert(sources)
+      .values({ jobId, path, name: folder.label, size: 0, container: FOLDER, tableKind: "none", notes: [] })
+      .onConflictDoNothing()
+      .returning({ id: sources.id });
+    if (!row) throw new Problem("This source is already part of the job.", 409);
+    await tx.insert(volumes).values({
+      sourceId: row.id,
+      number: 0,
+      offset: 0,
+      length: 0,
+      filesystem: FOLDER,
+      label: folder.label,
+      readable: true,
+      notes: [],
+    });
+    await note(tx, jobId, "Source added", { path, folder: true });
+    return row.id;
+  });
+}
+
+const open = (path: string, beside: readonly string[]): OpenedSource => inWords(() => openSource(path, beside));
+
+/** What keeps a source from being opened is told as it is. */
+function inWords<T>(use: () => T): T {
   try {
-    return openSource(path);
+    return use();
   } catch (error) {
     if (error instanceof SourceError) throw new Problem(error.message);
     throw error;

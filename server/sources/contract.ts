@@ -16,7 +16,11 @@ export const sourceListing = z.object({
 });
 export type SourceListing = z.infer<typeof sourceListing>;
 
-export const addSource = z.object({ path: z.string().min(1) });
+export const addSource = z.object({
+  path: z.string().min(1),
+  /** Further files that hold parts or parents of it, chosen by hand. */
+  beside: z.array(z.string().min(1)).max(64).default([]),
+});
 
 const finding = z.object({ what: z.string(), count: z.number(), examples: z.array(z.string()) });
 const profile = z.object({

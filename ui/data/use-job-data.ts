@@ -2,9 +2,10 @@
 
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { account } from "@/server/accounts/contract";
+import { accountList } from "@/server/accounts/contract";
 import { jobSummary } from "@/server/jobs/contract";
 import { passList, volumeKinds } from "@/server/passes/contract";
+import { plan } from "@/server/plan/contract";
 import { restoreList } from "@/server/restores/contract";
 import { finds, sourceList } from "@/server/sources/contract";
 import { tray } from "@/server/tray/contract";
@@ -21,8 +22,10 @@ const path = (jobId: number, noun = "") => `/api/jobs/${jobId}${noun && `/${noun
 export const useJob = (jobId: number) =>
   useQuery({ queryKey: keys.of(jobId, "summary"), queryFn: () => read(path(jobId), jobSummary), retry: false });
 
-export const useAccount = (jobId: number) =>
-  useQuery({ queryKey: keys.of(jobId, "account"), queryFn: () => read(path(jobId, "account"), account) });
+export const useAccounts = (jobId: number) =>
+  useQuery({ queryKey: keys.of(jobId, "accounts"), queryFn: () => read(path(jobId, "accounts"), accountList) });
+
+export const usePlan = (jobId: number) => useQuery({ queryKey: keys.of(jobId, "plan"), queryFn: () => read(path(jobId, "plan"), plan) });
 
 export const useSources = (jobId: number) =>
   useQuery({ queryKey: keys.of(jobId, "sources"), queryFn: () => read(path(jobId, "sources"), sourceList) });

@@ -7,11 +7,12 @@ import { useQuery } from "@tanstack/react-query";
 import { paragraph } from "@/server/accounts/contract";
 import { logEntries } from "@/server/log/contract";
 import type { Pass } from "@/server/passes/contract";
+import type { Plan } from "@/server/plan/contract";
 import type { Restore } from "@/server/restores/contract";
 import type { Source } from "@/server/sources/contract";
 import { read } from "../data/request";
 import { useAddress } from "../data/use-address";
-import { keys, useAccount, useJob, usePasses, useRestores, useSources } from "../data/use-job-data";
+import { keys, useAccounts, useJob, usePasses, usePlan, useRestores, useSources } from "../data/use-job-data";
 import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, PLACE_WORDS } from "../instruments/words";
 import { ResultTable } from "../restore/Restore";
 import styles from "./handover.module.css";
@@ -21,11 +22,12 @@ export function Handover({ jobId }: { jobId: number }) {
   const [address, change] = useAddress();
   const complete = address.get("for") === "file";
   const { data: job } = useJob(jobId);
-  const { data: account } = useAccount(jobId);
+  const { data: accounts } = useAccounts(jobId);
+  const { data: plan } = usePlan(jobId);
   const { data: sources = [] } = useSources(jobId);
   const { data: passes = [] } = usePasses(jobId);
   const { data: restores = [] } = useRestores(jobId);
-  if (!job || !account) return null;
+  if (!job || !accounts) return null;
   const zone = job.timeZone;
   return (
     <>
@@ -60,7 +62,10 @@ export function Handover({ jobId }: { jobId: number }) {
           {job.client ? `For ${job.client}. ` : ""}As of {momentText(new Date(), zone)}; all times are {zone}.
         </p>
         <h2>What was lost</h2>
-        <p>{paragraph(account, zone)}</p>
+        {accounts.map((account) => (
+          <p key={paragraph(account, zone)}>{paragraph(account, zone)}</p>
+        ))}
+        {plan && <Looked plan={plan} />}
         <h2>What was searched</h2>
         <Searched sources={sources} passes={passes} />
         <h2>What was found</h2>
@@ -81,6 +86,32 @@ export function Handover({ jobId }: { jobId: number }) {
         ))}
         {complete ? <Log jobId={jobId} zone={zone} /> : <Advice restored={restores.some((restore) => restore.state === "done")} />}
       </article>
+    </>
+  );
+}
+
+/** How it was looked for: the plan's steps with what came of them. */
+function Looked({ plan }: { plan: Plan }) {
+  const words = ({ state, note, found }: Plan["steps"][number]) => {
+    if (state === "done")
+      return found.length > 0 ? `done, ${countText(found.reduce((sum, each) => sum + each.count, 0))} found` : (note ?? "done");
+    return note ? `${state}: ${note}` : state;
+  };
+  return (
+    <>
+      <h2>How it was looked for</h2>
+      {plan.found && (
+        <p>
+          What was looked for is found: {plan.found.folder.slice(1)}/{plan.found.name}.
+        </p>
+      )}
+      <ol>
+        {plan.steps.map((step) => (
+          <li key={step.key}>
+            {step.title}, {step.where}: {words(step)}
+          </li>
+        ))}
+      </ol>
     </>
   );
 }

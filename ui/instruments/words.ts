@@ -95,6 +95,7 @@ export const FILE_SYSTEM_WORDS: Record<string, string> = {
   hfsplus: "HFS+",
   hfsx: "HFSX",
   apfs: "APFS",
+  folder: "folder",
   unknown: "not recognised",
 };
 
@@ -103,6 +104,7 @@ export const CONTAINER_WORDS: Record<string, string> = {
   split: "Raw image in parts",
   vhd: "VHD image",
   vhdx: "VHDX image",
+  folder: "Folder of this bench",
 };
 
 /** How a volume is known, where the partition table does not name it. */

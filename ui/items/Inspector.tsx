@@ -48,6 +48,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
         {item.inTray ? "Take out of the tray" : "Put into the tray"}
       </Button>
+      <Sought jobId={jobId} item={item} />
       <Held item={item} copy={copy} held={held} />
       {item.list.length > 1 && (
         <ul className={styles.copies} aria-label="Copies" style={{ marginTop: 14 }}>
@@ -87,6 +88,23 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
           onClose={() => change({ compare: null })}
         />
       )}
+    </>
+  );
+}
+
+/** Says that this is what was looked for: what is left of the plan is then not needed. */
+function Sought({ jobId, item }: { jobId: number; item: ItemDetail }) {
+  const client = useQueryClient();
+  const found = useMutation({
+    mutationFn: (itemId: number | null) => write("POST", `/api/jobs/${jobId}/plan`, { do: "found", itemId }),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
+  return (
+    <>
+      <Button variant="outlined" sx={{ ml: 2 }} disabled={found.isPending} onClick={() => found.mutate(item.sought ? null : item.id)}>
+        {item.sought ? "Not what was looked for" : "This is what was lost"}
+      </Button>
+      <Problem>{problemText(found.error)}</Problem>
     </>
   );
 }
@@ -158,6 +176,7 @@ function ChooseCopy({ jobId, item, copy }: { jobId: number; item: ItemDetail; co
 
 function contentText(copy: Copy): string {
   const { content } = copy.evidence;
+  if (copy.condition === "name-only") return "not here: only its name is known";
   if (copy.state === "live") return "not looked at: the file is live";
   if (copy.evidence.usedByOthers + copy.evidence.takenLater > 0) return "parts of it are overwritten: what is there may be another file’s";
   if (!content) return copy.condition === "whole" ? "kept in the record itself" : "not looked at";
@@ -200,6 +219,14 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         <dd>
           {copy.state === "live" ? "Live file" : "Deleted file"}, {copy.reference} of {item.sourceName}
         </dd>
+        {copy.found && (
+          <>
+            <dt>Place</dt>
+            <dd>
+              {copy.found.rule}, as {copy.found.path.slice(1)}
+            </dd>
+          </>
+        )}
         <dt>Changed</dt>
         <dd>{momentText(copy.modified, zone)}</dd>
         <dt>Made</dt>

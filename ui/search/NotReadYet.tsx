@@ -8,7 +8,7 @@ import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, FILE_SYSTEM_WORDS, KIND_WORDS, STANDING_WORDS } from "../instruments/words";
+import { bytesText, FILE_SYSTEM_WORDS, KIND_WORDS, PLACE_WORDS, STANDING_WORDS } from "../instruments/words";
 import styles from "./search.module.css";
 
 interface OpenPass {
@@ -18,6 +18,11 @@ interface OpenPass {
 }
 
 const WORDS: Record<PassPlace, { title: string; start: string; about: string }> = {
+  "known-places": {
+    title: "Known places",
+    start: "Look there",
+    about: "bins, autosave and temporary copies, backups beside the original and recent lists, under their right names; quick",
+  },
   "file-record": {
     title: "File records",
     start: "Read records",
@@ -41,14 +46,17 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
     sources.flatMap((source) =>
       source.volumes
         .filter((volume) => volume.readable && !begun.has(`${volume.id} ${place}`))
+        // What a folder of this computer had before shows only in an image of its drive.
+        .filter(() => place !== "leftover-record" || source.container !== "folder")
         .map((volume): OpenPass => ({ source, volume, place })),
     ),
   );
 }
 
 /** What a pass was narrowed to, in words; "" for a whole one. */
-export function narrowedWords({ folder, from, to, kinds }: PassOptions): string {
+export function narrowedWords({ folder, from, to, kinds, places }: PassOptions): string {
   return [
+    places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
     folder && `below ${folder}`,
     from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
     kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,

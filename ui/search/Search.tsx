@@ -54,19 +54,28 @@ export function Search({ jobId }: { jobId: number }) {
   );
 }
 
+const KNOWN = ["bin", "autosave", "temporary", "own-backup", "recent"];
+
 /** What was found lost, by kind; each leads to the list of just that. */
 function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
   const { data = [] } = useKinds(jobId);
-  const own = data.filter((each) => each.volumeId === pass.volumeId && each.place === pass.place);
+  const known = pass.place === "known-places";
+  const own = known
+    ? data.filter(
+        (each) =>
+          each.volumeId === pass.volumeId && KNOWN.includes(each.place) && (pass.options.places?.includes(each.place as never) ?? true),
+      )
+    : data.filter((each) => each.volumeId === pass.volumeId && each.place === pass.place);
   if (own.length === 0) return null;
   return (
     <span style={{ display: "block" }}>
       {own.map((each, index) => (
-        <span key={each.kind}>
+        <span key={`${each.place} ${each.kind}`}>
           {index > 0 && ", "}
-          <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${pass.place}`} style={{ color: "inherit" }}>
+          <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${each.place}`} style={{ color: "inherit" }}>
             {countText(each.count)} {KIND_WORDS[each.kind]?.toLowerCase()}
           </Link>
+          {known && ` (${PLACE_WORDS[each.place]?.toLowerCase()})`}
         </span>
       ))}
     </span>
@@ -92,7 +101,7 @@ function speedText(pass: Pass): string {
   if (pass.activeMs < 200 || pass.done === 0) return "";
   const perSecond = pass.done / (pass.activeMs / 1000);
   const left = pass.state === "running" ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
-  const speed = pass.place === "file-record" ? `${countText(perSecond)} records` : bytesText(perSecond);
+  const speed = pass.place === "leftover-record" ? bytesText(perSecond) : `${countText(perSecond)} records`;
   return `${speed} a second${left}`;
 }
 
@@ -118,7 +127,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
     <li className={styles.row} data-live={live}>
       <div>
         <b>
-          {PLACE_WORDS[pass.place]}s of {pass.volumeLabel}
+          {pass.place === "known-places" ? "Known places" : `${PLACE_WORDS[pass.place]}s`} of {pass.volumeLabel}
         </b>
         <span>{[pass.sourceName, narrowedWords(pass.options)].filter(Boolean).join(", ")}</span>
       </div>
@@ -138,9 +147,11 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
       </div>
       <div>
         <Link href={`/jobs/${jobId}/items`} style={{ color: "inherit" }}>
-          <strong>{countText(pass.foundLost)} lost</strong>
+          <strong>
+            {countText(pass.foundLost)} {pass.place === "known-places" ? "found" : "lost"}
+          </strong>
         </Link>
-        <span>, {countText(pass.foundLive)} live</span>
+        {pass.place !== "known-places" && <span>, {countText(pass.foundLive)} live</span>}
         <Kinds jobId={jobId} pass={pass} />
       </div>
       <div className={styles.buttons}>

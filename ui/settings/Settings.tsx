@@ -56,6 +56,10 @@ export function Settings({ sources, delivery, data, version }: Props) {
           These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DELIVERY and COMPASS_DATA. Sources are opened for reading
           only, always.
         </p>
+        <h1 className={styles.heading}>Known places</h1>
+        <p className={styles.soft}>
+          Which bins, autosave and temporary folders, backups and recent lists the bench knows: <Link href="/places">read, switch off, add</Link>.
+        </p>
         <h1 className={styles.heading}>Chart</h1>
         <ToggleButtonGroup
           exclusive

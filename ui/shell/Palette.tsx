@@ -68,6 +68,7 @@ export function Palette({ onClose, onKeys }: { onClose: () => void; onKeys: () =
           >
             Keys of this view
           </Command.Item>
+          <Command.Item onSelect={go("/places")}>Known places</Command.Item>
           <Command.Item onSelect={go("/settings")}>Settings</Command.Item>
         </Command.Group>
       </Command.List>

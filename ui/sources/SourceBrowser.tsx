@@ -32,8 +32,12 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
     queryKey: ["source-files", path],
     queryFn: () => read(`/api/source-files${path ? `?path=${encodeURIComponent(path)}` : ""}`, sourceListing),
   });
+  /** An image that asked for another file: what is chosen next is taken for that. */
+  const [waiting, setWaiting] = useState<{ image: string; beside: string[] } | null>(null);
   const add = useMutation({
-    mutationFn: (image: string) => write("POST", `/api/jobs/${jobId}/sources`, { path: image }),
+    mutationFn: ({ image, beside }: { image: string; beside: string[] }) =>
+      write("POST", `/api/jobs/${jobId}/sources`, { path: image, beside }),
+    onError: (problem, asked) => setWaiting(/parent|part/i.test(problem.message) ? asked : null),
     onSuccess: async (answer) => {
       await client.invalidateQueries({ queryKey: keys.job(jobId) });
       change({ source: String((answer as { id: number }).id) }, true);
@@ -48,6 +52,14 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
           {listing?.path ?? "Source folders"}
         </p>
         <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error)}</Problem>
+        {waiting && (
+          <p role="status" style={{ margin: "0 0 8px", fontSize: 13 }}>
+            Choose the missing file for <b>{waiting.image.slice(waiting.image.lastIndexOf("/") + 1)}</b>, wherever it is.{" "}
+            <button type="button" className={styles.plain} onClick={() => setWaiting(null)}>
+              Another image instead
+            </button>
+          </p>
+        )}
         {listing?.path && (
           <button type="button" className={styles.entry} onClick={() => setPath(listing.parent)}>
             <span aria-hidden="true">↑</span>
@@ -60,7 +72,13 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
             type="button"
             className={styles.entry}
             disabled={add.isPending}
-            onClick={() => (entry.folder ? setPath(entry.path) : add.mutate(entry.path))}
+            onClick={() =>
+              entry.folder
+                ? setPath(entry.path)
+                : add.mutate(
+                    waiting ? { image: waiting.image, beside: [...waiting.beside, entry.path] } : { image: entry.path, beside: [] },
+                  )
+            }
           >
             <Glyph folder={entry.folder} />
             <b>{entry.name}</b>
@@ -73,6 +91,17 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
         )}
       </DialogContent>
       <DialogActions>
+        {listing?.path && !waiting && (
+          <Button
+            variant="outlined"
+            disabled={add.isPending}
+            title="A mounted drive, a copied profile, a backup disk: read file by file, never written"
+            onClick={() => add.mutate({ image: listing.path as string, beside: [] })}
+            sx={{ mr: "auto" }}
+          >
+            Take this folder as a source
+          </Button>
+        )}
         <Button variant="outlined" onClick={onClose}>
           Cancel
         </Button>

@@ -83,67 +83,80 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
     mutationFn: () => write("DELETE", `/api/jobs/${jobId}/sources/${source.id}`),
     onSuccess: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
   });
+  const folder = source.container === "folder";
   const searched = source.volumes.some((volume) => read.has(volume.id));
   return (
     <>
       <h2>{source.name}</h2>
       <p className={styles.path}>{source.path}</p>
-      <SourceChart jobId={jobId} source={source} read={read} finds={marks} focus={volume ?? null} at={at} onPick={setPicked} />
-      <Picked jobId={jobId} sourceId={source.id} at={at} />
+      {!folder && (
+        <>
+          <SourceChart jobId={jobId} source={source} read={read} finds={marks} focus={volume ?? null} at={at} onPick={setPicked} />
+          <Picked jobId={jobId} sourceId={source.id} at={at} />
+        </>
+      )}
       <p style={{ margin: "0 0 6px", fontSize: 13 }}>
-        {CONTAINER_WORDS[source.container] ?? source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>,{" "}
-        {TABLE_WORDS[source.tableKind]}.
+        {folder ? (
+          "A folder of this bench: its files are read one by one, links are never followed. Deleted files need an image of the drive."
+        ) : (
+          <>
+            {CONTAINER_WORDS[source.container] ?? source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>,{" "}
+            {TABLE_WORDS[source.tableKind]}.
+          </>
+        )}
       </p>
       <Notes notes={source.notes} />
-      <Table size="small" aria-label="Volumes">
-        <TableHead>
-          <TableRow>
-            <TableCell>Volume</TableCell>
-            <TableCell>File system</TableCell>
-            <TableCell className={styles.number}>Begins at</TableCell>
-            <TableCell className={styles.number}>Size</TableCell>
-            <TableCell className={styles.number}>In use</TableCell>
-            <TableCell className={styles.number}>Cluster</TableCell>
-            <TableCell className={styles.number}>Read</TableCell>
-            <TableCell className={styles.number}>Finds</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {source.volumes.map((volume) => (
-            <Fragment key={volume.id}>
-              <TableRow
-                selected={volume === within || String(volume.id) === address.get("volume")}
-                {...(volume.notes.length > 0 ? { sx: { "& td": { borderBottom: 0, pb: 0 } } } : {})}
-              >
-                <TableCell>
-                  {volume.label ?? `volume ${volume.number}`}
-                  {STANDING_WORDS[volume.standing] && <span className={styles.standing}>{STANDING_WORDS[volume.standing]}</span>}
-                </TableCell>
-                <TableCell>{volume.closed ? "encrypted" : FILE_SYSTEM_WORDS[volume.filesystem]}</TableCell>
-                <TableCell className={styles.number} sx={{ fontFamily: "var(--mono)", fontSize: 12 }} title={exactBytes(volume.offset)}>
-                  {offsetText(volume.offset)}
-                </TableCell>
-                <TableCell className={styles.number} title={exactBytes(volume.length)}>
-                  {bytesText(volume.length)}
-                </TableCell>
-                <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
-                <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
-                <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id) ?? 0))} %</TableCell>
-                <TableCell className={styles.number}>
-                  {countText(marks.filter((mark) => mark >= volume.offset && mark < volume.offset + volume.length).length)}
-                </TableCell>
-              </TableRow>
-              {volume.notes.length > 0 && (
-                <TableRow>
-                  <TableCell colSpan={8} sx={{ pt: 0 }}>
-                    <Notes notes={volume.notes} />
+      {!folder && (
+        <Table size="small" aria-label="Volumes">
+          <TableHead>
+            <TableRow>
+              <TableCell>Volume</TableCell>
+              <TableCell>File system</TableCell>
+              <TableCell className={styles.number}>Begins at</TableCell>
+              <TableCell className={styles.number}>Size</TableCell>
+              <TableCell className={styles.number}>In use</TableCell>
+              <TableCell className={styles.number}>Cluster</TableCell>
+              <TableCell className={styles.number}>Read</TableCell>
+              <TableCell className={styles.number}>Finds</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {source.volumes.map((volume) => (
+              <Fragment key={volume.id}>
+                <TableRow
+                  selected={volume === within || String(volume.id) === address.get("volume")}
+                  {...(volume.notes.length > 0 ? { sx: { "& td": { borderBottom: 0, pb: 0 } } } : {})}
+                >
+                  <TableCell>
+                    {volume.label ?? `volume ${volume.number}`}
+                    {STANDING_WORDS[volume.standing] && <span className={styles.standing}>{STANDING_WORDS[volume.standing]}</span>}
+                  </TableCell>
+                  <TableCell>{volume.closed ? "encrypted" : FILE_SYSTEM_WORDS[volume.filesystem]}</TableCell>
+                  <TableCell className={styles.number} sx={{ fontFamily: "var(--mono)", fontSize: 12 }} title={exactBytes(volume.offset)}>
+                    {offsetText(volume.offset)}
+                  </TableCell>
+                  <TableCell className={styles.number} title={exactBytes(volume.length)}>
+                    {bytesText(volume.length)}
+                  </TableCell>
+                  <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
+                  <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
+                  <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id) ?? 0))} %</TableCell>
+                  <TableCell className={styles.number}>
+                    {countText(marks.filter((mark) => mark >= volume.offset && mark < volume.offset + volume.length).length)}
                   </TableCell>
                 </TableRow>
-              )}
-            </Fragment>
-          ))}
-        </TableBody>
-      </Table>
+                {volume.notes.length > 0 && (
+                  <TableRow>
+                    <TableCell colSpan={8} sx={{ pt: 0 }}>
+                      <Notes notes={volume.notes} />
+                    </TableCell>
+                  </TableRow>
+                )}
+              </Fragment>
+            ))}
+          </TableBody>
+        </Table>
+      )}
       {(volume ? [volume] : source.volumes).map((each) => (
         <VolumeReading key={each.id} volume={each} several={source.volumes.length > 1} />
       ))}

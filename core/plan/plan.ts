@@ -1,0 +1,180 @@
+import type { Place } from "../copies/vocabulary";
+import { type Account, type Cause, isEmpty } from "./account";
+import { CAUSE_RULES, type Line, NOT_ON } from "./rules";
+import { type Chance, STEPS, type StepKind } from "./steps";
+
+/** What is known of a volume that could be searched. */
+export interface PlanVolume {
+  readonly id: number;
+  readonly label: string;
+  readonly filesystem: string;
+  /** Bytes; of a folder whose content was not counted yet, 0. */
+  readonly length: number;
+  readonly usedBytes: number | null;
+  readonly readable: boolean;
+  /** Why its content stays closed; null: it does not. */
+  readonly closed: string | null;
+  readonly standing: "present" | "lost" | "earlier";
+  /** Profiles of users found on it, those of a previous system among them. */
+  readonly profiles: number;
+}
+
+export interface PlanSource {
+  readonly id: number;
+  readonly name: string;
+  /** A folder of the bench, whose deleted records cannot be read. */
+  readonly folder: boolean;
+  readonly volumes: readonly PlanVolume[];
+}
+
+/** How fast passes were so far: milliseconds for each byte of the volume, by the pass's kind of place. */
+export type Speeds = Readonly<Record<string, number>>;
+
+export interface PlanStep {
+  /** Names the step within its job, whatever the account says later. */
+  readonly key: string;
+  readonly kind: StepKind;
+  readonly title: string;
+  readonly sourceId: number | null;
+  readonly volumeId: number | null;
+  /** Where, in words. */
+  readonly where: string;
+  readonly reason: string;
+  readonly chance: Chance;
+  readonly chanceReason: string;
+  /** Seconds; null: it is done by hand, or its size is not known. */
+  readonly seconds: number | null;
+  readonly cannotFind: string;
+  /** The pass that does it; null: the technician does. */
+  readonly pass: { readonly place: string; readonly options: { readonly places?: readonly Place[] } } | null;
+}
+
+export interface Plan {
+  readonly steps: readonly PlanStep[];
+  /** What is advised against, in words. */
+  readonly against: readonly string[];
+  /** What must be known before anything else, in words: no source, encrypted volumes. */
+  readonly warnings: readonly string[];
+}
+
+/** Milliseconds a byte of a volume takes, until this bench has measured better: records are few, leftovers mean reading it all. */
+const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6 };
+const GROUP: readonly StepKind[] = ["image", "profiles", "snapshots", "backups", "cloud"];
+
+/**
+ * The search plan for what was lost: steps in the order in which they are worth doing. Facts that are missing widen it and never
+ * break it: without a cause it is the plan for an unknown one.
+ */
+export function makePlan(
+  accounts: readonly Account[],
+  sources: readonly PlanSource[],
+  speeds: Speeds = {},
+  added: readonly StepKind[] = [],
+): Plan {
+  const told = accounts.filter((account) => !isEmpty(account));
+  const each = told.length > 0 ? told : accounts.slice(0, 1);
+  const steps = new Map<string, PlanStep>();
+  const against = new Set<string>();
+  for (const account of each) {
+    const rule = CAUSE_RULES[account.cause ?? "unknown"];
+    for (const line of rule.steps)
+      for (const step of place(line, account, sources, speeds)) if (!steps.has(step.key)) steps.set(step.key, step);
+    for (const [what, why] of rule.against) against.add(`${AGAINST[what] ?? STEPS[what as StepKind].title}: ${why}`);
+  }
+  for (const kind of added) {
+    const line: Line = [kind, "low", "Added by the technician."];
+    for (const step of place(line, each[0] ?? null, sources, speeds)) if (!steps.has(step.key)) steps.set(step.key, step);
+  }
+  return { steps: [...steps.values()], against: [...against], warnings: warningsOf(sources) };
+}
+
+const AGAINST: Readonly<Record<string, string>> = { use: "Using the drive", raw: "Searching raw content" };
+
+/** The steps a line of the table means on the sources at hand. */
+function* place([kind, chance, why]: Line, account: Account | null, sources: readonly PlanSource[], speeds: Speeds): Generator<PlanStep> {
+  const facts = STEPS[kind];
+  if (account?.system && NOT_ON[account.system].includes(kind)) return;
+  const shared = { kind, title: facts.title, cannotFind: facts.cannotFind, reason: why };
+  if (GROUP.includes(kind)) {
+    const found = kind === "profiles" ? sources.flatMap((source) => source.volumes).reduce((sum, volume) => sum + volume.profiles, 0) : 0;
+    const seen = found > 0 ? `${found} profile${found === 1 ? "" : "s"} found so far: see Sources.` : "By hand.";
+    yield {
+      ...shared,
+      key: kind,
+      sourceId: null,
+      volumeId: null,
+      where: WHERE[kind] ?? "",
+      chance,
+      chanceReason: seen,
+      seconds: null,
+      pass: null,
+    };
+    return;
+  }
+  for (const source of sources)
+    for (const volume of source.volumes) {
+      if (!volume.readable || volume.closed) continue;
+      const passPlace = facts.by;
+      if (source.folder && passPlace === "leftover-record") continue;
+      const judged = judge(kind, chance, account, source, volume);
+      const speed = speeds[passPlace] ?? USUAL_SPEEDS[passPlace] ?? 0;
+      yield {
+        ...shared,
+        key: `${kind}:${volume.id}`,
+        sourceId: source.id,
+        volumeId: volume.id,
+        where: source.folder ? source.name : `${volume.label} on ${source.name}`,
+        ...judged,
+        seconds: volume.length > 0 ? Math.max(1, Math.round((volume.length * speed) / 1000)) : null,
+        pass: { place: passPlace, options: facts.places.length > 0 ? { places: facts.places } : {} },
+      };
+    }
+}
+
+const WHERE: Partial<Record<StepKind, string>> = {
+  image: "The failing drive, before anything else.",
+  profiles: "Sources, under each volume.",
+  snapshots: "The client’s own computer.",
+  backups: "Disks and folders the client has.",
+  cloud: "The client’s account.",
+};
+
+const DELETED: readonly StepKind[] = ["file-records", "leftover-records"];
+
+/** What is known of the drive moves the chance of finding what was deleted. */
+function judge(
+  kind: StepKind,
+  chance: Chance,
+  account: Account | null,
+  source: PlanSource,
+  volume: PlanVolume,
+): Pick<PlanStep, "chance" | "chanceReason"> {
+  if (source.folder && kind === "file-records")
+    return { chance: "low", chanceReason: "A folder shows live files only; deleted ones need an image of the drive." };
+  if (volume.standing === "earlier") return { chance: "low", chanceReason: "An earlier volume: later ones have written over part of it." };
+  if (!DELETED.includes(kind)) return { chance, chanceReason: USUAL[chance] };
+  if (account?.drive === "solid-state" && account.system !== "card")
+    return {
+      chance: "low",
+      chanceReason: "A solid-state drive erases deleted bytes by itself, often within minutes: names are found, content seldom.",
+    };
+  if (account?.usedSince === "much")
+    return { chance: chance === "good" ? "fair" : "low", chanceReason: "The drive was used a lot since: some of it will be overwritten." };
+  if (account?.usedSince === "no") return { chance, chanceReason: "The drive was not used since: nothing has been overwritten by it." };
+  return { chance, chanceReason: USUAL[chance] };
+}
+
+const USUAL: Readonly<Record<Chance, string>> = {
+  good: "Usually found here.",
+  fair: "Often found here.",
+  low: "Seldom found here, but it costs little to look.",
+};
+
+function warningsOf(sources: readonly PlanSource[]): string[] {
+  if (sources.length === 0) return ["No source yet: add the image or folder of the drive, and the plan gets its places."];
+  const volumes = sources.flatMap((source) => source.volumes.map((volume) => ({ source, volume })));
+  return volumes.flatMap(({ source, volume }) => (volume.closed ? [`${volume.label} on ${source.name} is closed: ${volume.closed}`] : []));
+}
+
+/** The cause that decides the plan, for tests and words: the first account's, or "unknown". */
+export const decidingCause = (accounts: readonly Account[]): Cause => accounts.find((account) => account.cause)?.cause ?? "unknown";

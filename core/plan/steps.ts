@@ -1,0 +1,78 @@
+import type { Place } from "../copies/vocabulary";
+
+/** The kinds of step a plan is made of. */
+export const STEPS = {
+  image: {
+    title: "Make an image first",
+    by: "hand",
+    places: [],
+    cannotFind: "It finds nothing by itself; it keeps the drive from getting worse while everything else is done on the copy.",
+  },
+  bin: {
+    title: "The bin",
+    by: "known-places",
+    places: ["bin"],
+    cannotFind: "What was deleted past the bin or was too large for it.",
+  },
+  autosave: {
+    title: "Autosave and temporary copies",
+    by: "known-places",
+    places: ["autosave", "temporary"],
+    cannotFind: "Documents whose program keeps no copies, and those it removed when it was closed in the ordinary way.",
+  },
+  "own-backups": {
+    title: "Backups beside the original",
+    by: "known-places",
+    places: ["own-backup"],
+    cannotFind: "Anything older than the last saving but one.",
+  },
+  recent: {
+    title: "Recent lists",
+    by: "known-places",
+    places: ["recent"],
+    cannotFind: "Content: it tells names, folders and dates, which the other steps can be searched by.",
+  },
+  profiles: {
+    title: "Other users’ profiles and the previous system’s folder",
+    by: "hand",
+    places: [],
+    cannotFind: "Files that were deleted: it shows what still sits unseen under another user or a system of before.",
+  },
+  "file-records": {
+    title: "File records, deleted ones too",
+    by: "file-record",
+    places: [],
+    cannotFind: "Files whose records were used again, or written by a file system that is not there any more.",
+  },
+  "leftover-records": {
+    title: "Records left over from before",
+    by: "leftover-record",
+    places: [],
+    cannotFind: "Files whose records were overwritten since.",
+  },
+  snapshots: {
+    title: "Previous versions and snapshots",
+    by: "hand",
+    places: [],
+    cannotFind: "Anything where they were not switched on before the loss.",
+  },
+  backups: {
+    title: "Backups",
+    by: "hand",
+    places: [],
+    cannotFind: "What was made after the last backup.",
+  },
+  cloud: {
+    title: "Cloud folder: its bin and its versions",
+    by: "hand",
+    places: [],
+    cannotFind: "What was never in the cloud folder, and what was removed there more than about a month ago.",
+  },
+} as const satisfies Record<
+  string,
+  { title: string; by: "hand" | "known-places" | "file-record" | "leftover-record"; places: readonly Place[]; cannotFind: string }
+>;
+export type StepKind = keyof typeof STEPS;
+
+export const CHANCES = ["good", "fair", "low"] as const;
+export type Chance = (typeof CHANCES)[number];
