@@ -4,6 +4,8 @@ import { checkFiles } from "./check";
 import { inspect } from "./inspect";
 import { list } from "./list";
 import { EXIT, Usage } from "./output";
+import { places } from "./places";
+import { plan } from "./plan";
 import { restore } from "./restore";
 
 const HELP = `Tidy Compass, command line
@@ -20,6 +22,13 @@ const HELP = `Tidy Compass, command line
       writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
       streams too, as files of their own
 
+  compass places SOURCE [--volume N] [--json]
+      what bins, autosave and temporary folders, backups beside the original and recent lists hold, under the right names;
+      SOURCE may be a folder too
+
+  compass plan [--account FILE] [SOURCE…] [--json]
+      where to look for what was lost and why; FILE has the account as JSON, SOURCE may be a folder too
+
   compass check FILE… [--json]
       whether files will open
 
@@ -34,6 +43,8 @@ const verbs = {
   inspect: { options: { json: boolean, findings: boolean, beside: strings }, run: inspect },
   list: { options: { ...chosen, system: boolean }, run: list },
   restore: { options: { ...chosen, match: string, to: string, streams: boolean }, run: restore },
+  places: { options: { json: boolean, volume: string, beside: strings }, run: places },
+  plan: { options: { json: boolean, account: string }, run: plan },
   check: { options: { json: boolean }, run: checkFiles },
 } as const;
 
@@ -46,6 +57,7 @@ export interface Options {
   to?: string;
   streams?: boolean;
   findings?: boolean;
+  account?: string;
   "records-only"?: boolean;
   beside?: string[];
 }

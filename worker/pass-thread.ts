@@ -79,7 +79,7 @@ function run(data: PassThreadData): void {
     data.place === "file-record"
       ? fileRecordsPass(volume, source.disk, data.resume, step)
       : data.place === "known-places"
-        ? placesPass(tree, data.rules, data.resume, step)
+        ? placesPass(tree, data.rules, data.resume, step, data.options.places)
         : leftoversPass(volume, source.disk, data.resume, step, part);
   for (const batch of batches) {
     for (const copy of batch.copies)

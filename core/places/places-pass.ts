@@ -1,6 +1,7 @@
 import { readBytes } from "../bytes/byte-source";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
+import type { Place } from "../copies/vocabulary";
 import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
 import { binCopies, indexedCopies } from "./bin-copies";
 import type { FileTree } from "./file-tree";
@@ -16,6 +17,8 @@ import { readShellLink, type ShellLink } from "./shell-link";
 import { Surroundings } from "./surroundings";
 
 const STEP = 512;
+/** Readers of lists that name files. */
+const LISTS: ReadonlySet<PlaceRule["reader"]> = new Set(["link", "jump-list", "property-list"]);
 /** Files in known places beyond this are left to the pass over file records. */
 const MOST_HITS = 400_000;
 /** Bytes of a record, link or list that are read at most. */
@@ -29,21 +32,30 @@ export interface Hit {
 /**
  * The pass "known places": what bins, autosave and temporary folders, backups beside the original and recent lists hold, under
  * the right names. Goes through the records twice (the files in known places, then what is around them) before the first copy.
+ * @param only the places whose copies are told; the lists of recent files are read in any case, for the names they tell
  * @param from copies told already, from an earlier batch's `resume`
  */
-export function* placesPass(tree: FileTree, rules: readonly PlaceRule[], from = 0, step = STEP): Generator<CopyBatch, void, void> {
+export function* placesPass(
+  tree: FileTree,
+  rules: readonly PlaceRule[],
+  from = 0,
+  step = STEP,
+  only?: readonly Place[],
+): Generator<CopyBatch, void, void> {
   const matcher = new RuleMatcher(rules);
   const hits: Hit[] = [];
   let records = 0;
   for (const batch of tree.readRecords(0, step)) {
     for (const record of batch.records) {
       const rule = hits.length < MOST_HITS && !record.system ? matcher.ruleOf(record.path) : null;
-      if (rule) hits.push({ rule, record });
+      if (rule && (LISTS.has(rule.reader) || !only || only.includes(rule.place))) hits.push({ rule, record });
     }
     records = Math.max(1, batch.total);
     yield { copies: [], resume: from, done: batch.done, total: 3 * records };
   }
   const around = new Surroundings(hits);
+  for (const { rule, record } of hits)
+    if (LISTS.has(rule.reader)) for (const { path } of listedFiles(tree, rule, record)) around.addNamed(path);
   if (around.wanted)
     for (const batch of tree.readRecords(0, step)) {
       for (const record of batch.records) around.add(record);
@@ -52,6 +64,7 @@ export function* placesPass(tree: FileTree, rules: readonly PlaceRule[], from = 
   let told = 0;
   let copies: Copy[] = [];
   for (const { copy, hit } of tellHits(tree, hits, around)) {
+    if (only && !only.includes(copy.place)) continue;
     told += 1;
     if (told <= from) continue;
     copies.push(copy);
@@ -100,11 +113,16 @@ function tellHit(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Su
     const told = rule.reader === "owner" ? ownerFile(tree, rule, record, around) : heldFile(tree, rule, record, around);
     return told ? [placedCopy(told, rule, tree)] : [];
   }
+  return listedFiles(tree, rule, record).map((told) => placedCopy(told, rule, tree));
+}
+
+/** The files a list of recent ones names. */
+function listedFiles(tree: FileTree, rule: PlaceRule, record: FileRecord): Told[] {
   const bytes = readRecord(tree, record, MAX_READ);
   if (!bytes) return [];
-  if (rule.reader === "property-list") return recentPaths(bytes).map((path) => placedCopy(listedPath(record, path), rule, tree));
+  if (rule.reader === "property-list") return recentPaths(bytes).map((path) => listedPath(record, path));
   const links = rule.reader === "link" ? [readShellLink(bytes)] : readJumpList(bytes);
-  return links.flatMap((link) => (link && !link.directory ? [placedCopy(linkedFile(record, link, tree.serial), rule, tree)] : []));
+  return links.flatMap((link) => (link && !link.directory ? [linkedFile(record, link, tree.serial)] : []));
 }
 
 /** A file that is a copy itself: under the right name, in the folder of what it is a copy of where that is known. */

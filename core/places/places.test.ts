@@ -359,7 +359,7 @@ describe("the rules", () => {
     ["/Users/a/AppData/Roaming/Maker/AutoRecovery save of Letter", "autorecovery-copies"],
     ["/?/autorecovery save of letter.asd", "autorecovery-copies"],
     ["/Users/a/AppData/Roaming/Maker/Letter.asd", "autosave-extension"],
-    ["/Users/a/AppData/Local/Maker/Suite/UnsavedFiles/Letter((Unsaved-30)).asd", "autosave-extension"],
+    ["/Users/a/AppData/Local/Maker/Suite/UnsavedFiles/Letter((Unsaved-30)).asd", "unsaved-files"],
     ["/Users/a/AppData/Local/Maker/Suite/UnsavedFiles/Book1((Unsaved-30)).xlsb", "unsaved-files"],
     ["/Users/a/AppData/Local/Temp/Pump_1_1_22.sv$", "drawing-autosave"],
     ["/Users/a/AppData/Local/Temp/Pump_1_1_22.ac$", "drawing-autosave"],

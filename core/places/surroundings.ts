@@ -37,8 +37,13 @@ export class Surroundings {
     if (record.type === "folder" || this.#found.has(record.path)) return;
     const names = this.#folders.get(folderKey(record.path));
     if (names && names.length < MOST_NAMES) names.push(record.name);
-    const paths = this.#byStem.get(stemOf(record.name));
-    if (paths && paths.length < 8 && !paths.some((path) => path.toLowerCase() === record.path.toLowerCase())) paths.push(record.path);
+    this.addNamed(record.path);
+  }
+
+  /** A file that is there, or that a list of recent ones names. */
+  addNamed(path: string): void {
+    const paths = this.#byStem.get(stemOf(path.slice(path.lastIndexOf("/") + 1)));
+    if (paths && paths.length < 8 && !paths.some((each) => each.toLowerCase() === path.toLowerCase())) paths.push(path);
   }
 
   /** The file beside a backup that it is the backup of. */

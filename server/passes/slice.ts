@@ -53,7 +53,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     await announce(tx, row.jobId);
     const { volume, timeZone, beside } = found;
     const { id, jobId, epoch, resume, options } = row;
-    const rules = row.place === "known-places" ? await activeRules(tx, options.places) : [];
+    const rules = row.place === "known-places" ? await activeRules(tx) : [];
     return { id, jobId, epoch, resume, place: row.place as PassPlace, options, timeZone, sourcePath: found.path, beside, rules, volume };
   });
 }

@@ -1,4 +1,3 @@
-import type { Place } from "../../core/copies/vocabulary";
 import type { PlaceRule } from "../../core/places/rule";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection } from "../database/connection";
@@ -20,8 +19,8 @@ export async function listRules(db: Connection): Promise<StoredRule[]> {
 }
 
 /** The rules that are switched on; one's own before the shipped ones, so that they decide. */
-export async function activeRules(db: Connection, places?: readonly Place[]): Promise<PlaceRule[]> {
-  const rules = (await listRules(db)).filter((rule) => !rule.off && (!places || places.includes(rule.place)));
+export async function activeRules(db: Connection): Promise<PlaceRule[]> {
+  const rules = (await listRules(db)).filter((rule) => !rule.off);
   return [...rules.filter((rule) => rule.own), ...rules.filter((rule) => !rule.own)].map(
     ({ own: _, off: __, naming, ...rule }): PlaceRule => ({
       ...rule,

@@ -18,7 +18,7 @@ async function openDemo(page: Page): Promise<void> {
 test("the account reads back as it was entered, and is kept", async ({ page }) => {
   await openDemo(page);
   await page.getByRole("link", { name: "Account" }).click();
-  await expect(page.getByText(/The client lost a document called something like “funding application”/)).toBeVisible();
+  await expect(page.getByText(/The client lost documents called something like “funding application”/)).toBeVisible();
   await page.getByRole("textbox", { name: "Words it contained" }).fill("400 mm reflector");
   await expect(page.getByRole("status").filter({ hasText: "Saved." })).toBeVisible();
   await page.reload();

@@ -87,8 +87,8 @@ export function Account({ jobId }: { jobId: number }) {
         {job && <Zone jobId={jobId} zone={job.timeZone} />}
       </section>
       <aside className={styles.right}>
-        <Plan jobId={jobId} />
         <Fits jobId={jobId} zone={zone} />
+        <Plan jobId={jobId} />
       </aside>
     </div>
   );

@@ -42,7 +42,14 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
           .filter(Boolean)
           .map((part) => `/ ${part} `)}
       </p>
-      <Preview key={copy.id} copyId={copy.id} name={item.name} size={copy.size} runs={copy.runs} />
+      <Preview
+        key={copy.id}
+        copyId={copy.id}
+        name={item.name}
+        size={copy.size}
+        runs={copy.runs}
+        nameOnly={copy.condition === "name-only"}
+      />
       <Evidence copy={copy} item={item} zone={zone} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
       <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
@@ -217,14 +224,12 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         )}
         <dt>Found</dt>
         <dd>
-          {copy.state === "live" ? "Live file" : "Deleted file"}, {copy.reference} of {item.sourceName}
+          {copy.found ? copy.found.rule : copy.state === "live" ? "Live file" : "Deleted file"}, {copy.reference} of {item.sourceName}
         </dd>
         {copy.found && (
           <>
-            <dt>Place</dt>
-            <dd>
-              {copy.found.rule}, as {copy.found.path.slice(1)}
-            </dd>
+            <dt>Found as</dt>
+            <dd>{copy.found.path.slice(1)}</dd>
           </>
         )}
         <dt>Changed</dt>

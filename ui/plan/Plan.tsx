@@ -117,6 +117,12 @@ function Step({ jobId, step, number, last, busy, onChange, onMove }: StepProps) 
       <div>
         <b>{step.title}</b>
         <span className={styles.where}>{step.where}</span>
+      </div>
+      <span className={styles.time}>{timeText(step)}</span>
+      <span className={styles.result}>
+        <Result jobId={jobId} step={step} />
+      </span>
+      <div className={styles.body}>
         <p>{step.reason}</p>
         {step.state === "running" && (
           <LinearProgress
@@ -177,10 +183,6 @@ function Step({ jobId, step, number, last, busy, onChange, onMove }: StepProps) 
           </div>
         )}
       </div>
-      <span className={styles.time}>{timeText(step)}</span>
-      <span className={styles.result}>
-        <Result jobId={jobId} step={step} />
-      </span>
     </li>
   );
 }

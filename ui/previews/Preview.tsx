@@ -30,13 +30,24 @@ interface Props {
   /** Disk offsets of its bytes, for the hex view. */
   runs: readonly { at: number; length: number }[];
   large?: boolean;
+  /** Nothing of its content is known: there is nothing to show. */
+  nameOnly?: boolean;
 }
 
 /**
  * What is in a copy. Nothing of the file runs: pictures are drawn anew by the server, PDF pages onto a canvas without
  * scripts, everything else is text. The bytes can be seen of any.
  */
-export function Preview({ copyId, name, size, runs, large = false }: Props) {
+export function Preview(props: Props) {
+  if (!props.nameOnly || props.runs.length > 0) return <Content {...props} />;
+  return (
+    <div className={styles.preview} data-large={props.large ?? false} data-form="text">
+      <p className={styles.text}>Only its name is known: there is no content to show.</p>
+    </div>
+  );
+}
+
+function Content({ copyId, name, size, runs, large = false }: Props) {
   const { data: facts, error } = useFacts(copyId);
   const [bytes, setBytes] = useState(false);
   const asBytes = bytes || facts?.form === "hex";
@@ -76,7 +87,7 @@ function wordsOf({ format, pixels, taken, camera }: PreviewFacts): string {
   return parts.filter(Boolean).join(", ");
 }
 
-function Shown({ facts, copyId, name, size, runs, large }: Required<Props> & { facts: PreviewFacts }) {
+function Shown({ facts, copyId, name, size, runs, large }: Required<Omit<Props, "nameOnly">> & { facts: PreviewFacts }) {
   const hex = <HexView copyId={copyId} size={size} runs={runs} across={large ? 16 : 8} />;
   switch (facts.form) {
     case "picture":

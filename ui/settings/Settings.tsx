@@ -58,7 +58,8 @@ export function Settings({ sources, delivery, data, version }: Props) {
         </p>
         <h1 className={styles.heading}>Known places</h1>
         <p className={styles.soft}>
-          Which bins, autosave and temporary folders, backups and recent lists the bench knows: <Link href="/places">read, switch off, add</Link>.
+          Which bins, autosave and temporary folders, backups and recent lists the bench knows:{" "}
+          <Link href="/places">read, switch off, add</Link>.
         </p>
         <h1 className={styles.heading}>Chart</h1>
         <ToggleButtonGroup

@@ -33,6 +33,12 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const wanted = copy?.sourceId ?? Number(address.get("source"));
   const source = sources.find((each) => each.id === wanted) ?? sources[0];
   const marks = useMemo(() => finds.find((each) => each.sourceId === source?.id)?.at ?? [], [finds, source?.id]);
+  if (source?.container === "folder")
+    return (
+      <p style={{ margin: "6px 0 8px", fontSize: 12.5, color: "var(--mui-palette-chart-inkSoft)" }}>
+        {source.name} is a folder: its files stand wherever its own drive keeps them, so there is no chart of it.
+      </p>
+    );
   if (!source)
     return (
       <p style={{ margin: "6px 0 8px", fontSize: 12.5, color: "var(--mui-palette-chart-inkSoft)" }}>

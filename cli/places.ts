@@ -1,0 +1,49 @@
+import { statSync } from "node:fs";
+import type { Copy } from "../core/copies/copy";
+import { type FileTree, volumeTree } from "../core/places/file-tree";
+import { placesPass } from "../core/places/places-pass";
+import { SHIPPED_RULES } from "../core/places/rules";
+import { volumeSerial } from "../core/volumes/volume-serial";
+import { FolderSource } from "../io/folder-source";
+import { describe } from "./list";
+import type { Options } from "./main";
+import { EXIT, flush, line, oneSource, withVolumes } from "./output";
+
+/** `compass places`: what known places hold, a line a copy, under its right name. The source is an image or a folder. */
+export function places(positionals: readonly string[], options: Options): number {
+  const path = oneSource(positionals);
+  if (statSync(path, { throwIfNoEntry: false })?.isDirectory()) {
+    tell(new FolderSource(path), 0, options);
+    flush();
+    return EXIT.done;
+  }
+  return withVolumes(positionals, options, ({ disk }, chosen) => {
+    for (const { report, volume } of chosen)
+      tell(volumeTree(volume, disk, volumeSerial(disk, report.offset, report.filesystem)), report.volume, options);
+    return false;
+  });
+}
+
+function tell(tree: FileTree, volume: number, options: Options): void {
+  for (const batch of placesPass(tree, SHIPPED_RULES))
+    for (const copy of batch.copies) {
+      if (copy.type !== "file") continue;
+      line(
+        options.json,
+        asPlaced(volume, copy),
+        `${copy.place}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}\t${copy.found?.path}`,
+      );
+    }
+}
+
+/** The line `list` has for a copy, with where it was found and what it should be called. */
+function asPlaced(volume: number, copy: Copy): Record<string, unknown> {
+  return {
+    ...describe(volume, copy),
+    path: (copy.found?.path ?? copy.path).normalize("NFC"),
+    rule: copy.found?.rule ?? null,
+    restoreName: copy.name.normalize("NFC"),
+    restorePath: copy.path.normalize("NFC"),
+    deletedAt: copy.deletedAt ? new Date(copy.deletedAt).toISOString() : null,
+  };
+}
