@@ -1,10 +1,11 @@
-import { spawnSync } from "node:child_process";
+import { execFileSync, spawnSync } from "node:child_process";
 import { mkdirSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { build } from "esbuild";
 import { bigExfat, bigFat32, bigNtfs } from "../bench/big-volumes";
 import { measure, row } from "../bench/measure";
 import { readSettings } from "../server/settings";
+import { ensureDatabase, startCluster } from "./cluster";
 import { complain } from "./launch";
 import { PlainError } from "./packages";
 
@@ -33,24 +34,29 @@ async function main(): Promise<void> {
   // Below the project, so that its packages are found.
   const out = join("dist", "bench");
   await build({
-    entryPoints: { compass: "cli/main.ts", "read-through": "bench/read-through.ts", "records-pass": "bench/records-pass.ts" },
+    entryPoints: {
+      compass: "cli/main.ts",
+      "read-through": "bench/read-through.ts",
+      "records-pass": "bench/records-pass.ts",
+      storing: "bench/storing.ts",
+      "pass-thread": "worker/pass-thread.ts",
+    },
     outdir: out,
     bundle: true,
     platform: "node",
     target: "node20",
     format: "esm",
     packages: "external",
-    outExtension: { ".js": ".mjs" },
     logLevel: "warning",
   });
   const node = process.execPath;
   console.log(`| what | ours | the general tool | ours ÷ theirs |\n| --- | --- | --- | --- |`);
   const theirs = measure(RUNS, "7z", "l", "-slt", image);
-  const pass = measure(RUNS, node, join(out, "records-pass.mjs"), image);
+  const pass = measure(RUNS, node, join(out, "records-pass.js"), image);
   console.log(row(`the pass over the file records of ${records} files`, pass, "`7z l -slt`", theirs));
-  const list = measure(RUNS, node, join(out, "compass.mjs"), "list", image, "--records-only", "--json");
+  const list = measure(RUNS, node, join(out, "compass.js"), "list", image, "--records-only", "--json");
   console.log(row(`list an NTFS volume of ${records} files`, list, "`7z l -slt`", theirs));
-  const read = measure(RUNS, node, join(out, "read-through.mjs"), image);
+  const read = measure(RUNS, node, join(out, "read-through.js"), image);
   console.log(row("read the same image through the byte source", read, "`cat`", measure(RUNS, "cat", image)));
   const inFolders = Math.min(records, MOST_IN_FOLDERS);
   for (const [kind, volume, words, ...tool] of [
@@ -59,12 +65,36 @@ async function main(): Promise<void> {
     ["exFAT", bigExfat(folder, inFolders), "`fsck.exfat -n`", "fsck.exfat", "-n"],
   ] as const) {
     const [command, ...args] = tool;
-    const ours = measure(RUNS, node, join(out, "records-pass.mjs"), volume);
+    const ours = measure(RUNS, node, join(out, "records-pass.js"), volume);
     console.log(
       row(`the pass over the entries of a ${kind} volume of ${inFolders} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
   }
+  await storing(folder, image, records, out);
   rmSync(out, { recursive: true });
+}
+
+/** The whole pass into an empty database, against the same rows copied into a bare table of it. */
+async function storing(folder: string, image: string, records: number, out: string): Promise<void> {
+  const cluster = await startCluster(join(folder, "database"));
+  try {
+    const name = `bench_${Date.now()}`;
+    await ensureDatabase(cluster.url("postgres"), name);
+    const url = cluster.url(name);
+    const ours = measure(1, process.execPath, join(out, "storing.js"), image, url);
+    const rows = join(folder, "copies.txt");
+    const psql = (statement: string) => ["psql", url, "-q", "-v", "ON_ERROR_STOP=1", "-c", statement] as const;
+    const run = (statement: string) => execFileSync("psql", psql(statement).slice(1), { stdio: ["ignore", "ignore", "inherit"] });
+    run(`\\copy copies to '${rows}'`);
+    run("create table bare (like copies)");
+    const theirs = measure(1, ...psql(`\\copy bare from '${rows}'`));
+    console.log(
+      row(`read, judge, gather and store the copies of ${records} files`, ours, "`psql \\copy` of the same rows, no index", theirs),
+    );
+    rmSync(rows);
+  } finally {
+    cluster.stop();
+  }
 }
 
 main().catch((error: unknown) => {

@@ -27,7 +27,7 @@ describe("copies as rows for the database", () => {
       state: "deleted",
       first_at: "4096",
       created: null,
-      modified: "2026-03-12T00:00:00.000Z",
+      modified: String(Date.UTC(2026, 2, 12)),
     });
     expect(row?.layout).toBe(`\\x${Buffer.from(encodeLayout(copy().layout as NonNullable<Copy["layout"]>)).toString("hex")}`);
   });

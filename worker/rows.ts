@@ -2,6 +2,7 @@ import { createHash } from "node:crypto";
 import { diskRuns } from "../core/bytes/layout";
 import { encodeLayout } from "../core/bytes/layout-code";
 import type { Copy } from "../core/copies/copy";
+import { ALL_BYTES_THERE } from "../core/filesystems/file-record";
 import { kindOf } from "../core/formats/registry";
 
 /** Copies as rows of PostgreSQL's COPY text form, in the order of `INCOMING_COLUMNS`. */
@@ -32,13 +33,13 @@ function rowOf(copy: Copy, volumeId: number): string[] {
     time(copy.deletedAt ?? null),
     field(copy.condition),
     String(copy.survival),
-    field(JSON.stringify(copy.evidence)),
+    evidenceField(copy.evidence),
     layout ? hex(layout) : NULL,
     first === null ? NULL : String(first),
     copy.streams.length > 0 ? field(JSON.stringify(copy.streams.map(streamRow))) : NULL,
     String(copy.links),
     String(copy.encrypted),
-    field(JSON.stringify(copy.notes)),
+    copy.notes.length === 0 ? "[]" : field(JSON.stringify(copy.notes)),
     copy.file ? field(copy.file) : NULL,
     copy.found ? field(copy.found.rule) : NULL,
     copy.found ? field(copy.found.path) : NULL,
@@ -74,8 +75,20 @@ const ESCAPES: Record<string, string> = { "\\": "\\\\", "\t": "\\t", "\n": "\\n"
 /** COPY text form: backslash escapes; NUL and lone surrogates, which the database refuses, become U+FFFD. */
 function field(text: string): string {
   const clean = text.isWellFormed() ? text : text.toWellFormed();
+  // Looking first is much cheaper than replacing: hardly any text has one of these.
+  if (!SPECIAL.test(clean)) return clean;
   return clean.replaceAll("\0", "\uFFFD").replace(/[\\\t\n\r]/g, (mark) => ESCAPES[mark] as string);
 }
 
+const SPECIAL = /[\\\t\n\r\0]/;
+const NOTHING_AGAINST = JSON.stringify({ ...ALL_BYTES_THERE, unreadable: 0, content: null } satisfies Copy["evidence"]);
+
+/** Nearly all evidence says that nothing speaks against the copy. */
+function evidenceField(evidence: Copy["evidence"]): string {
+  const { usedByOthers, takenLater, lost, unreadable, content } = evidence;
+  return usedByOthers + takenLater + lost + unreadable === 0 && content === null ? NOTHING_AGAINST : field(JSON.stringify(evidence));
+}
+
 const hex = (bytes: Uint8Array) => `\\\\x${Buffer.from(bytes.buffer, bytes.byteOffset, bytes.length).toString("hex")}`;
-const time = (ms: number | null) => (ms === null ? NULL : new Date(ms).toISOString());
+/** Milliseconds; the statement that stores them makes times of them. */
+const time = (ms: number | null) => (ms === null ? NULL : String(Math.floor(ms)));

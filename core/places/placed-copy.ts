@@ -1,5 +1,6 @@
 import { type Copy, copyOfRecord } from "../copies/copy";
 import type { FileRecord } from "../filesystems/file-record";
+import { type ContentFinding, examineContent } from "../formats/registry";
 import type { FileTree } from "./file-tree";
 import type { PlaceRule } from "./rule";
 
@@ -14,6 +15,21 @@ export interface Told {
   readonly notes: readonly string[];
 }
 
+/**
+ * A live file needs no rescue and is not looked into; what is kept in a known place may be handed over, so it is. All its bytes
+ * are there, whatever they say: its condition stays, and whether it opens is told beside it.
+ */
+function lookInto({ record }: Told, name: string, tree: FileTree): ContentFinding | null {
+  if (record.state !== "live" || !record.layout || record.size === 0) return null;
+  const opened = tree.open(record);
+  if (!opened) return null;
+  try {
+    return examineContent(opened.content, name);
+  } finally {
+    opened.close();
+  }
+}
+
 /** A find as a copy: judged under its right name, with where it was really found as evidence. */
 export function placedCopy(told: Told, rule: PlaceRule, tree: FileTree): Copy {
   const { record, path } = told;
@@ -21,8 +37,10 @@ export function placedCopy(told: Told, rule: PlaceRule, tree: FileTree): Copy {
   const judged = copyOfRecord({ ...record, path, name, modified: told.modified }, tree.disk);
   // An empty file is whole without any content; of one whose content is somewhere else only the name is known.
   const nameOnly = record.layout === null && record.evidence.lost > 0;
+  const content = judged.evidence.content ?? lookInto(told, name, tree);
   return {
     ...judged,
+    evidence: { ...judged.evidence, content },
     ...(nameOnly ? { condition: "name-only" as const, survival: 0 } : {}),
     place: rule.place,
     deletedAt: told.deletedAt ?? judged.deletedAt ?? null,

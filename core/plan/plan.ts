@@ -1,5 +1,5 @@
 import type { Place } from "../copies/vocabulary";
-import { type Account, type Cause, isEmpty } from "./account";
+import { type Account, isEmpty } from "./account";
 import { CAUSE_RULES, type Line, NOT_ON } from "./rules";
 import { type Chance, STEPS, type StepKind } from "./steps";
 
@@ -175,6 +175,3 @@ function warningsOf(sources: readonly PlanSource[]): string[] {
   const volumes = sources.flatMap((source) => source.volumes.map((volume) => ({ source, volume })));
   return volumes.flatMap(({ source, volume }) => (volume.closed ? [`${volume.label} on ${source.name} is closed: ${volume.closed}`] : []));
 }
-
-/** The cause that decides the plan, for tests and words: the first account's, or "unknown". */
-export const decidingCause = (accounts: readonly Account[]): Cause => accounts.find((account) => account.cause)?.cause ?? "unknown";

@@ -125,6 +125,8 @@ export const copy = z.object({
   notes: z.array(z.string()),
   /** Live files that stand where bytes of it were. */
   takenBy: z.array(z.string()),
+  /** In a folder of this computer: the file below it. */
+  file: z.string().nullable(),
   /** In a known place: by which rule, and under which path it was really found. */
   found: z.object({ rule: z.string(), path: z.string() }).nullable(),
   best: z.boolean(),

@@ -28,6 +28,7 @@ interface CopyRow extends Record<string, unknown> {
   streams: { name: string; size: number }[] | null;
   links: number;
   encrypted: boolean;
+  file: string | null;
   rule: string | null;
   found_path: string | null;
 }
@@ -85,6 +86,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
     streams: (row.streams ?? []).map(({ name, size }) => ({ name, size })),
     links: row.links,
     encrypted: row.encrypted,
+    file: row.file,
     notes: row.notes,
     found:
       row.rule && row.found_path

@@ -82,10 +82,10 @@ test("rules of known places are read, switched off, and one's own is added", asy
   await page.goto("/places");
   const rules = page.getByRole("list", { name: "Rules" });
   await expect(rules.getByRole("listitem").filter({ hasText: "Windows bin" })).toBeVisible();
-  const drawings = rules.getByRole("switch", { name: "Autosave copies of drawings" });
+  const drawings = rules.getByRole("checkbox", { name: "Autosave copies of drawings" });
   await drawings.click();
   await page.reload();
-  await expect(rules.getByRole("switch", { name: "Autosave copies of drawings" })).not.toBeChecked();
+  await expect(rules.getByRole("checkbox", { name: "Autosave copies of drawings" })).not.toBeChecked();
   await drawings.click();
   await page.getByRole("button", { name: "Add a rule" }).click();
   const form = page.getByRole("form", { name: "A rule of your own" });

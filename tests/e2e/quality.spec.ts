@@ -7,6 +7,9 @@ import { SMALL_NTFS, smallDisk } from "../support/small-disk";
 const VIEWS = [
   "/",
   "/settings",
+  "/places",
+  "/jobs/3/account",
+  "/jobs/3/sources",
   "/jobs/1/account",
   "/jobs/1/sources",
   "/jobs/1/search",

@@ -184,7 +184,7 @@ function ChooseCopy({ jobId, item, copy }: { jobId: number; item: ItemDetail; co
 function contentText(copy: Copy): string {
   const { content } = copy.evidence;
   if (copy.condition === "name-only") return "not here: only its name is known";
-  if (copy.state === "live") return "not looked at: the file is live";
+  if (copy.state === "live" && !content) return "not looked at: the file is live";
   if (copy.evidence.usedByOthers + copy.evidence.takenLater > 0) return "parts of it are overwritten: what is there may be another file’s";
   if (!content) return copy.condition === "whole" ? "kept in the record itself" : "not looked at";
   const words: Record<string, string> = {
@@ -224,7 +224,8 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         )}
         <dt>Found</dt>
         <dd>
-          {copy.found ? copy.found.rule : copy.state === "live" ? "Live file" : "Deleted file"}, {copy.reference} of {item.sourceName}
+          {copy.found ? copy.found.rule : copy.state === "live" ? "Live file" : "Deleted file"}
+          {copy.file ? "" : `, ${copy.reference}`} of {item.sourceName}
         </dd>
         {copy.found && (
           <>
@@ -262,7 +263,7 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         )}
         <dt>Bytes at</dt>
         <dd style={{ fontFamily: "var(--mono)", fontSize: 12 }}>
-          {first ? offsetText(first.at) : "nowhere"}
+          {copy.file ? "the file’s own" : first ? offsetText(first.at) : "nowhere"}
           {copy.runs.length > 1 ? `, ${copy.runs.length} pieces` : ""}
         </dd>
         <dt>Why this</dt>

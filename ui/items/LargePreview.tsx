@@ -41,7 +41,15 @@ export function LargePreview({ jobId, itemId, onClose, onMove }: Props) {
               {conditionText(best.condition, best.survival)}, {exactBytes(best.size)}
             </span>
           </p>
-          <Preview key={best.id} copyId={best.id} name={item.name} size={best.size} runs={best.runs} nameOnly={best.condition === "name-only"} large />
+          <Preview
+            key={best.id}
+            copyId={best.id}
+            name={item.name}
+            size={best.size}
+            runs={best.runs}
+            nameOnly={best.condition === "name-only"}
+            large
+          />
         </>
       )}
     </Dialog>

@@ -1,7 +1,6 @@
 "use client";
 
 import Button from "@mui/material/Button";
-import Switch from "@mui/material/Switch";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
 import { useState } from "react";
@@ -57,11 +56,11 @@ export function PlaceRules() {
         <ul className={styles.rules} aria-label="Rules">
           {rules?.map((rule) => (
             <li key={rule.id} data-off={rule.off}>
-              <Switch
-                size="small"
+              <input
+                type="checkbox"
+                aria-label={rule.title}
                 checked={!rule.off}
                 onChange={(event) => turn.mutate({ id: rule.id, off: !event.target.checked })}
-                slotProps={{ input: { "aria-label": rule.title } }}
               />
               <div>
                 <b>{rule.title}</b>

@@ -26,7 +26,13 @@ export function Fits({ jobId, zone }: { jobId: number; zone: string }) {
         {data.slice(0, all ? data.length : SHOWN).map((fit) => (
           <li key={fit.itemId}>
             <PlaceGlyph
-              mark={{ at: null, place: fit.places[0] ?? "file-record", condition: fit.condition as "whole", survival: 1, live: false }}
+              mark={{
+                at: null,
+                place: fit.places.find((place) => !place.endsWith("-record")) ?? fit.places[0] ?? "file-record",
+                condition: fit.condition as "whole",
+                survival: 1,
+                live: false,
+              }}
             />
             <div>
               <Link href={`/jobs/${jobId}/items?item=${fit.itemId}&show=all&q=${encodeURIComponent(`"${fit.name}"`)}`}>{fit.name}</Link>

@@ -39,13 +39,13 @@ export function SourceTree({ sources, source, volume, onChoose }: Props) {
             <span className={styles.branch}>
               <b>{each.name}</b>
               <span>
-                {bytesText(each.size)}
+                {each.container === "folder" ? "folder" : bytesText(each.size)}
                 {each.connected ? "" : ", not connected"}
               </span>
             </span>
           }
         >
-          {each.volumes.map((inside) => (
+          {(each.container === "folder" ? [] : each.volumes).map((inside) => (
             <TreeItem
               key={inside.id}
               itemId={`volume-${inside.id}`}
