@@ -4,6 +4,7 @@ import { mkdirSync, mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
+import { layOut } from "../tests/support/lay-out";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-cli-"));
@@ -130,6 +131,50 @@ describe("the command line", () => {
       .filter((each) => String(each.path).startsWith("/DCIM/100LUMOR/"));
     expect(pictures.filter((each) => each.place === "leftover-record" && each.condition === "whole").length).toBeGreaterThan(6);
     expect(compass("list", card, "--records-only").out).toBe("");
+  });
+
+  it("places tells what is in bins and autosave places under the right names, of images and of folders", () => {
+    const { code, lines } = compass("places", image, "--volume", VOLUME, "--json");
+    expect(code).toBe(0);
+    const bin = lines().filter((line) => line.place === "bin");
+    const letter = bin.find((line) => line.restoreName === "Vertrag Ellsby.docx");
+    expect(letter).toMatchObject({
+      volume: Number(VOLUME),
+      state: "live",
+      rule: "windows-bin",
+      restorePath: "/Users/Marta Ilvesen/Documents/Vertrag Ellsby.docx",
+      deletedAt: "2020-10-16T15:48:43.000Z",
+    });
+    expect(String(letter?.path)).toContain("/$Recycle.Bin/");
+    expect(bin.filter((line) => line.state === "deleted").length).toBeGreaterThan(2);
+    const folder = join(work, "drive");
+    layOut(
+      {
+        "Users/mo/AppData/AutoRecovery save of Plan.asd": {
+          content: Buffer.from("{\\rtf1 words}").toString("base64"),
+          modified: "2026-03-01T10:00:00Z",
+        },
+      },
+      folder,
+    );
+    expect(compass("places", folder, "--json").lines()).toMatchObject([
+      { place: "autosave", restoreName: "Plan.rtf", modified: "2026-03-01T10:00:00.000Z" },
+    ]);
+    expect(compass("places", join(work, "gone")).code).toBe(3);
+  });
+
+  it("plan tells where to look and why, from what is known", () => {
+    const file = join(work, "account.json");
+    writeFileSync(file, JSON.stringify({ cause: "bin-emptied", system: "windows", lost: "12 March 2026", nameHint: "minutes" }));
+    const { code, lines, err } = compass("plan", "--account", file, image, "--json");
+    expect(code).toBe(0);
+    const steps = lines();
+    expect(steps[0]).toMatchObject({ kind: "bin", source: image, pass: { place: "known-places", options: { places: ["bin"] } } });
+    expect(steps.find((step) => step.kind === "file-records" && step.volume === Number(VOLUME))).toBeDefined();
+    expect(err).toContain("Advised against");
+    expect(compass("plan", "--json").lines().length).toBeGreaterThan(3);
+    writeFileSync(file, JSON.stringify({ cause: "eaten by the dog" }));
+    expect(compass("plan", "--account", file)).toMatchObject({ code: 2, err: expect.stringContaining("cause") });
   });
 
   it("check tells whether files open", () => {

@@ -37,4 +37,6 @@ export interface PlaceRule {
   readonly ties: "beside" | "by-name" | "none";
   /** What the technician is told with each find. */
   readonly told: string;
+  /** What is there lies there in the ordinary course of things: by itself it is no sign of a loss. */
+  readonly ordinary?: boolean;
 }

@@ -148,6 +148,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     naming: KEEP,
     ties: "none",
     told: "Part of an application's saved state; it may name the documents that were open.",
+    ordinary: true,
   },
   {
     id: "mac-versions",
@@ -222,7 +223,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     title: "Recent files, as links",
     system: "windows",
     place: "recent",
-    where: ["**/Recent/*.lnk", "**/Start Menu/**/*.lnk", "**/Desktop/*.lnk"],
+    where: ["**/Recent/*.lnk", "**/Recent/**/*.lnk"],
     reader: "link",
     holds: "Shell links to files and folders that were opened: their old path, size and dates, and the volume they were on.",
     naming: KEEP,
@@ -318,5 +319,6 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     naming: BY_CONTENT,
     ties: "none",
     told: "A temporary file of an application.",
+    ordinary: true,
   },
 ];

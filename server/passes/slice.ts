@@ -5,6 +5,7 @@ import { drizzle } from "drizzle-orm/node-postgres";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
 import type { PlaceRule } from "../../core/places/rule";
+import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
 import { jobs, passes, sources, volumes } from "../database/schema";
@@ -221,10 +222,13 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
 
 /** Places whose copies were kept because something may be lost: there a live file is a find too. */
 const KEPT_PLACES = `'bin', 'autosave', 'temporary', 'own-backup'`;
+const ORDINARY = SHIPPED_RULES.filter((rule) => rule.ordinary)
+  .map((rule) => `'${rule.id}'`)
+  .join(", ");
 
 /** Whether a copy is one of a lost file: deleted, kept in a known place, or known by its name alone. */
 const lostIf = (copy: string) =>
-  `(${copy}.state = 'deleted' or ${copy}.place in (${KEPT_PLACES}) or (${copy}.condition = 'name-only' and (${copy}.size > 0 or ${copy}.place = 'recent')))`;
+  `(${copy}.state = 'deleted' or (${copy}.place in (${KEPT_PLACES}) and ${copy}.rule not in (${ORDINARY})) or (${copy}.condition = 'name-only' and (${copy}.size > 0 or ${copy}.place = 'recent')))`;
 
 /** Whether an item with these copies is lost: a list that names a file says nothing about it where the file is there. */
 const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and c.rule is not null)) or not bool_or(c.rule is null or c.condition <> 'name-only')`;

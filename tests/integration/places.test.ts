@@ -1,6 +1,6 @@
 import { createHash } from "node:crypto";
-import { existsSync, mkdirSync, readFileSync, symlinkSync, utimesSync, writeFileSync } from "node:fs";
-import { dirname, join } from "node:path";
+import { existsSync, mkdirSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { EMPTY_ACCOUNT } from "../../core/plan/account";
@@ -25,6 +25,7 @@ import { listRestores, rehearse } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { layOut } from "../support/lay-out";
 import { readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -36,12 +37,7 @@ beforeAll(async () => {
     string,
     { content: string; modified: string }
   >;
-  for (const [path, { content, modified }] of Object.entries(packed)) {
-    const target = join(folder, path);
-    mkdirSync(dirname(target), { recursive: true });
-    writeFileSync(target, Buffer.from(content, "base64"));
-    utimesSync(target, new Date(modified), new Date(modified));
-  }
+  layOut(packed, folder);
   writeFileSync(join(bench.sources, "outside.txt"), "not part of the source");
   symlinkSync(join(bench.sources, "outside.txt"), join(folder, "Users/mo/Documents/a way out.txt"));
 });
@@ -238,6 +234,23 @@ describe("rules of known places", () => {
     const id = await addRule(bench.db, newRule.parse({ title: "Scores", system: "any", place: "own-backup", where: ["**/Scores/*~"] }));
     expect((await activeRules(bench.db))[0]?.id).toBe(id);
     expect((await listRules(bench.db)).find((rule) => rule.id === id)).toMatchObject({ own: true, off: false });
+    const jobId = await createJob(bench.db, { title: "Own rule", client: "" });
+    await addSource(bench.db, jobId, folder);
+    const own = await addRule(
+      bench.db,
+      newRule.parse({ title: "Logs", system: "any", place: "own-backup", where: ["**/Logs/*.txt"], ties: "none" }),
+    );
+    const [source] = await listSources(bench.db, jobId);
+    await startPass(bench.db, jobId, source?.volumes[0]?.id as number, "known-places", { places: ["own-backup"] });
+    const worker = bench.worker();
+    await finished(jobId);
+    worker.kill("SIGKILL");
+    const { rows } = await bench.pool.query<{ rule: string; count: number }>(
+      "select rule, count(*)::int from copies where job_id = $1 group by 1 order by 2 desc",
+      [jobId],
+    );
+    expect(rows[0]).toEqual({ rule: own, count: 20 });
+    await removeRule(bench.db, own);
     await removeRule(bench.db, id);
     expect((await listRules(bench.db)).some((rule) => rule.id === id)).toBe(false);
     await expect(removeRule(bench.db, "windows-bin")).rejects.toThrow("switched off");

@@ -1,0 +1,156 @@
+import { createHash } from "node:crypto";
+import { chmodSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, symlinkSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { dirname, join } from "node:path";
+import { beforeEach, describe, expect, it } from "vitest";
+import { readBytes } from "../core/bytes/byte-source";
+import type { Copy } from "../core/copies/copy";
+import type { FileRecord } from "../core/filesystems/file-record";
+import { placesPass } from "../core/places/places-pass";
+import { SHIPPED_RULES } from "../core/places/rules";
+import { layOut } from "../tests/support/lay-out";
+import { fixture } from "../tests/support/volume-truth";
+import { FolderSource, openFileIn } from "./folder-source";
+import { openSearchable } from "./open-searchable";
+
+let work: string;
+beforeEach(() => {
+  work = mkdtempSync(join(tmpdir(), "compass-folder-"));
+});
+
+const put = (path: string, content: string) => {
+  mkdirSync(dirname(join(work, path)), { recursive: true });
+  writeFileSync(join(work, path), content);
+};
+const records = (source: FolderSource, from = 0, step = 512): FileRecord[] =>
+  [...source.readRecords(from, step)].flatMap((batch) => [...batch.records]);
+
+describe("a folder as a source", () => {
+  it("tells its files and folders, with sizes, dates and content", () => {
+    put("a/b/letter.txt", "words");
+    put("top.txt", "");
+    const source = new FolderSource(work);
+    const told = records(source);
+    expect(told.map((record) => [record.type, record.path, record.size])).toEqual([
+      ["folder", "/a", 0],
+      ["file", "/top.txt", 0],
+      ["folder", "/a/b", 0],
+      ["file", "/a/b/letter.txt", 5],
+    ]);
+    const letter = told[3] as FileRecord;
+    expect(letter.modified).toBe(Math.floor(statSync(join(work, "a/b/letter.txt")).mtimeMs));
+    const opened = source.open(letter);
+    expect(Buffer.from(readBytes(opened?.content as never, 0, 5)).toString()).toBe("words");
+    opened?.close();
+  });
+
+  it("goes on from any point, and tells nothing twice", () => {
+    for (let i = 0; i < 40; i += 1) put(`folder ${i % 7}/file ${i}.txt`, "x");
+    const source = new FolderSource(work);
+    const all = records(source).map((record) => record.path);
+    for (const batch of source.readRecords(0, 5)) {
+      expect(batch.done).toBeLessThanOrEqual(batch.total);
+      expect(records(source, batch.resume, 5).map((record) => record.path)).toEqual(all.slice(batch.resume));
+    }
+  });
+
+  it("never follows links, neither to files nor to folders, nor around in a circle", () => {
+    const outside = mkdtempSync(join(tmpdir(), "compass-outside-"));
+    writeFileSync(join(outside, "secret.txt"), "not part of it");
+    put("in/plain.txt", "plain");
+    symlinkSync(outside, join(work, "in/door"));
+    symlinkSync(join(outside, "secret.txt"), join(work, "in/window"));
+    symlinkSync(work, join(work, "in/circle"));
+    const source = new FolderSource(work);
+    const told = records(source);
+    expect(told.map((record) => record.path)).toEqual(["/in", "/in/circle", "/in/door", "/in/plain.txt", "/in/window"]);
+    for (const name of ["circle", "door", "window"])
+      expect(told.find((record) => record.name === name)).toMatchObject({
+        layout: null,
+        notes: [expect.stringContaining("never followed")],
+      });
+    for (const file of ["in/window", "in/door/secret.txt", "../secret.txt", "in/gone.txt", "in"])
+      expect(() => openFileIn(work, file)).toThrow();
+    // One that becomes a link after it was read.
+    rmSync(join(work, "in/plain.txt"));
+    symlinkSync(join(outside, "secret.txt"), join(work, "in/plain.txt"));
+    expect(source.open({ ...(told[3] as FileRecord) })).toBeNull();
+  });
+
+  it("notes what cannot be listed and goes on", () => {
+    put("open/a.txt", "a");
+    put("shut/b.txt", "b");
+    chmodSync(join(work, "shut"), 0);
+    const source = new FolderSource(work);
+    // Root may list whatever it likes: there the folder is told with all that is in it.
+    const shut = records(source).filter((record) => record.path.startsWith("/shut"));
+    const listed = (() => {
+      try {
+        return readdirSync(join(work, "shut")).length > 0;
+      } catch {
+        return false;
+      }
+    })();
+    expect(shut.some((record) => record.notes.some((note) => note.includes("cannot be listed")))).toBe(!listed);
+    expect(records(source).some((record) => record.path === "/open/a.txt")).toBe(true);
+    chmodSync(join(work, "shut"), 0o700);
+    expect(() => new FolderSource(join(work, "gone"))).toThrow("not there");
+    expect(() => new FolderSource(join(work, "open/a.txt"))).toThrow("not there");
+  });
+});
+
+describe("a Mac's home folders", () => {
+  interface Home {
+    files: Record<string, { content: string; modified: string }>;
+    entries: { path: string; sha256: string }[];
+  }
+  const home = JSON.parse(fixture("mac-home.json.gz").toString()) as Home;
+  const told = (): Copy[] => {
+    layOut(home.files, work);
+    const { tree } = openSearchable(work, { offset: 0, length: 0, filesystem: "folder" });
+    return [...placesPass(tree, SHIPPED_RULES)].flatMap((batch) => [...batch.copies]);
+  };
+
+  it("give up what is in bins, autosave and temporary places, under the right names and byte for byte", () => {
+    const copies = told();
+    const found = (path: string) => copies.find((copy) => copy.found?.path === path);
+    const expected: [string, string, string][] = [
+      ["/Users/maribel/.Trash/Old budget.xlsx", "bin", "/Users/maribel/.Trash/Old budget.xlsx"],
+      ["/Users/maribel/.Trash/Holiday scans/scan 1.jpg", "bin", "/Users/maribel/.Trash/Holiday scans/scan 1.jpg"],
+      ["/Users/tobin/.Trash/cat.jpg", "bin", "/Users/tobin/.Trash/cat.jpg"],
+      [
+        "/Users/maribel/Library/Autosave Information/Unsaved Wordwright Document.rtf",
+        "autosave",
+        "/Users/maribel/Library/Autosave Information/Unsaved Wordwright Document.rtf",
+      ],
+      [
+        "/Users/maribel/Library/Containers/org.oakvane.Wordwright/Data/Library/Preferences/AutoRecovery/AutoRecovery save of Harvest plan.docx",
+        "autosave",
+        // The only document of that name: it is a copy of it.
+        "/Users/maribel/Documents/Harvest plan.docx",
+      ],
+    ];
+    for (const [path, place, right] of expected) expect([found(path)?.place, found(path)?.path]).toEqual([place, right]);
+    const working = copies.find((copy) => copy.found?.path.endsWith("TemporaryItems/Wordwright Work File D_1.tmp"));
+    expect([working?.place, working?.name]).toEqual(["temporary", "Wordwright Work File D_1.docx"]);
+    for (const { path, sha256 } of home.entries) {
+      const copy = found(`/${path}`);
+      if (!copy?.file) continue;
+      const { disk, close } = openFileIn(work, copy.file);
+      expect(
+        createHash("sha256")
+          .update(readBytes(disk, 0, disk.size))
+          .digest("hex"),
+      ).toBe(sha256);
+      close();
+    }
+  });
+
+  it("are left as they are", () => {
+    const copies = told();
+    expect(copies.length).toBeGreaterThan(6);
+    const names = Object.keys(home.files).sort();
+    const now = readdirSync(work, { recursive: true, encoding: "utf8" }).filter((path) => statSync(join(work, path)).isFile());
+    expect(now.sort()).toEqual(names);
+  });
+});
