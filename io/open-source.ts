@@ -1,7 +1,7 @@
 import { lstatSync, readdirSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
 import { CachedSource, readBytes } from "../core/bytes/byte-source";
-import { type Container, ContainerError } from "../core/containers/container";
+import { type Container, ContainerError, MissingFileError } from "../core/containers/container";
 import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
@@ -9,7 +9,11 @@ import { ReadOnlyFile } from "./read-only-file";
 
 /** A source cannot be used. The message says why and what to do. */
 export class SourceError extends Error {
-  constructor(message: string) {
+  constructor(
+    message: string,
+    /** It would open if a part or parent of it were given. */
+    readonly asksForFile = false,
+  ) {
     super(message);
     this.name = "SourceError";
   }
@@ -63,7 +67,7 @@ export function openDisk(path: string, beside: readonly string[] = []): OpenedDi
     return { disk: new CachedSource(container.disk), container, close };
   } catch (error) {
     close();
-    throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`) : error;
+    throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`, error instanceof MissingFileError) : error;
   }
 }
 

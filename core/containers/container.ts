@@ -35,5 +35,8 @@ export class ContainerError extends Error {
   }
 }
 
+/** A part or a parent is not beside the image; given from elsewhere, it would open. */
+export class MissingFileError extends ContainerError {}
+
 /** A differencing image whose parent has a parent … more than this is damage or a circle. */
 export const MAX_PARENTS = 32;

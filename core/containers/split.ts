@@ -1,7 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import { lastNotAfter } from "../bytes/starts";
-import { type Container, ContainerError, type Neighbours } from "./container";
+import { type Container, MissingFileError, type Neighbours } from "./container";
 
 const MAX_PARTS = 20_000;
 
@@ -101,7 +101,7 @@ export function openSplit(file: ByteSource, neighbours: Neighbours): Container |
   for (let place = begin; place <= last; place += 1) {
     const name = series.name(place);
     const part = place === series.place ? file : neighbours.open(name);
-    if (!part) throw new ContainerError(`The part “${name}” of this split image is missing: put it beside the others and open it again.`);
+    if (!part) throw new MissingFileError(`The part “${name}” of this split image is missing: put it beside the others and open it again.`);
     parts.push(part);
   }
   const notes: string[] = [];

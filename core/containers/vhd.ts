@@ -2,7 +2,7 @@ import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
 import { guidTextBe } from "../bytes/guid";
 import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
-import { type Container, ContainerError, MAX_PARENTS, type Neighbours, NO_NEIGHBOURS } from "./container";
+import { type Container, ContainerError, MAX_PARENTS, MissingFileError, type Neighbours, NO_NEIGHBOURS } from "./container";
 
 /**
  * VHD, all big-endian: "Virtual Hard Disk Image Format Specification", version 1.0 (October 2006): "Hard Disk Footer
@@ -178,7 +178,7 @@ function openParent(header: Header, neighbours: Neighbours, depth: number, notes
     return parent.disk;
   }
   const wanted = names[0] ? `“${names[0]}”` : `the image with the identity ${id}`;
-  throw new ContainerError(
+  throw new MissingFileError(
     `This image holds only the changes to ${wanted}, which is not beside it: put it into the same folder and open it again.`,
   );
 }

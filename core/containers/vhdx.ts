@@ -4,7 +4,7 @@ import { Cursor } from "../bytes/cursor";
 import { guidText } from "../bytes/guid";
 import { decodeUtf16le } from "../bytes/text";
 import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
-import { type Container, ContainerError, MAX_PARENTS, type Neighbours, NO_NEIGHBOURS } from "./container";
+import { type Container, ContainerError, MAX_PARENTS, MissingFileError, type Neighbours, NO_NEIGHBOURS } from "./container";
 import { replayLog } from "./vhdx-log";
 
 /** VHDX, all little-endian: [MS-VHDX] 2.2 ("Header Section"), 2.5 ("BAT"), 2.6 ("Metadata Region"). */
@@ -238,7 +238,7 @@ function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number,
     return opened.container.disk;
   }
   const wanted = names[0] ? `“${names[0]}”` : `the image with the mark ${linkages[0] ?? "that is not told"}`;
-  throw new ContainerError(
+  throw new MissingFileError(
     `This image holds only the changes to ${wanted}, which is not beside it (or was changed since): put it into the same folder and open it again.`,
   );
 }

@@ -89,12 +89,15 @@ async function addFolder(db: Database, jobId: number, path: string): Promise<num
 
 const open = (path: string, beside: readonly string[]): OpenedSource => inWords(() => openSource(path, beside));
 
+/** RFC 4918, 11.4: here, that another file is needed first. */
+const FAILED_DEPENDENCY = 424;
+
 /** What keeps a source from being opened is told as it is. */
 function inWords<T>(use: () => T): T {
   try {
     return use();
   } catch (error) {
-    if (error instanceof SourceError) throw new Problem(error.message);
+    if (error instanceof SourceError) throw new Problem(error.message, error.asksForFile ? FAILED_DEPENDENCY : 400);
     throw error;
   }
 }

@@ -1,4 +1,7 @@
+import { mkdirSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
 import { expect, test } from "@playwright/test";
+import { fixture } from "../support/volume-truth";
 
 test.describe.configure({ mode: "serial" });
 
@@ -100,4 +103,29 @@ test("rules of known places are read, switched off, and one's own is added", asy
   await expect(own).toBeVisible();
   await own.getByRole("button", { name: "Remove" }).click();
   await expect(own).toHaveCount(0);
+});
+
+test("a folder is taken as a source by itself, and an image asks for its parent", async ({ page }) => {
+  const folder = process.env.COMPASS_SOURCES as string;
+  mkdirSync(join(folder, "shelf"), { recursive: true });
+  writeFileSync(join(folder, "child.vhd"), fixture("diff-child.vhd.gz"));
+  writeFileSync(join(folder, "shelf", "parent.vhd"), fixture("diff-parent.vhd.gz"));
+  const { id } = (await (await page.request.post("/api/jobs", { data: { title: "Folder and parent", client: "" } })).json()) as {
+    id: number;
+  };
+  await page.goto(`/jobs/${id}/sources`);
+  const browser = page.getByRole("dialog", { name: "Add a source" });
+  await page.getByRole("button", { name: "Add a source" }).click();
+  await browser.getByRole("button", { name: /e2e-sources/ }).click();
+  await browser.getByRole("button", { name: "secretary-drive" }).click();
+  await browser.getByRole("button", { name: "Take this folder as a source" }).click();
+  await expect(page.getByRole("treeitem", { name: /secretary-drive folder/ })).toBeVisible();
+  await page.getByRole("button", { name: "Add a source" }).click();
+  await browser.getByRole("button", { name: /e2e-sources/ }).click();
+  await browser.getByRole("button", { name: "child.vhd" }).click();
+  await expect(browser.getByRole("status")).toContainText("Choose the missing file for child.vhd");
+  await browser.getByRole("button", { name: "shelf" }).click();
+  await browser.getByRole("button", { name: "parent.vhd" }).click();
+  await expect(page.getByRole("treeitem", { name: /child\.vhd/ })).toBeVisible({ timeout: 20_000 });
+  await expect(page.getByText(/Holds the changes to/)).toBeVisible();
 });

@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { readFileSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../../core/bytes/byte-source";
@@ -23,6 +23,31 @@ beforeAll(async () => {
   bench.worker();
 });
 afterAll(() => bench.close());
+
+describe("an image whose parent lies elsewhere", () => {
+  it("asks for it, opens with it, and stays readable", async () => {
+    const child = join(bench.sources, "lone-child.vhd");
+    const parent = join(bench.sources, "shelf", "some name.vhd");
+    mkdirSync(join(bench.sources, "shelf"));
+    writeFileSync(child, fixture("diff-child.vhd.gz"));
+    writeFileSync(parent, fixture("diff-parent.vhd.gz"));
+    const jobId = await createJob(bench.db, { title: "Parent elsewhere", client: "" });
+    await expect(addSource(bench.db, jobId, child)).rejects.toMatchObject({
+      status: 424,
+      message: expect.stringContaining("not beside it"),
+    });
+    await expect(addSource(bench.db, jobId, child, ["/etc/hostname"])).rejects.toMatchObject({ status: 403 });
+    await addSource(bench.db, jobId, child, [parent]);
+    const [source] = await listSources(bench.db, jobId);
+    const ntfs = source?.volumes.find((volume) => volume.filesystem === "ntfs");
+    const rows = await run(jobId, ntfs?.id as number, "file-record");
+    const found = rows.find((row) => row.state === "live" && Number(row.size) > 4096);
+    const truth = readTruth("small-mbr").entries.find((entry) => `/${entry.path}`.normalize("NFC") === found?.path.normalize("NFC"));
+    const copy = await storedCopy(bench.db, Number(found?.id));
+    const bytes = await withContent(copy, (content) => readBytes(content, 0, content.size));
+    expect(createHash("sha256").update(bytes).digest("hex")).toBe(truth?.sha256);
+  });
+});
 
 interface Row {
   id: string;

@@ -8,7 +8,7 @@ import DialogTitle from "@mui/material/DialogTitle";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { sourceListing } from "@/server/sources/contract";
-import { read, write } from "../data/request";
+import { RequestError, read, write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
@@ -22,6 +22,9 @@ function Glyph({ folder }: { folder: boolean }) {
     </svg>
   );
 }
+
+/** The answer for an image of which a part or parent is missing. */
+const FILE_NEEDED = 424;
 
 /** Shows what lies in the source folders and adds the chosen image to the job. */
 export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () => void }) {
@@ -37,7 +40,7 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
   const add = useMutation({
     mutationFn: ({ image, beside }: { image: string; beside: string[] }) =>
       write("POST", `/api/jobs/${jobId}/sources`, { path: image, beside }),
-    onError: (problem, asked) => setWaiting(/parent|part/i.test(problem.message) ? asked : null),
+    onError: (problem, asked) => setWaiting(problem instanceof RequestError && problem.status === FILE_NEEDED ? asked : null),
     onSuccess: async (answer) => {
       await client.invalidateQueries({ queryKey: keys.job(jobId) });
       change({ source: String((answer as { id: number }).id) }, true);
