@@ -154,3 +154,23 @@ describe("a Mac's home folders", () => {
     expect(now.sort()).toEqual(names);
   });
 });
+
+describe("a document that an office suite has open", () => {
+  it("is told of by its lock file, and the suite's own backup is a copy of it", () => {
+    const files = JSON.parse(fixture("office-home.json.gz").toString()) as Record<string, { content: string; modified: string }>;
+    layOut(files, work);
+    const copies = [...placesPass(new FolderSource(work), SHIPPED_RULES)].flatMap((batch) => [...batch.copies]);
+    expect(copies.map((copy) => [copy.path, copy.found?.rule, copy.condition]).sort()).toEqual([
+      ["/home/mo/Documents/Minutes.odt", "crash-recovery", "whole"],
+      ["/home/mo/Documents/Minutes.odt", "owner-files", "name-only"],
+    ]);
+    expect(copies.find((copy) => copy.found?.rule === "owner-files")?.notes.join(" ")).toMatch(
+      /root on bench had it open since \d\d\.\d\d\.\d{4}/,
+    );
+    expect(copies.find((copy) => copy.found?.rule === "crash-recovery")?.evidence.content).toMatchObject({
+      finding: "agrees",
+      format: "odt",
+      checked: true,
+    });
+  });
+});
