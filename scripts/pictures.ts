@@ -39,10 +39,14 @@ async function main(): Promise<void> {
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await page.getByText("read again and the same").waitFor();
   await shot("restore");
-  for (const stage of ["account", "sources", "search", "handover"]) {
+  for (const stage of ["sources", "search", "handover"]) {
     await page.goto(`/jobs/1/${stage}`);
     await shot(stage);
   }
+  await unsaved(page, shot);
+  await page.goto("/places");
+  await page.getByText("Patterns and names").nth(3).click();
+  await shot("places");
   await card(page);
   await shot("leftovers");
   await page.goto("/");
@@ -53,6 +57,21 @@ async function main(): Promise<void> {
   await page.getByRole("img", { name: /Preview of/ }).waitFor();
   await shot("night");
   await browser.close();
+}
+
+/** The application that was closed without saving: the plan runs, and what it found is opened. */
+async function unsaved(page: Page, shot: (name: string) => Promise<void>): Promise<void> {
+  await page.goto("/jobs/3/account");
+  await page.getByRole("button", { name: "Run in order" }).click();
+  const best = page.getByRole("region", { name: "By what the client remembers" }).getByRole("link", { name: "Funding application.docx" });
+  await best.first().waitFor({ timeout: 40_000 });
+  await page.getByRole("list", { name: "Steps of the plan" }).getByText("4 autosave").waitFor({ timeout: 40_000 });
+  // The notice that a pass is finished goes by itself.
+  await page.waitForTimeout(9_000);
+  await shot("account");
+  await best.first().click();
+  await page.getByText("Application for a 400 mm reflector").waitFor();
+  await shot("unsaved");
 }
 
 /** The card that was formatted by mistake: its leftovers read, one of its pictures open. */

@@ -1,7 +1,31 @@
 import type { Place } from "../copies/vocabulary";
 
 /** The kinds of step a plan is made of. */
-export const STEPS = {
+export const STEP_KINDS = [
+  "image",
+  "bin",
+  "autosave",
+  "own-backups",
+  "recent",
+  "profiles",
+  "file-records",
+  "leftover-records",
+  "snapshots",
+  "backups",
+  "cloud",
+] as const;
+export type StepKind = (typeof STEP_KINDS)[number];
+
+export interface StepFacts {
+  readonly title: string;
+  /** The pass that does it, or the technician's hand. */
+  readonly by: "hand" | "known-places" | "file-record" | "leftover-record";
+  /** Of known places: which. */
+  readonly places: readonly Place[];
+  readonly cannotFind: string;
+}
+
+export const STEPS: Readonly<Record<StepKind, StepFacts>> = {
   image: {
     title: "Make an image first",
     by: "hand",
@@ -68,11 +92,7 @@ export const STEPS = {
     places: [],
     cannotFind: "What was never in the cloud folder, and what was removed there more than about a month ago.",
   },
-} as const satisfies Record<
-  string,
-  { title: string; by: "hand" | "known-places" | "file-record" | "leftover-record"; places: readonly Place[]; cannotFind: string }
->;
-export type StepKind = keyof typeof STEPS;
+};
 
 export const CHANCES = ["good", "fair", "low"] as const;
 export type Chance = (typeof CHANCES)[number];

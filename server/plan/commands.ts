@@ -1,11 +1,9 @@
 import { eq, sql } from "drizzle-orm";
-import type { StepKind } from "../../core/plan/steps";
 import { STEPS } from "../../core/plan/steps";
 import type { Database } from "../database/connection";
 import { jobs, planMarks } from "../database/schema";
 import { note } from "../log/commands";
 import { startPass } from "../passes/commands";
-import type { PassPlace } from "../passes/contract";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 import { type PlanChange, type PlanStep, STEP_TITLES } from "./contract";
@@ -61,10 +59,10 @@ async function stepOf(db: Database, jobId: number, key: string): Promise<PlanSte
 }
 
 async function runStep(db: Database, jobId: number, step: PlanStep): Promise<void> {
-  const { by, places } = STEPS[step.kind] as { by: string; places: readonly (typeof STEPS)[StepKind]["places"][number][] };
+  const { by, places } = STEPS[step.kind];
   if (by === "hand" || step.volumeId === null) throw new Problem("This step is done by hand.");
   await mark(db, jobId, step.key, { skipped: null });
-  await startPass(db, jobId, step.volumeId, by as PassPlace, places.length > 0 ? { places: [...places] } : {});
+  await startPass(db, jobId, step.volumeId, by, places.length > 0 ? { places: [...places] } : {});
 }
 
 type Values = Partial<Pick<typeof planMarks.$inferInsert, "position" | "skipped" | "doneByHand" | "added">>;

@@ -1,18 +1,17 @@
 import { z } from "zod";
 import { PLACES } from "../../core/copies/vocabulary";
-import { CHANCES, STEPS, type StepKind } from "../../core/plan/steps";
+import { CHANCES, STEP_KINDS, STEPS, type StepKind } from "../../core/plan/steps";
 
-const stepKinds = Object.keys(STEPS) as [StepKind, ...StepKind[]];
 /** The kinds of step a technician can add. */
 export const STEP_TITLES: Readonly<Record<StepKind, string>> = Object.fromEntries(
-  stepKinds.map((kind) => [kind, STEPS[kind].title]),
+  STEP_KINDS.map((kind) => [kind, STEPS[kind].title]),
 ) as Record<StepKind, string>;
 
 export const STEP_STATES = ["to do", "running", "paused", "done", "skipped", "not needed", "failed"] as const;
 
 const planStep = z.object({
   key: z.string(),
-  kind: z.enum(stepKinds),
+  kind: z.enum(STEP_KINDS),
   title: z.string(),
   where: z.string(),
   reason: z.string(),
@@ -52,7 +51,7 @@ export const planChange = z.discriminatedUnion("do", [
   z.object({ do: z.literal("take up"), key }),
   z.object({ do: z.literal("done by hand"), key, note: z.string().trim().max(500) }),
   z.object({ do: z.literal("order"), keys: z.array(key).max(500) }),
-  z.object({ do: z.literal("add"), kind: z.enum(stepKinds) }),
+  z.object({ do: z.literal("add"), kind: z.enum(STEP_KINDS) }),
   z.object({ do: z.literal("found"), itemId: z.number().int().nullable() }),
 ]);
 export type PlanChange = z.infer<typeof planChange>;

@@ -57,7 +57,7 @@ function withState(
   counts: ReadonlyMap<number, PlanStep["found"]>,
   found: boolean,
 ): PlanStep {
-  const places: readonly Place[] = STEPS[step.kind].places;
+  const { places } = STEPS[step.kind];
   const all = (own && counts.get(own.id)) ?? [];
   return {
     ...step,

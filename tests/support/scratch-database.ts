@@ -9,11 +9,16 @@ function clusterAddress(): string {
   return address;
 }
 
-/** A new database with all tables, in the test cluster. @returns its address */
-export async function scratchDatabase(): Promise<string> {
+/** A new database without any table, in the test cluster. @returns its address */
+export async function emptyDatabase(): Promise<string> {
   const name = `test_${randomBytes(6).toString("hex")}`;
   await ensureDatabase(`${clusterAddress()}postgres`, name);
-  const url = `${clusterAddress()}${name}`;
+  return `${clusterAddress()}${name}`;
+}
+
+/** A new database with all tables, in the test cluster. @returns its address */
+export async function scratchDatabase(): Promise<string> {
+  const url = await emptyDatabase();
   await migrateDatabase(url);
   return url;
 }
