@@ -92,6 +92,17 @@ describe("a differencing VHD", () => {
     }
   });
 
+  it("beside other children of the same parent finds it all the same, and without it still says what is wanted", () => {
+    const others = ["second.vhd", "third.vhd", "fourth.vhd"];
+    const among = (parent: Neighbours): Neighbours => ({
+      ...parent,
+      list: () => [...others, ...parent.list()],
+      open: (name) => (others.includes(name) ? child() : parent.open(name)),
+    });
+    expect(openContainer(child(), among(differencing({ renamed: "older copy.vhd" }))).form).toBe("differencing");
+    expect(() => openContainer(child(), among(differencing({ without: true })))).toThrow(/which is not beside it/);
+  });
+
   it("without its parent says which file is wanted", () => {
     expect(() => openContainer(child(), differencing({ without: true }))).toThrow(
       /changes to “open-diff-parent\.vhd”, which is not beside it: put it into the same folder/,
@@ -117,6 +128,13 @@ describe("a differencing VHDX", () => {
     const container = openContainer(new MemorySource(child), neighbours({ "base.vhdx": parent, "child.vhdx": child }));
     expect(container.form).toBe("differencing");
     expect(hash(container.disk)).toBe(createHash("sha256").update(expected).digest("hex"));
+  });
+
+  it("beside other children of the same parent finds it all the same, and without it still says what is wanted", () => {
+    const child = differencingVhdx(header, 8200, 3);
+    const others = { "a.vhdx": child, "b.vhdx": child, "c.vhdx": child };
+    expect(openContainer(new MemorySource(child), neighbours({ ...others, "z.vhdx": parent })).form).toBe("differencing");
+    expect(() => openContainer(new MemorySource(child), neighbours(others))).toThrow(/which is not beside it/);
   });
 
   it("does not take a parent that was changed since", () => {

@@ -172,8 +172,10 @@ function openParent(header: Header, neighbours: Neighbours, depth: number, notes
   for (const name of [...names, ...others]) {
     if (name === neighbours.name) continue;
     const file = neighbours.open(name);
-    const parent = file && openVhd(file, { ...neighbours, name }, depth + 1);
-    if (!parent || parent.identity !== id) continue;
+    // Its identity is asked before it is opened: the other images beside it may have parents of their own, or want for one.
+    if (!file || findFooter(file)?.footer.id !== id) continue;
+    const parent = openVhd(file, { ...neighbours, name }, depth + 1);
+    if (!parent) continue;
     notes.push(`Holds the changes to “${name}”, which was found beside it.`, ...parent.notes);
     return parent.disk;
   }

@@ -179,11 +179,24 @@ function readLocator(cursor: Cursor): Map<string, string> {
  * @throws ContainerError when its structure cannot be followed, or its parent is missing
  */
 export function openVhdx(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS): Container | null {
-  return openImage(file, neighbours, 0)?.container ?? null;
+  return openImage(file, neighbours, 0);
 }
 
-function openImage(file: ByteSource, neighbours: Neighbours, depth: number): { container: Container; dataWriteGuid: string } | null {
-  if (file.size < MIB || ascii(readBytes(file, 0, 8)) !== IDENTIFIER) return null;
+/** The mark of an image's present content; null: it is none, or its headers cannot be read. */
+function dataWriteGuidOf(file: ByteSource): string | null {
+  if (!isVhdx(file)) return null;
+  try {
+    return readHeader(file, []).dataWriteGuid;
+  } catch (error) {
+    if (error instanceof ContainerError) return null;
+    throw error;
+  }
+}
+
+const isVhdx = (file: ByteSource) => file.size >= MIB && ascii(readBytes(file, 0, 8)) === IDENTIFIER;
+
+function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Container | null {
+  if (!isVhdx(file)) return null;
   const notes: string[] = [];
   const header = readHeader(file, notes);
   let whole = file;
@@ -215,10 +228,7 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): { c
     created: null,
     notes,
   };
-  return {
-    container: parent || !allPresent(entry, blocks, chunkRatio) ? container : { ...container, form: "fixed" },
-    dataWriteGuid: header.dataWriteGuid,
-  };
+  return parent || !allPresent(entry, blocks, chunkRatio) ? container : { ...container, form: "fixed" };
 }
 
 function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number, notes: string[]): ByteSource {
@@ -232,10 +242,12 @@ function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number,
   for (const name of new Set([...names, ...others])) {
     if (name === neighbours.name) continue;
     const file = neighbours.open(name);
-    const opened = file && openImage(file, { ...neighbours, name }, depth + 1);
-    if (!opened || !linkages.includes(opened.dataWriteGuid)) continue;
-    notes.push(`Holds the changes to “${name}”, which was found beside it.`, ...opened.container.notes);
-    return opened.container.disk;
+    // Its identity is asked before it is opened: the other images beside it may have parents of their own, or want for one.
+    if (!file || !linkages.includes(dataWriteGuidOf(file) ?? "")) continue;
+    const opened = openImage(file, { ...neighbours, name }, depth + 1);
+    if (!opened) continue;
+    notes.push(`Holds the changes to “${name}”, which was found beside it.`, ...opened.notes);
+    return opened.disk;
   }
   const wanted = names[0] ? `“${names[0]}”` : `the image with the mark ${linkages[0] ?? "that is not told"}`;
   throw new MissingFileError(
