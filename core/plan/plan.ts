@@ -132,11 +132,11 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
 }
 
 const WHERE: Partial<Record<StepKind, string>> = {
-  image: "The failing drive, before anything else.",
-  profiles: "Sources, under each volume.",
-  snapshots: "The client’s own computer.",
-  backups: "Disks and folders the client has.",
-  cloud: "The client’s account.",
+  image: "the failing drive, before anything else",
+  profiles: "Sources, under each volume",
+  snapshots: "the client’s own computer",
+  backups: "disks and folders the client has",
+  cloud: "the client’s account",
 };
 
 const DELETED: readonly StepKind[] = ["file-records", "leftover-records"];

@@ -47,7 +47,7 @@ test("the plan is the technician's: steps are skipped with a reason, moved, adde
   await page.getByRole("textbox", { name: "Why it is skipped" }).fill("The client has none.");
   await page.keyboard.press("Enter");
   await expect(step("Cloud folder")).toContainText("The client has none.");
-  await step("Backups").filter({ hasText: "Disks and folders" }).getByRole("button", { name: "Done by hand" }).click();
+  await step("Backups").filter({ hasText: "disks and folders" }).getByRole("button", { name: "Done by hand" }).click();
   await page.getByRole("textbox", { name: "What came of it" }).fill("No backup disk.");
   await page.keyboard.press("Enter");
   await expect(plan.getByText("No backup disk.")).toBeVisible();

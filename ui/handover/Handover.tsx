@@ -13,8 +13,9 @@ import type { Source } from "@/server/sources/contract";
 import { read } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useAccounts, useJob, usePasses, usePlan, useRestores, useSources } from "../data/use-job-data";
-import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, PLACE_WORDS } from "../instruments/words";
+import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, PASS_WORDS } from "../instruments/words";
 import { ResultTable } from "../restore/Restore";
+import { narrowedWords } from "../search/NotReadYet";
 import styles from "./handover.module.css";
 
 /** The report: what was searched, found and restored, and what was not. Made to be printed. */
@@ -95,7 +96,8 @@ function Looked({ plan }: { plan: Plan }) {
   const words = ({ state, note, found }: Plan["steps"][number]) => {
     if (state === "done")
       return found.length > 0 ? `done, ${countText(found.reduce((sum, each) => sum + each.count, 0))} found` : (note ?? "done");
-    return note ? `${state}: ${note}` : state;
+    const said = state === "to do" ? "not done" : state;
+    return note ? `${said}: ${note}` : said;
   };
   return (
     <>
@@ -191,11 +193,13 @@ function Searched({ sources, passes }: { sources: readonly Source[]; passes: rea
     <ul>
       {sources.map((source) => (
         <li key={source.id}>
-          {source.name}, {bytesText(source.size)}. It was opened for reading only.
+          {source.name}
+          {source.size > 0 ? `, ${bytesText(source.size)}` : ""}. It was opened for reading only.
           <ul>
             {source.volumes.map((volume) => {
               const own = passes.filter((pass) => pass.volumeId === volume.id);
-              const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem]}, ${bytesText(volume.length)})`;
+              const size = volume.length > 0 ? `, ${bytesText(volume.length)}` : "";
+              const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem]}${size})`;
               if (own.length === 0)
                 return (
                   <li key={volume.id}>
@@ -208,7 +212,7 @@ function Searched({ sources, passes }: { sources: readonly Source[]; passes: rea
                   {own
                     .map(
                       (pass) =>
-                        `${PLACE_WORDS[pass.place]?.toLowerCase()}s ${PASS_STATES[pass.state]}, ${countText(pass.foundLost)} lost files found`,
+                        `${[PASS_WORDS[pass.place], narrowedWords(pass.options)].filter(Boolean).join(", ")}, ${PASS_STATES[pass.state]}, ${countText(pass.foundLost)} files found`,
                     )
                     .join("; ")}
                   .

@@ -85,6 +85,13 @@ export const PLACE_WORDS: Record<string, string> = {
   raw: "Raw",
 };
 
+/** What a pass reads a volume for. */
+export const PASS_WORDS: Record<string, string> = {
+  "known-places": "known places",
+  "file-record": "file records",
+  "leftover-record": "leftover records",
+};
+
 /** Kinds of loss as `filesystem` names a person reads. */
 export const FILE_SYSTEM_WORDS: Record<string, string> = {
   ntfs: "NTFS",

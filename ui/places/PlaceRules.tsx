@@ -43,10 +43,13 @@ export function PlaceRules() {
       </header>
       <main className={bench.body}>
         <div className={styles.head}>
-          <p>
-            Where systems and applications leave copies, and how the right name comes out. A file belongs to the first rule that fits it;
-            rules of your own come before the shipped ones. They are common practice, gathered from no published source.
-          </p>
+          <div>
+            <h1>Rules of this bench</h1>
+            <p>
+              Where systems and applications leave copies, and how the right name comes out. A file belongs to the first rule that fits it;
+              rules of your own come before the shipped ones. They are common practice, gathered from no published source.
+            </p>
+          </div>
           <Button variant="contained" onClick={() => setAdding(!adding)} aria-expanded={adding}>
             Add a rule
           </Button>

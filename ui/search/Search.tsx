@@ -10,7 +10,7 @@ import { read, write } from "../data/request";
 import { keys, useKinds, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
+import { bytesText, countText, durationText, KIND_WORDS, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
 import { NotReadYet, narrowedWords, openPasses } from "./NotReadYet";
 import styles from "./search.module.css";
 
@@ -55,6 +55,8 @@ export function Search({ jobId }: { jobId: number }) {
 }
 
 const KNOWN = ["bin", "autosave", "temporary", "own-backup", "recent"];
+
+const capital = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}`;
 
 /** What was found lost, by kind; each leads to the list of just that. */
 function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
@@ -127,7 +129,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
     <li className={styles.row} data-live={live}>
       <div>
         <b>
-          {pass.place === "known-places" ? "Known places" : `${PLACE_WORDS[pass.place]}s`} of {pass.volumeLabel}
+          {capital(PASS_WORDS[pass.place] ?? pass.place)} of {pass.volumeLabel}
         </b>
         <span>{[pass.sourceName, narrowedWords(pass.options)].filter(Boolean).join(", ")}</span>
       </div>
