@@ -1,3 +1,4 @@
+import { execFileSync } from "node:child_process";
 import { createHash } from "node:crypto";
 import { chmodSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, symlinkSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
@@ -75,6 +76,39 @@ describe("a folder as a source", () => {
     rmSync(join(work, "in/plain.txt"));
     symlinkSync(join(outside, "secret.txt"), join(work, "in/plain.txt"));
     expect(source.open({ ...(told[3] as FileRecord) })).toBeNull();
+  });
+
+  it("does not go into another device that is mounted below it", () => {
+    // The system's own devices are one that is mounted below the root everywhere.
+    const first = new FolderSource("/").readRecords(0, 4000).next().value;
+    const dev = first ? first.records.find((record) => record.path === "/dev") : undefined;
+    expect(dev?.notes).toEqual([expect.stringContaining("Another device is mounted here")]);
+  });
+
+  it("takes names as they are, and tells of those that are no text", () => {
+    const names = ["line\nbreak.txt", "right\u202eto left.txt", "観測メモ.txt", "quote\"'\\.txt", `${"long".repeat(60)}.txt`];
+    for (const name of names) writeFileSync(join(work, name), name);
+    writeFileSync(Buffer.concat([Buffer.from(`${work}/`), Buffer.from([0x66, 0xff, 0xfe, 0x2e, 0x74, 0x78, 0x74])]), "hidden");
+    const source = new FolderSource(work);
+    const told = records(source);
+    expect(told.length).toBe(names.length + 1);
+    for (const name of names) {
+      const record = told.find((each) => each.name === name) as FileRecord;
+      const opened = source.open(record);
+      expect(Buffer.from(readBytes(opened?.content as never, 0, record.size)).toString()).toBe(name);
+      opened?.close();
+    }
+    const nameless = told.find((each) => each.name.includes("\uFFFD"));
+    expect(nameless?.notes.join(" ")).toContain("no text");
+    expect(source.open(nameless as FileRecord)).toBeNull();
+    // Pipes are not waited for.
+    execFileSync("mkfifo", [join(work, "pipe")]);
+    expect(
+      records(source)
+        .find((each) => each.name === "pipe")
+        ?.notes.join(" "),
+    ).toContain("No ordinary file");
+    expect(() => openFileIn(work, "pipe")).toThrow("ordinary file");
   });
 
   it("notes what cannot be listed and goes on", () => {

@@ -1,4 +1,4 @@
-import { lstatSync, readdirSync, realpathSync, statSync } from "node:fs";
+import { accessSync, constants, lstatSync, readdirSync, realpathSync, statSync } from "node:fs";
 import { basename, join, sep } from "node:path";
 import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
 import { layoutOf } from "../core/bytes/layout";
@@ -25,6 +25,8 @@ export class FolderSource implements FileSystem, FileTree {
   readonly serial = null;
   readonly disk: ByteSource = NOTHING;
   readonly root: string;
+  /** The device the folder is on: another one mounted below it is a source of its own. */
+  readonly #device: number;
 
   /** @throws SourceError when there is no such folder, or it cannot be listed */
   constructor(path: string) {
@@ -36,6 +38,7 @@ export class FolderSource implements FileSystem, FileTree {
     } catch (error) {
       throw new SourceError(`${path} cannot be listed: ${(error as Error).message}. Run as a user who may read it.`);
     }
+    this.#device = statSync(this.root).dev;
     this.label = basename(this.root) || this.root;
   }
 
@@ -53,7 +56,8 @@ export class FolderSource implements FileSystem, FileTree {
       for (const name of entries) {
         const path = folder.path ? `${folder.path}/${name}` : name;
         const record = this.#record(path, name);
-        if (record?.type === "folder" && folder.depth < MAX_DEPTH) below.push({ path, depth: folder.depth + 1 });
+        if (record?.type === "folder" && record.notes.length === 0 && folder.depth < MAX_DEPTH)
+          below.push({ path, depth: folder.depth + 1 });
         done += 1;
         if (done <= from) continue;
         if (record) records.push(record);
@@ -89,15 +93,18 @@ export class FolderSource implements FileSystem, FileTree {
 
   #record(path: string, name: string): FileRecord | null {
     const stats = lstatSync(join(this.root, path), { throwIfNoEntry: false });
-    if (!stats) return null;
-    if (stats.isDirectory())
-      return folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, null);
+    // Names that are no text come with a mark in place of what is wrong, and nothing of that name is there.
+    if (!stats) return name.includes("\uFFFD") ? namelessRecord(path) : null;
+    if (stats.isDirectory()) {
+      const elsewhere = stats.dev === this.#device ? null : "Another device is mounted here: add it as a source of its own.";
+      return folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, elsewhere);
+    }
     const plain = stats.isFile();
-    const notes = stats.isSymbolicLink()
-      ? ["A link to another place: shown, never followed."]
-      : plain
-        ? []
-        : ["No ordinary file: it has no content to read."];
+    const notes: string[] = [];
+    if (stats.isSymbolicLink()) notes.push("A link to another place: shown, never followed.");
+    else if (!plain) notes.push("No ordinary file: it has no content to read.");
+    else if (!mayRead(join(this.root, path)))
+      notes.push("This user may not read it. Run as one who may, or change its permissions on a copy.");
     const size = plain ? stats.size : 0;
     return {
       ...shared(path),
@@ -116,6 +123,15 @@ export class FolderSource implements FileSystem, FileTree {
   }
 }
 
+function mayRead(path: string): boolean {
+  try {
+    accessSync(path, constants.R_OK);
+    return true;
+  } catch {
+    return false;
+  }
+}
+
 const whole = (time: number) => (time > 0 ? Math.floor(time) : null);
 
 function shared(path: string) {
@@ -130,6 +146,20 @@ function shared(path: string) {
     links: 1,
   };
 }
+
+/** A file whose name cannot be told, so that nobody misses it without being told. */
+const namelessRecord = (path: string): FileRecord => ({
+  ...shared(path),
+  name: path.slice(path.lastIndexOf("/") + 1),
+  rawName: new Uint8Array(),
+  type: "file",
+  size: 0,
+  created: null,
+  modified: null,
+  changed: null,
+  layout: null,
+  notes: ["Its name holds bytes that are no text: it cannot be opened from here. Give it another name on a copy."],
+});
 
 function folderRecord(
   path: string,
@@ -159,7 +189,7 @@ export function openFileIn(root: string, file: string): { disk: ReadOnlyFile; cl
   const base = realpathSync(root);
   const path = join(base, file);
   // A file or folder that became a link since it was read must not lead elsewhere; pipes and devices are not waited for.
-  if (!path.startsWith(base + sep) || realpathOf(path) !== path || !lstatSync(path).isFile())
+  if (!path.startsWith(base.endsWith(sep) ? base : base + sep) || realpathOf(path) !== path || !lstatSync(path).isFile())
     throw new SourceError(`${path} is not there any more as an ordinary file.`);
   try {
     const disk = new ReadOnlyFile(path);

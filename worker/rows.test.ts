@@ -32,6 +32,24 @@ describe("copies as rows for the database", () => {
     expect(row?.layout).toBe(`\\x${Buffer.from(encodeLayout(copy().layout as NonNullable<Copy["layout"]>)).toString("hex")}`);
   });
 
+  it("tell where a copy of a known place was really found, and nothing of that for others", () => {
+    const placed = copy({
+      place: "autosave",
+      found: { rule: "autorecovery-copies", path: "/a\tb/AutoRecovery save of x" },
+      file: "a\tb/AutoRecovery save of x",
+    });
+    expect(rowsOf(placed, copy())).toMatchObject([
+      { place: "autosave", rule: "autorecovery-copies", found_path: "/a\tb/AutoRecovery save of x", file: "a\tb/AutoRecovery save of x" },
+      { place: "file-record", rule: null, found_path: null, file: null },
+    ]);
+  });
+
+  it("write evidence as JSON writes it, whether or not anything speaks against the copy", () => {
+    const nothing = copy({ evidence: { usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content: null } });
+    const something = copy({ evidence: { usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content: { finding: "zeros" } } });
+    for (const each of [nothing, something]) expect(JSON.parse(rowsOf(each)[0]?.evidence ?? "")).toEqual(each.evidence);
+  });
+
   it("keep names apart that try to break out of their field, and replace what the database refuses", () => {
     const name = 'a\tb\nc\\d\re"f';
     const [first, second] = rowsOf(copy({ name, path: `/${name}` }), copy({ name: "x\0\ud800y", path: "/x" }));

@@ -1,6 +1,7 @@
 import * as compound from "cfb";
 import fc from "fast-check";
 import { strToU8, zipSync } from "fflate";
+import picomatch from "picomatch";
 import { beforeAll, describe, expect, it } from "vitest";
 import { fixture, imageSource, readTruth } from "../../tests/support/volume-truth";
 import { MemorySource } from "../bytes/byte-source";
@@ -387,6 +388,43 @@ describe("the rules", () => {
     ["/Program Files/Recycle/readme.txt", null],
   ])("%s", (path, rule) => {
     expect(fits.ruleOf(path)?.id ?? null).toBe(rule);
+  });
+
+  it("together decide as each by itself does: the first that fits", () => {
+    const folder = fc.constantFrom(
+      "Users/mo",
+      "$Recycle.Bin/S-1-5-21-1",
+      "AppData/Local/Temp",
+      ".Trash",
+      "Documents",
+      "Library/Autosave Information",
+      "FOUND.001",
+      "?",
+    );
+    const file = fc.constantFrom(
+      "$RABC123.txt",
+      "AutoRecovery save of x",
+      "a.bak",
+      "~$a.docx",
+      "~WRL1.tmp",
+      "a@2026-01-02_030405",
+      "x.sv$",
+      "FILE0000.CHK",
+      "a.docx~",
+      "Report.docx",
+      "a.lnk",
+    );
+    fc.assert(
+      fc.property(fc.array(folder, { minLength: 1, maxLength: 3 }), file, (folders, name) => {
+        const path = `/${folders.join("/")}/${name}`;
+        const first = SHIPPED_RULES.find((rule) =>
+          rule.where.some((glob) =>
+            picomatch.isMatch(path.slice(1), glob, { nocase: true, dot: true, nonegate: true, strictSlashes: true }),
+          ),
+        );
+        expect(fits.ruleOf(path)?.id).toBe(first?.id);
+      }),
+    );
   });
 
   it("have ids of their own, patterns that can be read, and say what a technician is told", () => {

@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, realpathSync, statfsSync } from "node:fs";
+import { existsSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
 import { dirname, join } from "node:path";
 import { safeComponents } from "../../core/restore/names";
 import { readSettings } from "../settings";
@@ -21,6 +21,13 @@ export function destinationRoot(destination: string): string {
   return join(readSettings().COMPASS_DELIVERY, ...safeComponents(destination));
 }
 
+/** Whether a folder is on a drive of its own (not the one this bench keeps its data on) that `target` is on too. */
+function onClientsDrive(folder: string, target: string): boolean {
+  const device = (path: string) => statSync(path, { throwIfNoEntry: false })?.dev;
+  const own = device(folder);
+  return own !== undefined && own === device(target) && own !== device(readSettings().COMPASS_DATA);
+}
+
 /**
  * Why nothing may be written to `root`, or null when it may. Never below a folder that holds an image, into a folder that is a
  * source itself or around it, nor outside the delivery folder, wherever links lead.
@@ -40,6 +47,8 @@ export function refusal(root: string, images: readonly string[], folders: readon
   }
   for (const source of folders) {
     const folder = existsSync(source) ? realpathSync(source) : source;
+    if (onClientsDrive(folder, real))
+      return `The delivery folder is on the same drive as the source “${source}”. Writing there could destroy what is still to be found: set the delivery folder to another device.`;
     if (liesWithin(real, folder) || liesWithin(folder, real))
       return `The delivery folder and the source “${source}” lie in one another: what is restored would be written into the source. Set the delivery folder to another device.`;
   }

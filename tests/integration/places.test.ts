@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { existsSync, mkdirSync, readFileSync, symlinkSync, writeFileSync } from "node:fs";
+import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, statSync, symlinkSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -134,6 +134,26 @@ describe("a folder as a source", () => {
     }
     const plan = { destination: "Drive", conflict: "keep-both" as const, choices: {}, streams: false };
     expect((await rehearse(bench.db, jobId, plan as never)).refused).toBeNull();
+  });
+
+  it("nor is anything written to the drive it is on, unless that is the bench's own", async ({ skip }) => {
+    const shared = "/dev/shm";
+    if (!existsSync(shared) || statSync(shared).dev === statSync(bench.sources).dev) skip();
+    const drive = mkdtempSync(join(shared, "compass-drive-"));
+    const before = { sources: process.env.COMPASS_SOURCES, delivery: process.env.COMPASS_DELIVERY };
+    process.env.COMPASS_SOURCES = drive;
+    process.env.COMPASS_DELIVERY = join(drive, "out");
+    mkdirSync(join(drive, "Users"));
+    try {
+      const other = await createJob(bench.db, { title: "Same drive", client: "" });
+      await expect(addSource(bench.db, other, join(drive, "Users"))).rejects.toThrow("on the same drive as the source");
+      process.env.COMPASS_DELIVERY = before.delivery;
+      await addSource(bench.db, other, join(drive, "Users"));
+    } finally {
+      process.env.COMPASS_SOURCES = before.sources;
+      process.env.COMPASS_DELIVERY = before.delivery;
+      rmSync(drive, { recursive: true });
+    }
   });
 });
 
