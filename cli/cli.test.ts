@@ -4,7 +4,7 @@ import { mkdirSync, mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
-import { layOut } from "../tests/support/lay-out";
+import { layOut } from "../demo/lay-out";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-cli-"));

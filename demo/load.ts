@@ -1,23 +1,12 @@
-import {
-  closeSync,
-  createReadStream,
-  existsSync,
-  ftruncateSync,
-  mkdirSync,
-  openSync,
-  readFileSync,
-  renameSync,
-  utimesSync,
-  writeFileSync,
-  writeSync,
-} from "node:fs";
-import { dirname, join } from "node:path";
+import { closeSync, createReadStream, existsSync, ftruncateSync, mkdirSync, openSync, readFileSync, renameSync, writeSync } from "node:fs";
+import { join } from "node:path";
 import { createGunzip, gunzipSync } from "node:zlib";
 import { saveAccounts } from "../server/accounts/commands";
 import { open } from "../server/database/connection";
 import { createJob } from "../server/jobs/commands";
 import type { Settings } from "../server/settings";
 import { addSource } from "../server/sources/commands";
+import { layOut, type PackedFiles } from "./lay-out";
 import { SCENARIO } from "./scenario";
 
 const BLOCK = 1 << 16;
@@ -28,7 +17,7 @@ export async function loadDemo(settings: Settings, fresh: boolean): Promise<void
   if (!folder) throw new Error("COMPASS_SOURCES names no folder for the demo's images.");
   mkdirSync(folder, { recursive: true });
   for (const { images, folders = [] } of SCENARIO) {
-    for (const each of folders) if (fresh || !existsSync(join(folder, each))) layOut(each, join(folder, each));
+    for (const each of folders) if (fresh || !existsSync(join(folder, each))) layOut(packedFolder(each), join(folder, each));
     for (const image of images) {
       const target = join(folder, image);
       if (fresh || !existsSync(target)) await unpackSparse(join(import.meta.dirname, "images", `${image}.gz`), target);
@@ -48,22 +37,9 @@ export async function loadDemo(settings: Settings, fresh: boolean): Promise<void
   }
 }
 
-/** Lays a packed folder out, with the dates its files had. */
-function layOut(name: string, to: string): void {
-  const packed = gunzipSync(readFileSync(join(import.meta.dirname, "images", `${name}.json.gz`)));
-  for (const [path, { content, modified }] of Object.entries(JSON.parse(packed.toString()) as Record<string, PackedFile>)) {
-    const target = join(to, path);
-    mkdirSync(dirname(target), { recursive: true });
-    writeFileSync(target, Buffer.from(content, "base64"));
-    utimesSync(target, new Date(modified), new Date(modified));
-  }
-}
-
-interface PackedFile {
-  /** Base64. */
-  content: string;
-  modified: string;
-}
+/** The files of a packed folder. */
+const packedFolder = (name: string): PackedFiles =>
+  JSON.parse(gunzipSync(readFileSync(join(import.meta.dirname, "images", `${name}.json.gz`))).toString());
 
 /** Unpacks a gzip file, leaving holes where it holds only zeros. */
 async function unpackSparse(from: string, to: string): Promise<void> {

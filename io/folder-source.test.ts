@@ -9,7 +9,7 @@ import type { Copy } from "../core/copies/copy";
 import type { FileRecord } from "../core/filesystems/file-record";
 import { placesPass } from "../core/places/places-pass";
 import { SHIPPED_RULES } from "../core/places/rules";
-import { layOut } from "../tests/support/lay-out";
+import { layOut } from "../demo/lay-out";
 import { fixture } from "../tests/support/volume-truth";
 import { FolderSource, openFileIn } from "./folder-source";
 import { openSearchable } from "./open-searchable";

@@ -1,5 +1,5 @@
-import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
-import type { Told } from "./placed-copy";
+import type { FileRecord } from "../filesystems/file-record";
+import { nameOnly, type Told } from "./placed-copy";
 import { type BinRecord, type IndexedBinRecord, readBinIndex, readBinRecord } from "./windows-bin";
 
 type Read = (record: FileRecord, most?: number) => Uint8Array | null;
@@ -63,15 +63,7 @@ export function binCopies(records: readonly FileRecord[], read: Read): Told[] {
     for (const { record, original, size, deletedAt, used } of notes) {
       if (used || folders.has(record.path.replace(/\$I([^/]*)$/i, "$R$1").toLowerCase())) continue;
       found.push({
-        record: {
-          ...record,
-          size,
-          layout: null,
-          evidence: { ...ALL_BYTES_THERE, lost: Math.max(1, size) },
-          streams: [],
-          created: null,
-          notes: [],
-        },
+        record: nameOnly(record, size),
         path: place(original),
         modified: null,
         deletedAt,

@@ -1,5 +1,5 @@
 import { type Copy, copyOfRecord } from "../copies/copy";
-import type { FileRecord } from "../filesystems/file-record";
+import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import type { FileTree } from "./file-tree";
 import type { PlaceRule } from "./rule";
@@ -46,5 +46,18 @@ export function placedCopy(told: Told, rule: PlaceRule, tree: FileTree): Copy {
     deletedAt: told.deletedAt ?? judged.deletedAt ?? null,
     found: { rule: rule.id, path: record.path },
     notes: [rule.told, ...told.notes, ...judged.notes],
+  };
+}
+
+/** A record whose content is not that of the file it tells of. */
+export function nameOnly(record: FileRecord, size: number): FileRecord {
+  return {
+    ...record,
+    size,
+    layout: null,
+    evidence: { ...ALL_BYTES_THERE, lost: Math.max(1, size) },
+    streams: [],
+    created: null,
+    notes: [],
   };
 }

@@ -2,23 +2,19 @@ import { readBytes } from "../bytes/byte-source";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
 import type { Place } from "../copies/vocabulary";
-import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
+import type { FileRecord } from "../filesystems/file-record";
 import { binCopies, indexedCopies } from "./bin-copies";
 import type { FileTree } from "./file-tree";
-import { putBackPlaces, readFolderMetadata } from "./folder-metadata";
-import { readJumpList } from "./jump-list";
+import { macBinCopies } from "./mac-bin";
 import { RuleMatcher } from "./match";
 import { readOwnerFile } from "./owner-file";
-import { placedCopy, type Told } from "./placed-copy";
-import { recentPaths } from "./property-list";
+import { nameOnly, placedCopy, type Told } from "./placed-copy";
+import { LISTS, listedFiles } from "./recent-files";
 import { rightName } from "./right-name";
 import type { PlaceRule } from "./rule";
-import { readShellLink, type ShellLink } from "./shell-link";
 import { Surroundings } from "./surroundings";
 
 const STEP = 512;
-/** Readers of lists that name files. */
-const LISTS: ReadonlySet<PlaceRule["reader"]> = new Set(["link", "jump-list", "property-list"]);
 /** Files in known places beyond this are left to the pass over file records. */
 const MOST_HITS = 400_000;
 /** Bytes of a record, link or list that are read at most. */
@@ -55,7 +51,7 @@ export function* placesPass(
   }
   const around = new Surroundings(hits);
   for (const { rule, record } of hits)
-    if (LISTS.has(rule.reader)) for (const { path } of listedFiles(tree, rule, record)) around.addNamed(path);
+    if (LISTS.has(rule.reader)) for (const { path } of listedIn(tree, rule, record)) around.addNamed(path);
   if (around.wanted)
     for (const batch of tree.readRecords(0, step)) {
       for (const record of batch.records) around.add(record);
@@ -113,16 +109,13 @@ function tellHit(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Su
     const told = rule.reader === "owner" ? ownerFile(tree, rule, record, around) : heldFile(tree, rule, record, around);
     return told ? [placedCopy(told, rule, tree)] : [];
   }
-  return listedFiles(tree, rule, record).map((told) => placedCopy(told, rule, tree));
+  return listedIn(tree, rule, record).map((told) => placedCopy(told, rule, tree));
 }
 
 /** The files a list of recent ones names. */
-function listedFiles(tree: FileTree, rule: PlaceRule, record: FileRecord): Told[] {
+function listedIn(tree: FileTree, rule: PlaceRule, record: FileRecord): Told[] {
   const bytes = readRecord(tree, record, MAX_READ);
-  if (!bytes) return [];
-  if (rule.reader === "property-list") return recentPaths(bytes).map((path) => listedPath(record, path));
-  const links = rule.reader === "link" ? [readShellLink(bytes)] : readJumpList(bytes);
-  return links.flatMap((link) => (link && !link.directory ? [linkedFile(record, link, tree.serial)] : []));
+  return bytes ? listedFiles(bytes, rule, record, tree.serial) : [];
 }
 
 /** A file that is a copy itself: under the right name, in the folder of what it is a copy of where that is known. */
@@ -165,59 +158,4 @@ function ownerFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: 
   return { record: nameOnly(record, 0), path, modified: record.modified, notes: [who] };
 }
 
-function linkedFile(record: FileRecord, link: ShellLink, serial: number | null): Told {
-  const elsewhere = link.serial !== null && serial !== null && link.serial !== serial;
-  const plain = link.target.replace(/^([A-Za-z]):\\/, (_, drive: string) => (elsewhere ? `/${drive}_/` : "/")).replaceAll("\\", "/");
-  const volume = [link.label ? `called “${link.label}”` : "", link.serial === null ? "" : `with the serial number ${hex(link.serial)}`];
-  const notes = [
-    `The link in ${folderOf(record.path) || "the root folder"} leads to ${link.target}.`,
-    ...(elsewhere ? [`It was on another volume, ${volume.filter(Boolean).join(" ")}: look for it there.`] : []),
-  ];
-  return {
-    record: { ...nameOnly(record, link.size), created: link.created },
-    path: plain.startsWith("/") ? plain.replace(/\/{2,}/g, "/") : `/${plain}`,
-    modified: link.modified,
-    notes,
-  };
-}
-
-function listedPath(record: FileRecord, path: string): Told {
-  return { record: nameOnly(record, 0), path, modified: null, notes: [`${record.path.slice(1)} names it.`] };
-}
-
-/** A record whose content is not that of the file it tells of. */
-function nameOnly(record: FileRecord, size: number): FileRecord {
-  return {
-    ...record,
-    size,
-    layout: null,
-    evidence: { ...ALL_BYTES_THERE, lost: Math.max(1, size) },
-    streams: [],
-    created: null,
-    notes: [],
-  };
-}
-
-const hex = (serial: number) => serial.toString(16).toUpperCase().padStart(8, "0");
 const folderOf = (path: string) => path.slice(0, Math.max(0, path.lastIndexOf("/")));
-
-/** What lies in a Mac's bin, with the place each thing came from where the folder's metadata file tells. */
-function macBinCopies(records: readonly FileRecord[], read: (record: FileRecord) => Uint8Array | null): Told[] {
-  const places = new Map<string, ReturnType<typeof putBackPlaces>>();
-  for (const record of records) {
-    if (record.name !== ".DS_Store") continue;
-    const bytes = read(record);
-    const folder = folderOf(record.path);
-    if (bytes) places.set(folder, new Map([...(places.get(folder) ?? []), ...putBackPlaces(readFolderMetadata(bytes))]));
-  }
-  return records.flatMap((record): Told[] => {
-    if (record.name === ".DS_Store" || record.name === ".localized") return [];
-    // Below the bin's own folder stands what was thrown away; below that, what was in it.
-    const match = /^(.*?\/(?:\.Trash|\.Trashes\/[^/]+))\/([^/]+)(\/.*)?$/.exec(record.path);
-    const [, bin = "", top = "", inside = ""] = match ?? [];
-    const place = places.get(bin)?.get(top);
-    if (!match || !place) return [{ record, path: record.path, modified: record.modified, notes: [] }];
-    const folder = place.folder === null ? bin : place.folder ? `/${place.folder}` : "";
-    return [{ record, path: `${folder}/${place.name ?? top}${inside}`, modified: record.modified, notes: [] }];
-  });
-}

@@ -4,6 +4,7 @@ import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { EMPTY_ACCOUNT } from "../../core/plan/account";
+import { layOut } from "../../demo/lay-out";
 import { saveAccounts } from "../../server/accounts/commands";
 import { type Account, account } from "../../server/accounts/contract";
 import { accountHistoryOf, findAccounts } from "../../server/accounts/queries";
@@ -25,7 +26,6 @@ import { listRestores, rehearse } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
-import { layOut } from "../support/lay-out";
 import { readTruth } from "../support/volume-truth";
 
 let bench: TestBench;

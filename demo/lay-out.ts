@@ -1,8 +1,11 @@
 import { mkdirSync, utimesSync, writeFileSync } from "node:fs";
 import { dirname, join } from "node:path";
 
-/** Lays packed files (base64) out below a folder, with the dates they had. */
-export function layOut(files: Readonly<Record<string, { content: string; modified: string }>>, to: string): void {
+/** Files by their path: content in base64, and when it was changed last. */
+export type PackedFiles = Readonly<Record<string, { content: string; modified: string }>>;
+
+/** Lays packed files out below a folder, with the dates they had. */
+export function layOut(files: PackedFiles, to: string): void {
   for (const [path, { content, modified }] of Object.entries(files)) {
     const target = join(to, path);
     mkdirSync(dirname(target), { recursive: true });
