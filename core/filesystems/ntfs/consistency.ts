@@ -1,5 +1,6 @@
 import type { AllocationMap } from "../allocation-map";
 import type { Finding } from "../file-record";
+import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
 import { clusterWords, Tally } from "../tally";
 import { RECORD, SYSTEM_RECORD } from "./layout";
 import { type MftIndex, UNKNOWN_PARENT } from "./mft-index";
@@ -7,13 +8,10 @@ import { fileNames, parseMftRecord } from "./mft-record";
 import type { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
 
-/** A volume with more clusters than this is read for everything but who owns each of them: that would take too much memory. */
-const MOST_CLUSTERS = 2 ** 31;
-
 /** What does not add up in a volume: records against one another, against their folders and against the map of clusters. */
 export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMap | null): Finding[] {
   const { clusters } = table.geometry;
-  const owned = clusters <= MOST_CLUSTERS ? new Uint8Array(Math.ceil(clusters / 8)) : null;
+  const owned = clusters <= MOST_OWNED_CLUSTERS ? new OwnedClusters(clusters) : null;
   const tallies = {
     damaged: new Tally(),
     cut: new Tally(),
@@ -51,7 +49,7 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
     }
   });
   if (owned && map)
-    for (const { start, end } of map.usedWithoutOwner((cluster) => (((owned[cluster >>> 3] as number) >>> (cluster & 7)) & 1) === 1))
+    for (const { start, end } of map.usedWithoutOwner((cluster) => owned.has(cluster)))
       tallies.unowned.add(clusterWords(start, end), end - start);
   const words: readonly [keyof typeof tallies, string][] = [
     ["damaged", "File records that are damaged beyond reading: the files they told of are known by their folders at most."],
@@ -62,7 +60,7 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
     ["free", "Clusters that belong to a file while the volume's map calls them free: the next write may take them."],
     [
       "unowned",
-      "Clusters the volume's map calls used that no file claims: space that is lost, or the content of files whose records are damaged.",
+      "Clusters the volume's map calls used that no file claims: space that is lost, or the content of files whose records are damaged; a pass over leftovers brings it up.",
     ],
   ];
   return words.flatMap(([key, what]) =>
@@ -71,26 +69,14 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
 }
 
 function claim(
-  owned: Uint8Array,
+  owned: OwnedClusters,
   first: number,
   length: number,
   map: AllocationMap | null,
   who: string,
   tallies: { crossed: Tally; free: Tally },
 ): void {
-  let crossed = 0;
-  for (let cluster = first; cluster < first + length; cluster += 1) {
-    const byte = cluster >>> 3;
-    const bit = 1 << (cluster & 7);
-    // Whole bytes that nobody claimed yet are taken at once.
-    if ((cluster & 7) === 0 && first + length - cluster >= 8 && owned[byte] === 0) {
-      owned[byte] = 0xff;
-      cluster += 7;
-      continue;
-    }
-    if (((owned[byte] as number) & bit) !== 0) crossed += 1;
-    owned[byte] = (owned[byte] as number) | bit;
-  }
+  const crossed = owned.add(first, length);
   if (crossed > 0) tallies.crossed.add(who, crossed);
   if (!map) return;
   const used = map.usedWithin(first, length).reduce((sum, range) => sum + range.end - range.start, 0);

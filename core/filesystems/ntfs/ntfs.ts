@@ -25,6 +25,7 @@ import { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
 import { streamContent } from "./stream-layout";
 import { type Surroundings, tellRecord } from "./tell-record";
+import { unclaimedFiles } from "./unclaimed";
 
 /** What leftover records had taken from one another is told in units of so many bytes. */
 const LEFTOVER_UNIT = 512;
@@ -141,6 +142,7 @@ class NtfsVolume implements FileSystem {
       yield { records, resume: bytes + next, done: bytes + next, total };
       records = [];
     }
+    if (this.allocation) for (const record of unclaimedFiles(this.table, this.allocation, this.start, part)) records.push(record);
     yield { records, resume: total, done: total, total };
   }
 

@@ -1,0 +1,66 @@
+import { layoutOf } from "../../bytes/layout";
+import type { Range } from "../../bytes/range-set";
+import type { AllocationMap } from "../allocation-map";
+import { ALL_BYTES_THERE, type FileRecord } from "../file-record";
+import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
+import { SYSTEM_RECORD } from "./layout";
+import { parseMftRecord } from "./mft-record";
+import type { MftTable } from "./mft-table";
+import { readRuns } from "./run-list";
+
+/** Stretches beyond this are a sign of a map that means nothing. */
+const MOST_STRETCHES = 20_000;
+
+/**
+ * What stands in clusters that the volume's map has in use while no record claims them: the content of files whose records are
+ * damaged. Only what begins in a part of the volume (bytes from its beginning) is told. Each stretch comes as a file without a name; whether it is one, or a part of one, only its content tells.
+ */
+export function* unclaimedFiles(table: MftTable, map: AllocationMap, start: number, part: Range): Generator<FileRecord, void, void> {
+  const { clusters, clusterSize } = table.geometry;
+  if (clusters > MOST_OWNED_CLUSTERS) return;
+  const owned = new OwnedClusters(clusters);
+  table.walk(0, table.recordCount, (bytes, number) => {
+    const record = parseMftRecord(bytes, number);
+    // The list of bad clusters is one hole as long as the volume; what it holds is no file's.
+    if (!record?.inUse || number === SYSTEM_RECORD.badClusters) return;
+    for (const attribute of record.attributes)
+      if (attribute.nonResident)
+        for (const run of readRuns(record.cursor, attribute, clusters).runs) if (run.lcn !== null) owned.add(run.lcn, run.length);
+  });
+  let told = 0;
+  for (const stretch of map.usedWithoutOwner((cluster) => owned.has(cluster))) {
+    const at = stretch.start * clusterSize;
+    if (at < part.start || at >= part.end) continue;
+    if (told >= MOST_STRETCHES) return;
+    told += 1;
+    yield tell(stretch.start, stretch.end - stretch.start, clusterSize, start);
+  }
+}
+
+function tell(first: number, count: number, clusterSize: number, start: number): FileRecord {
+  const name = `clusters-${first}`;
+  const size = count * clusterSize;
+  return {
+    reference: `clusters ${first} to ${first + count - 1}`,
+    state: "deleted",
+    type: "file",
+    path: `/?/${name}`,
+    name,
+    rawName: new Uint8Array(),
+    size,
+    created: null,
+    modified: null,
+    changed: null,
+    layout: layoutOf([{ kind: "disk", at: start + first * clusterSize, length: size }], size),
+    evidence: ALL_BYTES_THERE,
+    assumed: true,
+    leftover: true,
+    system: false,
+    encrypted: false,
+    streams: [],
+    links: 1,
+    notes: [
+      "The volume's map has these clusters in use, but no file record claims them: the name is lost, the size is in whole clusters, and it may be a part of a file.",
+    ],
+  };
+}
