@@ -45,7 +45,7 @@ describe("clusters that no record claims", () => {
       smallDisk(chosen.map((entry): [number, number] => [entry.mft?.imageOffset as number, 1024])),
     );
     for (const entry of chosen) {
-      const [, at, length] = entry.extents?.[0] as [number, number, number];
+      const [, at = 0, length = 0] = entry.extents?.[0] ?? [];
       // Files that lay side by side come as one stretch.
       const copy = copies.find((each) =>
         each.layout?.segments.some((segment) => segment.kind === "disk" && segment.at <= at && segment.at + segment.length >= at + length),
