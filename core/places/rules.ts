@@ -196,7 +196,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     title: "Temporary files of office programs",
     system: "any",
     place: "temporary",
-    where: ["**/~*.tmp", "**/~WR[DLFSA]*", "**/ppt[0-9A-F]*.tmp", "**/lu[0-9a-z]*.tmp", "**/Word Work File *", "**/* Work File *.tmp"],
+    where: ["**/~*.tmp", "**/~WR[DLFSA]*", "**/ppt[0-9A-F]*.tmp", "**/lu[0-9a-z]*.tmp", "**/* Work File *"],
     reader: "file",
     holds: "Working copies of documents; removed when the program ends in the ordinary way.",
     naming: BY_CONTENT,

@@ -162,7 +162,7 @@ function AddRule({ onDone, onAdded }: { onDone: () => void; onAdded: () => void 
         <textarea
           rows={3}
           value={values.where}
-          placeholder={"**/Scores/*.sib~\n**/Backup Scores/*"}
+          placeholder={"**/Scores/*.score~\n**/Backup Scores/*"}
           onChange={(event) => setValues({ ...values, where: event.target.value })}
         />
       </label>
