@@ -118,7 +118,7 @@ async function planSources(db: Connection, jobId: number): Promise<PlanSource[]>
 async function measuredSpeeds(db: Connection): Promise<Speeds> {
   const { rows } = await db.execute<{ place: string; speed: number }>(sql`
     select p.place, (sum(p.active_ms)::float8 / nullif(sum(v.length_bytes), 0)) as speed
-    from passes p join volumes v on v.id = p.volume_id where p.state = 'done' and p.options = '{}'::jsonb and v.length_bytes > 0 group by 1`);
+    from passes p join volumes v on v.id = p.volume_id where p.state = 'done' and (p.options = '{}'::jsonb or p.place = 'known-places') and v.length_bytes > 0 group by 1`);
   return Object.fromEntries(rows.flatMap((row) => (row.speed > 0 ? [[row.place, row.speed]] : [])));
 }
 

@@ -39,6 +39,9 @@ export function Bench() {
         <Compass />
         <h1>Tidy Compass</h1>
         <span style={{ flex: 1 }} />
+        <Link href="/places" style={{ color: "inherit", fontSize: 13 }}>
+          Known places
+        </Link>
         <Link href="/settings" style={{ color: "inherit", fontSize: 13 }}>
           Settings
         </Link>
