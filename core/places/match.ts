@@ -9,7 +9,11 @@ export function checkPatterns(where: readonly string[], pattern?: string): void 
     if (glob.length > 400 || /(\*\*[^/*]*){6}/.test(glob)) throw new Error(`The pattern “${glob.slice(0, 60)}” is too long or too wide.`);
     picomatch.makeRe(glob, OPTIONS);
   }
-  if (pattern !== undefined) new RegExp(pattern, "iu");
+  if (pattern === undefined) return;
+  new RegExp(pattern, "iu");
+  // A repetition within a repetition can take longer than anybody waits, for a name of a few dozen letters.
+  if (/\((?:[^()\\]|\\.)*[+*}](?:[^()\\]|\\.)*\)(?:[+*]|\{\d+,\})/.test(pattern))
+    throw new Error("It repeats something that is repeated already, which can take for ever: say it in a simpler way.");
 }
 
 /** Finds the rule a path belongs to: the first that fits. Paths are as records have them, with "/" first. */

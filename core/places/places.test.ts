@@ -434,6 +434,10 @@ describe("the rules", () => {
       expect(Math.min(rule.told.length, rule.holds.length)).toBeGreaterThan(20);
     }
     expect(() => checkPatterns(["**/a"], "(")).toThrow();
+    for (const endless of ["^(?<name>(a+)+)$", "(\\w*)*x", "(?:a{2,}){3,}"])
+      expect(() => checkPatterns(["**/a"], endless)).toThrow("for ever");
+    for (const plain of ["^(?<name>.+)~$", "^(?<stem>.+?)(?:_\\d+){0,3}$", "^(?<name>[a-z]+)(?:-old)?$"])
+      expect(() => checkPatterns(["**/a"], plain)).not.toThrow();
   });
 
   it("one path is looked at in no time, whatever it is", () => {
