@@ -1,19 +1,24 @@
 import { existsSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
-import { dirname, join } from "node:path";
+import { dirname, join, resolve } from "node:path";
 import { safeComponents } from "../../core/restore/names";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
 
 /** Bytes free on the device that holds a folder (or, when it is not made yet, its nearest parent); null: cannot be told. */
 export function freeBytesIn(folder: string): number | null {
-  let present = folder;
-  while (!existsSync(present) && dirname(present) !== present) present = dirname(present);
   try {
-    const stats = statfsSync(present);
+    const stats = statfsSync(present(folder));
     return stats.bavail * stats.bsize;
   } catch {
     return null;
   }
+}
+
+/** A folder, or the nearest above it that is there. */
+function present(folder: string): string {
+  let there = resolve(folder);
+  while (!existsSync(there) && dirname(there) !== there) there = dirname(there);
+  return there;
 }
 
 /** The folder below the delivery folder that a destination means; it need not exist yet. */
@@ -21,11 +26,11 @@ export function destinationRoot(destination: string): string {
   return join(readSettings().COMPASS_DELIVERY, ...safeComponents(destination));
 }
 
-/** Whether a folder is on a drive of its own (not the one this bench keeps its data on) that `target` is on too. */
+/** Whether a folder is on a drive of its own (neither the system's nor the one this bench keeps its data on) that `target` is on too. */
 function onClientsDrive(folder: string, target: string): boolean {
-  const device = (path: string) => statSync(path, { throwIfNoEntry: false })?.dev;
+  const device = (path: string) => statSync(present(path)).dev;
   const own = device(folder);
-  return own !== undefined && own === device(target) && own !== device(readSettings().COMPASS_DATA);
+  return own === device(target) && ![readSettings().COMPASS_DATA, "/"].some((each) => device(each) === own);
 }
 
 /**
@@ -35,9 +40,7 @@ function onClientsDrive(folder: string, target: string): boolean {
 export function refusal(root: string, images: readonly string[], folders: readonly string[] = []): string | null {
   const { COMPASS_DELIVERY: delivery } = readSettings();
   mkdirSync(delivery, { recursive: true });
-  let present = root;
-  while (!existsSync(present)) present = dirname(present);
-  const real = realpathSync(present);
+  const real = realpathSync(present(root));
   if (!liesWithin(real, realpathSync(delivery))) return "This folder leads outside the delivery folder. Choose another name.";
   for (const image of images) {
     const folder = existsSync(image) ? realpathSync(dirname(image)) : dirname(image);

@@ -11,6 +11,7 @@ export default async function startBench(): Promise<() => Promise<void>> {
   process.env.COMPASS_DATABASE_URL = await scratchDatabase();
   process.env.COMPASS_SOURCES = join(work, "e2e-sources");
   process.env.COMPASS_DELIVERY = join(work, "e2e-delivery");
+  process.env.COMPASS_DATA = join(work, "e2e-data");
   process.env.COMPASS_PORT = port;
   rmSync(process.env.COMPASS_DELIVERY, { recursive: true, force: true });
   mkdirSync(process.env.COMPASS_DELIVERY, { recursive: true });
