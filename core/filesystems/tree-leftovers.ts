@@ -4,6 +4,7 @@ import type { Chain, ClusterGeometry } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryTeller } from "./entry-teller";
 import { ALL_BYTES_THERE, type FileRecord, type RecordBatch } from "./file-record";
+import { namelessFile } from "./nameless-file";
 import { folderBytes } from "./folder-entry";
 import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
 
@@ -110,31 +111,13 @@ function tellFolder(folder: LostFolder, start: number): FileRecord {
 /** Clusters in use that no folder leads to, as a file of that many clusters. */
 function tellChain(chain: Chain, { start, geometry: { clusterSize, dataAt } }: ClusterSpace): FileRecord {
   const first = chain.runs[0]?.first ?? 0;
-  const name = `chain-${first}`;
-  const size = chain.clusters * clusterSize;
   const segments = chain.runs.map(
     (run): Segment => ({ kind: "disk", at: start + dataAt + (run.first - 2) * clusterSize, length: run.count * clusterSize }),
   );
-  return {
-    reference: `chain of clusters from ${first} on`,
-    state: "deleted",
-    type: "file",
-    path: `/?/${name}`,
-    name,
-    rawName: new Uint8Array(),
-    size,
-    created: null,
-    modified: null,
-    changed: null,
-    layout: layoutOf(segments, size),
-    evidence: ALL_BYTES_THERE,
-    assumed: true,
-    system: false,
-    encrypted: false,
-    streams: [],
-    links: 1,
-    notes: [
-      "The volume's map has these clusters in use, but no folder leads to them: the name is lost, and the size is in whole clusters.",
-    ],
-  };
+  return namelessFile(
+    `chain-${first}`,
+    `chain of clusters from ${first} on`,
+    layoutOf(segments, chain.clusters * clusterSize),
+    "The volume's map has these clusters in use, but no folder leads to them: the name is lost, and the size is in whole clusters.",
+  );
 }

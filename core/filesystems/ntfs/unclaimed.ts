@@ -1,7 +1,8 @@
 import { layoutOf } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
 import type { AllocationMap } from "../allocation-map";
-import { ALL_BYTES_THERE, type FileRecord } from "../file-record";
+import type { FileRecord } from "../file-record";
+import { namelessFile } from "../nameless-file";
 import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
 import { SYSTEM_RECORD } from "./layout";
 import { parseMftRecord } from "./mft-record";
@@ -38,29 +39,12 @@ export function* unclaimedFiles(table: MftTable, map: AllocationMap, start: numb
 }
 
 function tell(first: number, count: number, clusterSize: number, start: number): FileRecord {
-  const name = `clusters-${first}`;
   const size = count * clusterSize;
-  return {
-    reference: `clusters ${first} to ${first + count - 1}`,
-    state: "deleted",
-    type: "file",
-    path: `/?/${name}`,
-    name,
-    rawName: new Uint8Array(),
-    size,
-    created: null,
-    modified: null,
-    changed: null,
-    layout: layoutOf([{ kind: "disk", at: start + first * clusterSize, length: size }], size),
-    evidence: ALL_BYTES_THERE,
-    assumed: true,
-    leftover: true,
-    system: false,
-    encrypted: false,
-    streams: [],
-    links: 1,
-    notes: [
-      "The volume's map has these clusters in use, but no file record claims them: the name is lost, the size is in whole clusters, and it may be a part of a file.",
-    ],
-  };
+  const record = namelessFile(
+    `clusters-${first}`,
+    `clusters ${first} to ${first + count - 1}`,
+    layoutOf([{ kind: "disk", at: start + first * clusterSize, length: size }], size),
+    "The volume's map has these clusters in use, but no file record claims them: the name is lost, the size is in whole clusters, and it may be a part of a file.",
+  );
+  return { ...record, leftover: true };
 }
