@@ -4,9 +4,9 @@ import type { Chain, ClusterGeometry } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryTeller } from "./entry-teller";
 import { ALL_BYTES_THERE, type FileRecord, type RecordBatch } from "./file-record";
-import { namelessFile } from "./nameless-file";
 import { folderBytes } from "./folder-entry";
 import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
+import { namelessFile } from "./nameless-file";
 
 /** What is asked of a volume told by folders for what is left over in it. */
 export interface LeftoverTree {

@@ -59,7 +59,7 @@ export interface Plan {
 
 /** Milliseconds a byte of a volume takes, until this bench has measured better: records are few, leftovers mean reading it all. */
 const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6 };
-const GROUP: readonly StepKind[] = ["image", "profiles", "snapshots", "backups", "cloud"];
+const GROUP: readonly StepKind[] = ["image", "profiles", "raw", "snapshots", "backups", "cloud"];
 
 /**
  * The search plan for what was lost: steps in the order in which they are worth doing. Facts that are missing widen it and never
@@ -134,6 +134,7 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
 const WHERE: Partial<Record<StepKind, string>> = {
   image: "the failing drive, before anything else",
   profiles: "Sources, under each volume",
+  raw: "the drive or its image",
   snapshots: "the client’s own computer",
   backups: "disks and folders the client has",
   cloud: "the client’s account",

@@ -8,7 +8,7 @@ export interface CauseRule {
   /** In the order in which they are worth doing: what is cheap and faithful first. */
   readonly steps: readonly Line[];
   /** What is of no use, or does harm, and why. */
-  readonly against: readonly (readonly [step: StepKind | "raw" | "use", why: string])[];
+  readonly against: readonly (readonly [step: StepKind | "use", why: string])[];
 }
 
 const ASK_BACKUPS: Line = [
@@ -21,6 +21,11 @@ const ASK_SNAPSHOTS: Line = [
   "snapshots",
   "low",
   "If they were switched on, the folder’s previous versions hold it. On the client’s own computer, after an image is made.",
+];
+const RAW: Line = [
+  "raw",
+  "low",
+  "When all else has failed: files found by what they look like inside. This bench does not read a volume that way yet; it is noted here so that it is not forgotten.",
 ];
 const RECENT: Line = ["recent", "fair", "It tells the exact name, folder and dates of what was open last."];
 const KEEP_OFF: CauseRule["against"][number] = ["use", "Every further use of the drive can overwrite what is lost."];
@@ -76,6 +81,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ASK_BACKUPS,
       ASK_CLOUD,
       ["leftover-records", "low", "Records cut off from the present ones; slow, and only for what the steps before did not bring."],
+      RAW,
     ],
     against: [KEEP_OFF],
   },
@@ -124,6 +130,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ["leftover-records", "good", "A quick format writes little: the old records still stand in the volume, with names and folders."],
       ["file-records", "low", "Only what was written after the format."],
       ASK_BACKUPS,
+      RAW,
     ],
     against: [["bin", "The bin was formatted with the rest; what was in it comes up among the leftover records."], KEEP_OFF],
   },
@@ -134,6 +141,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ["file-records", "fair", "Deleted records of what the installation removed."],
       ASK_BACKUPS,
       ASK_CLOUD,
+      RAW,
     ],
     against: [KEEP_OFF],
   },
@@ -192,6 +200,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ASK_BACKUPS,
       ASK_CLOUD,
       ["leftover-records", "low", "An earlier file system, if there was one; slow."],
+      RAW,
     ],
     against: [KEEP_OFF],
   },

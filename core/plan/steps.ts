@@ -10,6 +10,7 @@ export const STEP_KINDS = [
   "profiles",
   "file-records",
   "leftover-records",
+  "raw",
   "snapshots",
   "backups",
   "cloud",
@@ -73,6 +74,12 @@ export const STEPS: Readonly<Record<StepKind, StepFacts>> = {
     by: "leftover-record",
     places: [],
     cannotFind: "Files whose records were overwritten since.",
+  },
+  raw: {
+    title: "Raw content, without names",
+    by: "hand",
+    places: [],
+    cannotFind: "Names and folders; files in many pieces; anything that was overwritten.",
   },
   snapshots: {
     title: "Previous versions and snapshots",
