@@ -3,7 +3,7 @@ import { basename, dirname, join } from "node:path";
 import { CachedSource, readBytes } from "../core/bytes/byte-source";
 import { type Container, ContainerError, MissingFileError } from "../core/containers/container";
 import { openContainer } from "../core/containers/open-container";
-import { text } from "../core/formats/text";
+import { text } from "../core/formats/texts/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { ReadOnlyFile } from "./read-only-file";
 

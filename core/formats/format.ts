@@ -23,6 +23,43 @@ export type Verdict =
   /** The check could not reach a conclusion (too large, a variant it does not follow). */
   | { readonly verdict: "cannot-tell"; readonly reason: string };
 
+/** How far a file goes, as its own structure tells, and what was found on the way. */
+export interface Extent {
+  /** Bytes from its beginning to its end, or to where the structure could still be followed. */
+  readonly size: number;
+  /** Whether the structure itself says that the file ends there; else it is only the last place that still belonged to it. */
+  readonly closed: boolean;
+  readonly verdict: Verdict;
+}
+
+/** Bytes at a known distance from a file's beginning. */
+export interface Signature {
+  readonly at: number;
+  /** One character a byte. */
+  readonly mark: string;
+}
+
+/** What a file's content tells of it. */
+export interface Summary {
+  readonly title?: string;
+  readonly author?: string;
+  /** When it was made or last saved as it says itself. Milliseconds; without a zone as if it were UTC. */
+  readonly dated?: number;
+  /** When a picture was taken, as the camera's clock had it. Milliseconds as if it were UTC. */
+  readonly taken?: number;
+  readonly camera?: string;
+  /** Pixels. */
+  readonly width?: number;
+  readonly height?: number;
+  /** Milliseconds. */
+  readonly duration?: number;
+  readonly pages?: number;
+  /** Its first words. */
+  readonly text?: string;
+  /** Where a small picture of it stands in the file. Bytes. */
+  readonly thumbnail?: { readonly at: number; readonly length: number };
+}
+
 /** What the bench knows of one file format. */
 export interface Format {
   readonly id: string;
@@ -31,10 +68,21 @@ export interface Format {
   readonly title: string;
   /** Extensions under which such content usually stands, without dot, lower case. */
   readonly extensions: readonly string[];
+  /** What every such file has at its beginning; none: it cannot be searched for. */
+  readonly signatures?: readonly Signature[];
   /** Whether these first bytes (up to `HEAD_BYTES`, fewer in a short file) begin such a file. */
   recognise(head: Uint8Array): boolean;
-  /** Follows the structure to its end. Absent: only the beginning can be recognised. */
-  check?(source: ByteSource): Verdict;
+  /**
+   * Follows the structure from the first byte of `source` to the file's end; more may come after it. Null: it is no such
+   * file after all. Absent: only the beginning can be recognised.
+   */
+  follow?(source: ByteSource): Extent | null;
+  /** The structure is followed, but other bytes in it would go unnoticed: its verdict proves nothing about them. */
+  readonly loose?: boolean;
+  /** Where its first bytes do not tell it from others (archives, compound files): which format it is, by its id. */
+  resolve?(source: ByteSource): string | null;
+  /** What it tells of itself. `source` ends where the file does. */
+  summarise?(source: ByteSource): Summary;
 }
 
 /** How many bytes `recognise` is given at most. */
@@ -42,6 +90,17 @@ export const HEAD_BYTES = 4096;
 
 export const damaged = (at: number, reason: string): Verdict => ({ verdict: "damaged", at, reason });
 export const SOUND: Verdict = { verdict: "sound" };
+export const cannotTell = (reason: string): Verdict => ({ verdict: "cannot-tell", reason });
+
+/** The file ends at `size`, as its structure says. */
+export const endsAt = (size: number, verdict: Verdict = SOUND): Extent => ({ size, closed: true, verdict });
+/** The structure cannot be followed beyond `at`. */
+export const breaksAt = (at: number, reason: string): Extent => ({ size: at, closed: false, verdict: damaged(at, reason) });
+
+/** Whether one of the signatures stands in these first bytes. */
+export function hasSignature(head: Uint8Array, signatures: readonly Signature[]): boolean {
+  return signatures.some(({ at, mark }) => hasAscii(head, at, mark));
+}
 
 /** Whether `bytes` has `text` (one character a byte) at `at`. */
 export function hasAscii(bytes: Uint8Array, at: number, text: string): boolean {

@@ -86,7 +86,8 @@ describe.each(Object.keys(SAMPLES))("%s", (id) => {
     expect(await opens(bytes)).toBe(true);
     const { id: found, verdict } = verdictOf(bytes, "without-extension");
     expect(found).toBe(id);
-    expect(verdict?.verdict).toBe("sound");
+    // The coding of this one is not followed: nothing is promised.
+    expect(verdict?.verdict).toBe(id === "webp" ? "cannot-tell" : "sound");
   });
 
   it("cut off anywhere is never called sound", () => {

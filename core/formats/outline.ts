@@ -2,7 +2,7 @@ import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
 import { HEAD_BYTES } from "./format";
 import { recognise } from "./registry";
-import { readZipDirectory } from "./zip";
+import { readZipDirectory } from "./zip/zip";
 
 /** A part of a file's structure. Offsets and lengths are bytes of the content. */
 export interface OutlinePart {

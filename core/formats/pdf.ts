@@ -1,68 +1,351 @@
-import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { damaged, type Format, hasAscii, SOUND, type Verdict } from "./format";
+import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import type { ByteSource } from "../bytes/byte-source";
+import { InflateError, TooMuch } from "../bytes/inflate";
+import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, SOUND, type Summary, type Verdict } from "./format";
+import { defined } from "./tiff-directory";
+import { unpackZlib } from "./zlib";
 
-const TAIL = 2048;
-const MAX_ENTRIES = 200_000;
-const latin1 = (bytes: Uint8Array) => {
-  let text = "";
-  for (const byte of bytes) text += String.fromCharCode(byte);
-  return text;
-};
+const MOST_ENTRIES = 2_000_000;
+const MOST_SECTIONS = 1024;
+const MOST_UNPACKED = 1 << 28;
+const MOST_FILE = 2 ** 36;
+/** Bytes that are looked at for a dictionary. */
+const DICTIONARY = 4096;
+const BREAKS_OFF = "the document breaks off before its end";
 
-/** PDF: ISO 32000-1, 7.5 (header, cross-reference table and streams, trailer). */
+/** PDF: ISO 32000-1, 7.5 (header, cross-reference table and streams, trailer), 7.3.8 (streams). */
 export const pdf: Format = {
   id: "pdf",
   kind: "documents",
   title: "PDF document",
   extensions: ["pdf"],
+  signatures: [{ at: 0, mark: "%PDF-" }],
   recognise: (head) => hasAscii(head, 0, "%PDF-"),
-  check,
+  follow,
+  summarise,
 };
 
-function check(source: ByteSource): Verdict {
-  const tailAt = Math.max(0, source.size - TAIL);
-  const tail = latin1(readBytes(source, tailAt, source.size - tailAt));
-  const end = tail.lastIndexOf("%%EOF");
-  const start = /startxref\s+(\d+)\s+%%EOF/g;
+const text = (reader: BlockReader, at: number, length: number) => {
+  const bytes = at < 0 || at >= reader.size ? new Uint8Array(0) : reader.bytes(at, Math.min(length, reader.size - at));
+  let found = "";
+  for (let i = 0; i < bytes.length; i += 1) found += String.fromCharCode(bytes[i] as number);
+  return found;
+};
+
+function follow(source: ByteSource): Extent | null {
+  const reader = new BlockReader(source);
+  try {
+    const ends = endMarks(reader);
+    if (ends.open) return { size: ends.last, closed: false, verdict: firstWrong(reader, source.size) ?? damaged(source.size, BREAKS_OFF) };
+    const end = ends.last;
+    const verdict = judge(reader, end);
+    return endsAt(end, verdict);
+  } catch (error) {
+    if (!(error instanceof BreaksOff)) throw error;
+    return breaksAt(source.size, BREAKS_OFF);
+  }
+}
+
+/**
+ * Where the document ends: the last end mark (7.5.5) behind which no further part of it begins. Updates (7.5.6) come behind the
+ * first one, and a linearised document (annex F) has one near its beginning.
+ */
+function endMarks(reader: BlockReader): { last: number; open: boolean } {
+  const linear = /\/Linearized[^>]{0,200}\/L\s+(\d+)|\/L\s+(\d+)[^>]{0,200}\/Linearized/.exec(text(reader, 0, 1024));
+  const told = linear ? Number(linear[1] ?? linear[2]) : 0;
+  if (told > 0 && told <= reader.size && text(reader, told - 32, 32).includes("%%EOF") && !goesOn(reader, told))
+    return { last: told, open: false };
+  let last = 0;
+  let from = 5;
+  for (;;) {
+    const limit = last > 0 ? reader.size : Math.min(reader.size, MOST_FILE);
+    const mark = reader.find("%%EOF", from, limit);
+    if (mark < 0) break;
+    last = mark + 5;
+    if (reader.has(last, "\r")) last += 1;
+    if (reader.has(last, "\n")) last += 1;
+    if (!goesOn(reader, last)) return { last, open: false };
+    from = last;
+  }
+  return { last: last > 0 ? last : reader.size, open: true };
+}
+
+/** Whether a part of a document begins here: an object, a table, or the comment some writers put between. */
+function goesOn(reader: BlockReader, at: number): boolean {
+  return /^\s*(%[^%\r\n][^\r\n]*\s+)?(\d{1,10}\s+\d{1,5}\s+obj\b|xref\b|startxref\b)/.test(text(reader, at, 256));
+}
+
+/** The first stream that is not sound, in a document without its end. */
+function firstWrong(reader: BlockReader, end: number): Verdict | null {
+  const verdict = streams(reader, end, false);
+  return verdict.verdict === "damaged" ? verdict : null;
+}
+
+function judge(reader: BlockReader, end: number): Verdict {
+  const tail = text(reader, Math.max(0, end - 2048), Math.min(2048, end));
   let offset: number | undefined;
-  for (let match = start.exec(tail); match; match = start.exec(tail)) offset = Number(match[1]);
-  if (end < 0 || offset === undefined) return damaged(source.size, "the document breaks off before its end");
-  if (offset >= source.size) return damaged(tailAt + end, "the table of contents would stand past the end of the file");
+  for (const match of tail.matchAll(/startxref\s+(\d+)\s+%%EOF/g)) offset = Number(match[1]);
+  const wrong = streams(reader, end, true);
+  if (offset === undefined) return earlier(wrong, damaged(end, BREAKS_OFF));
+  if (offset >= end) return earlier(wrong, damaged(end, "the table of contents would stand past the end of the file"));
   const seen = new Set<number>();
-  for (let next: number | null = offset; next !== null && !seen.has(next); ) {
+  let encrypted = false;
+  for (let next: number | null = offset; next !== null && !seen.has(next) && seen.size < MOST_SECTIONS; ) {
     seen.add(next);
-    const result = checkSection(source, next);
-    if (typeof result !== "number" && result !== null) return result;
-    next = result;
-    if (seen.size > 64) break;
+    const section = crossReference(reader, next, end);
+    if (section.problem) return earlier(wrong, section.problem);
+    encrypted ||= section.encrypted;
+    next = section.before;
+  }
+  if (encrypted) return cannotTell("the document is protected by a password");
+  return wrong;
+}
+
+/** Damage found first in the file is where it begins. */
+function earlier(one: Verdict, other: Verdict): Verdict {
+  return one.verdict === "damaged" && other.verdict === "damaged" && one.at < other.at ? one : other;
+}
+
+interface Section {
+  readonly problem: Verdict | null;
+  readonly before: number | null;
+  readonly encrypted: boolean;
+}
+
+/** One cross-reference table or stream: whether the objects it names stand where it says. */
+function crossReference(reader: BlockReader, at: number, end: number): Section {
+  const fail = (problem: Verdict): Section => ({ problem, before: null, encrypted: false });
+  const head = text(reader, at, 64);
+  if (/^\s*\d+\s+\d+\s+obj/.test(head)) return crossStream(reader, at, end);
+  const mark = /^\s*xref/.exec(head);
+  if (!mark) return fail(damaged(at, "the table of contents is not where the document says"));
+  let next = at + mark[0].length;
+  let entries = 0;
+  for (;;) {
+    const part = /^\s*(\d+) (\d+)[ \t]*(\r\n|\r|\n)/.exec(text(reader, next, 64));
+    if (!part) break;
+    next += part[0].length;
+    const [first, count] = [Number(part[1]), Number(part[2])];
+    for (let i = 0; i < count; i += 1, next += 20) {
+      entries += 1;
+      if (entries > MOST_ENTRIES) return fail(cannotTell("the document is too large to be followed"));
+      const entry = text(reader, next, 18);
+      if (!/^\d{10} \d{5} [nf]/.test(entry)) return fail(damaged(next, "the table of contents is damaged"));
+      if (entry[17] !== "n") continue;
+      const place = Number(entry.slice(0, 10));
+      if (!objectAt(reader, place, first + i, Number(entry.slice(11, 16)), end))
+        return fail(damaged(Math.min(place, end), `object ${first + i} is not where the table of contents says`));
+    }
+  }
+  const trailer = text(reader, next, DICTIONARY);
+  const body = trailer.slice(0, trailer.indexOf("startxref") + 1 || undefined);
+  const before = /\/Prev\s+(\d+)/.exec(body);
+  const mixed = /\/XRefStm\s+(\d+)/.exec(body);
+  if (mixed && Number(mixed[1]) < end) {
+    const inner = crossStream(reader, Number(mixed[1]), end);
+    if (inner.problem) return inner;
+  }
+  const previous = before ? Number(before[1]) : null;
+  return { problem: null, before: previous !== null && previous < end ? previous : null, encrypted: /\/Encrypt\b/.test(body) };
+}
+
+function objectAt(reader: BlockReader, at: number, number: number, generation: number, end: number): boolean {
+  // A few writers tell of objects that were never written: at the very beginning nothing can stand.
+  if (at === 0) return true;
+  if (at >= end) return false;
+  const mark = /^\s*(\d+)\s+(\d+)\s+obj/.exec(text(reader, at, 32));
+  return mark !== null && Number(mark[1]) === number && Number(mark[2]) === generation;
+}
+
+/** A cross-reference stream: 7.5.8. */
+function crossStream(reader: BlockReader, at: number, end: number): Section {
+  const fail = (problem: Verdict): Section => ({ problem, before: null, encrypted: false });
+  const stream = streamAt(reader, at, end);
+  if (!stream) return fail(damaged(at, "the table of contents is damaged"));
+  const { dictionary } = stream;
+  const widths = /\/W\s*\[\s*(\d+)\s+(\d+)\s+(\d+)\s*\]/.exec(dictionary)?.slice(1).map(Number);
+  if (!widths || !/\/Type\s*\/XRef/.test(dictionary)) return fail(damaged(at, "the table of contents is not where the document says"));
+  const before = /\/Prev\s+(\d+)/.exec(dictionary);
+  const section = {
+    problem: null,
+    before: before && Number(before[1]) < end ? Number(before[1]) : null,
+    encrypted: /\/Encrypt\b/.test(dictionary),
+  };
+  if (!/\/FlateDecode/.test(dictionary)) return section;
+  let rows: Uint8Array;
+  try {
+    rows = unpredict(gather(reader, stream.dataAt, end), dictionary);
+  } catch (error) {
+    if (error instanceof TooMuch) return section;
+    if (!(error instanceof InflateError)) throw error;
+    return fail(damaged(Math.min(error.at, end), "the table of contents cannot be unpacked"));
+  }
+  const size = Number(/\/Size\s+(\d+)/.exec(dictionary)?.[1] ?? 0);
+  const index = (/\/Index\s*\[([^\]]*)\]/.exec(dictionary)?.[1] ?? `0 ${size}`).trim().split(/\s+/).map(Number);
+  const [a, b, c] = widths as [number, number, number];
+  const field = (from: number, length: number, otherwise: number) => {
+    if (length === 0) return otherwise;
+    let value = 0;
+    for (let i = 0; i < length; i += 1) value = value * 256 + (rows[from + i] ?? 0);
+    return value;
+  };
+  let row = 0;
+  for (let part = 0; part + 1 < index.length; part += 2)
+    for (let i = 0; i < (index[part + 1] as number) && row + a + b + c <= rows.length; i += 1, row += a + b + c) {
+      if (field(row, a, 1) !== 1) continue;
+      const place = field(row + a, b, 0);
+      const number = (index[part] as number) + i;
+      if (!objectAt(reader, place, number, field(row + a + b, c, 0), end))
+        return fail(damaged(Math.min(place, end), `object ${number} is not where the table of contents says`));
+    }
+  return section;
+}
+
+function gather(reader: BlockReader, at: number, end: number): Uint8Array {
+  const pieces: Uint8Array[] = [];
+  unpackZlib(reader, at, end, 1 << 26, (plain) => pieces.push(plain.slice()));
+  const all = new Uint8Array(pieces.reduce((sum, { length }) => sum + length, 0));
+  let filled = 0;
+  for (const piece of pieces) {
+    all.set(piece, filled);
+    filled += piece.length;
+  }
+  return all;
+}
+
+/** Undoes the row-by-row differences of the PNG predictors (7.4.4.4). */
+function unpredict(bytes: Uint8Array, dictionary: string): Uint8Array {
+  if (Number(/\/Predictor\s+(\d+)/.exec(dictionary)?.[1] ?? 1) < 10) return bytes;
+  const columns = Number(/\/Columns\s+(\d+)/.exec(dictionary)?.[1] ?? 1);
+  const rows = Math.floor(bytes.length / (columns + 1));
+  const plain = new Uint8Array(rows * columns);
+  for (let row = 0; row < rows; row += 1)
+    for (let i = 0; i < columns; i += 1) {
+      const value = bytes[row * (columns + 1) + 1 + i] as number;
+      // One byte a sample: left and up; other kinds of difference do not occur in tables.
+      const up = row > 0 ? (plain[(row - 1) * columns + i] as number) : 0;
+      const left = i > 0 ? (plain[row * columns + i - 1] as number) : 0;
+      const kind = bytes[row * (columns + 1)];
+      plain[row * columns + i] = value + (kind === 2 ? up : kind === 1 ? left : kind === 3 ? (up + left) >> 1 : 0);
+    }
+  return plain;
+}
+
+interface Stream {
+  readonly dictionary: string;
+  readonly dataAt: number;
+}
+
+/** The stream of the object that begins at `at`; null: it has none. */
+function streamAt(reader: BlockReader, at: number, end: number): Stream | null {
+  const head = text(reader, at, Math.min(DICTIONARY, end - at));
+  const mark = /\bstream(\r\n|\n|\r)/.exec(head);
+  if (!mark || head.slice(0, mark.index).includes("endobj")) return null;
+  return { dictionary: head.slice(0, mark.index), dataAt: at + mark.index + mark[0].length };
+}
+
+/** Goes through all streams in the order of the file: those packed with Flate must unpack, those of a known length end where they say. */
+function streams(reader: BlockReader, end: number, whole: boolean): Verdict {
+  let left = MOST_UNPACKED;
+  for (let at = reader.find("stream", 5, end); at >= 0; at = reader.find("stream", at, end)) {
+    const after = at + 6;
+    const before = text(reader, Math.max(0, at - DICTIONARY), Math.min(DICTIONARY, at));
+    if (before.endsWith("end") || !/[\r\n]/.test(text(reader, after, 1)) || !/>>\s*$/.test(before)) {
+      at = after;
+      continue;
+    }
+    const from = before.lastIndexOf(" obj");
+    const dictionary = before.slice(Math.max(0, from));
+    const dataAt = after + (reader.has(after, "\r\n") ? 2 : 1);
+    const length = Number(/\/Length\s+(\d+)(?!\s+\d+\s+R)\b/.exec(dictionary)?.[1] ?? -1);
+    if (/\/Filter\s*(\[\s*)?\/(FlateDecode|Fl)\b/.test(dictionary)) {
+      try {
+        const done = unpackZlib(reader, dataAt, end, left);
+        left -= done.plain;
+        if (!/^\s*endstream/.test(text(reader, done.end, 16)) && length < 0 && !text(reader, done.end, 64).includes("endstream"))
+          return damaged(done.end, "a part of the document does not end where it should");
+        at = done.end;
+        continue;
+      } catch (error) {
+        if (error instanceof TooMuch) return cannotTell("the document unpacks to more than is checked");
+        if (!(error instanceof InflateError)) throw error;
+        // Some writers leave the checksum away; and in a protected document nothing unpacks.
+        if (isProtected(reader, end)) return cannotTell("the document is protected by a password");
+        if (!(error.reason === "the checksum does not match" || /^\s*endstream/.test(text(reader, error.at, 16))) || whole)
+          return damaged(Math.min(error.at, end), "a part of the document cannot be unpacked");
+      }
+    }
+    if (length >= 0) {
+      if (dataAt + length > end) return whole ? damaged(dataAt, "a part of the document runs past its end") : damaged(end, BREAKS_OFF);
+      if (!/^\s*endstream/.test(text(reader, dataAt + length, 16)))
+        return damaged(dataAt + length, "a part of the document does not end where it should");
+      at = dataAt + length;
+    } else at = dataAt;
   }
   return SOUND;
 }
 
-/** One cross-reference section: a verdict when it is bad, else the offset of the one before it (null: none). */
-function checkSection(source: ByteSource, at: number): Verdict | number | null {
-  const head = latin1(readBytes(source, at, Math.min(64, source.size - at)));
-  if (/^\s*\d+\s+\d+\s+obj/.test(head)) return null;
-  if (!/^\s*xref/.test(head)) return damaged(at, "the table of contents is not where the document says");
-  const text = latin1(readBytes(source, at, Math.min(source.size - at, MAX_ENTRIES * 20)));
-  const lines = /\s*(\d+) (\d+)\s*[\r\n]+/y;
-  lines.lastIndex = text.indexOf("xref") + 4;
-  for (let part = lines.exec(text); part; part = lines.exec(text)) {
-    const first = Number(part[1]);
-    const count = Number(part[2]);
-    for (let i = 0; i < count; i += 1) {
-      const entry = text.slice(lines.lastIndex + i * 20, lines.lastIndex + i * 20 + 18);
-      if (!/^\d{10} \d{5} [nf]/.test(entry)) return damaged(at + lines.lastIndex + i * 20, "the table of contents is damaged");
-      if (entry[17] !== "n") continue;
-      const object = Number(entry.slice(0, 10));
-      const mark = latin1(readBytes(source, object, Math.min(32, Math.max(0, source.size - object))));
-      if (!new RegExp(`^\\s*${first + i}\\s+${Number(entry.slice(11, 16))}\\s+obj`).test(mark)) {
-        return damaged(Math.min(object, source.size), `object ${first + i} is not where the table of contents says`);
+function isProtected(reader: BlockReader, end: number): boolean {
+  return /\/Encrypt\b/.test(text(reader, Math.max(0, end - 2048), 2048)) || reader.find("/Encrypt ", 0, end) >= 0;
+}
+
+/** Milliseconds of a date (7.9.4). */
+function pdfTime(value: string | undefined): number | undefined {
+  const match = /^D:(\d{4})(\d\d)?(\d\d)?(\d\d)?(\d\d)?(\d\d)?(?:([-+])(\d\d)'?(\d\d)?)?/.exec(value ?? "");
+  if (!match) return undefined;
+  const [, year, month = "01", day = "01", hour = "0", minute = "0", second = "0", sign, zoneHour = "0", zoneMinute = "0"] = match;
+  const away = (sign === "-" ? -1 : sign === "+" ? 1 : 0) * (Number(zoneHour) * 60 + Number(zoneMinute)) * 60_000;
+  return Date.UTC(Number(year), Number(month) - 1, Number(day), Number(hour), Number(minute), Number(second)) - away;
+}
+
+/** A text string: PDFDocEncoding taken for Latin 1, or UTF-16 with its mark (7.9.2.2); escapes of 7.3.4.2. */
+function textString(literal: string | undefined): string | undefined {
+  if (literal === undefined) return undefined;
+  let plain = "";
+  if (literal.startsWith("<")) {
+    const digits = literal.slice(1, -1).replace(/\s/g, "");
+    for (let i = 0; i < digits.length; i += 2) plain += String.fromCharCode(Number.parseInt(digits.slice(i, i + 2).padEnd(2, "0"), 16));
+  } else {
+    plain = literal.slice(1, -1).replace(/\\([0-7]{1,3}|\r\n|.|\n)/gs, (_, mark: string) => {
+      if (/[0-7]/.test(mark)) return String.fromCharCode(Number.parseInt(mark, 8) & 255);
+      return { n: "\n", r: "\r", t: "\t", b: "\b", f: "\f" }[mark] ?? (/[\r\n]/.test(mark) ? "" : mark);
+    });
+  }
+  if (plain.startsWith("\xfe\xff")) {
+    const bytes = Uint8Array.from(plain.slice(2), (mark) => mark.charCodeAt(0));
+    plain = new TextDecoder("utf-16be").decode(bytes);
+  }
+  return plain.trim() || undefined;
+}
+
+const LITERAL = String.raw`(\((?:[^()\\]|\\.)*\)|<[0-9A-Fa-f\s]*>)`;
+
+function summarise(source: ByteSource): Summary {
+  const reader = new BlockReader(source);
+  const facts: { -readonly [K in keyof Summary]: Summary[K] | undefined } = {};
+  const look = (words: string) => {
+    const field = (name: string) => textString(new RegExp(`/${name}\\s*${LITERAL}`, "s").exec(words)?.[1]);
+    if (/\/(Producer|Creator|CreationDate)\b/.test(words)) {
+      facts.title ??= field("Title");
+      facts.author ??= field("Author");
+      facts.dated ??= pdfTime(field("ModDate")) ?? pdfTime(field("CreationDate"));
+    }
+    const count = /\/Type\s*\/Pages\b[^>]*\/Count\s+(\d+)|\/Count\s+(\d+)[^>]*\/Type\s*\/Pages\b/.exec(words);
+    if (count) facts.pages = Math.max(facts.pages ?? 0, Number(count[1] ?? count[2]));
+  };
+  // The facts stand in an object of their own, mostly near one of the ends, or in a packed stream of objects.
+  const part = 1 << 18;
+  look(text(reader, 0, part));
+  if (source.size > part) look(text(reader, Math.max(part, source.size - part), part));
+  if (facts.title === undefined || facts.pages === undefined)
+    for (let at = reader.find("/ObjStm", 0), seen = 0; at >= 0 && seen < 16; at = reader.find("/ObjStm", at + 1), seen += 1) {
+      const stream = streamAt(reader, Math.max(0, at - 64), source.size);
+      if (!stream) continue;
+      try {
+        look(new TextDecoder("latin1").decode(gather(reader, stream.dataAt, source.size)));
+      } catch (error) {
+        if (!(error instanceof InflateError || error instanceof TooMuch)) throw error;
       }
     }
-    lines.lastIndex += count * 20;
-  }
-  const previous = /\/Prev\s+(\d+)/.exec(text.slice(lines.lastIndex, lines.lastIndex + 4096));
-  const before = previous ? Number(previous[1]) : null;
-  return before !== null && before < source.size ? before : null;
+  return defined<Summary>(facts);
 }

@@ -1,9 +1,11 @@
-import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import type { ByteSource } from "../bytes/byte-source";
 import { crc32 } from "../bytes/crc32";
-import { Cursor } from "../bytes/cursor";
-import { damaged, type Format, hasAscii, SOUND, type Verdict } from "./format";
-
-const STEP = 1 << 18;
+import { InflateError, TooMuch } from "../bytes/inflate";
+import { type DiskRun, LayoutSource, layoutOf } from "../bytes/layout";
+import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { defined, exifTime } from "./tiff-directory";
+import { unpackZlib } from "./zlib";
 
 /** PNG: ISO/IEC 15948, clause 5 (signature, chunks: length, type, data, CRC). */
 export const png: Format = {
@@ -11,25 +13,131 @@ export const png: Format = {
   kind: "pictures",
   title: "PNG picture",
   extensions: ["png"],
+  signatures: [{ at: 0, mark: "\x89PNG\r\n\x1a\n" }],
   recognise: (head) => hasAscii(head, 0, "\x89PNG\r\n\x1a\n"),
-  check,
+  follow,
+  summarise,
 };
 
-function check(source: ByteSource): Verdict {
+interface Chunk {
+  readonly at: number;
+  readonly type: string;
+  readonly length: number;
+}
+
+/** A chunk's header, or null where none can stand. */
+function chunkAt(reader: BlockReader, at: number): Chunk | null {
+  const length = reader.u32be(at);
+  const type = reader.ascii(at + 4, 4);
+  return /^[A-Za-z]{4}$/.test(type) && length < 0x8000_0000 ? { at, type, length } : null;
+}
+
+const MOST_CHUNKS = 4_000_000;
+
+function follow(source: ByteSource): Extent {
+  const reader = new BlockReader(source);
+  const data: { at: number; length: number }[] = [];
   let at = 8;
-  for (let chunks = 0; at + 12 <= source.size; chunks += 1) {
-    const head = new Cursor(readBytes(source, at, 8));
-    const length = head.u32be(0);
-    const type = String.fromCharCode(...head.slice(4, 4));
-    if (!/^[A-Za-z]{4}$/.test(type)) return damaged(at, "no chunk begins where the next one should");
-    if (chunks === 0 && type !== "IHDR") return damaged(at, "the picture does not begin with its header");
-    if (at + 12 + length > source.size) return damaged(at, `the chunk ${type} runs past the end of the file`);
-    let crc = crc32(head.slice(4, 4));
-    for (let done = 0; done < length; done += STEP) crc = crc32(readBytes(source, at + 8 + done, Math.min(STEP, length - done)), crc);
-    if (new Cursor(readBytes(source, at + 8 + length, 4)).u32be(0) !== crc)
-      return damaged(at, `the checksum of the chunk ${type} does not match`);
-    if (type === "IEND") return SOUND;
-    at += 12 + length;
+  try {
+    for (let chunks = 0; chunks < MOST_CHUNKS; chunks += 1) {
+      const chunk = chunkAt(reader, at);
+      if (!chunk) return breaksAt(at, "no chunk begins where the next one should");
+      if (chunks === 0 && chunk.type !== "IHDR") return breaksAt(at, "the picture does not begin with its header");
+      const end = at + 12 + chunk.length;
+      if (end > source.size) return breaksAt(source.size, "the picture breaks off before its end");
+      let crc = 0;
+      for (const block of reader.blocks(at + 4, end - 4)) crc = crc32(block.bytes, crc);
+      if (reader.u32be(end - 4) !== crc) return breaksAt(at, `the checksum of the chunk ${chunk.type} does not match`);
+      if (chunk.type === "IDAT") data.push({ at: at + 8, length: chunk.length });
+      at = end;
+      if (chunk.type === "IEND") return picture(reader, data, at);
+    }
+  } catch (error) {
+    if (!(error instanceof BreaksOff)) throw error;
   }
-  return damaged(Math.min(at, source.size), "the picture breaks off before its end");
+  return breaksAt(Math.min(at, source.size), "the picture breaks off before its end");
+}
+
+/** Samples a pixel by colour type (table 11.1) and the passes of an interlaced picture (8.2): start and step of columns and rows. */
+const SAMPLES: Readonly<Record<number, number>> = { 0: 1, 2: 3, 3: 1, 4: 2, 6: 4 };
+const ADAM7 = [
+  [0, 8, 0, 8],
+  [4, 8, 0, 8],
+  [0, 4, 4, 8],
+  [2, 4, 0, 4],
+  [0, 2, 2, 4],
+  [1, 2, 0, 2],
+  [0, 1, 1, 2],
+] as const;
+const MOST_UNPACKED = 1 << 29;
+
+/** The chunks are right each by itself: the picture in them must have as many bytes as the header promises. */
+function picture(reader: BlockReader, data: readonly DiskRun[], end: number): Extent {
+  const [width, height, depth, colour, interlaced] = [
+    reader.u32be(16),
+    reader.u32be(20),
+    reader.u8(24),
+    reader.u8(25),
+    reader.u8(28) === 1,
+  ] as const;
+  const samples = SAMPLES[colour];
+  if (!samples || width === 0 || height === 0)
+    return { ...endsAt(end), verdict: { verdict: "damaged", at: 16, reason: "the picture's header is damaged" } };
+  const rows = (wide: number, high: number) => (wide === 0 || high === 0 ? 0 : high * (1 + Math.ceil((wide * depth * samples) / 8)));
+  const expected = interlaced
+    ? ADAM7.reduce((sum, [x, dx, y, dy]) => sum + rows(Math.ceil((width - x) / dx), Math.ceil((height - y) / dy)), 0)
+    : rows(width, height);
+  if (expected > MOST_UNPACKED) return endsAt(end, cannotTell("the picture is too large to be followed"));
+  const length = data.reduce((sum, run) => sum + run.length, 0);
+  const packed = new LayoutSource(
+    reader.source,
+    layoutOf(
+      data.map((run) => ({ kind: "disk", ...run })),
+      length,
+    ),
+  );
+  try {
+    const { plain } = unpackZlib(new BlockReader(packed), 0, length, expected);
+    if (plain < expected) return damagedPicture(data, end, "picture data are missing");
+  } catch (error) {
+    // Readers pass over what is too much.
+    if (error instanceof TooMuch) return endsAt(end);
+    if (!(error instanceof InflateError)) throw error;
+    return damagedPicture(data, end, "the picture data cannot be unpacked");
+  }
+  return endsAt(end);
+}
+
+const damagedPicture = (data: readonly DiskRun[], end: number, reason: string): Extent =>
+  endsAt(end, { verdict: "damaged", at: data[0]?.at ?? 8, reason });
+
+function summarise(source: ByteSource): Summary {
+  const reader = new BlockReader(source);
+  const words: Record<string, string> = {};
+  let dated: number | undefined;
+  for (let at = 8; at + 12 <= source.size; ) {
+    const chunk = chunkAt(reader, at);
+    if (!chunk || chunk.type === "IDAT" || at + 12 + chunk.length > source.size) break;
+    if (chunk.type === "tEXt" && chunk.length < 4096) {
+      const [key = "", value = ""] = reader.ascii(at + 8, chunk.length).split("\0");
+      words[key] = value;
+    }
+    if (chunk.type === "tIME" && chunk.length === 7)
+      dated = Date.UTC(
+        reader.u16be(at + 8),
+        reader.u8(at + 10) - 1,
+        reader.u8(at + 11),
+        reader.u8(at + 12),
+        reader.u8(at + 13),
+        reader.u8(at + 14),
+      );
+    at += 12 + chunk.length;
+  }
+  return defined<Summary>({
+    width: reader.u32be(16),
+    height: reader.u32be(20),
+    title: words.Title,
+    author: words.Author,
+    dated: dated ?? exifTime(words["date:create"]),
+  });
 }

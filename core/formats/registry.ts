@@ -1,16 +1,30 @@
+import { BreaksOff } from "../bytes/block-reader";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { type Format, HEAD_BYTES, type Kind, type Verdict } from "./format";
+import { archiveFormats, systemFormats } from "./archives";
+import { bitmapFormats } from "./bitmaps";
+import { compoundFormats } from "./compound";
+import { compressedFormats } from "./compressed";
+import { diskImageFormats } from "./disk-images";
+import { drawingFormats } from "./drawings";
+import { matroska, webm } from "./ebml";
+import { cannotTell, damaged, type Extent, type Format, HEAD_BYTES, type Kind, type Summary, type Verdict } from "./format";
 import { gif } from "./gif";
-import { gzip } from "./gzip";
-import { isoMediaFormats } from "./iso-media";
-import { jpeg } from "./jpeg";
+import { isoMediaFormats } from "./iso-media/iso-media";
+import { jpeg } from "./jpeg/jpeg";
+import { registeredKind } from "./kinds";
+import { aiff, flac } from "./lossless-audio";
+import { mp3 } from "./mpeg-audio";
 import { pdf } from "./pdf";
 import { png } from "./png";
+import { propertyList } from "./property-list";
 import { riffFormats } from "./riff";
-import { signatureFormats } from "./signatures";
-import { sqlite } from "./sqlite";
-import { text } from "./text";
-import { zipFormats } from "./zip";
+import { sqliteFormats } from "./sqlite";
+import { streamFormats } from "./streams";
+import { markedUpFormats } from "./texts/marked-up";
+import { messageFormats } from "./texts/messages";
+import { table, text, words } from "./texts/text";
+import { tiffFormats } from "./tiff";
+import { zipFormats } from "./zip/zip";
 
 /** All formats, in the order they are asked: special ones before general ones, text last. */
 export const FORMATS: readonly Format[] = [
@@ -21,36 +35,51 @@ export const FORMATS: readonly Format[] = [
   ...zipFormats,
   ...riffFormats,
   ...isoMediaFormats,
-  gzip,
-  sqlite,
-  ...signatureFormats,
+  ...compressedFormats,
+  ...archiveFormats,
+  ...sqliteFormats,
+  ...compoundFormats,
+  ...tiffFormats,
+  ...bitmapFormats,
+  webm,
+  matroska,
+  mp3,
+  flac,
+  aiff,
+  ...streamFormats,
+  ...systemFormats,
+  propertyList,
+  ...diskImageFormats,
+  ...drawingFormats,
+  ...markedUpFormats,
+  ...messageFormats,
+  table,
+  words,
   text,
 ];
 
+export const formatById = new Map(FORMATS.map((format) => [format.id, format]));
+
 const byExtension = new Map<string, Format>();
-for (const format of FORMATS)
+// A name that promises some text promises no more than text: many such files have no beginning of their own.
+for (const format of [text, ...FORMATS])
   for (const extension of format.extensions) if (!byExtension.has(extension)) byExtension.set(extension, format);
 
-/** Kinds of extensions whose content the bench does not look into. Common practice, no published source. */
+/** Kinds of extensions that the registry of media types sorts otherwise than a client would. Common practice, no published source. */
 const OTHER_KINDS: Readonly<Record<string, Kind>> = {
-  pages: "documents",
-  numbers: "sheets",
-  key: "documents",
   wps: "documents",
-  dxf: "drawings",
   skp: "drawings",
   raf: "pictures",
-  mpg: "video",
-  mts: "video",
-  aac: "audio",
-  mbox: "mail",
   dbx: "mail",
+  aac: "audio",
 };
 const KIND_OF_TEXT: Readonly<Record<string, Kind>> = {
   csv: "sheets",
   tsv: "sheets",
   svg: "drawings",
+  dxf: "drawings",
   eml: "mail",
+  mbox: "mail",
   ini: "application-data",
   json: "application-data",
   log: "application-data",
@@ -65,7 +94,7 @@ export function extensionOf(name: string): string {
 /** The kind of a file by its name. */
 export function kindOf(name: string): Kind {
   const extension = extensionOf(name);
-  return KIND_OF_TEXT[extension] ?? byExtension.get(extension)?.kind ?? OTHER_KINDS[extension] ?? "other";
+  return KIND_OF_TEXT[extension] ?? byExtension.get(extension)?.kind ?? OTHER_KINDS[extension] ?? registeredKind(extension) ?? "other";
 }
 
 /** The format these first bytes begin, or null when none is known. */
@@ -98,24 +127,60 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
   const expected = byExtension.get(extensionOf(name));
   if (isZero(head) && onlyZeros(content)) return { finding: "zeros" };
   const found = recognise(head, name);
-  if (!expected) return found?.check && found !== text ? judged(found, content) : { finding: "unknown", format: found?.id ?? null };
+  if (!expected) return found?.follow && !found.loose ? judged(found, content) : { finding: "unknown", format: found?.id ?? null };
   if (!expected.recognise(head)) return { finding: "differs", expected: expected.title, format: found?.id ?? null };
   return judged(expected, content);
 }
 
 function judged(format: Format, content: ByteSource): ContentFinding {
-  const verdict = format.check && content.size <= MAX_CHECKED ? runCheck(format, content) : null;
+  const verdict = format.follow && content.size <= MAX_CHECKED ? runCheck(format, content) : null;
   if (verdict?.verdict === "damaged") return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason };
-  // Text that is nothing but text proves little: any other text would pass as well.
-  return { finding: "agrees", format: format.id, checked: verdict?.verdict === "sound" && format !== text };
+  // Where other bytes would pass as well, that nothing is wrong proves little.
+  return { finding: "agrees", format: format.id, checked: verdict?.verdict === "sound" && !format.loose };
 }
 
-/** Runs a format's check; whatever a hostile file makes it trip over becomes a verdict. */
-export function runCheck(format: Format, content: ByteSource): Verdict {
+/** Follows a format's structure from the beginning of `source`; whatever a hostile file makes it trip over ends it there. */
+export function runFollow(format: Format, source: ByteSource): Extent | null {
   try {
-    return format.check ? format.check(content) : { verdict: "cannot-tell", reason: "this type is only known by its beginning" };
+    return format.follow?.(source) ?? null;
   } catch (error) {
-    return { verdict: "damaged", at: 0, reason: error instanceof Error ? error.message : "the structure cannot be followed" };
+    if (error instanceof BreaksOff)
+      return { size: source.size, closed: false, verdict: damaged(source.size, "it breaks off before its end") };
+    if (!(error instanceof RangeError || error instanceof TypeError)) throw error;
+    return { size: 0, closed: false, verdict: damaged(0, "the structure cannot be followed") };
+  }
+}
+
+/** Whether a file of this format is sound from its first to its last byte. */
+export function runCheck(format: Format, content: ByteSource): Verdict {
+  if (!format.follow) return cannotTell("this type is only known by its beginning");
+  return runFollow(format, content)?.verdict ?? damaged(0, `it does not hold together as a ${format.title}`);
+}
+
+/** What a file says of itself; nothing when it cannot be read. */
+export function runSummary(format: Format, content: ByteSource): Summary {
+  try {
+    return format.summarise?.(content) ?? {};
+  } catch (error) {
+    if (error instanceof BreaksOff || error instanceof RangeError || error instanceof TypeError) return {};
+    throw error;
+  }
+}
+
+/** The format of a whole content: its first bytes, and where they do not tell enough, what is inside. */
+export function identify(content: ByteSource, nameHint = ""): Format | null {
+  const found = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), nameHint);
+  return found && resolved(found, content);
+}
+
+/** A family's format by what is inside. */
+export function resolved(format: Format, content: ByteSource): Format {
+  try {
+    const id = format.resolve?.(content);
+    return (id ? formatById.get(id) : null) ?? format;
+  } catch (error) {
+    if (error instanceof BreaksOff || error instanceof RangeError || error instanceof TypeError) return format;
+    throw error;
   }
 }
 

@@ -1,8 +1,5 @@
-import * as compound from "cfb";
-import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { HEAD_BYTES } from "../formats/format";
-import { extensionOf, FORMATS, recognise } from "../formats/registry";
-import { readZipDirectory } from "../formats/zip";
+import type { ByteSource } from "../bytes/byte-source";
+import { extensionOf, FORMATS, identify } from "../formats/registry";
 import type { Naming } from "./rule";
 
 /** The right name of a copy, and what its found name tells besides. */
@@ -15,52 +12,13 @@ export interface RightName {
 }
 
 /** Formats whose content is too general for an extension to be taken from it. */
-const TOO_GENERAL = new Set(["text", "zip", "compound", "mp3", "ico", "aiff"]);
-const MAX_LOOKED_INTO = 32 << 20;
+const TOO_GENERAL = new Set(["text", "words", "csv", "zip", "compound", "mp3", "ico", "aiff"]);
 
 /** What a content is: its format, and the extension that fits it best (null: it says too little). */
 export function extensionOfContent(content: ByteSource | null, hint = ""): { format: string; extension: string | null } | null {
   if (!content || content.size === 0) return null;
-  const found = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), hint);
-  if (!found) return null;
-  const inside =
-    content.size > MAX_LOOKED_INTO ? null : found.id === "compound" ? oldOffice(content) : OFFICE.has(found.id) ? newOffice(content) : null;
-  if (inside) return { format: inside.format, extension: inside.extension };
-  return { format: found.id, extension: TOO_GENERAL.has(found.id) ? null : (found.extensions[0] ?? null) };
-}
-
-const OFFICE = new Set(["docx", "xlsx", "pptx", "zip"]);
-const PARTS = [
-  ["word/", "docx"],
-  ["xl/", "xlsx"],
-  ["ppt/", "pptx"],
-] as const;
-
-/** The first bytes of office archives are all alike: their list of contents tells them apart. */
-function newOffice(content: ByteSource): { format: string; extension: string } | null {
-  const members = readZipDirectory(content);
-  const [, extension] = (Array.isArray(members) && PARTS.find(([folder]) => members.some(({ name }) => name.startsWith(folder)))) || [];
-  return extension ? { format: extension, extension } : null;
-}
-
-/** Streams that stand in each kind of the older office documents. From memory. */
-const STREAMS = [
-  ["WordDocument", "doc"],
-  ["Workbook", "xls"],
-  ["Book", "xls"],
-  ["PowerPoint Document", "ppt"],
-  ["__properties_version1.0", "msg"],
-  ["VisioDocument", "vsd"],
-] as const;
-
-function oldOffice(content: ByteSource): { format: string; extension: string } | null {
-  try {
-    const names = new Set(compound.read(readBytes(content, 0, content.size), { type: "array" }).FileIndex.map((entry) => entry.name));
-    const [, extension] = STREAMS.find(([stream]) => names.has(stream)) ?? [];
-    return extension ? { format: "compound", extension } : null;
-  } catch {
-    return null;
-  }
+  const found = identify(content, hint);
+  return found && { format: found.id, extension: TOO_GENERAL.has(found.id) ? null : (found.extensions[0] ?? null) };
 }
 
 /** Extensions that say a file is a working copy, and nothing of what it holds. */

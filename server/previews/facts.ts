@@ -1,8 +1,7 @@
 import exifr from "exifr";
 import sharp from "sharp";
 import { readBytes } from "../../core/bytes/byte-source";
-import { HEAD_BYTES } from "../../core/formats/format";
-import { recognise } from "../../core/formats/registry";
+import { identify } from "../../core/formats/registry";
 import type { StoredCopy } from "../items/queries";
 import { withContent } from "./content";
 import type { PreviewFacts, PreviewForm } from "./contract";
@@ -37,11 +36,19 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   flac: "audio",
   ogg: "audio",
   wav: "audio",
-  text: "text",
+  mov: "video",
+  "3gp": "video",
+  opus: "audio",
+  ...Object.fromEntries(
+    ["text", "words", "csv", "html", "xml", "svg", "plist-xml", "json", "rtf", "eml", "mbox", "ics", "vcf", "dxf", "postscript"].map(
+      (id) => [id, "text"],
+    ),
+  ),
 };
 
 /** Text whose name says that it is a table. */
-const separated = (name: string, format: string) => format === "text" && /\.(csv|tsv)$/i.test(name);
+const separated = (name: string, format: string) =>
+  (format === "text" || format === "csv" || format === "words") && /\.(csv|tsv)$/i.test(name);
 
 const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null };
 
@@ -49,7 +56,7 @@ const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: 
 export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
   if (!copy.layout || copy.size === 0) return nothing;
   return withContent(copy, async (content) => {
-    const format = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), copy.name);
+    const format = identify(content, copy.name);
     if (!format) return nothing;
     const facts: PreviewFacts = {
       ...nothing,

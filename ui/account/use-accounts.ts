@@ -34,7 +34,8 @@ export function useSavedAccounts(jobId: number) {
         client.setQueryData(keys.of(jobId, "accounts"), told);
       }
       await client.invalidateQueries({ queryKey: keys.of(jobId, "plan") });
-      setState("Saved.");
+      // What was typed meanwhile waits for its own saving.
+      if (!unsaved.current) setState("Saved.");
       setProblem(null);
     } catch (error) {
       setState("");

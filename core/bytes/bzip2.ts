@@ -1,0 +1,256 @@
+import { type BlockReader, BreaksOff } from "./block-reader";
+import { InflateError, TooMuch } from "./inflate";
+
+/** BZIP2, after the published format description of the open-source package (no standard exists). */
+const BLOCK_MARK = 0x314159265359;
+const END_MARK = 0x177245385090;
+
+/** CRC-32 of the same polynomial as elsewhere, with nothing turned round. */
+const CRC = Uint32Array.from({ length: 256 }, (_, byte) => {
+  let crc = byte << 24;
+  for (let i = 0; i < 8; i += 1) crc = crc & 0x8000_0000 ? (crc << 1) ^ 0x04c1_1db7 : crc << 1;
+  return crc >>> 0;
+});
+
+/**
+ * Unpacks a stream that begins at `at` and compares its checksums.
+ * @returns the byte after its end
+ * @throws InflateError, TooMuch
+ */
+export function unpackBzip2(
+  reader: BlockReader,
+  at: number,
+  most = Number.POSITIVE_INFINITY,
+  take: (plain: Uint8Array) => void = () => undefined,
+): { end: number; plain: number } {
+  return new Bzip2(reader, at, most, take).run();
+}
+
+class Bzip2 {
+  #bits = 0;
+  #count = 0;
+  #plain = 0;
+  readonly #out = new Uint8Array(1 << 16);
+  #filled = 0;
+  #crc = 0;
+
+  constructor(
+    private readonly reader: BlockReader,
+    private at: number,
+    private readonly most: number,
+    private readonly take: (plain: Uint8Array) => void,
+  ) {}
+
+  run(): { end: number; plain: number } {
+    try {
+      const level = this.reader.u8(this.at + 3) - 0x30;
+      this.at += 4;
+      let combined = 0;
+      for (;;) {
+        const mark = this.#need(24) * 0x100_0000 + this.#need(24);
+        const crc = this.#need(16) * 0x1_0000 + this.#need(16);
+        if (mark === END_MARK) {
+          if (crc !== combined) this.#fail("the checksum does not match");
+          this.#flush();
+          return { end: this.at, plain: this.#plain };
+        }
+        if (mark !== BLOCK_MARK) this.#fail("no block begins where the next one should");
+        this.#crc = 0xffff_ffff;
+        this.#block(level * 100_000);
+        this.#flush();
+        const found = ~this.#crc >>> 0;
+        if (found !== crc) this.#fail("the checksum of a block does not match");
+        combined = (((combined << 1) | (combined >>> 31)) ^ found) >>> 0;
+      }
+    } catch (error) {
+      if (error instanceof BreaksOff) throw new InflateError(this.reader.size, this.#plain, "the packed data break off");
+      throw error;
+    }
+  }
+
+  #fail(reason = "the packed data are damaged"): never {
+    throw new InflateError(this.at, this.#plain, reason);
+  }
+
+  /** At most 24 bits. */
+  #need(length: number): number {
+    while (this.#count < length) {
+      this.#bits = ((this.#bits << 8) | this.reader.u8(this.at)) >>> 0;
+      this.#count += 8;
+      this.at += 1;
+    }
+    this.#count -= length;
+    return (this.#bits >>> this.#count) & (2 ** length - 1);
+  }
+
+  #block(size: number): void {
+    if (this.#need(1)) this.#fail("an old kind of block is not followed");
+    const origin = this.#need(24);
+    const symbols = this.#symbols();
+    const groups = this.#need(3);
+    const selectorCount = this.#need(15);
+    if (groups < 2 || groups > 6 || selectorCount === 0) this.#fail();
+    const order = Array.from({ length: groups }, (_, i) => i);
+    const selectors = new Uint8Array(selectorCount);
+    for (let i = 0; i < selectorCount; i += 1) {
+      let place = 0;
+      while (this.#need(1)) {
+        place += 1;
+        if (place >= groups) this.#fail();
+      }
+      const [group] = order.splice(place, 1) as [number];
+      order.unshift(group);
+      selectors[i] = group;
+    }
+    const codes = Array.from({ length: groups }, () => this.#code(symbols.length + 2));
+    const block = new Uint32Array(size);
+    const length = this.#moves(block, size, symbols, selectors, codes);
+    if (origin >= length) this.#fail();
+    this.#turnBack(block, length, origin);
+  }
+
+  #symbols(): number[] {
+    const used = this.#need(16);
+    const symbols: number[] = [];
+    for (let i = 0; i < 16; i += 1) {
+      if (!(used & (0x8000 >> i))) continue;
+      const row = this.#need(16);
+      for (let j = 0; j < 16; j += 1) if (row & (0x8000 >> j)) symbols.push(i * 16 + j);
+    }
+    if (symbols.length === 0) this.#fail();
+    return symbols;
+  }
+
+  /** A table of codes: for each length the first code, how many, and the symbols in order. */
+  #code(count: number): { first: Int32Array; counts: Int32Array; offsets: Int32Array; symbols: Uint16Array } {
+    const lengths = new Uint8Array(count);
+    let length = this.#need(5);
+    for (let i = 0; i < count; i += 1) {
+      for (;;) {
+        if (length < 1 || length > 20) this.#fail();
+        if (!this.#need(1)) break;
+        length += this.#need(1) ? -1 : 1;
+      }
+      lengths[i] = length;
+    }
+    const counts = new Int32Array(22);
+    for (const each of lengths) counts[each] = (counts[each] as number) + 1;
+    const first = new Int32Array(22);
+    const offsets = new Int32Array(22);
+    for (let i = 1, code = 0, offset = 0; i <= 20; i += 1) {
+      first[i] = code;
+      offsets[i] = offset;
+      code = (code + (counts[i] as number)) << 1;
+      offset += counts[i] as number;
+    }
+    const symbols = new Uint16Array(count);
+    const next = offsets.slice();
+    for (let symbol = 0; symbol < count; symbol += 1) {
+      const each = lengths[symbol] as number;
+      symbols[next[each] as number] = symbol;
+      next[each] = (next[each] as number) + 1;
+    }
+    return { first, counts, offsets, symbols };
+  }
+
+  #moves(
+    block: Uint32Array,
+    size: number,
+    symbols: readonly number[],
+    selectors: Uint8Array,
+    codes: readonly { first: Int32Array; counts: Int32Array; offsets: Int32Array; symbols: Uint16Array }[],
+  ): number {
+    const front = [...symbols];
+    const end = symbols.length + 1;
+    let [length, run, weight, group, left] = [0, 0, 1, -1, 0];
+    for (;;) {
+      if (left === 0) {
+        group += 1;
+        if (group >= selectors.length) this.#fail();
+        left = 50;
+      }
+      left -= 1;
+      const code = codes[selectors[group] as number] as (typeof codes)[number];
+      let [value, bits] = [0, 0];
+      for (;;) {
+        value = (value << 1) | this.#need(1);
+        bits += 1;
+        if (bits > 20) this.#fail();
+        const index = value - (code.first[bits] as number);
+        if (index >= 0 && index < (code.counts[bits] as number)) {
+          value = code.symbols[(code.offsets[bits] as number) + index] as number;
+          break;
+        }
+      }
+      if (value < 2) {
+        run += weight << value;
+        weight <<= 1;
+        if (run > size) this.#fail();
+        continue;
+      }
+      if (run > 0) {
+        if (length + run > size) this.#fail();
+        block.fill(front[0] as number, length, length + run);
+        length += run;
+        [run, weight] = [0, 1];
+      }
+      if (value === end) return length;
+      if (length >= size) this.#fail();
+      const [byte] = front.splice(value - 1, 1) as [number];
+      front.unshift(byte);
+      block[length] = byte;
+      length += 1;
+    }
+  }
+
+  /** Undoes the Burrows-Wheeler transform and the runs before it. */
+  #turnBack(block: Uint32Array, length: number, origin: number): void {
+    const starts = new Uint32Array(256);
+    for (let i = 0; i < length; i += 1) {
+      const byte = (block[i] as number) & 0xff;
+      starts[byte] = (starts[byte] as number) + 1;
+    }
+    let sum = 0;
+    for (let byte = 0; byte < 256; byte += 1) {
+      const count = starts[byte] as number;
+      starts[byte] = sum;
+      sum += count;
+    }
+    for (let i = 0; i < length; i += 1) {
+      const byte = (block[i] as number) & 0xff;
+      const place = starts[byte] as number;
+      starts[byte] = place + 1;
+      block[place] = ((block[place] as number) | (i << 8)) >>> 0;
+    }
+    let place = (block[origin] as number) >>> 8;
+    let [before, same] = [-1, 0];
+    for (let i = 0; i < length; i += 1) {
+      const entry = block[place] as number;
+      const byte = entry & 0xff;
+      place = entry >>> 8;
+      if (same === 4) {
+        for (let times = byte; times > 0; times -= 1) this.#put(before);
+        same = 0;
+        before = -1;
+        continue;
+      }
+      same = byte === before ? same + 1 : 1;
+      before = byte;
+      this.#put(byte);
+    }
+  }
+
+  #put(byte: number): void {
+    this.#crc = ((this.#crc << 8) ^ (CRC[(this.#crc >>> 24) ^ byte] as number)) >>> 0;
+    this.#out[this.#filled] = byte;
+    this.#filled += 1;
+    if (this.#filled === this.#out.length) this.#flush();
+  }
+
+  #flush(): void {
+    this.#plain += this.#filled;
+    this.take(this.#out.subarray(0, this.#filled));
+    this.#filled = 0;
+    if (this.#plain > this.most) throw new TooMuch();
+  }
+}

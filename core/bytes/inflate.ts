@@ -1,0 +1,252 @@
+import { type BlockReader, BreaksOff } from "./block-reader";
+
+/** The packed bytes stop making sense at `at`; `plain` bytes had been unpacked. */
+export class InflateError extends Error {
+  constructor(
+    readonly at: number,
+    readonly plain: number,
+    readonly reason: string,
+  ) {
+    super(reason);
+  }
+}
+
+/** More plain bytes come than the caller wants. */
+export class TooMuch extends Error {}
+
+/** RFC 1951, 3.2.5: lengths and distances, their first value and extra bits. */
+const LENGTH_BASE = [3, 4, 5, 6, 7, 8, 9, 10, 11, 13, 15, 17, 19, 23, 27, 31, 35, 43, 51, 59, 67, 83, 99, 115, 131, 163, 195, 227, 258];
+const LENGTH_EXTRA = [0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 4, 5, 5, 5, 5, 0];
+const DISTANCE_BASE = [
+  1, 2, 3, 4, 5, 7, 9, 13, 17, 25, 33, 49, 65, 97, 129, 193, 257, 385, 513, 769, 1025, 1537, 2049, 3073, 4097, 6145, 8193, 12_289, 16_385,
+  24_577,
+];
+const DISTANCE_EXTRA = [0, 0, 0, 0, 1, 1, 2, 2, 3, 3, 4, 4, 5, 5, 6, 6, 7, 7, 8, 8, 9, 9, 10, 10, 11, 11, 12, 12, 13, 13];
+/** 3.2.7: the order in which the lengths of the code length codes stand. */
+const ORDER = [16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15];
+
+/** A code of up to 15 bits, as a look-up by the next bits (first bit lowest): length << 12 | symbol; 0: no such code. */
+interface Code {
+  readonly table: Uint16Array;
+  readonly bits: number;
+}
+
+/** @returns null when the lengths do not make a code (3.2.2); one with too few codes is taken where it has a single one. */
+function codeOf(lengths: Uint8Array): Code | null {
+  let bits = 0;
+  let used = 0;
+  const counts = new Uint16Array(16);
+  for (const length of lengths) {
+    counts[length] = (counts[length] as number) + 1;
+    if (length > bits) bits = length;
+    if (length > 0) used += 1;
+  }
+  if (bits === 0) return { table: new Uint16Array(1), bits: 0 };
+  let left = 1;
+  const next = new Uint16Array(16);
+  let code = 0;
+  for (let length = 1; length <= 15; length += 1) {
+    left = (left << 1) - (counts[length] as number);
+    if (left < 0) return null;
+    next[length] = code;
+    code = (code + (counts[length] as number)) << 1;
+  }
+  if (left > 0 && used > 1) return null;
+  const table = new Uint16Array(1 << bits);
+  for (let symbol = 0; symbol < lengths.length; symbol += 1) {
+    const length = lengths[symbol] as number;
+    if (length === 0) continue;
+    let value = next[length] as number;
+    next[length] = value + 1;
+    let turned = 0;
+    for (let i = 0; i < length; i += 1) {
+      turned = (turned << 1) | (value & 1);
+      value >>= 1;
+    }
+    for (let at = turned; at < 1 << bits; at += 1 << length) table[at] = (length << 12) | symbol;
+  }
+  return { table, bits };
+}
+
+const FIXED_LENGTHS = codeOf(Uint8Array.from({ length: 288 }, (_, i) => (i < 144 ? 8 : i < 256 ? 9 : i < 280 ? 7 : 8))) as Code;
+/** The two last of the 32 codes stand for nothing (3.2.6): a distance of theirs is refused. */
+const FIXED_DISTANCES = codeOf(new Uint8Array(32).fill(5)) as Code;
+
+const WINDOW = 1 << 15;
+const OUT = 1 << 16;
+
+/**
+ * Unpacks DEFLATE data (RFC 1951) and tells where they end, which no byte around them does.
+ * @param at where the packed data begin
+ * @param end where they end at the latest
+ * @param take gets the plain bytes piece by piece, as views valid during the call
+ * @param most plain bytes after which `TooMuch` is thrown
+ * @returns the byte after the last packed one, and how many plain bytes there were
+ * @throws InflateError, TooMuch
+ */
+export function inflate(
+  reader: BlockReader,
+  at: number,
+  end: number,
+  take: (plain: Uint8Array) => void,
+  most = Number.POSITIVE_INFINITY,
+): { end: number; plain: number } {
+  return new Inflater(reader, at, Math.min(end, reader.size), take, most).run();
+}
+
+class Inflater {
+  readonly #out = new Uint8Array(WINDOW + OUT + 258);
+  #filled = 0;
+  #taken = 0;
+  #plain = 0;
+  #bits = 0;
+  #count = 0;
+
+  constructor(
+    private readonly reader: BlockReader,
+    private at: number,
+    private readonly end: number,
+    private readonly take: (plain: Uint8Array) => void,
+    private readonly most: number,
+  ) {}
+
+  run(): { end: number; plain: number } {
+    try {
+      for (let last = false; !last; ) {
+        last = this.#need(1) === 1;
+        const kind = this.#need(2);
+        if (kind === 0) this.#stored();
+        else if (kind === 1) this.#coded(FIXED_LENGTHS, FIXED_DISTANCES);
+        else if (kind === 2) this.#dynamic();
+        else this.#fail("a block of a kind that does not exist");
+      }
+    } catch (error) {
+      this.#flush();
+      if (error instanceof BreaksOff) throw new InflateError(this.end, this.#plain, "the packed data break off");
+      throw error;
+    }
+    this.#flush();
+    return { end: this.at - (this.#count >> 3), plain: this.#plain };
+  }
+
+  #fail(reason: string): never {
+    throw new InflateError(this.at, this.#plain + this.#filled - this.#taken, reason);
+  }
+
+  #need(length: number): number {
+    while (this.#count < length) {
+      if (this.at >= this.end) throw new BreaksOff(this.at);
+      this.#bits |= this.reader.u8(this.at) << this.#count;
+      this.#count += 8;
+      this.at += 1;
+    }
+    const value = this.#bits & ((1 << length) - 1);
+    this.#bits >>>= length;
+    this.#count -= length;
+    return value;
+  }
+
+  #symbol({ table, bits }: Code): number {
+    while (this.#count < bits && this.at < this.end) {
+      this.#bits |= this.reader.u8(this.at) << this.#count;
+      this.#count += 8;
+      this.at += 1;
+    }
+    const entry = table[this.#bits & (table.length - 1)] as number;
+    const length = entry >> 12;
+    if (length === 0) this.#fail("a code that does not exist");
+    if (length > this.#count) throw new BreaksOff(this.at);
+    this.#bits >>>= length;
+    this.#count -= length;
+    return entry & 0xfff;
+  }
+
+  #stored(): void {
+    this.at -= this.#count >> 3;
+    this.#bits = 0;
+    this.#count = 0;
+    if (this.at + 4 > this.end) throw new BreaksOff(this.at);
+    const length = this.reader.u16(this.at);
+    if (((length ^ this.reader.u16(this.at + 2)) & 0xffff) !== 0xffff) this.#fail("a stored block with a wrong length");
+    this.at += 4;
+    for (let left = length; left > 0; ) {
+      const part = Math.min(left, 4096, this.end - this.at);
+      if (part <= 0) throw new BreaksOff(this.at);
+      this.#room(part);
+      this.#out.set(this.reader.bytes(this.at, part), this.#filled);
+      this.#filled += part;
+      this.at += part;
+      left -= part;
+    }
+  }
+
+  #dynamic(): void {
+    const lengths = this.#need(5) + 257;
+    const distances = this.#need(5) + 1;
+    const count = this.#need(4) + 4;
+    if (lengths > 286 || distances > 30) this.#fail("a code table with too many codes");
+    const order = new Uint8Array(19);
+    for (let i = 0; i < count; i += 1) order[ORDER[i] as number] = this.#need(3);
+    const code = codeOf(order);
+    if (!code) this.#fail("a damaged code table");
+    const all = new Uint8Array(lengths + distances);
+    for (let i = 0; i < all.length; ) {
+      const symbol = this.#symbol(code as Code);
+      if (symbol < 16) {
+        all[i] = symbol;
+        i += 1;
+        continue;
+      }
+      if (symbol === 16 && i === 0) this.#fail("a damaged code table");
+      const [value, times] =
+        symbol === 16 ? [all[i - 1] as number, 3 + this.#need(2)] : [0, symbol === 17 ? 3 + this.#need(3) : 11 + this.#need(7)];
+      if (i + times > all.length) this.#fail("a damaged code table");
+      all.fill(value, i, i + times);
+      i += times;
+    }
+    const [first, second] = [codeOf(all.subarray(0, lengths)), codeOf(all.subarray(lengths))];
+    if (!first || !second || all[256] === 0) this.#fail("a damaged code table");
+    this.#coded(first as Code, second as Code);
+  }
+
+  #coded(lengths: Code, distances: Code): void {
+    const out = this.#out;
+    for (;;) {
+      const symbol = this.#symbol(lengths);
+      if (symbol < 256) {
+        this.#room(1);
+        out[this.#filled] = symbol;
+        this.#filled += 1;
+        continue;
+      }
+      if (symbol === 256) return;
+      const length =
+        (LENGTH_BASE[symbol - 257] ?? this.#fail("a length that does not exist")) + this.#need(LENGTH_EXTRA[symbol - 257] as number);
+      const far = this.#symbol(distances);
+      const distance = (DISTANCE_BASE[far] ?? this.#fail("a distance that does not exist")) + this.#need(DISTANCE_EXTRA[far] as number);
+      this.#room(length);
+      if (distance > this.#filled) this.#fail("a distance beyond the beginning");
+      for (let i = 0; i < length; i += 1) out[this.#filled + i] = out[this.#filled + i - distance] as number;
+      this.#filled += length;
+    }
+  }
+
+  /** Makes room for so many bytes, keeping the 32 KiB that may be referred to. */
+  #room(length: number): void {
+    if (this.#filled + length <= this.#out.length) return;
+    this.#flush();
+    const keep = Math.min(WINDOW, this.#filled);
+    this.#out.copyWithin(0, this.#filled - keep, this.#filled);
+    this.#filled = keep;
+    this.#taken = keep;
+  }
+
+  #flush(): void {
+    if (this.#filled === this.#taken) return;
+    const piece = this.#out.subarray(this.#taken, this.#filled);
+    this.#plain += piece.length;
+    this.#taken = this.#filled;
+    this.take(piece);
+    if (this.#plain > this.most) throw new TooMuch();
+  }
+}

@@ -1,0 +1,320 @@
+import type { BlockReader } from "./block-reader";
+import { InflateError, TooMuch } from "./inflate";
+
+/**
+ * LZMA and LZMA2, after the public-domain specification of the format ("LZMA specification", draft of 2015) and the .xz file
+ * format 1.1.0, 5.3.1 for the chunks of LZMA2.
+ */
+const STATES = 12;
+const POS_STATES_MAX = 16;
+const PROB_INIT = 1024;
+const MOST_DICTIONARY = 1 << 26;
+
+const probs = (count: number) => new Uint16Array(count).fill(PROB_INIT);
+
+class LengthCoder {
+  readonly choice = probs(2);
+  readonly low = Array.from({ length: POS_STATES_MAX }, () => probs(8));
+  readonly mid = Array.from({ length: POS_STATES_MAX }, () => probs(8));
+  readonly high = probs(256);
+}
+
+/** Decodes LZMA data chunk by chunk into a window that wraps round. */
+export class LzmaDecoder {
+  readonly #window: Uint8Array;
+  #position = 0;
+  #filled = 0;
+  #pending = 0;
+  plain = 0;
+
+  #lc = 0;
+  #lp = 0;
+  #pb = 0;
+  #literals: Uint16Array = probs(0);
+  #isMatch = probs(0);
+  #isRep = probs(0);
+  #isRepG0 = probs(0);
+  #isRepG1 = probs(0);
+  #isRepG2 = probs(0);
+  #isRep0Long = probs(0);
+  #slots: Uint16Array[] = [];
+  #special = probs(0);
+  #align = probs(0);
+  #length = new LengthCoder();
+  #repLength = new LengthCoder();
+  #state = 0;
+  #reps = [0, 0, 0, 0];
+
+  #range = 0;
+  #code = 0;
+  #at = 0;
+  #end = 0;
+
+  constructor(
+    private readonly reader: BlockReader,
+    dictionary: number,
+    private readonly take: (plain: Uint8Array) => void,
+    private readonly most: number,
+  ) {
+    if (dictionary > MOST_DICTIONARY) throw new TooMuch();
+    this.#window = new Uint8Array(Math.max(4096, dictionary));
+  }
+
+  /** @param properties the byte that holds lc, lp and pb */
+  setProperties(properties: number): boolean {
+    if (properties >= 225) return false;
+    this.#lc = properties % 9;
+    this.#lp = Math.floor(properties / 9) % 5;
+    this.#pb = Math.floor(properties / 45);
+    this.resetState();
+    return true;
+  }
+
+  resetState(): void {
+    this.#literals = probs(0x300 << (this.#lc + this.#lp));
+    this.#isMatch = probs(STATES * POS_STATES_MAX);
+    this.#isRep = probs(STATES);
+    this.#isRepG0 = probs(STATES);
+    this.#isRepG1 = probs(STATES);
+    this.#isRepG2 = probs(STATES);
+    this.#isRep0Long = probs(STATES * POS_STATES_MAX);
+    this.#slots = Array.from({ length: 4 }, () => probs(64));
+    this.#special = probs(128);
+    this.#align = probs(16);
+    this.#length = new LengthCoder();
+    this.#repLength = new LengthCoder();
+    this.#state = 0;
+    this.#reps = [0, 0, 0, 0];
+  }
+
+  resetDictionary(): void {
+    this.flush();
+    this.#filled = 0;
+  }
+
+  put(byte: number): void {
+    this.#window[this.#position] = byte;
+    this.#position += 1;
+    this.#pending += 1;
+    this.plain += 1;
+    if (this.#filled < this.#window.length) this.#filled += 1;
+    if (this.#position === this.#window.length) {
+      this.flush();
+      this.#position = 0;
+    }
+  }
+
+  flush(): void {
+    if (this.#pending > 0) this.take(this.#window.subarray(this.#position - this.#pending, this.#position));
+    this.#pending = 0;
+    if (this.plain > this.most) throw new TooMuch();
+  }
+
+  #fail(reason = "the packed data are damaged"): never {
+    throw new InflateError(Math.min(this.#at, this.#end), this.plain, reason);
+  }
+
+  #byte(): number {
+    if (this.#at >= this.#end) this.#fail("the packed data break off");
+    const byte = this.reader.u8(this.#at);
+    this.#at += 1;
+    return byte;
+  }
+
+  #bit(table: Uint16Array, index: number): number {
+    if (this.#range >>> 24 === 0) {
+      this.#range = (this.#range << 8) >>> 0;
+      this.#code = ((this.#code << 8) | this.#byte()) >>> 0;
+    }
+    const prob = table[index] as number;
+    const bound = (this.#range >>> 11) * prob;
+    if (this.#code < bound) {
+      this.#range = bound;
+      table[index] = prob + ((2048 - prob) >> 5);
+      return 0;
+    }
+    this.#range -= bound;
+    this.#code -= bound;
+    table[index] = prob - (prob >> 5);
+    return 1;
+  }
+
+  #direct(count: number): number {
+    let value = 0;
+    for (let i = 0; i < count; i += 1) {
+      if (this.#range >>> 24 === 0) {
+        this.#range = (this.#range << 8) >>> 0;
+        this.#code = ((this.#code << 8) | this.#byte()) >>> 0;
+      }
+      this.#range >>>= 1;
+      const bit = this.#code >= this.#range ? 1 : 0;
+      if (bit) this.#code -= this.#range;
+      value = value * 2 + bit;
+    }
+    return value;
+  }
+
+  #tree(table: Uint16Array, bits: number): number {
+    let symbol = 1;
+    for (let i = 0; i < bits; i += 1) symbol = (symbol << 1) | this.#bit(table, symbol);
+    return symbol - (1 << bits);
+  }
+
+  #reverse(table: Uint16Array, base: number, bits: number): number {
+    let symbol = 1;
+    let value = 0;
+    for (let i = 0; i < bits; i += 1) {
+      const bit = this.#bit(table, base + symbol);
+      symbol = (symbol << 1) | bit;
+      value |= bit << i;
+    }
+    return value;
+  }
+
+  #lengthOf(coder: LengthCoder, posState: number): number {
+    if (this.#bit(coder.choice, 0) === 0) return this.#tree(coder.low[posState] as Uint16Array, 3);
+    if (this.#bit(coder.choice, 1) === 0) return 8 + this.#tree(coder.mid[posState] as Uint16Array, 3);
+    return 16 + this.#tree(coder.high, 8);
+  }
+
+  #back(distance: number): number {
+    const at = this.#position - distance - 1;
+    return this.#window[at < 0 ? at + this.#window.length : at] as number;
+  }
+
+  /**
+   * Decodes the data in [at, end) until `size` plain bytes are there, or (with `size` unknown: -1) the end mark.
+   * @returns the byte after the last one used
+   */
+  decode(at: number, end: number, size: number): number {
+    this.#at = at + 1;
+    this.#end = end;
+    if (this.reader.u8(at) !== 0) this.#fail();
+    this.#range = 0xffff_ffff;
+    this.#code = 0;
+    for (let i = 0; i < 4; i += 1) this.#code = ((this.#code << 8) | this.#byte()) >>> 0;
+    const goal = size < 0 ? Number.POSITIVE_INFINITY : this.plain + size;
+    while (this.plain < goal) {
+      const posState = this.plain & ((1 << this.#pb) - 1);
+      if (this.#bit(this.#isMatch, this.#state * POS_STATES_MAX + posState) === 0) {
+        this.#literal();
+        continue;
+      }
+      let length: number;
+      if (this.#bit(this.#isRep, this.#state) === 0) {
+        this.#reps = [0, this.#reps[0] as number, this.#reps[1] as number, this.#reps[2] as number];
+        length = this.#lengthOf(this.#length, posState);
+        this.#state = this.#state < 7 ? 7 : 10;
+        const distance = this.#distance(length);
+        this.#reps[0] = distance;
+        if (distance === 0xffff_ffff) {
+          if (size >= 0) this.#fail();
+          return this.#at;
+        }
+      } else {
+        if (this.#filled === 0) this.#fail();
+        if (this.#bit(this.#isRepG0, this.#state) === 0) {
+          if (this.#bit(this.#isRep0Long, this.#state * POS_STATES_MAX + posState) === 0) {
+            this.#state = this.#state < 7 ? 9 : 11;
+            if ((this.#reps[0] as number) >= this.#filled) this.#fail();
+            this.put(this.#back(this.#reps[0] as number));
+            continue;
+          }
+        } else this.#chooseRep();
+        length = this.#lengthOf(this.#repLength, posState);
+        this.#state = this.#state < 7 ? 8 : 11;
+      }
+      const distance = this.#reps[0] as number;
+      if (distance >= this.#filled || this.plain + length + 2 > goal) this.#fail();
+      for (let left = length + 2; left > 0; left -= 1) this.put(this.#back(distance));
+    }
+    return this.#at;
+  }
+
+  #chooseRep(): void {
+    const [r0, r1, r2, r3] = this.#reps as [number, number, number, number];
+    if (this.#bit(this.#isRepG1, this.#state) === 0) this.#reps = [r1, r0, r2, r3];
+    else if (this.#bit(this.#isRepG2, this.#state) === 0) this.#reps = [r2, r0, r1, r3];
+    else this.#reps = [r3, r0, r1, r2];
+  }
+
+  #literal(): void {
+    const before = this.#filled > 0 ? this.#back(0) : 0;
+    const context = ((this.plain & ((1 << this.#lp) - 1)) << this.#lc) + (before >> (8 - this.#lc));
+    const base = 0x300 * context;
+    let symbol = 1;
+    if (this.#state >= 7) {
+      let match = this.#filled > (this.#reps[0] as number) ? this.#back(this.#reps[0] as number) : 0;
+      do {
+        const matchBit = (match >> 7) & 1;
+        match <<= 1;
+        const bit = this.#bit(this.#literals, base + ((1 + matchBit) << 8) + symbol);
+        symbol = (symbol << 1) | bit;
+        if (matchBit !== bit) break;
+      } while (symbol < 0x100);
+    }
+    while (symbol < 0x100) symbol = (symbol << 1) | this.#bit(this.#literals, base + symbol);
+    this.put(symbol & 0xff);
+    this.#state = this.#state < 4 ? 0 : this.#state < 10 ? this.#state - 3 : this.#state - 6;
+  }
+
+  #distance(length: number): number {
+    const slot = this.#tree(this.#slots[Math.min(length, 3)] as Uint16Array, 6);
+    if (slot < 4) return slot;
+    const bits = (slot >> 1) - 1;
+    const base = (2 | (slot & 1)) * 2 ** bits;
+    if (slot < 14) return base + this.#reverse(this.#special, base - slot, bits);
+    return base + this.#direct(bits - 4) * 16 + this.#reverse(this.#align, 0, 4);
+  }
+}
+
+/** The size of the window that an LZMA2 stream needs, by its property byte (.xz format, 5.3.1). */
+export function lzma2Dictionary(property: number): number {
+  if (property > 40) return Number.POSITIVE_INFINITY;
+  return property === 40 ? 0xffff_ffff : (2 | (property & 1)) * 2 ** (Math.floor(property / 2) + 11);
+}
+
+/**
+ * Unpacks an LZMA2 stream that begins at `at`.
+ * @returns the byte after its end mark
+ * @throws InflateError, TooMuch (also for a window larger than is made)
+ */
+export function unpackLzma2(
+  reader: BlockReader,
+  at: number,
+  end: number,
+  dictionary: number,
+  take: (plain: Uint8Array) => void,
+  most: number,
+): { end: number; plain: number } {
+  const decoder = new LzmaDecoder(reader, dictionary, take, most);
+  let ready = false;
+  for (let next = at; ; ) {
+    if (next >= end) throw new InflateError(Math.min(next, end), decoder.plain, "the packed data break off");
+    const control = reader.u8(next);
+    if (control === 0) {
+      decoder.flush();
+      return { end: next + 1, plain: decoder.plain };
+    }
+    if (control < 3) {
+      if (control === 1) decoder.resetDictionary();
+      const size = reader.u16be(next + 1) + 1;
+      for (let i = 0; i < size; i += 1) decoder.put(reader.u8(next + 3 + i));
+      next += 3 + size;
+      continue;
+    }
+    if (control < 0x80) throw new InflateError(next, decoder.plain, "the packed data are damaged");
+    const plain = ((control & 31) << 16) + reader.u16be(next + 1) + 1;
+    const packed = reader.u16be(next + 3) + 1;
+    let data = next + 5;
+    const reset = (control >> 5) & 3;
+    if (reset === 3) decoder.resetDictionary();
+    if (reset >= 2) {
+      ready = decoder.setProperties(reader.u8(data));
+      data += 1;
+    } else if (reset === 1) decoder.resetState();
+    if (!ready) throw new InflateError(next, decoder.plain, "the packed data are damaged");
+    decoder.decode(data, Math.min(end, data + packed), plain);
+    next = data + packed;
+  }
+}

@@ -1,0 +1,113 @@
+import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import type { ByteSource } from "../bytes/byte-source";
+import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { followingText, withLineEnd } from "./texts/marked-up";
+import { defined } from "./tiff-directory";
+
+/** PostScript: the document structuring conventions 3.0 (5.1 and 6): comments tell its title and its end. */
+const postscript: Format = {
+  id: "postscript",
+  kind: "drawings",
+  title: "PostScript",
+  extensions: ["ps", "eps", "ai"],
+  signatures: [
+    { at: 0, mark: "%!PS" },
+    { at: 0, mark: "\xc5\xd0\xd3\xc6" },
+  ],
+  loose: true,
+  recognise: (head) => hasAscii(head, 0, "%!PS") || hasAscii(head, 0, "\xc5\xd0\xd3\xc6"),
+  follow(source) {
+    const reader = new BlockReader(source);
+    try {
+      if (reader.has(0, "\xc5\xd0")) return withPreview(reader);
+      let end = -1;
+      for (let at = reader.find("%%EOF", 0); at >= 0; at = reader.find("%%EOF", at + 5)) {
+        end = withLineEnd(reader, at + 5);
+        // A document within the document has an end mark too.
+        if (!/^(%%|[\w/\s[\]<>()-]{24})/.test(reader.ascii(end, Math.min(64, source.size - end)))) break;
+      }
+      return end < 0 ? breaksAt(source.size, "the document breaks off before its end") : endsAt(end);
+    } catch (error) {
+      if (!(error instanceof BreaksOff)) throw error;
+      return breaksAt(source.size, "the document breaks off before its end");
+    }
+  },
+  summarise(source): Summary {
+    const head = new BlockReader(source).ascii(0, Math.min(source.size, 8192));
+    const field = (name: string) => new RegExp(`^%%${name}: *\\(?([^()\\r\\n]{1,200})`, "m").exec(head)?.[1]?.trim() || undefined;
+    const pages = Number(field("Pages"));
+    return defined<Summary>({ title: field("Title"), author: field("For"), pages: pages > 0 ? pages : undefined });
+  },
+};
+
+/** EPS with a preview: the format specification 3.0, 5.2: places and lengths of the text and the preview. */
+function withPreview(reader: BlockReader): Extent | null {
+  let end = 30;
+  for (const at of [4, 12, 20]) {
+    const [place, length] = [reader.u32(at), reader.u32(at + 4)];
+    if (length > 0) end = Math.max(end, place + length);
+  }
+  return end > reader.size ? breaksAt(reader.size, "the document breaks off before its end") : endsAt(end);
+}
+
+/** DXF: the published reference, "Group codes": pairs of lines, the last of which is the value EOF. */
+const dxf: Format = {
+  id: "dxf",
+  kind: "drawings",
+  title: "drawing exchange",
+  extensions: ["dxf"],
+  signatures: ["  0\r\nSECTION", "  0\nSECTION", "0\r\nSECTION", "0\nSECTION", "999\r\n", "999\n"].map((mark) => ({ at: 0, mark })),
+  loose: true,
+  recognise: (head) => /^(\s*999\r?\n[^\n]*\n)*\s*0\r?\nSECTION\r?\n/.test(String.fromCharCode(...head.subarray(0, 512))),
+  follow: (source) =>
+    followingText(source, (reader, limit) => {
+      for (let at = reader.find("EOF", 0, limit); at >= 0; at = reader.find("EOF", at + 3, limit))
+        if (
+          /\n\s*0\r?\n$/.test(reader.ascii(Math.max(0, at - 12), Math.min(12, at))) &&
+          (at + 3 >= limit || /[\r\n\0]/.test(reader.ascii(at + 3, 1)))
+        )
+          return endsAt(withLineEnd(reader, at + 3));
+      return breaksAt(limit, "the drawing breaks off before its end");
+    }),
+};
+
+const VERSIONS = ["AC1012", "AC1014", "AC1015", "AC1018", "AC1021", "AC1024", "AC1027", "AC1032"];
+
+/**
+ * DWG: the open design specification 5.4.1, chapters 3 and 4: up to the version AC1015 the sections' places and lengths stand at
+ * the beginning (the map of the objects is the last but for a short header copy); later ones hide theirs.
+ */
+function followDwg(source: ByteSource): Extent | null {
+  const reader = new BlockReader(source);
+  try {
+    const version = reader.ascii(0, 6);
+    if (version > "AC1015")
+      return { size: source.size, closed: false, verdict: cannotTell("this version of the drawing does not tell where it ends") };
+    const count = reader.u32(21);
+    if (count < 3 || count > 6) return null;
+    let end = 0;
+    for (let i = 0; i < count; i += 1) {
+      const record = 25 + i * 9;
+      end = Math.max(end, reader.u32(record + 1) + reader.u32(record + 5));
+    }
+    return end > source.size
+      ? breaksAt(source.size, "the drawing breaks off before its end")
+      : { size: end, closed: false, verdict: cannotTell("the drawing's parts are not followed") };
+  } catch (error) {
+    if (!(error instanceof BreaksOff)) throw error;
+    return breaksAt(source.size, "the drawing breaks off before its end");
+  }
+}
+
+const dwg: Format = {
+  id: "dwg",
+  kind: "drawings",
+  title: "drawing",
+  extensions: ["dwg"],
+  signatures: VERSIONS.map((mark) => ({ at: 0, mark })),
+  loose: true,
+  recognise: (head) => hasAscii(head, 0, "AC10"),
+  follow: followDwg,
+};
+
+export const drawingFormats: readonly Format[] = [postscript, dxf, dwg];

@@ -1,0 +1,41 @@
+/** ZIP: the published APPNOTE, 4.3 (local header 4.3.7, descriptor 4.3.9, central directory 4.3.12, end records 4.3.14 to 16). */
+export const LOCAL = {
+  mark: "PK\x03\x04",
+  flags: 6,
+  method: 8,
+  crc: 14,
+  packed: 18,
+  plain: 22,
+  nameLength: 26,
+  extraLength: 28,
+  size: 30,
+} as const;
+export const DESCRIPTOR = { mark: "PK\x07\x08" } as const;
+export const CENTRAL = {
+  mark: "PK\x01\x02",
+  flags: 8,
+  method: 10,
+  crc: 16,
+  packed: 20,
+  plain: 24,
+  nameLength: 28,
+  extraLength: 30,
+  commentLength: 32,
+  offset: 42,
+  size: 46,
+} as const;
+export const END = {
+  mark: "PK\x05\x06",
+  count: 10,
+  directorySize: 12,
+  directoryAt: 16,
+  commentLength: 20,
+  size: 22,
+  maxComment: 65_535,
+} as const;
+export const END64 = { mark: "PK\x06\x06", length: 4, count: 32, directorySize: 40, directoryAt: 48 } as const;
+export const LOCATOR64 = { mark: "PK\x06\x07", endAt: 8, size: 20 } as const;
+/** 4.5.3: the extra field with sizes of 64 bits. */
+export const EXTRA64 = 1;
+export const METHOD = { stored: 0, deflated: 8 } as const;
+export const FLAG = { encrypted: 1, descriptor: 8, utf8: 0x800 } as const;

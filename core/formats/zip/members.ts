@@ -1,0 +1,221 @@
+import type { BlockReader } from "../../bytes/block-reader";
+import { crc32 } from "../../bytes/crc32";
+import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
+import { cannotTell, damaged, SOUND, type Verdict } from "../format";
+import { CENTRAL, DESCRIPTOR, END, END64, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
+
+/** One file in an archive, as its header or the list of contents tells it. Sizes in bytes. */
+export interface ZipMember {
+  readonly name: string;
+  readonly method: number;
+  readonly encrypted: boolean;
+  readonly crc: number;
+  readonly packed: number;
+  readonly plain: number;
+  /** Offset of the local header, and of the packed bytes where it was read. */
+  readonly at: number;
+  readonly dataAt?: number;
+}
+
+export const MOST_MEMBERS = 4_000_000;
+
+const decoder = new TextDecoder();
+
+interface Sizes {
+  readonly packed: number;
+  readonly plain: number;
+  readonly at: number;
+}
+
+/** The 64-bit values of the extra fields in the order of the fields that are full (4.5.3). */
+function wide(reader: BlockReader, from: number, length: number, { packed, plain, at }: Sizes): Sizes {
+  const full = 0xffff_ffff;
+  if (packed !== full && plain !== full && at !== full) return { packed, plain, at };
+  for (let field = from; field + 4 <= from + length; field += 4 + reader.u16(field + 2)) {
+    if (reader.u16(field) !== EXTRA64) continue;
+    let next = field + 4;
+    const take = (value: number) => {
+      if (value !== full || next + 8 > field + 4 + reader.u16(field + 2)) return value;
+      next += 8;
+      return reader.u64(next - 8);
+    };
+    const plainWide = take(plain);
+    const packedWide = take(packed);
+    return { plain: plainWide, packed: packedWide, at: take(at) };
+  }
+  return { packed, plain, at };
+}
+
+/** The member whose local header stands at `at`; its sizes are -1 where they come after its data. Null: none stands there. */
+export function localMember(reader: BlockReader, at: number): (ZipMember & { dataAt: number; sized: boolean }) | null {
+  if (!reader.has(at, LOCAL.mark)) return null;
+  const flags = reader.u16(at + LOCAL.flags);
+  const nameLength = reader.u16(at + LOCAL.nameLength);
+  const extraLength = reader.u16(at + LOCAL.extraLength);
+  const extra = at + LOCAL.size + nameLength;
+  const name = decoder.decode(reader.bytes(at + LOCAL.size, nameLength));
+  const { packed, plain } = wide(reader, extra, extraLength, {
+    packed: reader.u32(at + LOCAL.packed),
+    plain: reader.u32(at + LOCAL.plain),
+    at: 0,
+  });
+  return {
+    name,
+    method: reader.u16(at + LOCAL.method),
+    encrypted: (flags & FLAG.encrypted) !== 0,
+    crc: reader.u32(at + LOCAL.crc),
+    packed,
+    plain,
+    at,
+    dataAt: extra + extraLength,
+    sized: (flags & FLAG.descriptor) === 0 || packed > 0,
+  };
+}
+
+/** An entry of the list of contents, and where the next one stands. */
+function centralMember(reader: BlockReader, at: number): { member: ZipMember; next: number } | null {
+  if (!reader.has(at, CENTRAL.mark)) return null;
+  const nameLength = reader.u16(at + CENTRAL.nameLength);
+  const extraLength = reader.u16(at + CENTRAL.extraLength);
+  const extra = at + CENTRAL.size + nameLength;
+  const sizes = wide(reader, extra, extraLength, {
+    packed: reader.u32(at + CENTRAL.packed),
+    plain: reader.u32(at + CENTRAL.plain),
+    at: reader.u32(at + CENTRAL.offset),
+  });
+  return {
+    member: {
+      name: decoder.decode(reader.bytes(at + CENTRAL.size, nameLength)),
+      method: reader.u16(at + CENTRAL.method),
+      encrypted: (reader.u16(at + CENTRAL.flags) & FLAG.encrypted) !== 0,
+      crc: reader.u32(at + CENTRAL.crc),
+      ...sizes,
+    },
+    next: extra + extraLength + reader.u16(at + CENTRAL.commentLength),
+  };
+}
+
+export interface ZipDirectory {
+  readonly members: readonly ZipMember[];
+  readonly at: number;
+  /** Where the end record says it stands (32 bits). */
+  readonly told: number;
+  /** The byte after the archive's end record and comment. */
+  readonly end: number;
+}
+
+/** The list of contents that begins at `at` with the end records behind it, or why it cannot be read. */
+export function directoryAt(reader: BlockReader, at: number): ZipDirectory | Verdict {
+  const members: ZipMember[] = [];
+  let next = at;
+  for (let entry = centralMember(reader, next); entry && members.length < MOST_MEMBERS; entry = centralMember(reader, next)) {
+    members.push(entry.member);
+    next = entry.next;
+  }
+  const listEnd = next;
+  let count = -1;
+  if (reader.has(next, END64.mark)) {
+    count = reader.u64(next + END64.count);
+    next += 12 + reader.u64(next + END64.length);
+    if (reader.has(next, LOCATOR64.mark)) next += LOCATOR64.size;
+  }
+  if (!reader.has(next, END.mark)) return damaged(next, "the archive's list of contents is damaged");
+  if (count < 0 && reader.u16(next + END.count) !== 0xffff) count = reader.u16(next + END.count);
+  if (count >= 0 && count !== members.length && members.length < MOST_MEMBERS)
+    return damaged(listEnd, "the archive's list of contents is damaged");
+  const [told, size] = [reader.u32(next + END.directoryAt), reader.u32(next + END.directorySize)];
+  // A program in front of the archive moves the list, not its size.
+  if (size !== 0xffff_ffff && size !== listEnd - at) return damaged(next, "the archive's end is damaged");
+  return { members, at, told, end: next + END.size + reader.u16(next + END.commentLength) };
+}
+
+/** The list of contents that the end of the source names; for a whole file, whatever stands before its members. */
+export function directoryFromEnd(reader: BlockReader): ZipDirectory | Verdict {
+  const tailAt = Math.max(0, reader.size - END.size - END.maxComment);
+  const tail = reader.size < END.size ? new Uint8Array(0) : reader.bytes(tailAt, reader.size - tailAt).slice();
+  for (let i = tail.length - END.size; i >= 0; i -= 1) {
+    if (tail[i] !== 0x50 || !reader.has(tailAt + i, END.mark)) continue;
+    const end = tailAt + i;
+    let size = reader.u32(end + END.directorySize);
+    let at = reader.u32(end + END.directoryAt);
+    if (end >= LOCATOR64.size && reader.has(end - LOCATOR64.size, LOCATOR64.mark)) {
+      const end64 = reader.u64(end - LOCATOR64.size + LOCATOR64.endAt);
+      if (!reader.has(end64, END64.mark)) return damaged(end - LOCATOR64.size, "the archive's end is damaged");
+      size = reader.u64(end64 + END64.directorySize);
+      at = reader.u64(end64 + END64.directoryAt);
+    }
+    if (at + size > end) return damaged(end, "the archive's list of contents would stand past its end");
+    return directoryAt(reader, at);
+  }
+  return damaged(reader.size, "the archive's list of contents at its end is missing");
+}
+
+export interface MemberEnd {
+  readonly verdict: Verdict;
+  /** The byte after the packed data; where it broke off when they are damaged. */
+  readonly end: number;
+  readonly packed: number;
+  readonly plain: number;
+  readonly crc: number;
+}
+
+/**
+ * Unpacks a member and compares its checksum, when it has one.
+ * @param sized whether `packed` is known; else the data end where the packing says
+ * @param most plain bytes that are unpacked at most
+ */
+export function checkMember(
+  reader: BlockReader,
+  member: ZipMember & { dataAt: number },
+  sized: boolean,
+  most: number,
+  take: (plain: Uint8Array) => void = () => undefined,
+): MemberEnd {
+  const { dataAt, name } = member;
+  const limit = sized ? dataAt + member.packed : reader.size;
+  const at = { end: sized ? limit : dataAt, packed: member.packed, plain: member.plain, crc: member.crc };
+  if (limit > reader.size) return { ...at, end: reader.size, verdict: damaged(reader.size, `“${name}” breaks off`) };
+  if (member.encrypted) return { ...at, verdict: cannotTell("the archive is protected by a password") };
+  if (member.method !== METHOD.stored && member.method !== METHOD.deflated)
+    return { ...at, verdict: cannotTell("a compression in it is not followed") };
+  let crc = 0;
+  const add = (plain: Uint8Array) => {
+    crc = crc32(plain, crc);
+    take(plain);
+  };
+  let [end, plain] = [limit, member.packed];
+  try {
+    if (member.method === METHOD.stored) {
+      if (member.packed > most) throw new TooMuch();
+      for (const { bytes } of reader.blocks(dataAt, limit)) add(bytes);
+    } else ({ end, plain } = inflate(reader, dataAt, limit, add, most));
+  } catch (error) {
+    if (error instanceof TooMuch) return { ...at, verdict: cannotTell("the archive unpacks to more than is checked") };
+    if (!(error instanceof InflateError)) throw error;
+    return { ...at, end: error.at, verdict: damaged(Math.min(error.at, reader.size), `“${name}” cannot be unpacked`) };
+  }
+  const found = { end, packed: end - dataAt, plain, crc };
+  if (sized && (crc !== member.crc || plain !== member.plain))
+    return { ...found, verdict: damaged(dataAt, `“${name}” has the wrong checksum`) };
+  return { ...found, verdict: SOUND };
+}
+
+/** The descriptor behind data whose sizes were not known before (4.3.9): with or without its mark, sizes of 32 or 64 bits. */
+export function descriptorEnd(reader: BlockReader, { end, packed, plain, crc }: MemberEnd): number {
+  for (const from of [end + (reader.has(end, DESCRIPTOR.mark) ? 4 : 0), end]) {
+    if (from + 12 > reader.size || reader.u32(from) !== crc) continue;
+    if (reader.u32(from + 4) === packed && reader.u32(from + 8) === plain % 0x1_0000_0000) return from + 12;
+    if (from + 20 <= reader.size && reader.u64(from + 4) === packed && reader.u64(from + 12) === plain) return from + 20;
+  }
+  return -1;
+}
+
+/** Where the descriptor of stored or unfollowed data of unknown length stands: before it lie as many bytes as it says. */
+export function findDescriptor(reader: BlockReader, dataAt: number): { end: number; packed: number; plain: number; crc: number } | null {
+  for (let at = reader.find(DESCRIPTOR.mark, dataAt); at >= 0; at = reader.find(DESCRIPTOR.mark, at + 1)) {
+    if (at + 16 > reader.size) return null;
+    const packed = reader.u32(at + 8);
+    if (packed === at - dataAt) return { end: at + 16, packed, plain: reader.u32(at + 12), crc: reader.u32(at + 4) };
+  }
+  return null;
+}
