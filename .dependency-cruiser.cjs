@@ -15,6 +15,8 @@ module.exports = {
     room("filesystems", "core/filesystems", "^core/bytes/"),
     room("places", "core/places", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
     room("restore-names", "core/restore", "^core/bytes/", "^core/formats/"),
+    room("sweep", "core/sweep", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
+    room("repair", "core/repair", "^core/bytes/", "^core/formats/"),
     room("core-knows-no-other-room", "core"),
     room("io", "io", "^core/"),
     room("server", "server", "^core/", "^io/"),

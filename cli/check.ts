@@ -1,6 +1,4 @@
-import { readBytes } from "../core/bytes/byte-source";
-import { HEAD_BYTES } from "../core/formats/format";
-import { recognise, runCheck } from "../core/formats/registry";
+import { identify, runCheck } from "../core/formats/registry";
 import { SourceError } from "../io/open-source";
 import { ReadOnlyFile } from "../io/read-only-file";
 import type { Options } from "./main";
@@ -12,7 +10,7 @@ export function checkFiles(files: readonly string[], options: Options): number {
   let problems = false;
   for (const file of files) {
     const source = open(file);
-    const format = recognise(readBytes(source, 0, Math.min(HEAD_BYTES, source.size)), file);
+    const format = identify(source, file);
     const verdict = format ? runCheck(format, source) : null;
     source.close();
     const opens = verdict?.verdict === "sound" || verdict?.verdict === "cannot-tell";

@@ -6,7 +6,9 @@ import { list } from "./list";
 import { EXIT, Usage } from "./output";
 import { places } from "./places";
 import { plan } from "./plan";
+import { repairFile } from "./repair";
 import { restore } from "./restore";
+import { sweepSource } from "./sweep";
 
 const HELP = `Tidy Compass, command line
 
@@ -29,8 +31,14 @@ const HELP = `Tidy Compass, command line
   compass plan [--account FILE] [SOURCE…] [--json]
       where to look for what was lost and why; FILE has the account as JSON, SOURCE may be a folder too
 
+  compass sweep SOURCE [--range 75%-100%] [--kinds jpeg,pdf] [--every-byte] [--volume N] [--unused] [--json]
+      files by what they look like inside, without any file system; of a volume, or only of what it has not in use
+
   compass check FILE… [--json]
       whether files will open
+
+  compass repair FILE --to FILE [--like FILE] [--json]
+      writes what can be saved of a damaged file to another; --like names a sound file of the same camera or recorder
 
 SOURCE is a raw image (also in parts), a VHD or VHDX; a parent that is not beside it is given with --beside FILE.
 It is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call, 3 source unreadable.
@@ -45,7 +53,12 @@ const verbs = {
   restore: { options: { ...chosen, match: string, to: string, streams: boolean }, run: restore },
   places: { options: { json: boolean, volume: string, beside: strings }, run: places },
   plan: { options: { json: boolean, account: string }, run: plan },
+  sweep: {
+    options: { json: boolean, range: string, kinds: string, "every-byte": boolean, volume: string, unused: boolean, beside: strings },
+    run: sweepSource,
+  },
   check: { options: { json: boolean }, run: checkFiles },
+  repair: { options: { json: boolean, to: string, like: string }, run: repairFile },
 } as const;
 
 export interface Options {
@@ -60,6 +73,11 @@ export interface Options {
   account?: string;
   "records-only"?: boolean;
   beside?: string[];
+  range?: string;
+  kinds?: string;
+  "every-byte"?: boolean;
+  unused?: boolean;
+  like?: string;
 }
 
 function main(): number {

@@ -73,7 +73,7 @@ const FIXED_LENGTHS = codeOf(Uint8Array.from({ length: 288 }, (_, i) => (i < 144
 const FIXED_DISTANCES = codeOf(new Uint8Array(32).fill(5)) as Code;
 
 const WINDOW = 1 << 15;
-const OUT = 1 << 16;
+const OUT = 1 << 15;
 
 /**
  * Unpacks DEFLATE data (RFC 1951) and tells where they end, which no byte around them does.

@@ -77,7 +77,8 @@ const gzip: Format = {
   kind: "archives",
   title: "GZIP archive",
   extensions: ["gz", "tgz"],
-  signatures: [{ at: 0, mark: "\x1f\x8b\x08" }],
+  // The three highest flags are reserved and zero.
+  signatures: Array.from({ length: 32 }, (_, flags) => ({ at: 0, mark: `\x1f\x8b\x08${String.fromCharCode(flags)}` })),
   recognise: (head) => hasAscii(head, 0, "\x1f\x8b\x08") && ((head[3] ?? 0xff) & 0xe0) === 0,
   follow: followGzip,
   summarise(source): Summary {

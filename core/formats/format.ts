@@ -30,6 +30,8 @@ export interface Extent {
   /** Whether the structure itself says that the file ends there; else it is only the last place that still belonged to it. */
   readonly closed: boolean;
   readonly verdict: Verdict;
+  /** Where less than all is proven although nothing is wrong: so many bytes are. */
+  readonly proven?: number;
 }
 
 /** Bytes at a known distance from a file's beginning. */

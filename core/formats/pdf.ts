@@ -36,14 +36,43 @@ function follow(source: ByteSource): Extent | null {
   const reader = new BlockReader(source);
   try {
     const ends = endMarks(reader);
-    if (ends.open) return { size: ends.last, closed: false, verdict: firstWrong(reader, source.size) ?? damaged(source.size, BREAKS_OFF) };
-    const end = ends.last;
-    const verdict = judge(reader, end);
-    return endsAt(end, verdict);
+    if (ends.open) return broken(reader, Math.min(ends.last, MOST_BROKEN), damaged(Math.min(ends.last, MOST_BROKEN), BREAKS_OFF));
+    const verdict = judge(reader, ends.last);
+    // An end whose table of contents does not count from here is another document's.
+    if (verdict.verdict === "damaged" && !ownEnd(reader, ends.last)) return broken(reader, ends.last, verdict);
+    return endsAt(ends.last, verdict);
   } catch (error) {
     if (!(error instanceof BreaksOff)) throw error;
     return breaksAt(source.size, BREAKS_OFF);
   }
+}
+
+/** Bytes of a document without an end that are looked at. */
+const MOST_BROKEN = 1 << 26;
+
+/** A document that does not go on to its own end: as far as its streams are right. */
+function broken(reader: BlockReader, end: number, otherwise: Verdict): Extent {
+  const first = streams(reader, end, false);
+  const verdict = earlier(first, otherwise);
+  const at = first.verdict === "damaged" ? first.at : lastPart(reader, end);
+  return { size: Math.min(end, Math.max(at, 16)), closed: false, verdict };
+}
+
+/** Where the last object that belongs to the document ends, for one whose streams are all right. */
+function lastPart(reader: BlockReader, end: number): number {
+  let last = 0;
+  for (let at = reader.find("endobj", 0, end); at >= 0; at = reader.find("endobj", at + 6, end)) {
+    // Parts follow one another: a long way without one means that something else has begun.
+    if (last > 0 && at - last > 1 << 22) break;
+    last = at + 6;
+  }
+  return last > 0 ? last : end;
+}
+
+function ownEnd(reader: BlockReader, end: number): boolean {
+  const tail = text(reader, Math.max(0, end - 2048), Math.min(2048, end));
+  const offset = Number([...tail.matchAll(/startxref\s+(\d+)\s+%%EOF/g)].at(-1)?.[1] ?? Number.NaN);
+  return offset < end && /^\s*(xref|\d+\s+\d+\s+obj)/.test(text(reader, offset, 64));
 }
 
 /**
@@ -58,8 +87,7 @@ function endMarks(reader: BlockReader): { last: number; open: boolean } {
   let last = 0;
   let from = 5;
   for (;;) {
-    const limit = last > 0 ? reader.size : Math.min(reader.size, MOST_FILE);
-    const mark = reader.find("%%EOF", from, limit);
+    const mark = nextEnd(reader, from);
     if (mark < 0) break;
     last = mark + 5;
     if (reader.has(last, "\r")) last += 1;
@@ -70,15 +98,27 @@ function endMarks(reader: BlockReader): { last: number; open: boolean } {
   return { last: last > 0 ? last : reader.size, open: true };
 }
 
+const NEXT_STEP = 1 << 20;
+
+/** The next end mark before which no other document begins; -1: there is none. */
+function nextEnd(reader: BlockReader, from: number): number {
+  for (let at = from; at < Math.min(reader.size, MOST_FILE); at += NEXT_STEP) {
+    const limit = Math.min(reader.size, at + NEXT_STEP + 8);
+    const mark = reader.find("%%EOF", at, limit);
+    for (
+      let other = reader.find("%PDF-", at, mark < 0 ? limit : mark);
+      other >= 0;
+      other = reader.find("%PDF-", other + 5, mark < 0 ? limit : mark)
+    )
+      if (other % 512 === 0 && other > 0) return -1;
+    if (mark >= 0) return mark;
+  }
+  return -1;
+}
+
 /** Whether a part of a document begins here: an object, a table, or the comment some writers put between. */
 function goesOn(reader: BlockReader, at: number): boolean {
   return /^\s*(%[^%\r\n][^\r\n]*\s+)?(\d{1,10}\s+\d{1,5}\s+obj\b|xref\b|startxref\b)/.test(text(reader, at, 256));
-}
-
-/** The first stream that is not sound, in a document without its end. */
-function firstWrong(reader: BlockReader, end: number): Verdict | null {
-  const verdict = streams(reader, end, false);
-  return verdict.verdict === "damaged" ? verdict : null;
 }
 
 function judge(reader: BlockReader, end: number): Verdict {

@@ -47,8 +47,11 @@ function follow(source: ByteSource): Extent {
       if (end > source.size) return breaksAt(source.size, "the picture breaks off before its end");
       let crc = 0;
       for (const block of reader.blocks(at + 4, end - 4)) crc = crc32(block.bytes, crc);
-      if (reader.u32be(end - 4) !== crc) return breaksAt(at, `the checksum of the chunk ${chunk.type} does not match`);
       if (chunk.type === "IDAT") data.push({ at: at + 8, length: chunk.length });
+      if (reader.u32be(end - 4) !== crc) {
+        const place = Math.max(at, chunk.type === "IDAT" ? breakInData(reader, data) : at);
+        return breaksAt(place, `the checksum of the chunk ${chunk.type} does not match`);
+      }
       at = end;
       if (chunk.type === "IEND") return picture(reader, data, at);
     }
@@ -56,6 +59,38 @@ function follow(source: ByteSource): Extent {
     if (!(error instanceof BreaksOff)) throw error;
   }
   return breaksAt(Math.min(at, source.size), "the picture breaks off before its end");
+}
+
+/** Where the packed picture stops making sense: nearer to the damage than the chunk that holds it. */
+function breakInData(reader: BlockReader, data: readonly DiskRun[]): number {
+  const last = data[data.length - 1] as DiskRun;
+  try {
+    const { packed, length } = packedData(reader, data);
+    unpackZlib(new BlockReader(packed), 0, length, MOST_UNPACKED);
+  } catch (error) {
+    if (error instanceof TooMuch) return last.at;
+    if (!(error instanceof InflateError)) throw error;
+    let left = error.at;
+    for (const run of data) {
+      if (left < run.length) return run.at + left;
+      left -= run.length;
+    }
+  }
+  return last.at + last.length;
+}
+
+function packedData(reader: BlockReader, data: readonly DiskRun[]): { packed: LayoutSource; length: number } {
+  const length = data.reduce((sum, run) => sum + run.length, 0);
+  return {
+    length,
+    packed: new LayoutSource(
+      reader.source,
+      layoutOf(
+        data.map((run) => ({ kind: "disk", ...run })),
+        length,
+      ),
+    ),
+  };
 }
 
 /** Samples a pixel by colour type (table 11.1) and the passes of an interlaced picture (8.2): start and step of columns and rows. */
@@ -88,14 +123,7 @@ function picture(reader: BlockReader, data: readonly DiskRun[], end: number): Ex
     ? ADAM7.reduce((sum, [x, dx, y, dy]) => sum + rows(Math.ceil((width - x) / dx), Math.ceil((height - y) / dy)), 0)
     : rows(width, height);
   if (expected > MOST_UNPACKED) return endsAt(end, cannotTell("the picture is too large to be followed"));
-  const length = data.reduce((sum, run) => sum + run.length, 0);
-  const packed = new LayoutSource(
-    reader.source,
-    layoutOf(
-      data.map((run) => ({ kind: "disk", ...run })),
-      length,
-    ),
-  );
+  const { packed, length } = packedData(reader, data);
   try {
     const { plain } = unpackZlib(new BlockReader(packed), 0, length, expected);
     if (plain < expected) return damagedPicture(data, end, "picture data are missing");

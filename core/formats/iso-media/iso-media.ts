@@ -1,6 +1,6 @@
 import { BlockReader, BreaksOff } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
-import { breaksAt, cannotTell, damaged, type Extent, type Format, hasAscii, type Kind, type Summary, type Verdict } from "../format";
+import { breaksAt, cannotTell, damaged, type Extent, type Format, hasAscii, type Kind, SOUND, type Summary, type Verdict } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
 import { BRANDS, TOP_BOXES } from "./box-names";
 import { type Box, boxAt, boxesIn, findBox, findBoxes } from "./boxes";
@@ -8,6 +8,9 @@ import { brokenUnits, fragmentSamples, readTracks, trackSamples } from "./sample
 
 const MOST_TOP_BOXES = 1_000_000;
 const BREAKS_OFF = "the file breaks off before its end";
+
+/** Bytes at the end of the data that may be sound, which is not looked into, for the film to be proven. */
+const MOST_UNPROVEN = 2048;
 
 /** ISO base media files: ISO/IEC 14496-12; pictures in them: ISO/IEC 23008-12. */
 function follow(source: ByteSource): Extent | null {
@@ -25,10 +28,10 @@ function follow(source: ByteSource): Extent | null {
     if (tops.length === 0 || (tops.length === 1 && tops[0]?.type !== "moov"))
       return tops[0]?.type === "ftyp" ? breaksAt(at, "nothing comes after the file's beginning") : null;
     const open = tops[tops.length - 1]?.toEnd ?? false;
-    const verdict = judge(reader, tops, at);
+    const { verdict, proven } = judge(reader, tops, at);
     // A file that breaks off between two boxes ends there as well; what lacks its index goes on somewhere.
     const index = tops.some(({ type }) => type === "moov" || type === "meta");
-    return { size: at, closed: !open && index, verdict };
+    return { size: at, closed: !open && index, verdict, ...(proven < at ? { proven } : {}) };
   } catch (error) {
     if (!(error instanceof BreaksOff)) throw error;
     return breaksAt(source.size, BREAKS_OFF);
@@ -44,20 +47,29 @@ function brokenBox(reader: BlockReader, box: Box, before: readonly Box[]): Exten
   );
 }
 
-function judge(reader: BlockReader, tops: readonly Box[], end: number): Verdict {
+interface Judged {
+  readonly verdict: Verdict;
+  /** So many bytes are proven, whatever the verdict. */
+  readonly proven: number;
+}
+
+function judge(reader: BlockReader, tops: readonly Box[], end: number): Judged {
   const moov = tops.find(({ type }) => type === "moov");
   const meta = tops.find(({ type }) => type === "meta");
   if (moov) return judgeFilm(reader, moov, tops, end);
-  if (meta) return judgePicture(reader, meta, end);
-  return damaged(end, "the index of the recording is missing");
+  if (meta) return { verdict: judgePicture(reader, meta, end), proven: end };
+  return { verdict: damaged(end, "the index of the recording is missing"), proven: end };
 }
 
-function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: number): Verdict {
+function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: number): Judged {
   const tracks = readTracks(reader, moov);
   const data = tops.filter(({ type }) => type === "mdat");
   const inData = (at: number, length: number) => data.some((box) => at >= box.content && at + length <= box.end);
   let checked = 0;
   let samples = 0;
+  // What stands behind the last data tells where they end; before that, only pieces that can be looked into do.
+  const last = tops[tops.length - 1] as Box;
+  let proven = last.type === "mdat" ? last.content : end;
   const wrong = (at: number, length: number, nalLength: number): Verdict | null => {
     samples += 1;
     if (length > 0 && !inData(at, length)) return damaged(Math.min(at, end), "the index names pieces that are not in the file");
@@ -65,20 +77,24 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
     const broken = brokenUnits(reader, at, length, nalLength);
     if (broken >= 0) return damaged(broken, "a piece of the film is not what the index says");
     checked += 1;
+    proven = Math.max(proven, at + length);
     return null;
   };
+  const fail = (verdict: Verdict): Judged => ({ verdict, proven: end });
   for (const track of tracks)
     for (const { at, length } of trackSamples(reader, track)) {
       const problem = wrong(at, length, track.nalLength);
-      if (problem) return problem;
+      if (problem) return fail(problem);
     }
   for (const moof of tops.filter(({ type }) => type === "moof"))
     for (const { at, length, track } of fragmentSamples(reader, moof)) {
       const problem = wrong(at, length, tracks.find(({ id }) => id === track)?.nalLength ?? 0);
-      if (problem) return problem;
+      if (problem) return fail(problem);
     }
-  if (samples === 0) return damaged(moov.at, "the index of the recording names nothing");
-  return checked > 0 ? { verdict: "sound" } : cannotTell("the recording's own coding is not followed");
+  if (samples === 0) return fail(damaged(moov.at, "the index of the recording names nothing"));
+  if (checked === 0) return { verdict: cannotTell("the recording's own coding is not followed"), proven };
+  if (end - proven > MOST_UNPROVEN) return { verdict: cannotTell("the last pieces of the recording are not followed"), proven };
+  return { verdict: SOUND, proven: end };
 }
 
 /** An item of a picture file and where its bytes stand (ISO/IEC 14496-12, 8.11.3). */

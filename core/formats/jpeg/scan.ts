@@ -85,7 +85,9 @@ export type ScanEnd =
   /** At `at` the data stop making sense; `mcu` MCUs had been read. */
   | { readonly ended: false; readonly at: number; readonly mcu: number; readonly reason: string };
 
+/** Bytes read at once, and where only a look is wanted. */
 const BLOCK = 1 << 15;
+export const LOOK = 1 << 10;
 /** A state is kept each time so many bytes have been read. */
 const KEEP_EACH = 512;
 
@@ -104,7 +106,7 @@ class Stop extends Error {
  * exist, every block must have its 64 coefficients, and the MCUs must end where the next marker stands.
  */
 export class ScanReader {
-  #block = new Uint8Array(BLOCK);
+  readonly #block: Uint8Array;
   #blockAt = 0;
   #blockEnd = 0;
   #at: number;
@@ -128,7 +130,9 @@ export class ScanReader {
     private readonly frame: Frame,
     private readonly scan: Scan,
     from: number | ScanState,
+    block = BLOCK,
   ) {
+    this.#block = new Uint8Array(block);
     const first = scan.parts[0] as ScanComponent;
     this.#single = scan.parts.length === 1;
     this.#total = this.#single ? first.component.blocksWide * first.component.blocksHigh : frame.mcusWide * frame.mcusHigh;
@@ -206,7 +210,7 @@ export class ScanReader {
     if (at < this.#blockAt || at >= this.#blockEnd) {
       if (at >= this.source.size) return -1;
       this.#blockAt = at;
-      this.#blockEnd = Math.min(this.source.size, at + BLOCK);
+      this.#blockEnd = Math.min(this.source.size, at + this.#block.length);
       this.source.read(at, this.#block.subarray(0, this.#blockEnd - at));
     }
     return this.#block[at - this.#blockAt] as number;

@@ -87,19 +87,20 @@ export function textOf(source: ByteSource, { encoding, length }: TextRun, most: 
 export function isReadable(text: string): boolean {
   const sample = text.slice(0, 8192);
   const counts = new Map<string, number>();
-  let [letters, spaces, others] = [0, 0, 0];
+  let [letters, spaces, foreign] = [0, 0, 0];
   for (const mark of sample) {
     counts.set(mark, (counts.get(mark) ?? 0) + 1);
     if (/\s/.test(mark)) spaces += 1;
     else if (/[\p{L}\p{N}]/u.test(mark)) letters += 1;
-    else others += 1;
+    if (mark >= "\u0080" && mark < "\u0100") foreign += 1;
   }
-  const all = letters + spaces + others;
-  if (all < 24 || counts.size < 10) return false;
-  const [most] = [...counts].filter(([mark]) => mark !== " ").sort(([, a], [, b]) => b - a)[0] ?? ["", 0];
-  const top = counts.get(most) ?? 0;
-  const table = isTable(sample);
-  return top / all <= 0.3 && (letters + spaces) / all >= 0.6 && (table || (spaces / all >= 0.04 && spaces / all <= 0.6));
+  const all = sample.length;
+  if (all < 64 || counts.size < 10) return false;
+  counts.delete(" ");
+  const top = Math.max(...counts.values());
+  // Letters of Latin alphabets beyond ASCII are sprinkled in; where they are many, it was no text of one byte a letter.
+  if (foreign / all > 0.2 || top / all > 0.3 || (letters + spaces) / all < 0.6) return false;
+  return isTable(sample) || (spaces / all >= 0.04 && spaces / all <= 0.6);
 }
 
 /** Whether most lines have the same number (one or more) of the same separator. */

@@ -34,10 +34,11 @@ const SAMPLE = 16_384;
 
 /** A stretch of readable text that nothing closes: it goes on to the first byte that is none. */
 function readable(source: ByteSource, accept: (text: string) => boolean): Extent | null {
-  const run = textRun(source);
-  if (!run || run.length < LEAST) return null;
-  const sample = textOf(source, run, SAMPLE);
+  const beginning = textRun(source, SAMPLE);
+  if (!beginning || beginning.length < LEAST) return null;
+  const sample = textOf(source, beginning, SAMPLE);
   if (!accept(sample) || !isReadable(sample)) return null;
+  const run = beginning.length < SAMPLE - 1 ? beginning : (textRun(source) ?? beginning);
   return { size: run.length, closed: false, verdict: { verdict: "cannot-tell", reason: "text does not tell where it ends" } };
 }
 

@@ -1,0 +1,105 @@
+import { FileSystemError } from "../core/filesystems/file-record";
+import { KINDS } from "../core/formats/format";
+import { FORMATS } from "../core/formats/registry";
+import { type Find, isProven } from "../core/sweep/find";
+import { findName } from "../core/sweep/find-name";
+import { planSweep } from "../core/sweep/plan-sweep";
+import { sweep } from "../core/sweep/sweep";
+import { openVolume } from "../core/volumes/inspect";
+import { type OpenedSource, openDisk, openSource } from "../io/open-source";
+import type { Options } from "./main";
+import { EXIT, flush, line, oneSource, Usage } from "./output";
+
+/** `compass sweep`: files by what they look like inside, without any file system. */
+export function sweepSource(positionals: readonly string[], options: Options): number {
+  const path = oneSource(positionals);
+  const formats = wantedFormats(options.kinds);
+  const opened = options.volume === undefined && !options.unused ? null : openSource(path, options.beside);
+  const source = opened ?? openDisk(path, options.beside);
+  try {
+    const { disk } = source;
+    const volume = opened && chosenVolume(opened, options.volume);
+    const whole = volume ? { start: volume.report.offset, end: volume.report.offset + volume.report.length } : { start: 0, end: disk.size };
+    const plan = planSweep(
+      {
+        range: rangeOf(options.range, whole),
+        unusedOnly: options.unused ?? false,
+        skip: [],
+        everyByte: options["every-byte"] ?? false,
+        formats,
+      },
+      volume?.volume ?? null,
+    );
+    for (const batch of sweep(disk, plan))
+      for (const find of batch.finds) {
+        line(options.json, asJson(find), asWords(find));
+        flush();
+      }
+    return EXIT.done;
+  } finally {
+    flush();
+    source.close();
+  }
+}
+
+function chosenVolume(source: OpenedSource, wanted: string | undefined) {
+  const reports = source.report.volumes;
+  const report =
+    wanted === undefined
+      ? reports.find(({ filesystem }) => filesystem !== "unknown")
+      : reports.find(({ volume }) => volume === Number(wanted));
+  if (!report) throw new Usage(wanted === undefined ? "There is no volume that tells what is unused." : `There is no volume ${wanted}.`);
+  try {
+    return { report, volume: openVolume(source.disk, report) };
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    return { report, volume: null };
+  }
+}
+
+/** "75%-100%", or offsets in bytes: "1048576-2097152". */
+export function rangeOf(text: string | undefined, whole: { start: number; end: number }): { start: number; end: number } {
+  if (text === undefined) return whole;
+  const match = /^(\d+(?:\.\d+)?)(%?)-(\d+(?:\.\d+)?)(%?)$/.exec(text);
+  if (!match || match[2] !== match[4]) throw new Usage(`--range takes percents (75%-100%) or bytes (1048576-2097152), not “${text}”.`);
+  const size = whole.end - whole.start;
+  const place = (value: string | undefined) =>
+    whole.start + (match[2] ? Math.floor((size * Math.min(100, Number(value))) / 100) : Math.min(size, Number(value)));
+  const range = { start: place(match[1]), end: place(match[3]) };
+  if (range.start >= range.end) throw new Usage(`--range ${text} has nothing in it.`);
+  return range;
+}
+
+/** Formats by their ids, their extensions, or the kinds they belong to. */
+export function wantedFormats(text: string | undefined): readonly string[] | null {
+  if (text === undefined) return null;
+  return text.split(",").flatMap((each) => {
+    const word = each.trim().toLowerCase();
+    const found = FORMATS.filter(({ id, kind, extensions }) => id === word || kind === word || extensions.includes(word));
+    if (found.length === 0)
+      throw new Usage(`--kinds: “${word}” is not known. Kinds: ${KINDS.join(", ")}; or a type such as jpeg, pdf, docx.`);
+    return found.map(({ id }) => id);
+  });
+}
+
+function conditionOf(find: Find): string {
+  if (find.extent.verdict.verdict === "damaged") return "partial";
+  return isProven(find) ? "whole" : "not-checked";
+}
+
+function asJson(find: Find): Record<string, unknown> {
+  const { verdict } = find.extent;
+  return {
+    format: find.format.id,
+    at: find.at,
+    size: find.size,
+    condition: conditionOf(find),
+    name: findName(find),
+    segments: find.segments.map(({ at, length }) => [at, length]),
+    ...(find.inside === null ? {} : { parent: find.inside }),
+    ...(verdict.verdict === "damaged" ? { damagedAt: verdict.at, reason: verdict.reason } : {}),
+  };
+}
+
+const asWords = (find: Find) =>
+  `${conditionOf(find)}\t${find.format.id}\t${find.at}\t${find.size}\t${findName(find)}${find.inside === null ? "" : `\tin ${find.inside}`}`;

@@ -1,0 +1,67 @@
+import type { Range } from "../bytes/range-set";
+
+/** The stretches of a disk that are swept. What is found goes no farther than the stretch it begins in. */
+export class Domain {
+  /** @param ranges sorted, apart from each other; disk byte offsets */
+  constructor(readonly ranges: readonly Range[]) {}
+
+  get total(): number {
+    return this.ranges.reduce((sum, { start, end }) => sum + end - start, 0);
+  }
+
+  /** Bytes of the domain before `at`. */
+  before(at: number): number {
+    let sum = 0;
+    for (const { start, end } of this.ranges) {
+      if (start >= at) break;
+      sum += Math.min(end, at) - start;
+    }
+    return sum;
+  }
+
+  #indexOf(at: number): number {
+    let [low, high] = [0, this.ranges.length];
+    while (low < high) {
+      const middle = (low + high) >>> 1;
+      if ((this.ranges[middle] as Range).end <= at) low = middle + 1;
+      else high = middle;
+    }
+    return low;
+  }
+
+  /** Where the stretch that holds `at` ends; `at` itself when none does. */
+  limitOf(at: number): number {
+    const range = this.ranges[this.#indexOf(at)];
+    return range && range.start <= at ? range.end : at;
+  }
+
+  holds(at: number, length: number): boolean {
+    return this.limitOf(at) >= at + length && length > 0;
+  }
+
+  /** The pieces of the domain from `from` on, none longer than `step`, none across a multiple of it. */
+  *units(from: number, step: number): Generator<Range, void, void> {
+    for (let i = this.#indexOf(from); i < this.ranges.length; i += 1) {
+      const { start, end } = this.ranges[i] as Range;
+      for (let at = Math.max(start, from); at < end; ) {
+        const to = Math.min(end, (Math.floor(at / step) + 1) * step);
+        yield { start: at, end: to };
+        at = to;
+      }
+    }
+  }
+}
+
+/** The parts of `range` outside `holes`, which are sorted and apart. */
+export function without(range: Range, holes: Iterable<Range>): Range[] {
+  const kept: Range[] = [];
+  let at = range.start;
+  for (const hole of holes) {
+    if (hole.end <= at) continue;
+    if (hole.start >= range.end) break;
+    if (hole.start > at) kept.push({ start: at, end: hole.start });
+    at = hole.end;
+  }
+  if (at < range.end) kept.push({ start: at, end: range.end });
+  return kept;
+}

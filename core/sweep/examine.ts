@@ -1,0 +1,82 @@
+import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
+import { type Extent, type Format, HEAD_BYTES } from "../formats/format";
+import { resolved, runFollow, runSummary } from "../formats/registry";
+import type { Find } from "./find";
+import type { Candidate } from "./signature-index";
+import { textFormats } from "./text-candidates";
+
+/** The bytes a file can stand in: from its first on, to the end of the stretch that is swept. */
+export interface Room {
+  readonly disk: ByteSource;
+  limitOf(at: number): number;
+}
+
+/** Formats of which a broken beginning says nothing: their marks are short, or stand in other data. */
+const NEEDS_END: ReadonlySet<string> = new Set([
+  "bmp",
+  "ico",
+  "cur",
+  "mpeg-ts",
+  "mpeg-ps",
+  "mp3",
+  "json",
+  "csv",
+  "words",
+  "tar",
+  "orf",
+  "rw2",
+  "iso",
+  "plist",
+  "font",
+  "tiff",
+]);
+/** Bytes a damaged file must have been followed for to be told at all. */
+const LEAST_DAMAGED = 256;
+/** A file shorter than this is none. */
+const LEAST = 16;
+
+/** Whether what was followed is enough to tell of a file. */
+function enough(format: Format, extent: Extent): boolean {
+  if (extent.size < LEAST) return false;
+  if (extent.verdict.verdict !== "damaged") return true;
+  if (extent.closed) return extent.size >= LEAST_DAMAGED;
+  return extent.size >= LEAST_DAMAGED && !NEEDS_END.has(format.id);
+}
+
+/** Looks closer at a place where a file may begin. @param at disk byte offset; null: nothing begins there after all */
+export function examine(room: Room, at: number, candidate: Pick<Candidate, "formats" | "text">): Find | null {
+  const length = room.limitOf(at) - at;
+  if (length < LEAST) return null;
+  const window = new WindowSource(room.disk, at, length);
+  const head = readBytes(window, 0, Math.min(HEAD_BYTES, length));
+  const tried = new Set<Format["follow"]>();
+  for (const format of candidate.formats) {
+    if (!format.recognise(head) && format.id !== "iso") continue;
+    // Formats of one family are followed alike: once is enough.
+    if (tried.has(format.follow)) continue;
+    tried.add(format.follow);
+    const extent = runFollow(format, window);
+    if (extent && enough(format, extent)) return told(room.disk, at, format, extent);
+  }
+  if (!candidate.text) return null;
+  for (const format of textFormats) {
+    if (tried.has(format.follow) || (format.id === "json" && !format.recognise(head))) continue;
+    const extent = runFollow(format, window);
+    if (extent && enough(format, extent)) return told(room.disk, at, format, extent);
+  }
+  return null;
+}
+
+function told(disk: ByteSource, at: number, format: Format, extent: Extent): Find {
+  const content = new WindowSource(disk, at, extent.size);
+  const exact = resolved(format, content);
+  return {
+    format: exact,
+    at,
+    size: extent.size,
+    segments: [{ at, length: extent.size }],
+    extent,
+    summary: runSummary(exact, content),
+    inside: null,
+  };
+}

@@ -1,0 +1,92 @@
+import { layoutOf } from "../bytes/layout";
+import { type Copy, conditionOf, type Evidence } from "../copies/copy";
+import { ALL_BYTES_THERE } from "../filesystems/file-record";
+import type { ContentFinding } from "../formats/registry";
+import type { Find } from "./find";
+import { findName, telling } from "./find-name";
+
+/** What a copy's content says of itself, as it is kept and shown. */
+export interface CopyFacts {
+  readonly title?: string;
+  readonly author?: string;
+  /** Milliseconds; without a zone as if it were UTC. */
+  readonly dated?: number;
+  readonly taken?: number;
+  readonly camera?: string;
+  readonly width?: number;
+  readonly height?: number;
+  /** Milliseconds. */
+  readonly duration?: number;
+  readonly pages?: number;
+  readonly text?: string;
+  /** The reference of the find it stands in. */
+  readonly inside?: string;
+}
+
+export interface RawCopy extends Copy {
+  readonly facts: CopyFacts;
+}
+
+export const rawReference = (at: number) => `raw content at ${at}`;
+
+/** A find as a copy. @param used whether its first byte stands in a cluster that the file system has in use */
+export function rawCopy(find: Find, unreadable: number, used: boolean): RawCopy {
+  const { extent, summary, size } = find;
+  const name = findName(find);
+  const layout = layoutOf(
+    find.segments.map((run) => ({ kind: "disk", ...run })),
+    size,
+  );
+  const evidence: Evidence = { ...ALL_BYTES_THERE, unreadable, content: finding(find) };
+  const state = used ? "live" : "deleted";
+  const { condition, survival } = conditionOf({ type: "file", size, state, layout }, evidence, true);
+  const { thumbnail: _, title, author, ...rest } = summary;
+  const facts: CopyFacts = {
+    ...rest,
+    ...(telling(title) ? { title: telling(title) as string } : {}),
+    ...(telling(author) ? { author: telling(author) as string } : {}),
+    ...(find.inside === null ? {} : { inside: rawReference(find.inside) }),
+  };
+  return {
+    place: "raw",
+    reference: rawReference(find.at),
+    state,
+    type: "file",
+    path: `/?/${name}`,
+    name,
+    rawName: new TextEncoder().encode(name),
+    size,
+    created: null,
+    modified: summary.taken ?? summary.dated ?? null,
+    changed: null,
+    layout,
+    system: false,
+    encrypted: false,
+    streams: [],
+    links: 1,
+    file: null,
+    condition: extent.closed || condition !== "whole" ? condition : "not-checked",
+    survival,
+    evidence,
+    notes: notesOf(find),
+    facts,
+  };
+}
+
+function finding({ extent: { verdict }, format }: Find): ContentFinding {
+  if (verdict.verdict === "damaged") return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason };
+  return { finding: "agrees", format: format.id, checked: verdict.verdict === "sound" && !format.loose };
+}
+
+function notesOf({ format, extent, segments, inside }: Find): string[] {
+  const { verdict } = extent;
+  const notes: string[] = [];
+  if (verdict.verdict === "damaged") notes.push(`The content is damaged at byte ${verdict.at}: ${verdict.reason}.`);
+  if (verdict.verdict === "cannot-tell") notes.push(`Followed as a ${format.title}; ${verdict.reason}.`);
+  else if (verdict.verdict === "sound" && format.loose)
+    notes.push(`Followed as a ${format.title} to its end; other bytes in it would go unnoticed.`);
+  if (segments.length > 1)
+    notes.push(`Put together from ${segments.length} pieces: ${segments.map(({ at, length }) => `${length} bytes at ${at}`).join(", ")}.`);
+  if (inside !== null) notes.push(`It stands inside another file, which was found at ${inside}.`);
+  return notes;
+}

@@ -1,0 +1,103 @@
+import type { ByteSource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
+import type { Format } from "../formats/format";
+import { examine, type Room } from "./examine";
+import { type Find, isClosed } from "./find";
+import { AHEAD, type Candidate, SECTOR, SignatureIndex } from "./signature-index";
+
+export interface SweepOptions {
+  readonly everyByte: boolean;
+  /** Which formats are looked for; null: all. */
+  readonly formats: readonly string[] | null;
+}
+
+/** Bytes looked through at once: few enough to stay in the processor's cache. */
+const BLOCK = 1 << 18;
+
+/** Looks through one stretch after the other. What it finds in a stretch depends on nothing but the stretch. */
+export class UnitScanner {
+  readonly #index: SignatureIndex;
+  readonly #block = new Uint8Array(BLOCK + AHEAD);
+
+  constructor(
+    private readonly room: Room,
+    private readonly options: SweepOptions,
+  ) {
+    const { formats } = options;
+    const wanted = formats === null ? () => true : (format: Format) => formats.includes(format.id) || family(format, formats);
+    this.#index = new SignatureIndex(wanted);
+  }
+
+  /** The files that begin in the stretch, in their order; those in others too, for the reader to tie them together. */
+  scan({ start, end }: Range): Find[] {
+    const finds: Find[] = [];
+    const { disk } = this.room;
+    // Behind a file that was followed to its end nothing weak is looked at: a long recording is full of false beginnings.
+    let covered: Find | null = null;
+    for (let at = start; at < end; at += BLOCK) {
+      const length = Math.min(BLOCK, end - at);
+      const block = this.#block.subarray(0, Math.min(length + AHEAD, Math.max(length, this.room.limitOf(at) - at)));
+      read(disk, at, block);
+      for (const candidate of this.#candidates(block, length, at)) {
+        const place = at + candidate.at;
+        if (covered && place < covered.at + covered.size && !isNestable(candidate)) continue;
+        if (finds.some((find) => find.at === place)) continue;
+        const find = examine(this.room, place, candidate);
+        if (!find) continue;
+        finds.push(find);
+        if (isClosed(find) && (!covered || place + find.size > covered.at + covered.size)) covered = find;
+      }
+    }
+    return finds.sort((a, b) => a.at - b.at);
+  }
+
+  /** In the order of their places. */
+  #candidates(block: Uint8Array, length: number, at: number): Candidate[] {
+    if (at % SECTOR !== 0) return [];
+    const sectors = this.#index.atSectors(block, length, at, this.#textBefore(at));
+    if (!this.options.everyByte) return sectors;
+    return [...sectors, ...this.#index.anywhere(block, length)].sort((a, b) => a.at - b.at);
+  }
+
+  #textBefore(at: number): boolean {
+    if (this.room.limitOf(at - 1) <= at - 1) return false;
+    const before = new Uint8Array(16);
+    this.room.disk.read(Math.max(0, at - before.length), before);
+    return before.every((byte) => byte >= 32 || byte === 9 || byte === 10 || byte === 13);
+  }
+}
+
+function read(disk: ByteSource, at: number, into: Uint8Array): void {
+  disk.read(at, into);
+}
+
+/** Formats of one family begin alike: the one asked for may be known only by what is inside. */
+function family(format: Format, wanted: readonly string[]): boolean {
+  return format.resolve !== undefined && wanted.some((id) => FAMILIES[id] === format.id || FAMILIES[id] === FAMILIES[format.id]);
+}
+const FAMILIES: Readonly<Record<string, string>> = {
+  ...Object.fromEntries(
+    ["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, "zip"]),
+  ),
+  ...Object.fromEntries(["doc", "xls", "ppt", "msg", "vsd", "msi", "compound"].map((id) => [id, "compound"])),
+  ...Object.fromEntries(["nef", "cr2", "arw", "dng", "pef", "tiff"].map((id) => [id, "tiff"])),
+};
+
+/** Whether a file of this kind inside another is worth telling: pictures, documents, archives; not stretches of text or sound. */
+function isNestable({ formats }: Candidate): boolean {
+  return formats.some(({ id, kind }) => NESTED.has(id) || kind === "pictures");
+}
+const NESTED: ReadonlySet<string> = new Set([
+  "pdf",
+  "zip",
+  "docx",
+  "xlsx",
+  "pptx",
+  "odt",
+  "ods",
+  "odp",
+  "compound",
+  "mp4",
+  "mov",
+  "sqlite",
+]);
