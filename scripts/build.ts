@@ -30,7 +30,13 @@ export async function buildAll(): Promise<void> {
   if (existsSync(STAMP) && existsSync(".next/BUILD_ID") && readFileSync(STAMP, "utf8") === mark) return;
   console.error("Building …");
   await build({
-    entryPoints: ["worker/main.ts", "worker/pass-thread.ts", "worker/reading-thread.ts", "worker/restore-thread.ts"],
+    entryPoints: [
+      "worker/main.ts",
+      "worker/pass-thread.ts",
+      "worker/reading-thread.ts",
+      "worker/restore-thread.ts",
+      "worker/sweep-thread.ts",
+    ],
     outdir: "dist",
     bundle: true,
     splitting: true,

@@ -1,3 +1,4 @@
+import { availableParallelism } from "node:os";
 import { delimiter, resolve } from "node:path";
 import { z } from "zod";
 
@@ -25,6 +26,13 @@ const schema = z.object({
   COMPASS_PORT: z.coerce.number().int().min(1).max(65_535).default(4310),
   /** Copies stored in one transaction at most. */
   COMPASS_BATCH: z.coerce.number().int().min(1).max(100_000).default(10_000),
+  /** Threads that look through a sweep's stretches at the same time. */
+  COMPASS_SWEEP_THREADS: z.coerce
+    .number()
+    .int()
+    .min(1)
+    .max(64)
+    .default(Math.max(1, Math.min(8, availableParallelism() - 1))),
   /** Seconds after which a worker that gives no sign of life is taken for dead. */
   COMPASS_DEAD_AFTER: z.coerce.number().int().min(3).max(3600).default(30),
   /** An existing PostgreSQL server; by default one of our own is started. */

@@ -1,8 +1,9 @@
 import { parentPort, workerData } from "node:worker_threads";
+import type { ByteSource } from "../core/bytes/byte-source";
 import type { Range } from "../core/bytes/range-set";
 import { zoneReader } from "../core/bytes/times";
 import type { Copy } from "../core/copies/copy";
-import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
+import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
 import { kindOf } from "../core/formats/registry";
 import { placesPass } from "../core/places/places-pass";
 import type { PlaceRule } from "../core/places/rule";
@@ -10,12 +11,17 @@ import type { VolumeReport } from "../core/volumes/inspect";
 import { openSearchable } from "../io/open-searchable";
 import type { PassOptions, PassPlace } from "../server/passes/contract";
 import { copyRows, firstByte } from "./rows";
+import { openSweep } from "./sweep-pass";
 
 /** What the thread is started with. `gate` holds a number: how many batches the main thread has taken. */
 export interface PassThreadData {
   readonly sourcePath: string;
   readonly beside: readonly string[];
   readonly rules: readonly PlaceRule[];
+  /** Of a sweep: stretches that need not be looked through again. Disk byte offsets. */
+  readonly swept: readonly Range[];
+  /** Of a sweep: threads that look through stretches at the same time. */
+  readonly threads: number;
   readonly volume: Pick<VolumeReport, "offset" | "length"> & { id: number; filesystem: string };
   readonly place: PassPlace;
   readonly options: PassOptions;
@@ -44,10 +50,36 @@ const MOST_UNREADABLE = 1000;
 /** A batch is handed over at the latest after this long, so that the screen follows. */
 const MAX_MS = 700;
 
+/** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
+interface Reading {
+  readonly disk: ByteSource;
+  /** Whether a copy's times are local ones. */
+  localTimes(copy: Copy): boolean;
+  batches(): Iterable<CopyBatch>;
+  close(): void;
+}
+
+function open(data: PassThreadData): Reading {
+  const part = partOf(data);
+  if (data.place === "raw") return { ...openSweep(data, part), localTimes: ({ facts }) => facts?.taken !== undefined };
+  const { volume, tree, disk, close } = openSearchable(data.sourcePath, data.volume, data.beside);
+  const step = Math.min(data.batch, 512);
+  return {
+    disk,
+    localTimes: () => volume.localTimes ?? false,
+    close,
+    batches: () =>
+      data.place === "file-record"
+        ? fileRecordsPass(volume, disk, data.resume, step)
+        : data.place === "known-places"
+          ? placesPass(tree, data.rules, data.resume, step, data.options.places)
+          : leftoversPass(volume, disk, data.resume, step, part),
+  };
+}
+
 function run(data: PassThreadData): void {
-  const source = openSearchable(data.sourcePath, data.volume, data.beside);
+  const source = open(data);
   const gate = new Int32Array(data.gate);
-  const { volume, tree } = source;
   let sent = 0;
   let copies: Copy[] = [];
   let started = Date.now();
@@ -71,19 +103,12 @@ function run(data: PassThreadData): void {
     started = Date.now();
   };
   const wanted = narrowed(data);
-  const utc = volume.localTimes ? zoneReader(data.timeZone) : null;
-  const inZone = utc && ((time: number | null) => (time === null ? null : utc(time)));
-  const step = Math.min(data.batch, 512);
-  const part = partOf(data);
-  const batches =
-    data.place === "file-record"
-      ? fileRecordsPass(volume, source.disk, data.resume, step)
-      : data.place === "known-places"
-        ? placesPass(tree, data.rules, data.resume, step, data.options.places)
-        : leftoversPass(volume, source.disk, data.resume, step, part);
-  for (const batch of batches) {
+  const utc = zoneReader(data.timeZone);
+  const inZone = (time: number | null) => (time === null ? null : utc(time));
+  for (const batch of source.batches()) {
     for (const copy of batch.copies)
-      if (wanted(copy)) copies.push(inZone ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
+      if (wanted(copy))
+        copies.push(source.localTimes(copy) ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
     last = { resume: batch.resume, done: batch.done, total: batch.total };
     if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);
   }

@@ -43,6 +43,7 @@ function rowOf(copy: Copy, volumeId: number): string[] {
     copy.file ? field(copy.file) : NULL,
     copy.found ? field(copy.found.rule) : NULL,
     copy.found ? field(copy.found.path) : NULL,
+    copy.facts ? field(JSON.stringify(copy.facts)) : NULL,
   ];
 }
 

@@ -18,6 +18,8 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     sourcePath: pass.sourcePath,
     beside: pass.beside,
     rules: pass.rules,
+    swept: pass.swept,
+    threads: readSettings().COMPASS_SWEEP_THREADS,
     volume: pass.volume,
     place: pass.place,
     options: pass.options,
@@ -28,7 +30,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   };
   const thread = startThread("pass-thread", data);
   // What is left over is put together from all of a volume: it is read in one go, and begins anew after an interruption.
-  const sliced = pass.place === "file-record";
+  const sliced = pass.place === "file-record" || pass.place === "raw";
   const begun = Date.now();
   let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();

@@ -2,6 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { type Layout, LayoutSource } from "../bytes/layout";
 import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
+import type { CopyFacts } from "./facts";
 import type { Condition, Place } from "./vocabulary";
 
 /** The facts a condition is derived from. All counts are bytes of the copy's content. */
@@ -19,6 +20,8 @@ export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise
   /** The share of the content's bytes that is still there, 0 … 1. */
   readonly survival: number;
   readonly evidence: Evidence;
+  /** What its content says of itself, where it was looked into. */
+  readonly facts?: CopyFacts | null;
   readonly notes: readonly string[];
 }
 

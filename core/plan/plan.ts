@@ -46,7 +46,7 @@ export interface PlanStep {
   readonly seconds: number | null;
   readonly cannotFind: string;
   /** The pass that does it; null: the technician does. */
-  readonly pass: { readonly place: string; readonly options: { readonly places?: readonly Place[] } } | null;
+  readonly pass: { readonly place: string; readonly options: { readonly places?: readonly Place[]; readonly unused?: boolean } } | null;
 }
 
 export interface Plan {
@@ -58,8 +58,8 @@ export interface Plan {
 }
 
 /** Milliseconds a byte of a volume takes, until this bench has measured better: records are few, leftovers mean reading it all. */
-const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6 };
-const GROUP: readonly StepKind[] = ["image", "profiles", "raw", "snapshots", "backups", "cloud"];
+const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6, raw: 8e-6 };
+const GROUP: readonly StepKind[] = ["image", "profiles", "snapshots", "backups", "cloud"];
 
 /**
  * The search plan for what was lost: steps in the order in which they are worth doing. Facts that are missing widen it and never
@@ -113,9 +113,10 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
   }
   for (const source of sources)
     for (const volume of source.volumes) {
-      if (!volume.readable || volume.closed) continue;
       const passPlace = facts.by;
-      if (source.folder && passPlace === "leftover-record") continue;
+      // Raw content needs no file system that can be read.
+      if (volume.closed || (!volume.readable && passPlace !== "raw")) continue;
+      if (source.folder && (passPlace === "leftover-record" || passPlace === "raw")) continue;
       const judged = judge(kind, chance, account, source, volume);
       const speed = speeds[passPlace] ?? USUAL_SPEEDS[passPlace] ?? 0;
       yield {
@@ -126,7 +127,10 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
         where: source.folder ? source.name : `${volume.label} on ${source.name}`,
         ...judged,
         seconds: volume.length > 0 ? Math.max(1, Math.round((volume.length * speed) / 1000)) : null,
-        pass: { place: passPlace, options: facts.places.length > 0 ? { places: facts.places } : {} },
+        pass: {
+          place: passPlace,
+          options: facts.places.length > 0 ? { places: facts.places } : passPlace === "raw" && volume.readable ? { unused: true } : {},
+        },
       };
     }
 }
@@ -134,7 +138,6 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
 const WHERE: Partial<Record<StepKind, string>> = {
   image: "the failing drive, before anything else",
   profiles: "Sources, under each volume",
-  raw: "the drive or its image",
   snapshots: "the client’s own computer",
   backups: "disks and folders the client has",
   cloud: "the client’s account",

@@ -25,7 +25,7 @@ const ASK_SNAPSHOTS: Line = [
 const RAW: Line = [
   "raw",
   "low",
-  "When all else has failed: files found by what they look like inside. This bench does not read a volume that way yet; it is noted here so that it is not forgotten.",
+  "Files found by what they look like inside, where no record leads to them any more; slow, and without names.",
 ];
 const RECENT: Line = ["recent", "fair", "It tells the exact name, folder and dates of what was open last."];
 const KEEP_OFF: CauseRule["against"][number] = ["use", "Every further use of the drive can overwrite what is lost."];

@@ -20,7 +20,7 @@ export type StepKind = (typeof STEP_KINDS)[number];
 export interface StepFacts {
   readonly title: string;
   /** The pass that does it, or the technician's hand. */
-  readonly by: "hand" | "known-places" | "file-record" | "leftover-record";
+  readonly by: "hand" | "known-places" | "file-record" | "leftover-record" | "raw";
   /** Of known places: which. */
   readonly places: readonly Place[];
   readonly cannotFind: string;
@@ -77,9 +77,9 @@ export const STEPS: Readonly<Record<StepKind, StepFacts>> = {
   },
   raw: {
     title: "Raw content, without names",
-    by: "hand",
+    by: "raw",
     places: [],
-    cannotFind: "Names and folders; files in many pieces; anything that was overwritten.",
+    cannotFind: "Names, folders and dates of saving; files in more than two pieces; what was overwritten.",
   },
   snapshots: {
     title: "Previous versions and snapshots",

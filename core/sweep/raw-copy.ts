@@ -1,36 +1,15 @@
 import { layoutOf } from "../bytes/layout";
 import { type Copy, conditionOf, type Evidence } from "../copies/copy";
+import type { CopyFacts } from "../copies/facts";
 import { ALL_BYTES_THERE } from "../filesystems/file-record";
 import type { ContentFinding } from "../formats/registry";
 import type { Find } from "./find";
 import { findName, telling } from "./find-name";
 
-/** What a copy's content says of itself, as it is kept and shown. */
-export interface CopyFacts {
-  readonly title?: string;
-  readonly author?: string;
-  /** Milliseconds; without a zone as if it were UTC. */
-  readonly dated?: number;
-  readonly taken?: number;
-  readonly camera?: string;
-  readonly width?: number;
-  readonly height?: number;
-  /** Milliseconds. */
-  readonly duration?: number;
-  readonly pages?: number;
-  readonly text?: string;
-  /** The reference of the find it stands in. */
-  readonly inside?: string;
-}
-
-export interface RawCopy extends Copy {
-  readonly facts: CopyFacts;
-}
-
 export const rawReference = (at: number) => `raw content at ${at}`;
 
 /** A find as a copy. @param used whether its first byte stands in a cluster that the file system has in use */
-export function rawCopy(find: Find, unreadable: number, used: boolean): RawCopy {
+export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
   const { extent, summary, size } = find;
   const name = findName(find);
   const layout = layoutOf(

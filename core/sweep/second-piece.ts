@@ -122,7 +122,7 @@ function asFind(find: Find, extent: Extent, length: number, next: number, format
 
 /** Whether this is the proof that was looked for: sound to its own end, which lies in the second piece. */
 const proves = (extent: Extent | null, length: number): extent is Extent =>
-  extent?.closed && extent.verdict.verdict === "sound" && extent.size > length;
+  extent !== null && extent.closed && extent.verdict.verdict === "sound" && extent.size > length;
 
 function pieces(room: PieceRoom, find: Find, breaks: readonly number[], away: Iterable<number>, byShift: boolean): Find | null {
   let [tries, bytes] = [0, 0];

@@ -1,7 +1,9 @@
 import type { ByteSource } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
 import type { Domain } from "./domain";
 import type { Find } from "./find";
 import { Settler } from "./settle";
+import { SECTOR } from "./signature-index";
 import { type SweepOptions, UnitScanner } from "./unit";
 
 /** Stretches that are looked through at once. The result depends on it, so it never changes with the machine. */
@@ -27,13 +29,34 @@ export interface SweepPlan {
   readonly origin: number;
 }
 
-/** The sweep on one thread: looks through the domain, and gives out finds in batches. */
-export function* sweep(disk: ByteSource, { domain, options, cluster, origin }: SweepPlan, from = 0): Generator<SweepBatch, void, void> {
+export interface ScannedUnit {
+  readonly unit: Range;
+  readonly finds: readonly Find[];
+}
+
+/** The stretches that are still to be looked through. @param from where to go on; a file that begins there is found again */
+export const unitsFrom = (domain: Domain, from: number) => domain.units(Math.floor(from / SECTOR) * SECTOR, UNIT);
+
+/** Looks through one stretch after the other on this thread. */
+export function* scanUnits(disk: ByteSource, { domain, options }: SweepPlan, from: number): Generator<ScannedUnit, void, void> {
   const scanner = new UnitScanner({ disk, limitOf: (at) => domain.limitOf(at) }, options);
+  for (const unit of unitsFrom(domain, from)) yield { unit, finds: scanner.scan(unit) };
+}
+
+/**
+ * The sweep: gives out finds in batches, with a resume point.
+ * @param scan looks through the stretches in their order; other threads may do it, with the same result
+ */
+export function* sweep(disk: ByteSource, plan: SweepPlan, from = 0, scan = scanUnits): Generator<SweepBatch, void, void> {
+  const { domain, cluster, origin } = plan;
   const settler = new Settler(disk, domain, cluster, origin);
   const { total } = domain;
-  for (const unit of domain.units(from, UNIT)) {
-    const finds = settler.add(scanner.scan(unit), unit.end, false);
+  for (const { unit, finds: found } of scan(disk, plan, from)) {
+    const finds = settler.add(
+      found.filter(({ at }) => at >= from),
+      unit.end,
+      false,
+    );
     yield { finds, resume: settler.resume(unit.end), done: domain.before(unit.end), total };
   }
   const end = domain.ranges.at(-1)?.end ?? 0;

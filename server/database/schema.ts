@@ -15,6 +15,7 @@ import {
   timestamp,
   uniqueIndex,
 } from "drizzle-orm/pg-core";
+import type { CopyFacts } from "../../core/copies/facts";
 import type { Finding } from "../../core/filesystems/file-record";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
@@ -217,6 +218,8 @@ export const items = pgTable(
     modified: time("modified"),
     condition: text("condition").notNull(),
     survival: doublePrecision("survival").notNull(),
+    /** What the content of its best copy says of itself, where it was looked into; null: it was not. */
+    facts: jsonb("facts").$type<CopyFacts>(),
   },
   (table) => [
     uniqueIndex("items_job_key").on(table.jobId, table.key),
@@ -271,6 +274,8 @@ export const copies = pgTable(
     /** In a known place: by which rule, and where it was really found. */
     rule: text("rule"),
     foundPath: text("found_path"),
+    /** What the content says of itself; null: it was not looked into. */
+    facts: jsonb("facts").$type<CopyFacts>(),
   },
   (table) => [
     index("copies_item").on(table.itemId),

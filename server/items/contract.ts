@@ -33,6 +33,8 @@ export const itemFilter = z.object({
     .regex(/^(\d{4}|none)$/)
     .optional(),
   size: z.enum(words).optional(),
+  /** Leaves out what stands inside another file: small pictures in pictures, pictures in documents. */
+  originals: z.enum(["yes"]).optional(),
 });
 export type ItemFilter = z.infer<typeof itemFilter>;
 
@@ -58,6 +60,22 @@ export const mark = z.object({
 });
 export type Mark = z.infer<typeof mark>;
 
+/** What a content says of itself. */
+export const contentFacts = z.object({
+  title: z.string().optional(),
+  author: z.string().optional(),
+  dated: z.number().optional(),
+  taken: z.number().optional(),
+  camera: z.string().optional(),
+  width: z.number().optional(),
+  height: z.number().optional(),
+  duration: z.number().optional(),
+  pages: z.number().optional(),
+  text: z.string().optional(),
+  inside: z.string().optional(),
+});
+export type ContentFacts = z.infer<typeof contentFacts>;
+
 export const item = z.object({
   id: z.number(),
   name: z.string(),
@@ -71,6 +89,8 @@ export const item = z.object({
   condition: z.enum(CONDITIONS),
   survival: z.number(),
   inTray: z.boolean(),
+  /** What its content says of itself; null: it was not looked into. */
+  facts: contentFacts.nullable(),
   marks: z.array(mark),
 });
 export type Item = z.infer<typeof item>;

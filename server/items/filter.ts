@@ -53,7 +53,7 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   const parts: SQL[] = [sql`i.job_id = ${jobId}`];
   const used: Partial<ItemFilter> = { ...filter };
   if (without) delete used[without];
-  const { kind, place, condition, folder, year, size } = used;
+  const { kind, place, condition, folder, year, size, originals } = used;
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
@@ -64,6 +64,7 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     );
   if (year) parts.push(sql`${yearOf(jobId)} = ${year}`);
   if (size) parts.push(sizeCondition(size));
+  if (originals) parts.push(sql`i.facts->>'inside' is null`);
   for (const word of searchWords(filter.q)) parts.push(await wordCondition(db, jobId, word));
   return sql.join(parts, sql` and `);
 }

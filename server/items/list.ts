@@ -19,6 +19,7 @@ export interface ItemRow extends Record<string, unknown> {
   condition: Item["condition"];
   survival: number;
   in_tray: boolean;
+  facts: Item["facts"];
 }
 
 export const itemOf = (row: ItemRow): Omit<Item, "marks"> => ({
@@ -34,10 +35,11 @@ export const itemOf = (row: ItemRow): Omit<Item, "marks"> => ({
   condition: row.condition,
   survival: row.survival,
   inTray: row.in_tray,
+  facts: row.facts,
 });
 
 export const ITEM_COLUMNS = sql`i.id, i.name, f.path as folder, i.kind, i.lost, i.copies, i.best_copy_id, i.size, i.modified, i.condition,
-  i.survival, (t.item_id is not null) as in_tray`;
+  i.survival, i.facts, (t.item_id is not null) as in_tray`;
 const ITEM_JOINS = sql`join folders f on f.id = i.folder_id left join tray_entries t on t.job_id = i.job_id and t.item_id = i.id`;
 export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;
 

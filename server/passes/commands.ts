@@ -10,6 +10,7 @@ const WORDS: Record<PassPlace, string> = {
   "known-places": "known places",
   "file-record": "file records",
   "leftover-record": "leftover records",
+  raw: "raw content",
 };
 
 /** Starts reading a volume for one kind of place. @returns the pass's id */
@@ -29,7 +30,8 @@ export async function startPass(
       .for("update");
     if (!found) throw new Problem("This volume is not part of the job.", 404);
     if (found.volume.closed) throw new Problem(found.volume.closed);
-    if (!found.volume.readable) throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
+    // Content is found without any file system; everything else needs the volume's own records.
+    if (!found.volume.readable && place !== "raw") throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
     const earlier = await tx
       .select({ id: passes.id })
       .from(passes)
@@ -42,7 +44,7 @@ export async function startPass(
           inArray(passes.state, ["queued", "running", "paused", "done"]),
         ),
       );
-    if (earlier.length > 0)
+    if (earlier.length > 0 && !options.again)
       throw new Problem(`The ${WORDS[place]} of this volume are read already, or being read: see the list of passes.`, 409);
     const [row] = await tx
       .insert(passes)

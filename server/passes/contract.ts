@@ -3,7 +3,7 @@ import { PLACES } from "../../core/copies/vocabulary";
 import { KINDS } from "../../core/formats/format";
 
 /** The kinds of place a pass can read a volume for. */
-export const PASS_PLACES = ["known-places", "file-record", "leftover-record"] as const;
+export const PASS_PLACES = ["known-places", "file-record", "leftover-record", "raw"] as const;
 export type PassPlace = (typeof PASS_PLACES)[number];
 
 /** What narrows a pass. */
@@ -18,6 +18,12 @@ export const passOptions = z
     kinds: z.array(z.enum(KINDS)).max(KINDS.length).optional(),
     /** Of known places: only these. */
     places: z.array(z.enum(PLACES)).max(PLACES.length).optional(),
+    /** Of raw content: only where the file system has nothing in use. */
+    unused: z.boolean().optional(),
+    /** Of raw content: files that begin anywhere, not only at sectors. */
+    everyByte: z.boolean().optional(),
+    /** Of raw content: also what was swept before. */
+    again: z.boolean().optional(),
   })
   .refine(({ from = 0, to = 100 }) => from < to, { message: "The part must end after it begins." });
 export type PassOptions = z.infer<typeof passOptions>;

@@ -4,6 +4,7 @@ import { eq, sql } from "drizzle-orm";
 import { drizzle } from "drizzle-orm/node-postgres";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
+import type { Range } from "../../core/bytes/range-set";
 import type { PlaceRule } from "../../core/places/rule";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection, Database } from "../database/connection";
@@ -13,6 +14,7 @@ import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
 import { announce, enqueue } from "../workers/queue";
 import type { PassOptions, PassPlace } from "./contract";
+import { sweptBefore } from "./swept";
 
 /** What a worker needs to go on with a pass. */
 export interface ClaimedPass {
@@ -29,6 +31,8 @@ export interface ClaimedPass {
   readonly beside: readonly string[];
   /** The rules of known places that are switched on; none for other passes. */
   readonly rules: readonly PlaceRule[];
+  /** Of a sweep: stretches that were swept before in the same way. Disk byte offsets. */
+  readonly swept: readonly Range[];
   readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
 }
 
@@ -55,7 +59,21 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     const { volume, timeZone, beside } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];
-    return { id, jobId, epoch, resume, place: row.place as PassPlace, options, timeZone, sourcePath: found.path, beside, rules, volume };
+    const swept = row.place === "raw" && !options.again ? await sweptBefore(tx, id, volume, options) : [];
+    return {
+      id,
+      jobId,
+      epoch,
+      resume,
+      place: row.place as PassPlace,
+      options,
+      timeZone,
+      sourcePath: found.path,
+      beside,
+      rules,
+      swept,
+      volume,
+    };
   });
 }
 
@@ -109,6 +127,7 @@ export const INCOMING_COLUMNS = [
   "file",
   "rule",
   "found_path",
+  "facts",
 ] as const;
 
 /**
@@ -188,19 +207,20 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
     id bigint not null default nextval('copies_id_seq'), place text, item_key text, folder_path text, kind text, state text, type text,
     reference text, name text, name_raw bytea, size bigint, created float8, modified float8, changed float8, deleted_at float8,
     condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, streams jsonb, links int, encrypted boolean, notes jsonb,
-    file text, rule text, found_path text) on commit drop`);
+    file text, rule text, found_path text, facts jsonb) on commit drop`);
   const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
   const { jobId, id: passId } = pass;
   const volumeId = pass.volume.id;
+  if (pass.place === "raw") await client.query(OWNED_BY_RECORD, [jobId, volumeId]);
   await client.query(
     `insert into folders (job_id, volume_id, path) select distinct $1::int, $2::int, folder_path from incoming
      on conflict (volume_id, md5(path)) do nothing`,
     [jobId, volumeId],
   );
   await client.query(
-    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival)
-     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival
+    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts)
+     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival, facts
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
      on conflict (job_id, key) do nothing`,
@@ -209,16 +229,26 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   await client.query(
     `insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
        created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes,
-       file, rule, found_path)
+       file, rule, found_path, facts)
      select i.id, $1::int, $3::int, $2::int, t.id, f.id, i.place, i.state, i.type, i.reference, i.name, i.name_raw, i.size,
        ${["created", "modified", "changed", "deleted_at"].map((column) => TIME(`i.${column}`)).join(", ")}, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.streams, i.links,
-       i.encrypted, i.notes, i.file, i.rule, i.found_path
+       i.encrypted, i.notes, i.file, i.rule, i.found_path, i.facts
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      left join items t on t.job_id = $1 and t.key = i.item_key${earlier ? ` where ${NOT_STORED}` : ""}`,
     [jobId, volumeId, passId],
   );
   await client.query(BEST_COPY, [jobId]);
 }
+
+/**
+ * Content that begins where a file record's does, and is of its kind, is that file's: the record's name and folder win. What lies
+ * inside another find is no file of a record.
+ */
+const OWNED_BY_RECORD = `
+  update incoming i set item_key = t.key, name = t.name, folder_path = f.path
+  from copies c join items t on t.id = c.item_id join folders f on f.id = t.folder_id
+  where c.job_id = $1 and c.volume_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and t.kind = i.kind
+    and i.facts->>'inside' is null`;
 
 /** Places whose copies were kept because something may be lost: there a live file is a find too. */
 const KEPT_PLACES = `'bin', 'autosave', 'temporary', 'own-backup'`;
@@ -241,7 +271,7 @@ export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked
 export function gatherCopies(touched: string): string {
   return `
   with touched as (${touched}), ranked as (
-    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival
+    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival, c.facts
     from copies c join touched on touched.id = c.item_id
     order by c.item_id, ${BEST_FIRST}
   ), counted as (
@@ -253,7 +283,8 @@ export function gatherCopies(touched: string): string {
     size = case when overruled then items.size else ranked.size end,
     modified = case when overruled then items.modified else ranked.modified end,
     condition = case when overruled then items.condition else ranked.condition end,
-    survival = case when overruled then items.survival else ranked.survival end
+    survival = case when overruled then items.survival else ranked.survival end,
+    facts = case when overruled then items.facts else ranked.facts end
   from ranked join counted using (item_id) where items.id = ranked.item_id`;
 }
 

@@ -45,6 +45,10 @@ export function durationText(ms: number): string {
   return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
 }
 
+/** The size of a picture or film. */
+export const pixelsText = (facts: { width?: number | undefined; height?: number | undefined } | null) =>
+  facts?.width && facts.height ? `${facts.width} × ${facts.height}` : "";
+
 export function conditionText(condition: Item["condition"], survival: number): string {
   if (condition === "whole") return "whole";
   if (condition === "name-only") return "name only";
@@ -90,6 +94,7 @@ export const PASS_WORDS: Record<string, string> = {
   "known-places": "known places",
   "file-record": "file records",
   "leftover-record": "leftover records",
+  raw: "raw content",
 };
 
 /** Kinds of loss as `filesystem` names a person reads. */

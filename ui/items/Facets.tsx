@@ -24,11 +24,24 @@ export function Facets({ query, facets }: { query: ItemQuery; facets: FacetCount
       {FACETS.slice(0, 3).map((facet) => (
         <Section key={facet.name} {...facet} chosen={query[facet.name]} counts={facets?.[facet.name] ?? []} />
       ))}
+      {(query.originals || (facets?.place ?? []).some(({ value }) => value === "raw")) && <Originals only={query.originals === "yes"} />}
       <Folders folder={query.folder ?? ""} counts={facets?.folder ?? []} />
       {FACETS.slice(3).map((facet) => (
         <Section key={facet.name} {...facet} chosen={query[facet.name]} counts={ordered(facet.name, facets?.[facet.name] ?? [])} />
       ))}
     </nav>
+  );
+}
+
+/** Raw content brings up what stands inside other files as well: small pictures in pictures, pictures in documents. */
+function Originals({ only }: { only: boolean }) {
+  const [, change] = useAddress();
+  return (
+    <section aria-label="Originals">
+      <button type="button" className={styles.facet} aria-pressed={only} onClick={() => change({ originals: only ? null : "yes" }, true)}>
+        <b>Originals only</b>
+      </button>
+    </section>
   );
 }
 

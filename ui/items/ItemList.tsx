@@ -8,7 +8,7 @@ import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Problem, problemText } from "../instruments/Problem";
 import type { Span } from "../instruments/time-scale";
-import { bytesText, dateText, exactBytes, KIND_WORDS } from "../instruments/words";
+import { bytesText, dateText, exactBytes, KIND_WORDS, pixelsText } from "../instruments/words";
 import { COLUMN_FACTS, type Column, type Columns } from "./columns";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
@@ -215,6 +215,9 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
     condition: () => <ConditionMark condition={item.condition} survival={item.survival} />,
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
     folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,
+    pixels: () => <span>{pixelsText(item.facts)}</span>,
+    // A camera's clock has no zone: its time is shown as it stands.
+    taken: () => <span className={styles.soft}>{item.facts?.taken === undefined ? "" : dateText(new Date(item.facts.taken), "UTC")}</span>,
   };
   return (
     <div

@@ -21,7 +21,7 @@ import { PictureGrid } from "./PictureGrid";
 import { useFacets, useItemQuery } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
-const narrowing = ["q", "kind", "place", "condition", "folder", "year", "size"] as const;
+const narrowing = ["q", "kind", "place", "condition", "folder", "year", "size", "originals"] as const;
 
 /** The working list: one row for each file the client had. */
 export function Items({ jobId }: { jobId: number }) {

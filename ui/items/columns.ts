@@ -3,7 +3,7 @@
 import { useCallback, useEffect, useState } from "react";
 import type { Sort } from "@/server/items/contract";
 
-export const COLUMNS = ["ribbon", "changed", "size", "condition", "kind", "folder"] as const;
+export const COLUMNS = ["ribbon", "changed", "size", "condition", "kind", "folder", "pixels", "taken"] as const;
 export type Column = (typeof COLUMNS)[number];
 
 export const COLUMN_FACTS: Record<Column, { words: string; width: number; sort?: Sort; right?: boolean }> = {
@@ -13,6 +13,8 @@ export const COLUMN_FACTS: Record<Column, { words: string; width: number; sort?:
   condition: { words: "Best copy", width: 112, sort: "condition" },
   kind: { words: "Kind", width: 96 },
   folder: { words: "Folder", width: 200 },
+  pixels: { words: "Pixels", width: 96, right: true },
+  taken: { words: "Taken", width: 92 },
 };
 
 export const NARROWEST = 48;

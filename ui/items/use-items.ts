@@ -7,7 +7,7 @@ import { read } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys } from "../data/use-job-data";
 
-const NAMES = ["q", "show", "kind", "place", "condition", "folder", "year", "size", "sort", "order"] as const;
+const NAMES = ["q", "show", "kind", "place", "condition", "folder", "year", "size", "originals", "sort", "order"] as const;
 
 /** What the address says the list shows; what is not valid in it is left out. */
 export function useItemQuery(): ItemQuery {

@@ -14,10 +14,11 @@ import styles from "./search.module.css";
 interface OpenPass {
   readonly source: Source;
   readonly volume: Source["volumes"][number];
-  readonly place: PassPlace;
+  /** Raw content is started by a form of its own. */
+  readonly place: Exclude<PassPlace, "raw">;
 }
 
-const WORDS: Record<PassPlace, { title: string; start: string; about: string }> = {
+const WORDS: Record<Exclude<PassPlace, "raw">, { title: string; start: string; about: string }> = {
   "known-places": {
     title: "Known places",
     start: "Look there",
@@ -42,7 +43,7 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
       .filter((pass) => pass.state !== "stopped" && pass.state !== "failed" && Object.keys(pass.options).length === 0)
       .map((pass) => `${pass.volumeId} ${pass.place}`),
   );
-  return PASS_PLACES.flatMap((place) =>
+  return PASS_PLACES.filter((place) => place !== "raw").flatMap((place) =>
     sources.flatMap((source) =>
       source.volumes
         .filter((volume) => volume.readable && !begun.has(`${volume.id} ${place}`))
@@ -54,11 +55,13 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
 }
 
 /** What a pass was narrowed to, in words; "" for a whole one. */
-export function narrowedWords({ folder, from, to, kinds, places }: PassOptions): string {
+export function narrowedWords({ folder, from, to, kinds, places, unused, everyByte }: PassOptions): string {
   return [
     places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
     folder && `below ${folder}`,
     from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
+    unused && "unused room only",
+    everyByte && "every byte",
     kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,
   ]
     .filter(Boolean)
@@ -95,7 +98,7 @@ export function NotReadYet({ jobId, open }: { jobId: number; open: readonly Open
   );
 }
 
-function useStart(jobId: number) {
+export function useStart(jobId: number) {
   const client = useQueryClient();
   return useMutation({
     mutationFn: async (wanted: { volumeId: number; place: PassPlace; options: PassOptions }[]) => {

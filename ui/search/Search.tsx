@@ -12,6 +12,7 @@ import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, durationText, KIND_WORDS, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
 import { NotReadYet, narrowedWords, openPasses } from "./NotReadYet";
+import { RawSweep, sweepable } from "./RawSweep";
 import styles from "./search.module.css";
 
 /** The passes of the job: what is being read, what was, and what could be. */
@@ -50,6 +51,7 @@ export function Search({ jobId }: { jobId: number }) {
         </div>
       ))}
       {open.length > 0 && <NotReadYet jobId={jobId} open={open} />}
+      <RawSweep jobId={jobId} places={sweepable(sources)} passes={passes} />
     </div>
   );
 }
@@ -89,7 +91,7 @@ function stateText(pass: Pass): string {
   if (pass.state === "queued") return pass.done > 0 ? `waiting to go on at ${share}` : "waiting for a worker";
   if (pass.state === "running")
     return pass.wanted === "run"
-      ? `reading, ${share || "looking through the table"}`
+      ? `reading, ${share || (pass.place === "raw" ? "beginning" : "looking through the table")}`
       : pass.wanted === "pause"
         ? "pausing …"
         : "stopping …";
@@ -103,7 +105,7 @@ function speedText(pass: Pass): string {
   if (pass.activeMs < 200 || pass.done === 0) return "";
   const perSecond = pass.done / (pass.activeMs / 1000);
   const left = pass.state === "running" ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
-  const speed = pass.place === "leftover-record" ? bytesText(perSecond) : `${countText(perSecond)} records`;
+  const speed = pass.place === "leftover-record" || pass.place === "raw" ? bytesText(perSecond) : `${countText(perSecond)} records`;
   return `${speed} a second${left}`;
 }
 

@@ -1,0 +1,161 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import Slider from "@mui/material/Slider";
+import { useState } from "react";
+import type { Pass, PassOptions } from "@/server/passes/contract";
+import type { Source } from "@/server/sources/contract";
+import { useFinds } from "../data/use-job-data";
+import { DiskChart } from "../instruments/DiskChart";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, durationText, FILE_SYSTEM_WORDS, KIND_WORDS } from "../instruments/words";
+import { useStart } from "./NotReadYet";
+import styles from "./search.module.css";
+
+interface Place {
+  readonly source: Source;
+  readonly volume: Source["volumes"][number];
+}
+
+/** Milliseconds a byte takes until this job has measured better. */
+const USUAL_SPEED = 8e-6;
+
+/** Volumes whose content can be searched: all that are connected and not closed, folders of this computer left out. */
+export const sweepable = (sources: readonly Source[]): Place[] =>
+  sources.flatMap((source) =>
+    source.container === "folder" ? [] : source.volumes.filter((volume) => !volume.closed).map((volume) => ({ source, volume })),
+  );
+
+/** Starts a search for files by what they look like inside: where, which kinds, how closely, and how long it will take. */
+export function RawSweep({ jobId, places, passes }: { jobId: number; places: readonly Place[]; passes: readonly Pass[] }) {
+  const [chosenId, setChosen] = useState<number | null>(null);
+  const [range, setRange] = useState<[number, number]>([0, 100]);
+  const [kinds, setKinds] = useState<readonly string[]>([]);
+  const [unused, setUnused] = useState(true);
+  const [everyByte, setEveryByte] = useState(false);
+  const [again, setAgain] = useState(false);
+  const start = useStart(jobId);
+  const { data: finds = [] } = useFinds(jobId);
+  const place = places.find(({ volume }) => volume.id === chosenId) ?? places[0];
+  if (!place) return null;
+  const { source, volume } = place;
+  const onlyUnused = unused && volume.readable && volume.usedBytes !== null;
+  const part = (range[1] - range[0]) / 100;
+  const bytes = volume.length * part - (onlyUnused ? (volume.usedBytes ?? 0) * part : 0);
+  const options: PassOptions = {
+    ...(range[0] > 0 || range[1] < 100 ? { from: range[0], to: range[1] } : {}),
+    ...(kinds.length > 0 ? { kinds: kinds as NonNullable<PassOptions["kinds"]> } : {}),
+    ...(onlyUnused ? { unused: true } : {}),
+    ...(everyByte ? { everyByte: true } : {}),
+    ...(again ? { again: true } : {}),
+  };
+  const swept = passes.some((pass) => pass.place === "raw" && pass.volumeId === volume.id);
+  const typed = (index: 0 | 1, label: string) => (
+    <input
+      type="number"
+      min={0}
+      max={100}
+      value={range[index]}
+      aria-label={label}
+      onChange={(event) => {
+        const value = Math.max(0, Math.min(100, Number(event.target.value) || 0));
+        setRange(index === 0 ? [Math.min(value, range[1]), range[1]] : [range[0], Math.max(value, range[0])]);
+      }}
+    />
+  );
+  return (
+    <section aria-label="Raw content" className={styles.sweep}>
+      <h1>Raw content</h1>
+      <p className={styles.lead}>
+        Finds files by what they look like inside, where no record leads to them any more. They come without names and folders; slow.
+      </p>
+      <div className={styles.sweepForm}>
+        <label>
+          Volume
+          <select value={volume.id} onChange={(event) => setChosen(Number(event.target.value))}>
+            {places.map((each) => (
+              <option key={each.volume.id} value={each.volume.id}>
+                {each.volume.label ?? `volume ${each.volume.number}`} of {each.source.name}, {FILE_SYSTEM_WORDS[each.volume.filesystem]},{" "}
+                {bytesText(each.volume.length)}
+              </option>
+            ))}
+          </select>
+        </label>
+        <div className={styles.sweepChart}>
+          <DiskChart
+            source={source}
+            read={NOTHING_READ}
+            finds={finds.find((each) => each.sourceId === source.id)?.at ?? []}
+            focus={volume}
+            chosen={[{ at: volume.offset + (volume.length * range[0]) / 100, length: volume.length * part }]}
+            height={46}
+          />
+          <Slider
+            value={range}
+            onChange={(_, value) => setRange(value as [number, number])}
+            getAriaLabel={(index) => (index === 0 ? "Where the sweep begins, in percent" : "Where the sweep ends, in percent")}
+            size="small"
+          />
+        </div>
+        <p>
+          From {typed(0, "Sweep from percent")} to {typed(1, "Sweep to percent")} % of the volume: {bytesText(bytes)} to look through, about{" "}
+          {durationText(bytes * speedOf(passes) * (everyByte ? 4 : 1))}.
+        </p>
+        <fieldset>
+          <legend>Kinds</legend>
+          {Object.entries(KIND_WORDS)
+            .filter(([kind]) => kind !== "other")
+            .map(([kind, title]) => (
+              <label key={kind}>
+                <input
+                  type="checkbox"
+                  checked={kinds.includes(kind)}
+                  onChange={(event) => setKinds(event.target.checked ? [...kinds, kind] : kinds.filter((each) => each !== kind))}
+                />
+                {title}
+              </label>
+            ))}
+          <span>{kinds.length === 0 ? "none ticked: all kinds" : ""}</span>
+        </fieldset>
+        <fieldset>
+          <legend>How</legend>
+          {volume.readable && volume.usedBytes !== null && (
+            <label>
+              <input type="checkbox" checked={unused} onChange={(event) => setUnused(event.target.checked)} />
+              Only where nothing is in use
+            </label>
+          )}
+          <label>
+            <input type="checkbox" checked={everyByte} onChange={(event) => setEveryByte(event.target.checked)} />
+            Every byte, not only where sectors begin: finds what stands inside other files too
+          </label>
+          {swept && (
+            <label>
+              <input type="checkbox" checked={again} onChange={(event) => setAgain(event.target.checked)} />
+              Also what was swept before
+            </label>
+          )}
+        </fieldset>
+        <div className={styles.buttons}>
+          <Button
+            variant="outlined"
+            disabled={!source.connected || start.isPending || part <= 0}
+            onClick={() => start.mutate([{ volumeId: volume.id, place: "raw", options }])}
+          >
+            Start the sweep
+          </Button>
+        </div>
+        <Problem>{problemText(start.error)}</Problem>
+      </div>
+    </section>
+  );
+}
+
+const NOTHING_READ: ReadonlyMap<number, number> = new Map();
+
+/** What sweeps took so far in this job, in milliseconds a byte. */
+function speedOf(passes: readonly Pass[]): number {
+  const sweeps = passes.filter((pass) => pass.place === "raw" && pass.done > 1 << 20 && !pass.options.everyByte);
+  const bytes = sweeps.reduce((sum, { done }) => sum + done, 0);
+  return bytes > 0 ? sweeps.reduce((sum, { activeMs }) => sum + activeMs, 0) / bytes : USUAL_SPEED;
+}

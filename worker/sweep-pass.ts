@@ -1,0 +1,59 @@
+import { LayoutSource, layoutOf } from "../core/bytes/layout";
+import type { Range } from "../core/bytes/range-set";
+import type { CopyBatch } from "../core/copies/file-records-pass";
+import { type FileSystem, FileSystemError } from "../core/filesystems/file-record";
+import { FORMATS } from "../core/formats/registry";
+import type { Find } from "../core/sweep/find";
+import { isUsed, planSweep } from "../core/sweep/plan-sweep";
+import { rawCopy } from "../core/sweep/raw-copy";
+import { scanUnits, sweep } from "../core/sweep/sweep";
+import { openVolume } from "../core/volumes/inspect";
+import { openDisk } from "../io/open-source";
+import type { PassThreadData } from "./pass-thread";
+import { threadedScan } from "./sweep-units";
+
+/** The pass "raw content": what is found by what it looks like inside, on a volume or the part of it that is asked for. */
+export function openSweep(data: PassThreadData, part: Range) {
+  const { disk, close } = openDisk(data.sourcePath, data.beside);
+  const volume = readable(disk, data.volume);
+  const { options } = data;
+  const plan = planSweep(
+    {
+      range: { start: data.volume.offset + part.start, end: Math.min(disk.size, data.volume.offset + part.end) },
+      unusedOnly: options.unused ?? false,
+      skip: data.swept,
+      everyByte: options.everyByte ?? false,
+      formats:
+        options.kinds && options.kinds.length > 0 ? FORMATS.filter(({ kind }) => options.kinds?.includes(kind)).map(({ id }) => id) : null,
+    },
+    volume,
+  );
+  const scan = data.threads > 1 ? threadedScan(data.sourcePath, data.beside, data.threads) : scanUnits;
+  function* batches(): Generator<CopyBatch, void, void> {
+    for (const { finds, resume, done, total } of sweep(disk, plan, data.resume, scan))
+      yield { copies: finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at))), resume, done, total };
+  }
+  const unreadableIn = (find: Find) =>
+    disk.unreadable(0, disk.size).length === 0
+      ? 0
+      : new LayoutSource(
+          disk,
+          layoutOf(
+            find.segments.map((run) => ({ kind: "disk", ...run })),
+            find.size,
+          ),
+        )
+          .unreadable(0, find.size)
+          .reduce((sum, { start, end }) => sum + end - start, 0);
+  return { disk, batches, close };
+}
+
+/** The volume's file system, for what it has in use; null where it cannot be read any more. */
+function readable(disk: ReturnType<typeof openDisk>["disk"], place: PassThreadData["volume"]): FileSystem | null {
+  try {
+    return openVolume(disk, { ...place, filesystem: place.filesystem as never });
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    return null;
+  }
+}
