@@ -106,8 +106,8 @@ const ADAM7 = [
 ] as const;
 const MOST_UNPACKED = 1 << 29;
 
-/** The chunks are right each by itself: the picture in them must have as many bytes as the header promises. */
-function picture(reader: BlockReader, data: readonly DiskRun[], end: number): Extent {
+/** Bytes of the picture unpacked, as its header promises; null: the header is damaged. */
+export function pictureBytes(reader: BlockReader): number | null {
   const [width, height, depth, colour, interlaced] = [
     reader.u32be(16),
     reader.u32be(20),
@@ -116,12 +116,17 @@ function picture(reader: BlockReader, data: readonly DiskRun[], end: number): Ex
     reader.u8(28) === 1,
   ] as const;
   const samples = SAMPLES[colour];
-  if (!samples || width === 0 || height === 0)
-    return { ...endsAt(end), verdict: { verdict: "damaged", at: 16, reason: "the picture's header is damaged" } };
+  if (!samples || width === 0 || height === 0 || ![1, 2, 4, 8, 16].includes(depth)) return null;
   const rows = (wide: number, high: number) => (wide === 0 || high === 0 ? 0 : high * (1 + Math.ceil((wide * depth * samples) / 8)));
-  const expected = interlaced
+  return interlaced
     ? ADAM7.reduce((sum, [x, dx, y, dy]) => sum + rows(Math.ceil((width - x) / dx), Math.ceil((height - y) / dy)), 0)
     : rows(width, height);
+}
+
+/** The chunks are right each by itself: the picture in them must have as many bytes as the header promises. */
+function picture(reader: BlockReader, data: readonly DiskRun[], end: number): Extent {
+  const expected = pictureBytes(reader);
+  if (expected === null) return endsAt(end, { verdict: "damaged", at: 16, reason: "the picture's header is damaged" });
   if (expected > MOST_UNPACKED) return endsAt(end, cannotTell("the picture is too large to be followed"));
   const { packed, length } = packedData(reader, data);
   try {

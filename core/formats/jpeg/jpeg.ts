@@ -30,6 +30,8 @@ export interface OpenScan {
   readonly frame: Frame;
   readonly scan: Scan;
   readonly states: readonly ScanState[];
+  /** MCUs that could be read. */
+  readonly mcus: number;
 }
 
 export interface FollowedJpeg {
@@ -200,14 +202,14 @@ class Follower {
     const reader = new ScanReader(this.source, frame, scan, at);
     const end = reader.run(this.keep);
     if (!end.ended) {
-      this.#open = { frame, scan, states: reader.kept };
+      this.#open = { frame, scan, states: reader.kept, mcus: end.mcu };
       return breaksAt(end.at, end.reason);
     }
     if (end.skipped > 0) {
       const marker = this.#reader.u8(end.at + 1);
       // Many makers fill up before the end; between restarts or scans it means that data are missing.
       if (end.skipped > 64 || marker !== MARKER.eoi) {
-        this.#open = { frame, scan, states: reader.kept };
+        this.#open = { frame, scan, states: reader.kept, mcus: reader.mcu };
         return breaksAt(end.at, "picture data come that belong to nothing");
       }
       return { size: end.at + 2, closed: true, verdict: damaged(end.at - end.skipped, "picture data come that belong to nothing") };
