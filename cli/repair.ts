@@ -27,7 +27,17 @@ export function repairFile(files: readonly string[], options: Options): number {
     const { format, done, before, after } = repaired;
     line(
       options.json,
-      { file: path, repaired: true, format: format.id, to: written.output, size: written.size, sha256: written.sha256, done, before, after },
+      {
+        file: path,
+        repaired: true,
+        format: format.id,
+        to: written.output,
+        size: written.size,
+        sha256: written.sha256,
+        done,
+        before,
+        after,
+      },
       `repaired\t${written.output}\t${done.join(" ")} Before: ${words(before)}. Now: ${words(after)}.`,
     );
     return EXIT.done;

@@ -30,7 +30,8 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
     for (let i = 0; i < table.count; i += 1) {
       const at = table.at - moov.at + i * table.bytes;
       const value = (table.bytes === 8 ? sibling.u64be(table.at + i * 8) : sibling.u32be(table.at + i * 4)) + shift;
-      const out = table.bytes === 8 ? new BytesOut().u32be(Math.floor(value / 2 ** 32)).u32be(value % 2 ** 32) : new BytesOut().u32be(value);
+      const out =
+        table.bytes === 8 ? new BytesOut().u32be(Math.floor(value / 2 ** 32)).u32be(value % 2 ** 32) : new BytesOut().u32be(value);
       index.set(out.done(), at);
     }
   }
@@ -43,7 +44,14 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
 function sized(reader: BlockReader, data: Box, end: number): Segment[] {
   const header = data.content - data.at;
   const length = end - data.at;
-  const out = header === 16 ? new BytesOut().u32be(1).text("mdat").u32be(Math.floor(length / 2 ** 32)).u32be(length % 2 ** 32) : new BytesOut().u32be(length).text("mdat");
+  const out =
+    header === 16
+      ? new BytesOut()
+          .u32be(1)
+          .text("mdat")
+          .u32be(Math.floor(length / 2 ** 32))
+          .u32be(length % 2 ** 32)
+      : new BytesOut().u32be(length).text("mdat");
   return [made(out.done()), kept(data.content, Math.min(end, reader.size) - data.content)];
 }
 
@@ -69,6 +77,7 @@ function* offsetTables(reader: BlockReader, moov: Box): Generator<{ at: number; 
       ["stco", 4],
       ["co64", 8],
     ] as const)
-      for (const box of findBoxes(reader, track.content, track.end, type)) yield { at: box.content + 8, count: reader.u32be(box.content + 4), bytes };
+      for (const box of findBoxes(reader, track.content, track.end, type))
+        yield { at: box.content + 8, count: reader.u32be(box.content + 4), bytes };
   }
 }

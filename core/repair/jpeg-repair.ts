@@ -25,7 +25,9 @@ export function repairJpeg(reader: BlockReader, sibling: BlockReader | null): Re
     // All data are there, or something else than data is wrong: the end is written where the parts still made sense.
     const { verdict, size } = followed.extent;
     const at = verdict.verdict === "damaged" ? Math.min(verdict.at, size) : size;
-    return at > followed.dataAt ? { segments: [kept(0, at), made(END)], done: ["The end mark was written where the picture broke off."] } : null;
+    return at > followed.dataAt
+      ? { segments: [kept(0, at), made(END)], done: ["The end mark was written where the picture broke off."] }
+      : null;
   }
   if (followed.frame.marker === PROGRESSIVE) return closedProgressive(reader, followed, followed.open);
   return followed.open.scan.restart > 0 ? atRestarts(reader, followed) : spliced(reader, followed, followed.open);
@@ -49,7 +51,10 @@ function closedProgressive(reader: BlockReader, { segments, extent }: FollowedJp
   const bits = new BitsOut();
   const from = copyBefore(reader.source, state, bits);
   fill(bits, open, total(open) - state.mcu, true);
-  return { segments: [kept(0, from), made(bits.done()), made(END)], done: ["The rest of the picture was filled and the end mark written."] };
+  return {
+    segments: [kept(0, from), made(bits.done()), made(END)],
+    done: ["The rest of the picture was filled and the end mark written."],
+  };
 }
 
 const total = ({ frame, scan }: OpenScan) => {
@@ -94,7 +99,10 @@ function atRestarts(reader: BlockReader, first: FollowedJpeg): Repaired | null {
   }
   const pieces = first.open ? Math.ceil(total(first.open) / first.open.scan.restart) : 0;
   return segments.length > 0
-    ? { segments, done: [`${lost.size} of ${pieces} pieces between restart marks were damaged and are filled evenly; the others are as they were.`] }
+    ? {
+        segments,
+        done: [`${lost.size} of ${pieces} pieces between restart marks were damaged and are filled evenly; the others are as they were.`],
+      }
     : null;
 }
 
@@ -177,7 +185,8 @@ function takenUp(source: ByteSource, open: OpenScan, from: number, most: number)
       const found = new ScanReader(source, open.frame, open.scan, start, 1024).run();
       const mcus = found.ended ? 0 : found.mcu;
       // All codes were right up to the very end of the data.
-      if (!found.ended && found.reason.includes("too early") && end - found.at <= 4 && mcus > 0 && mcus <= most) return { at, bit, mcus, end };
+      if (!found.ended && found.reason.includes("too early") && end - found.at <= 4 && mcus > 0 && mcus <= most)
+        return { at, bit, mcus, end };
     }
   return null;
 }
@@ -192,7 +201,8 @@ const byteAt = (source: ByteSource, at: number) => {
 function lastMarker(source: ByteSource, from: number): number {
   const bytes = new Uint8Array(Math.min(MOST_REWRITTEN, Math.max(0, source.size - from)));
   source.read(from, bytes);
-  for (let i = bytes.indexOf(0xff); i >= 0 && i + 1 < bytes.length; i = bytes.indexOf(0xff, i + 1)) if (bytes[i + 1] === MARKER.eoi) return from + i;
+  for (let i = bytes.indexOf(0xff); i >= 0 && i + 1 < bytes.length; i = bytes.indexOf(0xff, i + 1))
+    if (bytes[i + 1] === MARKER.eoi) return from + i;
   return -1;
 }
 

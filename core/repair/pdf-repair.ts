@@ -39,7 +39,10 @@ export function repairPdf(reader: BlockReader): Repaired | null {
   const info = infoOf(reader, places);
   const table = packed.size > 0 ? streamTable(places, packed, root, info, end) : plainTable(places, root, info, end);
   const segments: Segment[] = [kept(0, end), made(table)];
-  return { segments, done: [`${places.size + packed.size} objects were found by their beginnings, and the table of contents written anew.`] };
+  return {
+    segments,
+    done: [`${places.size + packed.size} objects were found by their beginnings, and the table of contents written anew.`],
+  };
 }
 
 function textAt(reader: BlockReader, at: number, length: number): string {
@@ -114,11 +117,7 @@ function plainTable(places: ReadonlyMap<number, Place>, root: number, info: numb
   const lines = [`\nxref\n0 ${size}\n0000000000 65535 f \n`];
   for (let number = 1; number < size; number += 1) {
     const place = places.get(number);
-    lines.push(
-      place
-        ? `${String(place.at).padStart(10, "0")} ${String(place.generation).padStart(5, "0")} n \n`
-        : "0000000000 65535 f \n",
-    );
+    lines.push(place ? `${String(place.at).padStart(10, "0")} ${String(place.generation).padStart(5, "0")} n \n` : "0000000000 65535 f \n");
   }
   lines.push(`trailer\n<< ${trailerFields(size, root, info)} >>\nstartxref\n${end + 1}\n%%EOF\n`);
   return new TextEncoder().encode(lines.join(""));
@@ -143,5 +142,9 @@ function streamTable(
   }
   const data = rows.done();
   const head = `\n${own} 0 obj\n<< /Type /XRef /W [1 4 2] ${trailerFields(own + 1, root, info)} /Length ${data.length} >>\nstream\n`;
-  return new BytesOut().text(head).bytes(data).text(`\nendstream\nendobj\nstartxref\n${end + 1}\n%%EOF\n`).done();
+  return new BytesOut()
+    .text(head)
+    .bytes(data)
+    .text(`\nendstream\nendobj\nstartxref\n${end + 1}\n%%EOF\n`)
+    .done();
 }

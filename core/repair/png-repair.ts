@@ -29,7 +29,13 @@ export function repairPng(reader: BlockReader): Repaired | null {
   }
   const length = data.reduce((sum, run) => sum + run.length, 0);
   if (length === 0) return null;
-  const packed = new LayoutSource(reader.source, layoutOf(data.map((run) => ({ kind: "disk", ...run })), length));
+  const packed = new LayoutSource(
+    reader.source,
+    layoutOf(
+      data.map((run) => ({ kind: "disk", ...run })),
+      length,
+    ),
+  );
   const plain = new Uint8Array(expected);
   let filled = 0;
   try {

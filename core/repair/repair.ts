@@ -28,7 +28,9 @@ const REPAIRERS: Readonly<Record<string, Repairer>> = {
   sqlite: repairDatabase,
   gzip: repairGzip,
   tar: repairTar,
-  ...Object.fromEntries(["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, repairZip])),
+  ...Object.fromEntries(
+    ["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, repairZip]),
+  ),
   ...Object.fromEntries(["mp4", "mov", "m4a", "3gp"].map((id) => [id, repairFilm])),
 };
 

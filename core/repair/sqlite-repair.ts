@@ -1,6 +1,6 @@
 import type { BlockReader } from "../bytes/block-reader";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
-import { runCheck, formatById } from "../formats/registry";
+import { formatById, runCheck } from "../formats/registry";
 import { isPageSize, pageSizeOf } from "../formats/sqlite";
 import { BytesOut } from "./bytes-out";
 import { kept, made, type Repaired } from "./repaired";
@@ -42,7 +42,8 @@ export function repairDatabase(reader: BlockReader): Repaired | null {
     changed.set(page, made(emptyPage(reader.u8((page - 1) * pageSize), pageSize)));
     emptied += 1;
   }
-  if (emptied > 0) done.push(`${emptied} damaged page${emptied === 1 ? " was" : "s were"} taken out; the rows on the others are as they were.`);
+  if (emptied > 0)
+    done.push(`${emptied} damaged page${emptied === 1 ? " was" : "s were"} taken out; the rows on the others are as they were.`);
   return done.length > 0 ? { segments: layout(pages, pageSize, changed), done } : null;
 }
 
@@ -122,6 +123,14 @@ function withoutFreePages(page: Uint8Array): Uint8Array {
 /** A page without rows: of an index when what stands there says so, else of a table. */
 function emptyPage(kind: number, pageSize: number): Uint8Array {
   const page = new Uint8Array(pageSize);
-  page.set(new BytesOut().u8(kind === 2 || kind === 10 ? 10 : 13).u16be(0).u16be(0).u16be(pageSize & 0xffff).u8(0).done());
+  page.set(
+    new BytesOut()
+      .u8(kind === 2 || kind === 10 ? 10 : 13)
+      .u16be(0)
+      .u16be(0)
+      .u16be(pageSize & 0xffff)
+      .u8(0)
+      .done(),
+  );
   return page;
 }

@@ -98,7 +98,10 @@ function save(reader: BlockReader, member: Located): { saved: Saved; partial: bo
   const end = checkMember(reader, member, member.sized, MOST_UNPACKED, text ? take : undefined);
   const { name, method } = member;
   if (end.verdict.verdict === "sound" || (end.verdict.verdict === "cannot-tell" && member.sized))
-    return { saved: { name, method, crc: end.crc, packed: end.packed, plain: end.plain, data: kept(member.dataAt, end.packed) }, partial: false };
+    return {
+      saved: { name, method, crc: end.crc, packed: end.packed, plain: end.plain, data: kept(member.dataAt, end.packed) },
+      partial: false,
+    };
   // Of a text that cannot be unpacked to its end, what there is up to the last whole mark is worth having.
   if (!text || length < 64 || end.verdict.verdict !== "damaged" || end.verdict.reason.includes("checksum")) return null;
   const plain = closedText(name, joined(pieces));
@@ -126,7 +129,9 @@ export function closedText(name: string, bytes: Uint8Array): Uint8Array | null {
   if (!/\.(xml|rels|svg|opf|ncx|xhtml)$/i.test(name)) return new TextEncoder().encode(text);
   const open: string[] = [];
   let end = 0;
-  for (const { 0: tag, 1: slash, 2: element, 3: self, index } of text.matchAll(/<(\/?)([A-Za-z_][\w:.-]*)(?:[^<>"']|"[^"]*"|'[^']*')*?(\/?)>/g)) {
+  for (const { 0: tag, 1: slash, 2: element, 3: self, index } of text.matchAll(
+    /<(\/?)([A-Za-z_][\w:.-]*)(?:[^<>"']|"[^"]*"|'[^']*')*?(\/?)>/g,
+  )) {
     if (slash) {
       if (open.at(-1) !== element) return null;
       open.pop();
@@ -159,6 +164,8 @@ function written(members: readonly Saved[]): Segment[] {
   }
   const directory = list.done();
   segments.push(made(directory));
-  segments.push(made(new BytesOut().text("PK\x05\x06").u32(0).u16(members.length).u16(members.length).u32(directory.length).u32(at).u16(0).done()));
+  segments.push(
+    made(new BytesOut().text("PK\x05\x06").u32(0).u16(members.length).u16(members.length).u32(directory.length).u32(at).u16(0).done()),
+  );
   return segments;
 }

@@ -121,8 +121,8 @@ function asFind(find: Find, extent: Extent, length: number, next: number, format
 }
 
 /** Whether this is the proof that was looked for: sound to its own end, which lies in the second piece. */
-const proves = (extent: Extent | null, length: number): extent is Extent =>
-  extent !== null && extent.closed && extent.verdict.verdict === "sound" && extent.size > length;
+const proves = (extent: Extent | null, length: number): extent is Extent => extent !== null && isProof(extent, length);
+const isProof = ({ closed, verdict, size }: Extent, length: number) => closed && verdict.verdict === "sound" && size > length;
 
 function pieces(room: PieceRoom, find: Find, breaks: readonly number[], away: Iterable<number>, byShift: boolean): Find | null {
   let [tries, bytes] = [0, 0];

@@ -143,6 +143,7 @@ export const copy = z.object({
   links: z.number(),
   encrypted: z.boolean(),
   notes: z.array(z.string()),
+  facts: contentFacts.nullable(),
   /** Live files that stand where bytes of it were. */
   takenBy: z.array(z.string()),
   /** In a folder of this computer: the file below it. */

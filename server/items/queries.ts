@@ -31,6 +31,7 @@ interface CopyRow extends Record<string, unknown> {
   file: string | null;
   rule: string | null;
   found_path: string | null;
+  facts: Copy["facts"];
 }
 
 /** One item with all its copies, the best first. */
@@ -88,6 +89,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
     encrypted: row.encrypted,
     file: row.file,
     notes: row.notes,
+    facts: row.facts,
     found:
       row.rule && row.found_path
         ? { rule: SHIPPED_RULES.find((rule) => rule.id === row.rule)?.title ?? row.rule, path: row.found_path }

@@ -12,7 +12,11 @@ const THUMBNAIL = 240;
 
 /** The picture drawn anew as WebP: nothing of the file itself reaches the browser. */
 export async function picturePreview(copy: StoredCopy, longest: number): Promise<Buffer> {
-  const bytes = await wholeContent(copy, MAX_PICTURE, "picture");
+  return drawn(await wholeContent(copy, MAX_PICTURE, "picture"), longest);
+}
+
+/** A picture's bytes drawn anew as WebP. @throws Problem when they cannot be */
+export async function drawn(bytes: Buffer, longest: number): Promise<Buffer> {
   try {
     return await sharp(bytes, { failOn: "none", limitInputPixels: MAX_PIXELS })
       .rotate()

@@ -3,16 +3,28 @@
 import Button from "@mui/material/Button";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import dynamic from "next/dynamic";
-import type { Copy, ItemDetail } from "@/server/items/contract";
+import { Fragment } from "react";
+import type { ContentFacts, Copy, ItemDetail } from "@/server/items/contract";
 import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, dateText, exactBytes, momentText, offsetText, PLACE_WORDS } from "../instruments/words";
+import {
+  bytesText,
+  countText,
+  dateText,
+  durationText,
+  exactBytes,
+  momentText,
+  offsetText,
+  PLACE_WORDS,
+  pixelsText,
+} from "../instruments/words";
 import { Preview } from "../previews/Preview";
 import styles from "./items.module.css";
+import { Repair } from "./Repair";
 import { useItemDetail } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
@@ -51,6 +63,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
         nameOnly={copy.condition === "name-only"}
       />
       <Evidence copy={copy} item={item} zone={zone} />
+      <Repair key={`repair ${copy.id}`} copy={copy} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
       <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
         {item.inTray ? "Take out of the tray" : "Put into the tray"}
@@ -203,6 +216,29 @@ function bytesLeft(copy: Copy): string {
   return `${countText(left)} of ${countText(copy.size)}`;
 }
 
+/** What the content says of itself. */
+function Facts({ facts }: { facts: ContentFacts }) {
+  const rows: readonly (readonly [string, string | undefined])[] = [
+    ["Title", facts.title],
+    ["Author", facts.author],
+    ["Taken", facts.taken === undefined ? undefined : `${momentText(new Date(facts.taken), "UTC")}, by the camera’s clock`],
+    ["Camera", facts.camera],
+    ["Pixels", pixelsText(facts) || undefined],
+    ["Length", facts.duration === undefined ? undefined : durationText(facts.duration)],
+    ["Pages", facts.pages === undefined ? undefined : countText(facts.pages)],
+    ["Begins", facts.text === undefined ? undefined : `${facts.text.slice(0, 120)}${facts.text.length > 120 ? " …" : ""}`],
+    ["Stands in", facts.inside],
+  ];
+  return rows.map(([title, words]) =>
+    words === undefined ? null : (
+      <Fragment key={title}>
+        <dt>{title}</dt>
+        <dd>{words}</dd>
+      </Fragment>
+    ),
+  );
+}
+
 function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: string }) {
   const [first] = copy.runs;
   return (
@@ -266,6 +302,7 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
           {copy.file ? "the file’s own" : first ? offsetText(first.at) : "nowhere"}
           {copy.runs.length > 1 ? `, ${copy.runs.length} pieces` : ""}
         </dd>
+        {copy.facts && <Facts facts={copy.facts} />}
         <dt>Why this</dt>
         <dd>{item.reason}</dd>
       </dl>

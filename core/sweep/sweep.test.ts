@@ -1,0 +1,179 @@
+import { beforeAll, describe, expect, it } from "vitest";
+import { carveImage, type PlacedFile, sha256 } from "../../tests/support/lab-files";
+import { type ByteSource, MemorySource } from "../bytes/byte-source";
+import { Domain, without } from "./domain";
+import { type Find, isProven } from "./find";
+import { findName } from "./find-name";
+import { planSweep } from "./plan-sweep";
+import { sweep, USUAL_CLUSTER } from "./sweep";
+import type { SweepOptions } from "./unit";
+
+const { bytes, source, files, embedded } = carveImage();
+
+function all(options: Partial<SweepOptions> = {}, range = { start: 0, end: source.size }, disk: ByteSource = source, from = 0): Find[] {
+  const plan = planSweep({ range, unusedOnly: false, skip: [], everyByte: false, formats: null, ...options }, null);
+  return [...sweep(disk, plan, from)].flatMap((batch) => batch.finds);
+}
+
+const contentOf = ({ segments }: Find) => Buffer.concat(segments.map(({ at, length }) => bytes.subarray(at, at + length)));
+const contiguous = files.filter(({ state }) => state.startsWith("contiguous"));
+const inPieces = files.filter(({ state }) => state.startsWith("fragmented"));
+/** Formats of which the issue of two pieces is put together. */
+const PIECED_KINDS = ["photo", "jpeg", "png", "zip", "docx", "xlsx", "odt", "pdf"];
+
+/**
+ * Truth: the image's own manifest (files of general tools at known places: whole, in two pieces, cut off, without a beginning), not
+ * written with the project's code.
+ */
+describe("the sweep of an image without a file system", () => {
+  let aligned: Find[] = [];
+  let every: Find[] = [];
+  let found: Map<string, Find>;
+  beforeAll(() => {
+    aligned = all();
+    every = all({ everyByte: true });
+    found = new Map(every.map((find) => [sha256(contentOf(find)), find]));
+  }, 120_000);
+
+  const exact = (wanted: readonly PlacedFile[]) => wanted.filter(({ sha256: hash }) => found.has(hash));
+
+  it("brings up contiguous files byte for byte, those at odd places too", () => {
+    expect(contiguous.length).toBeGreaterThan(70);
+    expect(exact(contiguous).length / contiguous.length).toBeGreaterThanOrEqual(0.98);
+    const atSectors = contiguous.filter(({ firstOffset }) => (firstOffset ?? 0) % 512 === 0);
+    const hashes = new Set(aligned.map((find) => sha256(contentOf(find))));
+    expect(atSectors.filter(({ sha256: hash }) => hashes.has(hash)).length / atSectors.length).toBeGreaterThanOrEqual(0.98);
+  });
+
+  it("puts files of two pieces together, whichever of them lies first", () => {
+    const wanted = inPieces.filter(({ kind }) => PIECED_KINDS.includes(kind));
+    expect(wanted.length).toBeGreaterThanOrEqual(5);
+    expect(exact(wanted).length / wanted.length).toBeGreaterThanOrEqual(0.8);
+    const reversed = found.get(inPieces.find(({ path, state }) => path.endsWith(".JPG") && state === "fragmented-reversed")?.sha256 ?? "");
+    expect(reversed?.segments).toHaveLength(2);
+    expect(reversed?.segments[0]?.at).toBeGreaterThan(reversed?.segments[1]?.at ?? Number.NaN);
+  });
+
+  it("calls no file whole that is not", () => {
+    const known = new Set([...files, ...embedded].map(({ sha256: hash }) => hash));
+    // What stands in another file unpacked is whole in itself, whether the manifest lists it or not.
+    const whole = every.filter((find) => isProven(find) && find.inside === null);
+    expect(whole.length).toBeGreaterThan(40);
+    expect(whole.filter((find) => !known.has(sha256(contentOf(find)))).map((find) => `${find.format.id} at ${find.at}`)).toEqual([]);
+    for (const { state, firstOffset } of files) {
+      if (!state.startsWith("truncated")) continue;
+      const cut = every.find(({ at }) => at === firstOffset);
+      expect(cut && isProven(cut)).toBeFalsy();
+    }
+  });
+
+  it("tells hardly anything that is no file", () => {
+    const starts = new Set([...files, ...embedded].map(({ firstOffset }) => firstOffset));
+    const alone = every.filter(({ inside }) => inside === null);
+    const wrong = alone.filter(({ at }) => !starts.has(at));
+    expect(wrong.length / alone.length).toBeLessThanOrEqual(0.05);
+  });
+
+  it("ties small pictures and what archives hold to the files they stand in", () => {
+    for (const { path, firstOffset, inside } of embedded) {
+      if (!/thumbnail|grey\.jpg|office-picture/.test(path) || firstOffset === null) continue;
+      const parent = files.find((file) => file.path === inside);
+      const find = every.find(({ at }) => at === firstOffset);
+      if (parent?.state.startsWith("contiguous") || parent?.state.startsWith("fragmented-split"))
+        expect(find?.inside, path).toBe(parent.firstOffset);
+    }
+  });
+
+  it("gives useful names: titles, dates and cameras, first words", () => {
+    const named = (path: string) => {
+      const find = every.find(({ at }) => at === files.find((file) => file.path === path)?.firstOffset);
+      return find && findName(find);
+    };
+    expect(named("LMR_0229.JPG")).toBe("2020-07-15 14-18-54 Lumora LX-7 Field.jpg");
+    expect(named("lo-report.pdf")).toBe("Report Port Veyra.pdf");
+    expect(named("saved page.html")).toBe("Kaltenmoor.html");
+    expect(named("report.docx")).toMatch(/^Report Port Veyra .*\.docx$/);
+  });
+
+  it("keeps to the kinds that are asked for", () => {
+    const pictures = all({ formats: ["jpeg", "png"] });
+    expect(new Set(pictures.map(({ format }) => format.id))).toEqual(new Set(["jpeg", "png"]));
+    expect(pictures.filter(({ inside }) => inside === null).length).toBeGreaterThan(8);
+    expect(all({ formats: ["docx"] }).some(({ format }) => format.id === "docx")).toBe(true);
+  });
+
+  it("keeps to the range, and finds there what the whole finds there", () => {
+    const start = Math.floor(source.size / 4);
+    const end = Math.floor(source.size / 2);
+    const part = all({}, { start, end });
+    expect(part.length).toBeGreaterThan(10);
+    for (const find of part) {
+      expect(find.at).toBeGreaterThanOrEqual(start);
+      for (const { at, length } of find.segments) expect(at + length).toBeLessThanOrEqual(end);
+    }
+    const inner = aligned.filter((find) => find.at >= start + (1 << 22) && find.at + find.size < end - (1 << 22));
+    expect(part.filter((find) => find.at >= start + (1 << 22) && find.at + find.size < end - (1 << 22)).map(({ at }) => at)).toEqual(
+      inner.map(({ at }) => at),
+    );
+  });
+
+  it("gives the same when it goes on from any of its resume points", () => {
+    const plan = planSweep({ range: { start: 0, end: source.size }, unusedOnly: false, skip: [], everyByte: false, formats: null }, null);
+    const before: Find[] = [];
+    const points: { resume: number; given: number }[] = [];
+    for (const batch of sweep(source, plan)) {
+      before.push(...batch.finds);
+      points.push({ resume: batch.resume, given: before.length });
+    }
+    const key = (find: Find) => `${find.at} ${find.format.id} ${find.size} ${find.inside}`;
+    for (const { resume, given } of points.filter((_, index) => index % 3 === 1)) {
+      const after = [...sweep(source, plan, resume)].flatMap((batch) => batch.finds);
+      expect([...before.slice(0, given), ...after].map(key)).toEqual(before.map(key));
+    }
+  }, 60_000);
+});
+
+describe("what is swept", () => {
+  it("leaves out what is in use and what was swept before", () => {
+    expect(
+      without({ start: 0, end: 100 }, [
+        { start: 10, end: 20 },
+        { start: 90, end: 200 },
+      ]),
+    ).toEqual([
+      { start: 0, end: 10 },
+      { start: 20, end: 90 },
+    ]);
+    const domain = new Domain([
+      { start: 0, end: 10 },
+      { start: 20, end: 90 },
+    ]);
+    expect([domain.total, domain.before(30), domain.limitOf(5), domain.limitOf(15), domain.limitOf(89)]).toEqual([80, 20, 10, 15, 90]);
+    expect([...domain.units(25, 32)]).toEqual([
+      { start: 25, end: 32 },
+      { start: 32, end: 64 },
+      { start: 64, end: 90 },
+    ]);
+    const plan = planSweep(
+      {
+        range: { start: 0, end: source.size },
+        unusedOnly: false,
+        skip: [{ start: 0, end: source.size / 2 }],
+        everyByte: false,
+        formats: null,
+      },
+      null,
+    );
+    expect(plan.domain.ranges).toEqual([{ start: source.size / 2, end: source.size }]);
+    expect(plan.cluster).toBe(USUAL_CLUSTER);
+  });
+
+  it("tells of stretches that cannot be read and goes on behind them", () => {
+    const first = contiguous.find(({ kind }) => kind === "png") as PlacedFile;
+    const unreadable = { start: first.firstOffset as number, end: (first.firstOffset as number) + 4096 };
+    const hurt = new MemorySource(bytes.subarray(0, 1 << 26), [unreadable]);
+    const finds = all({ formats: ["png", "jpeg"] }, undefined, hurt);
+    expect(finds.some(({ at }) => at === first.firstOffset)).toBe(false);
+    expect(finds.length).toBeGreaterThan(8);
+  });
+});

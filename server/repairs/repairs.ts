@@ -1,0 +1,117 @@
+import { extname } from "node:path";
+import { sql } from "drizzle-orm";
+import { type ByteSource, readBytes } from "../../core/bytes/byte-source";
+import type { Verdict } from "../../core/formats/format";
+import { identify, runCheck } from "../../core/formats/registry";
+import { canRepair, likesSibling, type RepairedFile, repair } from "../../core/repair/repair";
+import { safeComponents } from "../../core/restore/names";
+import { DeliveryError, deliver } from "../../io/deliver";
+import type { Connection, Database } from "../database/connection";
+import type { StoredCopy } from "../items/queries";
+import { note } from "../log/commands";
+import { storedCopy, withContent } from "../previews/content";
+import { drawn } from "../previews/pictures";
+import { Problem } from "../problem";
+import { destinationRoot } from "../restores/delivery";
+import { refusalFor } from "../restores/queries";
+import type { RepairLook, RepairWritten } from "./contract";
+
+/** Larger files are not repaired while somebody waits. */
+const MOST_REPAIRED = 1 << 29;
+const MOST_PICTURE = 1 << 27;
+/** Sound files that are tried as a model at most. */
+const MOST_SIBLINGS = 8;
+
+const problemOf = (verdict: Verdict) => (verdict.verdict === "sound" ? null : verdict.reason);
+
+/** What repairing a copy would come to. Nothing is written. */
+export async function lookAtRepair(db: Connection, copyId: number): Promise<RepairLook> {
+  const copy = await storedCopy(db, copyId);
+  return withRepaired(db, copy, (repaired, like, content) => {
+    const format = repaired?.format ?? identify(content, copy.name);
+    const before = repaired ? problemOf(repaired.before) : format ? problemOf(runCheck(format, content)) : "its type is not known";
+    return {
+      format: format?.title ?? "file",
+      before,
+      after: repaired && {
+        done: [...repaired.done],
+        problem: repaired.after.verdict === "damaged" ? repaired.after.reason : null,
+        size: repaired.content.size,
+        like,
+        picture: repaired.format.kind === "pictures",
+      },
+    };
+  });
+}
+
+/** The repaired picture, drawn anew. @throws Problem when there is none */
+export async function repairedPicture(db: Connection, copyId: number): Promise<Buffer> {
+  const copy = await storedCopy(db, copyId);
+  const bytes = await withRepaired(db, copy, (repaired) => {
+    if (!repaired || repaired.content.size > MOST_PICTURE) throw new Problem("There is no repaired picture to look at.", 404);
+    return Buffer.from(readBytes(repaired.content, 0, repaired.content.size));
+  });
+  return drawn(bytes, 720);
+}
+
+/** Writes the repaired file into the delivery folder. @throws Problem when there is none, or nothing may be written there */
+export async function writeRepaired(db: Database, copyId: number): Promise<RepairWritten> {
+  const copy = await storedCopy(db, copyId);
+  const { rows } = await db.execute<{ title: string }>(sql`select title from jobs where id = ${copy.jobId}`);
+  const root = destinationRoot(`${rows[0]?.title ?? "Job"}/Repaired`);
+  const refused = await refusalFor(db, copy.jobId, root);
+  if (refused) throw new Problem(refused, 409);
+  const written = await withRepaired(db, copy, (repaired) => {
+    if (!repaired) throw new Problem("This file cannot be repaired here.", 409);
+    const extension = extname(copy.name);
+    const stem = copy.name.slice(0, copy.name.length - extension.length);
+    // A repaired file never passes for the original.
+    const name = repaired.extension ? `${stem} (repaired)` : `${stem} (repaired)${extension}`;
+    try {
+      return deliver(repaired.content, root, safeComponents(name), { conflict: "keep-both" });
+    } catch (error) {
+      throw error instanceof DeliveryError ? new Problem(error.message, 409) : error;
+    }
+  });
+  if (!written) throw new Problem("The repaired file could not be written.", 409);
+  await note(db, copy.jobId, "Repaired file written", { copy: copyId, output: written.output, sha256: written.sha256 });
+  return written;
+}
+
+/** Repairs a copy's content, alone or by the model of a sound one, and gives it to `use` while the sources are open. */
+async function withRepaired<T>(
+  db: Connection,
+  copy: StoredCopy,
+  use: (repaired: RepairedFile | null, like: string | null, content: ByteSource) => T,
+): Promise<T> {
+  if (copy.size > MOST_REPAIRED)
+    throw new Problem("This file is too large to be repaired here: restore it, and use the command line.", 413);
+  return withContent(copy, async (content) => {
+    const alone = repair(content, copy.name);
+    const format = identify(content, copy.name);
+    if (alone || (format && !canRepair(format)) || (format && runCheck(format, content).verdict === "sound"))
+      return use(alone, null, content);
+    if (format && !likesSibling(format)) return use(null, null, content);
+    for (const sibling of await siblings(db, copy)) {
+      if (!sibling.layout) continue;
+      const repaired = await withContent(sibling, (model) => {
+        const found = repair(content, copy.name, model);
+        return found && found.after.verdict !== "damaged" ? { used: use(found, sibling.name, content) } : null;
+      });
+      if (repaired) return repaired.used;
+    }
+    return use(null, null, content);
+  });
+}
+
+/** Sound copies of the same extension in the job, those of the same camera first. */
+async function siblings(db: Connection, copy: StoredCopy): Promise<StoredCopy[]> {
+  const extension = extname(copy.name).toLowerCase();
+  if (!extension) return [];
+  const { rows } = await db.execute<{ id: string }>(sql`
+    select c.id from copies c where c.job_id = ${copy.jobId} and c.id <> ${copy.id} and c.condition = 'whole' and c.size > 0
+      and lower(c.name) like ${`%${extension}`} and c.facts->>'inside' is null
+    order by (c.facts->>'camera' is not null and c.facts->>'camera' = (select facts->>'camera' from copies where id = ${copy.id})) desc, abs(c.size - ${copy.size})
+    limit ${MOST_SIBLINGS}`);
+  return Promise.all(rows.map((row) => storedCopy(db, Number(row.id))));
+}
