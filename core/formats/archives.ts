@@ -67,6 +67,15 @@ export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
 const isZeroRecord = (reader: BlockReader, at: number) =>
   at + RECORD <= reader.size && reader.bytes(at, RECORD).every((byte) => byte === 0);
 
+/** Records behind a gap that are asked whether an entry begins there. */
+const MOST_GAP = 4096;
+
+function entryBehind(reader: BlockReader, from: number): boolean {
+  for (let i = 0; i < MOST_GAP; i += 1)
+    if (reader.has(from + i * RECORD + 257, "ustar") && tarEntry(reader, from + i * RECORD)) return true;
+  return false;
+}
+
 const tar: Format = {
   id: "tar",
   kind: "archives",
@@ -91,6 +100,8 @@ const tar: Format = {
         }
         at = entry.next;
       }
+      // A single record of zeros is no end mark when entries come behind it: a header is gone.
+      if (!isZeroRecord(reader, at + RECORD) && entryBehind(reader, at + RECORD)) return breaksAt(at, "the header of an entry is gone");
       if (!isZeroRecord(reader, at + RECORD))
         return { size: Math.min(source.size, at + RECORD), closed: true, verdict: { verdict: "sound" } };
       at += 2 * RECORD;
@@ -116,7 +127,7 @@ const sevenZip: Format = {
       if (crc32(reader.bytes(12, 20)) !== reader.u32(8)) return breaksAt(8, "the archive's header is damaged");
       const at = 32 + reader.u64(12);
       const length = reader.u64(20);
-      if (at + length > source.size) return breaksAt(source.size, BREAKS_OFF);
+      if (at + length > source.size) return breaksAt(source.size, BREAKS_OFF, at + length);
       let crc = 0;
       for (const { bytes } of reader.blocks(at, at + length)) crc = crc32(bytes, crc);
       if (crc !== reader.u32(28))

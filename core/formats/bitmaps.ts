@@ -135,7 +135,7 @@ function following(source: ByteSource, end: (reader: BlockReader) => number | nu
     const size = end(new BlockReader(source));
     if (size === null) return null;
     if (size < 0) return { size: source.size, closed: false, verdict: { verdict: "cannot-tell", reason: "its end is not told" } };
-    return size > source.size ? breaksAt(source.size, "the picture breaks off before its end") : endsAt(size);
+    return size > source.size ? breaksAt(source.size, "the picture breaks off before its end", size) : endsAt(size);
   } catch (error) {
     if (!(error instanceof BreaksOff)) throw error;
     return breaksAt(source.size, "the picture breaks off before its end");

@@ -32,6 +32,8 @@ export interface Extent {
   readonly verdict: Verdict;
   /** Where less than all is proven although nothing is wrong: so many bytes are. */
   readonly proven?: number;
+  /** Of one that breaks off: how many bytes it should have, as its beginning tells or as much of it as was followed lets expect. */
+  readonly expected?: number;
 }
 
 /** Bytes at a known distance from a file's beginning. */
@@ -97,7 +99,12 @@ export const cannotTell = (reason: string): Verdict => ({ verdict: "cannot-tell"
 /** The file ends at `size`, as its structure says. */
 export const endsAt = (size: number, verdict: Verdict = SOUND): Extent => ({ size, closed: true, verdict });
 /** The structure cannot be followed beyond `at`. */
-export const breaksAt = (at: number, reason: string): Extent => ({ size: at, closed: false, verdict: damaged(at, reason) });
+export const breaksAt = (at: number, reason: string, expected?: number): Extent => ({
+  size: at,
+  closed: false,
+  verdict: damaged(at, reason),
+  ...(expected === undefined || !(expected > at) ? {} : { expected }),
+});
 
 /** Whether one of the signatures stands in these first bytes. */
 export function hasSignature(head: Uint8Array, signatures: readonly Signature[]): boolean {

@@ -106,8 +106,8 @@ const ADAM7 = [
 ] as const;
 const MOST_UNPACKED = 1 << 29;
 
-/** Bytes of the picture unpacked, as its header promises; null: the header is damaged. */
-export function pictureBytes(reader: BlockReader): number | null {
+/** Bytes of each row of the picture unpacked, in their order, as its header promises; null: the header is damaged. */
+export function pictureRows(reader: BlockReader): { rows: number; bytes: number }[] | null {
   const [width, height, depth, colour, interlaced] = [
     reader.u32be(16),
     reader.u32be(20),
@@ -117,10 +117,15 @@ export function pictureBytes(reader: BlockReader): number | null {
   ] as const;
   const samples = SAMPLES[colour];
   if (!samples || width === 0 || height === 0 || ![1, 2, 4, 8, 16].includes(depth)) return null;
-  const rows = (wide: number, high: number) => (wide === 0 || high === 0 ? 0 : high * (1 + Math.ceil((wide * depth * samples) / 8)));
+  const rows = (wide: number, high: number) => ({ rows: wide === 0 ? 0 : high, bytes: 1 + Math.ceil((wide * depth * samples) / 8) });
   return interlaced
-    ? ADAM7.reduce((sum, [x, dx, y, dy]) => sum + rows(Math.ceil((width - x) / dx), Math.ceil((height - y) / dy)), 0)
-    : rows(width, height);
+    ? ADAM7.map(([x, dx, y, dy]) => rows(Math.ceil((width - x) / dx), Math.ceil((height - y) / dy)))
+    : [rows(width, height)];
+}
+
+/** Bytes of the picture unpacked; null: the header is damaged. */
+export function pictureBytes(reader: BlockReader): number | null {
+  return pictureRows(reader)?.reduce((sum, { rows, bytes }) => sum + rows * bytes, 0) ?? null;
 }
 
 /** The chunks are right each by itself: the picture in them must have as many bytes as the header promises. */

@@ -36,9 +36,9 @@ function chunks(reader: BlockReader, from: number, end: number, long: boolean, f
   let seen = 0;
   let movie = 0;
   for (; at + 8 <= end && seen < MOST_CHUNKS; seen += 1) {
-    if (at + 8 > reader.size) return breaksAt(reader.size, BREAKS_OFF);
+    if (at + 8 > reader.size) return breaksAt(reader.size, BREAKS_OFF, end);
     const name = reader.ascii(at, 4);
-    if (!NAME.test(name)) return breaksAt(at, "no chunk begins where the next one should");
+    if (!NAME.test(name)) return breaksAt(at, "no chunk begins where the next one should", end);
     let length = reader.u32(at + 4);
     if (long && name === "data" && length === 0xffff_ffff) length = reader.u64(28);
     if (at + 8 + length > end) return breaksAt(at, "a chunk runs past the end of the file");
@@ -57,7 +57,7 @@ function chunks(reader: BlockReader, from: number, end: number, long: boolean, f
     }
     at += 8 + length + (length % 2);
   }
-  if (end > reader.size) return breaksAt(reader.size, BREAKS_OFF);
+  if (end > reader.size) return breaksAt(reader.size, BREAKS_OFF, end);
   return endsAt(end);
 }
 

@@ -172,7 +172,7 @@ function followDatabase(source: ByteSource): Extent | null {
     const pages = valid ? told : Math.floor(source.size / pageSize);
     const end = pages * pageSize;
     if (pages > MOST_PAGES) return null;
-    if (end > source.size) return breaksAt(source.size, "pages at the end of the database are missing");
+    if (end > source.size) return breaksAt(source.size, "pages at the end of the database are missing", end);
     const walk = new PageWalk(reader, pageSize, pages);
     const roots: { type: string; root: number }[] = [];
     walk.tree(1, true, (cells, at, length) => {

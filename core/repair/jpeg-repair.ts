@@ -81,8 +81,7 @@ function atRestarts(reader: BlockReader, first: FollowedJpeg): Repaired | null {
     const piece = Math.min(good, Math.floor(open.mcus / restart));
     const from = piece === 0 ? followed.dataAt : (marks[piece - 1] as Mark).at + 2;
     const pieces = Math.ceil(total(open) / restart);
-    const next = marks.find((mark) => mark.at >= at && ((mark.number - piece) & 7) + piece < pieces - 1);
-    const until = next ? piece + ((next.number - piece) & 7) + 1 : pieces;
+    const { next, until } = afterDamage(marks, at, from, piece, pieces, followed.dataAt);
     const bits = new BitsOut();
     for (let i = piece; i < until; i += 1) {
       fill(bits, open, Math.min(restart, total(open) - i * restart), true);
@@ -105,6 +104,37 @@ function atRestarts(reader: BlockReader, first: FollowedJpeg): Repaired | null {
       }
     : null;
 }
+
+/**
+ * The first mark behind the damage that can be trusted, and the number of the piece that begins there. Marks count to eight only:
+ * how many whole rounds are missing tells the number of marks to the end, or else the usual length of a piece.
+ */
+function afterDamage(
+  marks: readonly Mark[],
+  at: number,
+  from: number,
+  piece: number,
+  pieces: number,
+  dataAt: number,
+): { next: Mark | undefined; until: number } {
+  const behind = marks.filter((mark) => mark.at >= at);
+  const usual = piece > 0 ? (from - dataAt) / piece : 0;
+  for (const [index, next] of behind.entries()) {
+    const byCount = pieces - (behind.length - index);
+    if (byCount > piece && ((byCount - 1) & 7) === next.number) return { next, until: byCount };
+    if (index > 0) continue;
+    const least = piece + ((next.number - piece) & 7) + 1;
+    const rounds = usual > 0 ? Math.max(0, Math.round((piece + (next.at - from) / usual - least) / 8)) : 0;
+    const guessed = least + 8 * rounds;
+    // Where the marks behind do not add up either, the length decides.
+    if (behind.length > 1 && guessed < pieces && marksFollow(behind)) return { next, until: guessed };
+  }
+  return { next: undefined, until: pieces };
+}
+
+/** Whether marks come in their order. */
+const marksFollow = (marks: readonly Mark[]) =>
+  marks.every((mark, i) => i === 0 || mark.number === (((marks[i - 1] as Mark).number + 1) & 7));
 
 interface Mark {
   readonly at: number;

@@ -35,10 +35,11 @@ export function repairPdf(reader: BlockReader): Repaired | null {
     }
   }
   if (root === null || (!places.has(root) && !packed.has(root))) return null;
-  const end = lastObjectEnd(reader, places);
+  const { end, closing } = lastObjectEnd(reader, places);
   const info = infoOf(reader, places);
-  const table = packed.size > 0 ? streamTable(places, packed, root, info, end) : plainTable(places, root, info, end);
-  const segments: Segment[] = [kept(0, end), made(table)];
+  const table =
+    packed.size > 0 ? streamTable(places, packed, root, info, end + closing.length) : plainTable(places, root, info, end + closing.length);
+  const segments: Segment[] = [kept(0, end), made(new TextEncoder().encode(closing)), made(table)];
   return {
     segments,
     done: [`${places.size + packed.size} objects were found by their beginnings, and the table of contents written anew.`],
@@ -57,8 +58,8 @@ function objectsOf(reader: BlockReader): Map<number, Place> {
     const before = /(?:^|[\s>])(\d{1,10})\s+(\d{1,5})$/.exec(textAt(reader, from, at - from));
     if (!before) continue;
     const place = from + before.index + (/^[\s>]/.test(before[0]) ? 1 : 0);
-    const end = reader.find("endobj", at + 4);
-    if (end < 0) continue;
+    // The very last one may have lost its end mark: what is in it is there all the same when its stream ends.
+    if (reader.find("endobj", at + 4) < 0 && reader.find("endstream", at + 4) < 0) continue;
     places.set(Number(before[1]), { at: place, generation: Number(before[2]) });
   }
   return places;
@@ -104,9 +105,11 @@ function* packedIn(reader: BlockReader, at: number, body: string): Generator<{ i
   }
 }
 
-function lastObjectEnd(reader: BlockReader, places: ReadonlyMap<number, Place>): number {
+/** Where the last object ends, and what must be added for it to do so. */
+function lastObjectEnd(reader: BlockReader, places: ReadonlyMap<number, Place>): { end: number; closing: string } {
   const last = Math.max(...[...places.values()].map(({ at }) => at));
-  return reader.find("endobj", last) + 6;
+  const end = reader.find("endobj", last);
+  return end >= 0 ? { end: end + 6, closing: "" } : { end: reader.find("endstream", last) + 9, closing: "\nendobj" };
 }
 
 const trailerFields = (size: number, root: number, info: number | null) =>

@@ -3,7 +3,7 @@ import { BlockReader } from "../bytes/block-reader";
 import { crc32 } from "../bytes/crc32";
 import { InflateError, TooMuch } from "../bytes/inflate";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
-import { pictureBytes } from "../formats/png";
+import { pictureBytes, pictureRows } from "../formats/png";
 import { unpackZlib } from "../formats/zlib";
 import { BytesOut } from "./bytes-out";
 import { kept, made, type Repaired } from "./repaired";
@@ -46,8 +46,9 @@ export function repairPng(reader: BlockReader): Repaired | null {
   } catch (error) {
     if (!(error instanceof InflateError || error instanceof TooMuch)) throw error;
   }
+  filled = Math.min(filled, sensible(plain, pictureRows(reader) ?? []));
   if (filled === 0) return null;
-  // A row that begins with a kind of difference that does not exist is where nonsense began.
+  plain.fill(0, filled);
   const share = Math.round((100 * filled) / expected);
   const idat = zlibSync(plain);
   return {
@@ -58,6 +59,13 @@ export function repairPng(reader: BlockReader): Repaired | null {
         : `${share} % of the picture could be unpacked and was packed again; the rest is empty.`,
     ],
   };
+}
+
+/** Bytes up to the first row that begins with a kind of difference that does not exist (9.2): there nonsense began. */
+function sensible(plain: Uint8Array, parts: readonly { rows: number; bytes: number }[]): number {
+  let at = 0;
+  for (const { rows, bytes } of parts) for (let row = 0; row < rows; row += 1, at += bytes) if ((plain[at] as number) > 4) return at;
+  return at;
 }
 
 function chunkEnd(reader: BlockReader, at: number, length: number): Uint8Array {

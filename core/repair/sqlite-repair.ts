@@ -9,49 +9,140 @@ const KINDS: ReadonlySet<number> = new Set([2, 5, 10, 13]);
 const MOST_ROUNDS = 256;
 
 /**
- * A database that opens again: a header that is gone is written anew, and pages that make no sense are taken out (empty pages in
- * their place), so that the rows of all others can be read.
+ * A database that opens again: a header that is gone is written anew, and pages that make no sense are taken out of their tables and
+ * given to the list of free pages, so that the rows of all others can be read.
  */
 export function repairDatabase(reader: BlockReader): Repaired | null {
-  const format = formatById.get("sqlite");
   const done: string[] = [];
   const pageSize = headerIsRight(reader) ? pageSizeOf(reader.u16be(16)) : guessedPageSize(reader);
-  if (!format || pageSize === 0) return null;
+  if (pageSize === 0) return null;
   const pages = Math.floor(reader.size / pageSize);
-  const changed = new Map<number, Segment>();
+  const book = new Pages(reader, pageSize, pages);
   if (!headerIsRight(reader)) {
-    changed.set(1, made(firstPage(reader, pageSize, pages)));
+    book.set(1, firstPage(reader, pageSize, pages));
     done.push(`The header was written anew, with pages of ${pageSize} bytes.`);
   } else if (reader.u32be(28) !== pages || reader.u32be(24) !== reader.u32be(92)) {
-    changed.set(1, made(pageCounted(reader.bytes(0, pageSize).slice(), pages)));
+    book.set(1, pageCounted(book.get(1), pages));
     done.push(`The header now tells the ${pages} pages there are.`);
   }
-  let emptied = 0;
-  for (let round = 0; round < MOST_ROUNDS; round += 1) {
-    const segments = layout(pages, pageSize, changed);
-    const verdict = runCheck(format, new LayoutSource(reader.source, layoutOf(segments, pages * pageSize)));
+  const taken = takeOut(book);
+  if (taken > 0)
+    done.push(
+      `${taken} damaged page${taken === 1 ? " was" : "s were"} taken out; the rows on the others are as they were. Indexes may still name rows that are gone.`,
+    );
+  return done.length > 0 ? { segments: book.segments(), done } : null;
+}
+
+/** Takes damaged pages out one after the other until the rest holds together. @returns how many */
+function takeOut(book: Pages): number {
+  const format = formatById.get("sqlite");
+  const free: number[] = [];
+  let taken = 0;
+  for (let round = 0; format && round < MOST_ROUNDS; round += 1) {
+    const verdict = runCheck(format, new LayoutSource(book.source, layoutOf(book.segments(), book.pages * book.pageSize)));
     if (verdict.verdict !== "damaged") break;
-    const page = Math.floor(verdict.at / pageSize) + 1;
-    // Pages that nothing leads to any more do no harm.
-    if (verdict.reason.includes("nothing in the database") || verdict.reason.includes("list of free pages")) {
-      if (page === 1 || verdict.reason.includes("list of free")) changed.set(1, made(withoutFreePages(firstOf(reader, changed, pageSize))));
-      else break;
+    const page = Math.floor(verdict.at / book.pageSize) + 1;
+    if (page < 1 || page > book.pages) break;
+    if (verdict.reason.includes("list of free pages")) {
+      // What was free is found again as pages that nothing leads to.
+      if (free.length > 0) break;
+      book.set(1, withFreePages(book.get(1), 0, 0));
       continue;
     }
-    if (page <= 1 || page > pages || emptied > pages) break;
-    changed.set(page, made(emptyPage(reader.u8((page - 1) * pageSize), pageSize)));
-    emptied += 1;
+    if (free.includes(page)) break;
+    if (!verdict.reason.includes("nothing in the database")) {
+      if (page === 1 || !book.cutOff(page)) break;
+      taken += 1;
+    }
+    free.push(page);
+    book.freeAll(free);
   }
-  if (emptied > 0)
-    done.push(`${emptied} damaged page${emptied === 1 ? " was" : "s were"} taken out; the rows on the others are as they were.`);
-  return done.length > 0 ? { segments: layout(pages, pageSize, changed), done } : null;
+  return taken;
+}
+
+/** The pages of a database as they are to be, those that are changed kept in memory. */
+class Pages {
+  readonly #changed = new Map<number, Segment>();
+
+  constructor(
+    private readonly reader: BlockReader,
+    readonly pageSize: number,
+    readonly pages: number,
+  ) {}
+
+  get source() {
+    return this.reader.source;
+  }
+
+  get(page: number): Uint8Array {
+    const changed = this.#changed.get(page);
+    return changed?.kind === "held" ? changed.bytes.slice() : this.reader.bytes((page - 1) * this.pageSize, this.pageSize).slice();
+  }
+
+  set(page: number, bytes: Uint8Array): void {
+    this.#changed.set(page, made(bytes));
+  }
+
+  segments(): Segment[] {
+    return Array.from({ length: this.pages }, (_, i) => this.#changed.get(i + 1) ?? kept(i * this.pageSize, this.pageSize));
+  }
+
+  /** Takes a page out of the tree it belongs to. False: nothing leads to it, or nothing would be left. */
+  cutOff(page: number): boolean {
+    for (let parent = 1; parent <= this.pages; parent += 1) {
+      if (parent === page) continue;
+      const bytes = withoutChild(this.get(parent), parent === 1 ? 100 : 0, page);
+      if (bytes === "not there") continue;
+      if (bytes === "the last") return this.cutOff(parent);
+      this.set(parent, bytes);
+      return true;
+    }
+    // The root of a table: an empty one stands there from now on.
+    const kind = this.reader.u8((page - 1) * this.pageSize);
+    this.set(page, emptyPage(kind, this.pageSize));
+    return true;
+  }
+
+  /** Makes these the free pages (1.5): the first ones lists of the others. */
+  freeAll(free: readonly number[]): void {
+    const room = this.pageSize / 4 - 8;
+    let next = 0;
+    for (let at = Math.floor((free.length - 1) / (room + 1)) * (room + 1); at >= 0; at -= room + 1) {
+      const [trunk, ...leaves] = free.slice(at, at + room + 1) as [number, ...number[]];
+      const list = new BytesOut().u32be(next).u32be(leaves.length);
+      for (const leaf of leaves) list.u32be(leaf);
+      const bytes = new Uint8Array(this.pageSize);
+      bytes.set(list.done());
+      this.set(trunk, bytes);
+      next = trunk;
+    }
+    this.set(1, withFreePages(this.get(1), next, free.length));
+  }
+}
+
+/** An inner page without the cell that leads to a child (1.6). */
+function withoutChild(page: Uint8Array, header: number, child: number): Uint8Array | "not there" | "the last" {
+  const kind = page[header];
+  if (kind !== 2 && kind !== 5) return "not there";
+  const view = new DataView(page.buffer, page.byteOffset, page.length);
+  const cells = view.getUint16(header + 3);
+  if (header + 12 + cells * 2 > page.length) return "not there";
+  const pointers = Array.from({ length: cells }, (_, i) => view.getUint16(header + 12 + i * 2));
+  if (pointers.some((at) => at + 4 > page.length)) return "not there";
+  const index = pointers.findIndex((at) => view.getUint32(at) === child);
+  const last = view.getUint32(header + 8) === child;
+  if (index < 0 && !last) return "not there";
+  if (cells === 1 || (last && cells === 0)) return "the last";
+  const gone = last ? cells - 1 : index;
+  // With the last child gone, the one before it takes its place.
+  if (last) view.setUint32(header + 8, view.getUint32(pointers[gone] as number));
+  pointers.splice(gone, 1);
+  for (const [i, at] of pointers.entries()) view.setUint16(header + 12 + i * 2, at);
+  view.setUint16(header + 3, pointers.length);
+  return page;
 }
 
 const headerIsRight = (reader: BlockReader) => reader.has(0, "SQLite format 3\0") && isPageSize(pageSizeOf(reader.u16be(16)));
-
-function layout(pages: number, pageSize: number, changed: ReadonlyMap<number, Segment>): Segment[] {
-  return Array.from({ length: pages }, (_, i) => changed.get(i + 1) ?? kept(i * pageSize, pageSize));
-}
 
 /** The page size at whose multiples pages begin most often; 0: none fits. */
 function guessedPageSize(reader: BlockReader): number {
@@ -110,13 +201,8 @@ function pageCounted(page: Uint8Array, pages: number): Uint8Array {
   return page;
 }
 
-function firstOf(reader: BlockReader, changed: ReadonlyMap<number, Segment>, pageSize: number): Uint8Array {
-  const first = changed.get(1);
-  return first?.kind === "held" ? first.bytes.slice() : reader.bytes(0, pageSize).slice();
-}
-
-function withoutFreePages(page: Uint8Array): Uint8Array {
-  page.fill(0, 32, 40);
+function withFreePages(page: Uint8Array, first: number, count: number): Uint8Array {
+  page.set(new BytesOut().u32be(first).u32be(count).done(), 32);
   return page;
 }
 

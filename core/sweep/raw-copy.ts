@@ -18,7 +18,9 @@ export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
   );
   const evidence: Evidence = { ...ALL_BYTES_THERE, unreadable, content: finding(find) };
   const state = used ? "live" : "deleted";
-  const { condition, survival } = conditionOf({ type: "file", size, state, layout }, evidence, true);
+  const { condition, survival: share } = conditionOf({ type: "file", size, state, layout }, evidence, true);
+  // What breaks off is the share of what it should have been.
+  const survival = extent.expected ? Math.min(share, Math.max(0.01, size / extent.expected)) : share;
   const { thumbnail: _, title, author, ...rest } = summary;
   const facts: CopyFacts = {
     ...rest,

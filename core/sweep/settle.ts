@@ -109,7 +109,13 @@ export class Settler {
       ...find,
       size,
       segments: [{ at: find.at, length: size }],
-      extent: { size, closed: false, verdict: { verdict: "damaged", at: size, reason } },
+      extent: {
+        size,
+        closed: false,
+        verdict: { verdict: "damaged", at: size, reason },
+        // One that was followed farther, or to its end, should have been as long as that.
+        expected: Math.max(find.extent.expected ?? 0, find.size),
+      },
     };
   }
 

@@ -13,6 +13,7 @@ const MAX_PIXELS = 200_000_000;
 const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   jpeg: "picture",
   png: "picture",
+  bmp: "picture",
   gif: "picture",
   webp: "picture",
   tiff: "picture",

@@ -1,5 +1,6 @@
 import { mkdir, readFile, rename, writeFile } from "node:fs/promises";
 import { join } from "node:path";
+import { decode } from "bmp-ts";
 import sharp from "sharp";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -18,7 +19,7 @@ export async function picturePreview(copy: StoredCopy, longest: number): Promise
 /** A picture's bytes drawn anew as WebP. @throws Problem when they cannot be */
 export async function drawn(bytes: Buffer, longest: number): Promise<Buffer> {
   try {
-    return await sharp(bytes, { failOn: "none", limitInputPixels: MAX_PIXELS })
+    return await opened(bytes)
       .rotate()
       .resize({ width: longest, height: longest, fit: "inside", withoutEnlargement: true })
       .webp({ quality: 82 })
@@ -26,6 +27,16 @@ export async function drawn(bytes: Buffer, longest: number): Promise<Buffer> {
   } catch {
     throw new Problem("This picture is too damaged to be drawn.", 422);
   }
+}
+
+/** Bitmaps are the one common kind that the drawing library does not read. */
+function opened(bytes: Buffer): ReturnType<typeof sharp> {
+  if (bytes[0] !== 0x42 || bytes[1] !== 0x4d) return sharp(bytes, { failOn: "none", limitInputPixels: MAX_PIXELS });
+  const [width, height] = [Math.abs(bytes.readInt32LE(18)), Math.abs(bytes.readInt32LE(22))];
+  if (width * height > MAX_PIXELS / 4) throw new Problem("This picture is too large to be drawn.", 413);
+  const { data } = decode(bytes, { toRGBA: true });
+  // What bitmaps keep beside the colours is seldom meant as transparency.
+  return sharp(data, { raw: { width, height, channels: 4 } }).removeAlpha();
 }
 
 /** A small picture for the grid, kept in the data folder once it is made. */

@@ -6,7 +6,6 @@ import { useState } from "react";
 import type { Pass, PassOptions } from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
 import { useFinds } from "../data/use-job-data";
-import { DiskChart } from "../instruments/DiskChart";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, durationText, FILE_SYSTEM_WORDS, KIND_WORDS } from "../instruments/words";
 import { useStart } from "./NotReadYet";
@@ -82,14 +81,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
           </select>
         </label>
         <div className={styles.sweepChart}>
-          <DiskChart
-            source={source}
-            read={NOTHING_READ}
-            finds={finds.find((each) => each.sourceId === source.id)?.at ?? []}
-            focus={volume}
-            chosen={[{ at: volume.offset + (volume.length * range[0]) / 100, length: volume.length * part }]}
-            height={46}
-          />
+          <RangeStrip volume={volume} finds={finds.find((each) => each.sourceId === source.id)?.at ?? []} range={range} />
           <Slider
             value={range}
             onChange={(_, value) => setRange(value as [number, number])}
@@ -98,8 +90,8 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
           />
         </div>
         <p>
-          From {typed(0, "Sweep from percent")} to {typed(1, "Sweep to percent")} % of the volume: {bytesText(bytes)} to look through, about{" "}
-          {durationText(bytes * speedOf(passes) * (everyByte ? 4 : 1))}.
+          From {typed(0, "Sweep from percent")} to {typed(1, "Sweep to percent")} % of the volume: {bytesText(bytes)} to look through,{" "}
+          {aboutText(bytes * speedOf(passes) * (everyByte ? 4 : 1))}.
         </p>
         <fieldset>
           <legend>Kinds</legend>
@@ -151,7 +143,41 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
   );
 }
 
-const NOTHING_READ: ReadonlyMap<number, number> = new Map();
+const COLUMNS = 256;
+
+/** The volume from its first to its last byte: what is in use, where finds begin, and the part that is asked for. */
+function RangeStrip({ volume, finds, range }: { volume: Place["volume"]; finds: readonly number[]; range: readonly [number, number] }) {
+  const { usage, offset, length } = volume;
+  const columns = Math.min(COLUMNS, usage.length);
+  const used = Array.from({ length: columns }, (_, i) => {
+    const part = usage.slice(Math.floor((i * usage.length) / columns), Math.floor(((i + 1) * usage.length) / columns));
+    return { x: (i * 1000) / columns, height: (40 * part.reduce((sum, each) => sum + each, 0)) / Math.max(1, part.length) / 255 };
+  });
+  const marks = finds.filter((at) => at >= offset && at < offset + length).slice(0, 2000);
+  const [from, to] = [range[0] * 10, range[1] * 10];
+  return (
+    <svg
+      className={styles.strip}
+      viewBox="0 0 1000 40"
+      preserveAspectRatio="none"
+      role="img"
+      aria-label="The volume: what is in use, and finds"
+    >
+      <rect width={1000} height={40} className={styles.water} />
+      {used.map(({ x, height }) => (
+        <rect key={x} x={x} y={40 - height} width={1000 / columns + 0.5} height={height} className={styles.land} />
+      ))}
+      {marks.map((at) => (
+        <rect key={at} x={((at - offset) / length) * 1000} y={0} width={1.2} height={9} className={styles.find} />
+      ))}
+      <rect width={from} height={40} className={styles.outside} />
+      <rect x={to} width={1000 - to} height={40} className={styles.outside} />
+    </svg>
+  );
+}
+
+/** A time to come, as it is said in a sentence. */
+const aboutText = (ms: number) => (ms < 1000 ? "in less than a second" : `in about ${durationText(ms)}`);
 
 /** What sweeps took so far in this job, in milliseconds a byte. */
 function speedOf(passes: readonly Pass[]): number {

@@ -203,7 +203,7 @@ class Follower {
     const end = reader.run(this.keep);
     if (!end.ended) {
       this.#open = { frame, scan, states: reader.kept, mcus: end.mcu };
-      return breaksAt(end.at, end.reason);
+      return breaksAt(end.at, end.reason, this.#expected(at, end));
     }
     if (end.skipped > 0) {
       const marker = this.#reader.u8(end.at + 1);
@@ -215,6 +215,13 @@ class Follower {
       return { size: end.at + 2, closed: true, verdict: damaged(end.at - end.skipped, "picture data come that belong to nothing") };
     }
     return end.at;
+  }
+
+  /** In a picture of one pass the data read so far tell about how many there are in all. */
+  #expected(dataAt: number, { at, mcu }: { at: number; mcu: number }): number | undefined {
+    const frame = this.#frame;
+    if (!frame || frame.marker === PROGRESSIVE || mcu === 0) return undefined;
+    return Math.round(dataAt + ((at - dataAt) * frame.mcusWide * frame.mcusHigh) / mcu);
   }
 
   #readScan(frame: Frame, at: number): Scan | null {
