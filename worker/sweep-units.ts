@@ -25,8 +25,9 @@ export interface SweepThreadData {
   readonly port: MessagePort;
 }
 
-/** A thread that says nothing for so long is dead. Milliseconds. */
+/** Threads that all say nothing for so long are dead. Milliseconds. */
 const SILENCE = 600_000;
+const LISTEN = 1000;
 
 /**
  * Looks through the stretches on several threads at once and gives them in their order. This thread waits for the others without
@@ -45,11 +46,12 @@ export function threadedScan(sourcePath: string, beside: readonly string[], thre
     try {
       let index = 0;
       for (const unit of unitsFrom(domain, from)) {
-        while (!waiting.has(index)) {
+        for (let silent = 0; !waiting.has(index); ) {
           const before = Atomics.load(numbers, SHARED.sent);
           for (const { port } of started) receive(port, waiting);
           if (waiting.has(index)) break;
-          if (Atomics.wait(numbers, SHARED.sent, before, SILENCE) === "timed-out") throw new Error("A thread of the sweep has died.");
+          silent = Atomics.wait(numbers, SHARED.sent, before, LISTEN) === "timed-out" ? silent + LISTEN : 0;
+          if (silent >= SILENCE) throw new Error("A thread of the sweep has died.");
         }
         yield { unit, finds: waiting.get(index) as readonly Find[] };
         waiting.delete(index);

@@ -1,7 +1,10 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
-import type { ByteSource } from "../bytes/byte-source";
+import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
 import { InflateError, TooMuch } from "../bytes/inflate";
+import { fromBase85 } from "./ascii-coding";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, SOUND, type Summary, type Verdict } from "./format";
+import { followJpeg } from "./jpeg/jpeg";
+import { PdfSyntax } from "./pdf-syntax";
 import { defined } from "./tiff-directory";
 import { unpackZlib } from "./zlib";
 
@@ -179,6 +182,8 @@ function crossReference(reader: BlockReader, at: number, end: number): Section {
   }
   const trailer = text(reader, next, DICTIONARY);
   const body = trailer.slice(0, trailer.indexOf("startxref") + 1 || undefined);
+  const dictionary = new PdfSyntax(body.replace(/^\s*trailer/, ""));
+  if (!/^\s*trailer/.test(body) || !dictionary.value()) return fail(damaged(next, "the end of the table of contents is damaged"));
   const before = /\/Prev\s+(\d+)/.exec(body);
   const mixed = /\/XRefStm\s+(\d+)/.exec(body);
   if (mixed && Number(mixed[1]) < end) {
@@ -194,7 +199,24 @@ function objectAt(reader: BlockReader, at: number, number: number, generation: n
   if (at === 0) return true;
   if (at >= end) return false;
   const mark = /^\s*(\d+)\s+(\d+)\s+obj/.exec(text(reader, at, 32));
-  return mark !== null && Number(mark[1]) === number && Number(mark[2]) === generation;
+  if (mark === null || Number(mark[1]) !== number || Number(mark[2]) !== generation) return false;
+  return isObject(reader, at + mark[0].length, end);
+}
+
+/** Bytes of an object without a stream that are read to see whether it holds together; longer ones are taken on trust. */
+const OBJECT_STEPS = [2048, 1 << 16, 1 << 20] as const;
+
+/** Whether one value stands here, and its end or a stream behind it. */
+function isObject(reader: BlockReader, at: number, end: number): boolean {
+  for (const length of OBJECT_STEPS) {
+    const syntax = new PdfSyntax(text(reader, at, Math.min(length, end - at)));
+    const whole = syntax.value();
+    if (syntax.short && at + length < end) continue;
+    if (!whole) return false;
+    syntax.skip();
+    return /^\s*(endobj|stream)/.test(text(reader, at + syntax.at, 16));
+  }
+  return true;
 }
 
 /** A cross-reference stream: 7.5.8. */
@@ -300,7 +322,12 @@ function streams(reader: BlockReader, end: number, whole: boolean): Verdict {
     const length = Number(/\/Length\s+(\d+)(?!\s+\d+\s+R)\b/.exec(dictionary)?.[1] ?? -1);
     if (/\/Filter\s*(\[\s*)?\/(FlateDecode|Fl)\b/.test(dictionary)) {
       try {
-        const done = unpackZlib(reader, dataAt, end, left);
+        const packed = /\/Type\s*\/ObjStm\b/.test(dictionary);
+        const pieces: string[] = [];
+        const done = unpackZlib(reader, dataAt, end, left, (plain) => {
+          if (packed) pieces.push(String.fromCharCode(...plain.subarray(0, 32_768)), String.fromCharCode(...plain.subarray(32_768)));
+        });
+        if (packed && !holdsObjects(pieces.join(""), dictionary)) return damaged(dataAt, "objects packed together do not hold together");
         left -= done.plain;
         if (!/^\s*endstream/.test(text(reader, done.end, 16)) && length < 0 && !text(reader, done.end, 64).includes("endstream"))
           return damaged(done.end, "a part of the document does not end where it should");
@@ -315,14 +342,72 @@ function streams(reader: BlockReader, end: number, whole: boolean): Verdict {
           return damaged(Math.min(error.at, end), "a part of the document cannot be unpacked");
       }
     }
+    const coded = codedStream(reader, dictionary, dataAt, end);
+    if (coded) return coded;
     if (length >= 0) {
       if (dataAt + length > end) return whole ? damaged(dataAt, "a part of the document runs past its end") : damaged(end, BREAKS_OFF);
+      if (!/\/(Filter|Type|Subtype|Length1)\b/.test(dictionary) && length < MOST_LETTERS && !isContent(text(reader, dataAt, length)))
+        return damaged(dataAt, "what is drawn on a page does not hold together");
       if (!/^\s*endstream/.test(text(reader, dataAt + length, 16)))
         return damaged(dataAt + length, "a part of the document does not end where it should");
       at = dataAt + length;
     } else at = dataAt;
   }
   return SOUND;
+}
+
+/** Bytes of a stream in letters that are decoded to look into them. */
+const MOST_LETTERS = 1 << 24;
+
+/** What is wrong with a stream in letters with packed data in them, or with a picture's stream; null: nothing, or it is neither. */
+function codedStream(reader: BlockReader, dictionary: string, dataAt: number, end: number): Verdict | null {
+  const filter = /\/Filter\s*(\[[^\]]*\]|\/\w+)/.exec(dictionary)?.[1] ?? "";
+  const close = reader.find("endstream", dataAt, end);
+  if (close < 0 || close - dataAt > MOST_LETTERS || /\/Encrypt\b/.test(dictionary)) return null;
+  if (/^\[?\s*\/(DCTDecode|DCT)\s*\]?$/.test(filter)) {
+    const { verdict } = followJpeg(new WindowSource(reader.source, dataAt, close - dataAt)).extent;
+    return verdict.verdict === "damaged" ? damaged(Math.min(end, dataAt + verdict.at), "a picture in the document is damaged") : null;
+  }
+  if (!/^\[?\s*\/(ASCII85Decode|A85)\b/.test(filter)) return null;
+  const plain = fromBase85(text(reader, dataAt, close - dataAt));
+  if (!plain) return damaged(dataAt, "a part of the document in letters cannot be read");
+  if (!/\/(FlateDecode|Fl)\b/.test(filter)) return null;
+  try {
+    unpackZlib(new BlockReader(new MemorySource(plain)), 0, plain.length, MOST_UNPACKED);
+  } catch (error) {
+    if (error instanceof TooMuch) return null;
+    if (!(error instanceof InflateError)) throw error;
+    return damaged(dataAt, "a part of the document cannot be unpacked");
+  }
+  return null;
+}
+
+/** Whether what draws a page is values and operators (7.8.2); other bytes are none of this check's business. */
+function isContent(words: string): boolean {
+  if (!/\b(BT|cm|re|Tf)\b/.test(words.slice(0, 400))) return true;
+  const syntax = new PdfSyntax(words);
+  for (;;) {
+    syntax.skip();
+    if (syntax.short) return true;
+    const operator = /^(?:[A-Za-z'"][A-Za-z0-9*'"]*)(?=[\s()<>[\]/%]|$)/.exec(words.slice(syntax.at, syntax.at + 24))?.[0];
+    if (operator === "ID") return true;
+    if (operator && !/^(true|false|null)$/.test(operator)) syntax.at += operator.length;
+    else if (!syntax.value()) return false;
+  }
+}
+
+/** A stream of objects (7.5.7): their numbers and places, then the objects one after the other. */
+function holdsObjects(plain: string, dictionary: string): boolean {
+  const count = Number(/\/N\s+(\d+)/.exec(dictionary)?.[1] ?? Number.NaN);
+  const first = Number(/\/First\s+(\d+)/.exec(dictionary)?.[1] ?? Number.NaN);
+  if (!(count >= 0 && first >= 0 && first <= plain.length)) return false;
+  const numbers = plain.slice(0, first).trim().split(/\s+/).map(Number);
+  for (let i = 0; i < Math.min(count, 10_000); i += 1) {
+    const place = numbers[i * 2 + 1];
+    if (place === undefined || !(first + place <= plain.length)) return false;
+    if (!new PdfSyntax(plain.slice(first + place, first + (numbers[i * 2 + 3] ?? plain.length))).value()) return false;
+  }
+  return true;
 }
 
 function isProtected(reader: BlockReader, end: number): boolean {

@@ -10,6 +10,60 @@ const KINDS: ReadonlySet<number> = new Set(Object.values(PAGE));
 export const pageSizeOf = (raw: number) => (raw === 1 ? 65_536 : raw);
 export const isPageSize = (size: number) => size >= 512 && size <= 65_536 && (size & (size - 1)) === 0;
 
+/** What takes up the room on a page: its cells and the free blocks between them (1.6); the rest is told as fragments. */
+class PageRoom {
+  readonly #taken: [from: number, to: number][] = [];
+
+  constructor(
+    private readonly reader: BlockReader,
+    private readonly start: number,
+    private readonly header: number,
+    private readonly usable: number,
+  ) {}
+
+  take(from: number, length: number): boolean {
+    this.#taken.push([from, from + length]);
+    return from + length <= this.usable;
+  }
+
+  /** Whether cells, free blocks and fragments make up all between the pointers and the page's end. */
+  isFull(pointersEnd: number): boolean {
+    const content = this.reader.u16be(this.header + 5) || 65_536;
+    if (content < pointersEnd || content > this.usable) return false;
+    for (let block = this.reader.u16be(this.header + 1), before = 0; block !== 0; ) {
+      if (block <= before || block + 4 > this.usable) return false;
+      const length = this.reader.u16be(this.start + block + 2);
+      if (!this.take(block, length)) return false;
+      before = block;
+      block = this.reader.u16be(this.start + block);
+    }
+    this.#taken.sort(([a], [b]) => a - b);
+    let at = content;
+    let fragments = 0;
+    for (const [from, to] of this.#taken) {
+      if (from < at) return false;
+      fragments += from - at;
+      at = to;
+    }
+    return fragments + this.usable - at === this.reader.u8(this.header + 7);
+  }
+}
+
+/** Whether the fields of a record are as long as the record is (2.1); of one that spills over, only its head is looked at. */
+function isRecord(reader: BlockReader, at: number, here: number, size: number): boolean {
+  const header = varint(reader, at);
+  if (header.value > here || header.value < 1) return size > here;
+  let body = 0;
+  let next = header.next;
+  while (next < at + header.value) {
+    const type = varint(reader, next);
+    if (type.value === 10 || type.value === 11) return false;
+    body += type.value >= 12 ? Math.floor((type.value - 12) / 2) : ([0, 1, 2, 3, 4, 6, 8, 8, 0, 0][type.value] as number);
+    next = type.next;
+  }
+  return next === at + header.value && header.value + body === size;
+}
+
 /** How the pages of a database hang together: which are reached from the tables, and the first thing that is wrong. */
 class PageWalk {
   readonly #seen: Uint8Array;
@@ -55,18 +109,31 @@ class PageWalk {
       if (!wanted) return this.#fail(page, "a page is not what should stand there");
       const cells = this.reader.u16be(at + 3);
       const pointers = at + (leaf ? 8 : 12);
+      const room = new PageRoom(this.reader, start, at, this.#usable);
+      let before = Number.NEGATIVE_INFINITY;
       if (pointers + cells * 2 > start + this.#usable) return this.#fail(page, "a page claims more rows than it has room for");
       if (!leaf) waiting.push([this.reader.u32be(at + 8), page]);
       for (let i = 0; i < cells && !this.problem; i += 1) {
         const cell = this.reader.u16be(pointers + i * 2);
         if (cell < pointers + cells * 2 - start || cell >= this.#usable)
           return this.#fail(page, "a row stands outside its page", pointers + i * 2 - start);
-        if (!leaf) {
-          waiting.push([this.reader.u32be(start + cell), page]);
-          if (kind === PAGE.interiorTable) continue;
+        if (!leaf) waiting.push([this.reader.u32be(start + cell), page]);
+        if (table) {
+          // Rows stand in the order of their numbers.
+          const number = leaf
+            ? varint(this.reader, varint(this.reader, start + cell).next).value
+            : varint(this.reader, start + cell + 4).value;
+          if (number <= before) return this.#fail(page, "the rows are out of their order", cell);
+          before = number;
         }
-        this.#payload(start, page, cell + (leaf ? 0 : 4), kind, onCell);
+        const end =
+          kind === PAGE.interiorTable
+            ? varint(this.reader, start + cell + 4).next - start
+            : this.#payload(start, page, cell + (leaf ? 0 : 4), kind, onCell);
+        if (end !== undefined && !room.take(cell, Math.max(4, end - cell))) return this.#fail(page, "two rows claim the same bytes", cell);
       }
+      if (!this.problem && !room.isFull(pointers - start + cells * 2))
+        return this.#fail(page, "the room on a page does not add up", at - start);
     }
   }
 
@@ -77,7 +144,7 @@ class PageWalk {
     cell: number,
     kind: number,
     onCell: (reader: BlockReader, at: number, length: number) => void,
-  ): undefined {
+  ): number | undefined {
     const first = varint(this.reader, start + cell);
     let content = first.next;
     if (kind === PAGE.leafTable) content = varint(this.reader, content).next;
@@ -92,13 +159,16 @@ class PageWalk {
     }
     if (content - start + here > usable) return this.#fail(page, "a row runs past the end of its page", cell);
     onCell(this.reader, content, here);
-    if (here === size) return undefined;
+    if (kind !== PAGE.leafTable || here === size ? !isRecord(this.reader, content, here, size) : false)
+      return this.#fail(page, "a row does not have the fields it says", cell);
+    if (here === size) return content - start + here;
     let left = size - here;
     for (let next = this.reader.u32be(content + here), from = page; left > 0; left -= usable - 4) {
       if (!this.#take(next, from)) return undefined;
       from = next;
       next = this.reader.u32be((next - 1) * this.pageSize);
     }
+    return content - start + here + 4;
   }
 
   /** The chain of free pages (1.5). */

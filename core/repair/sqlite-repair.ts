@@ -120,7 +120,7 @@ class Pages {
   }
 }
 
-/** An inner page without the cell that leads to a child (1.6). */
+/** An inner page without the cell that leads to a child (1.6): its other cells put together anew. */
 function withoutChild(page: Uint8Array, header: number, child: number): Uint8Array | "not there" | "the last" {
   const kind = page[header];
   if (kind !== 2 && kind !== 5) return "not there";
@@ -128,18 +128,54 @@ function withoutChild(page: Uint8Array, header: number, child: number): Uint8Arr
   const cells = view.getUint16(header + 3);
   if (header + 12 + cells * 2 > page.length) return "not there";
   const pointers = Array.from({ length: cells }, (_, i) => view.getUint16(header + 12 + i * 2));
-  if (pointers.some((at) => at + 4 > page.length)) return "not there";
+  if (pointers.some((at) => at + 5 > page.length)) return "not there";
   const index = pointers.findIndex((at) => view.getUint32(at) === child);
   const last = view.getUint32(header + 8) === child;
   if (index < 0 && !last) return "not there";
-  if (cells === 1 || (last && cells === 0)) return "the last";
+  if (cells <= 1) return "the last";
   const gone = last ? cells - 1 : index;
   // With the last child gone, the one before it takes its place.
-  if (last) view.setUint32(header + 8, view.getUint32(pointers[gone] as number));
-  pointers.splice(gone, 1);
-  for (const [i, at] of pointers.entries()) view.setUint16(header + 12 + i * 2, at);
-  view.setUint16(header + 3, pointers.length);
-  return page;
+  const right = last ? view.getUint32(pointers[gone] as number) : view.getUint32(header + 8);
+  const kept = pointers.filter((_, i) => i !== gone).map((at) => page.slice(at, at + cellLength(page, at, kind)));
+  const rebuilt = new Uint8Array(page.length);
+  rebuilt.set(page.subarray(0, header));
+  const places: number[] = [];
+  let at = page.length;
+  for (const cell of kept) {
+    at -= cell.length;
+    if (at < header + 12 + kept.length * 2) return "not there";
+    rebuilt.set(cell, at);
+    places.push(at);
+  }
+  const head = new BytesOut()
+    .u8(kind)
+    .u16be(0)
+    .u16be(kept.length)
+    .u16be(at & 0xffff)
+    .u8(0)
+    .u32be(right);
+  for (const place of places) head.u16be(place);
+  rebuilt.set(head.done(), header);
+  return rebuilt;
+}
+
+/** Bytes of an inner cell: a child, and the row's number or (in an index) the payload as far as it stands on the page. */
+function cellLength(page: Uint8Array, at: number, kind: number): number {
+  let next = at + 4;
+  let value = 0;
+  for (let i = 0; i < 9; i += 1) {
+    const byte = page[next] ?? 0;
+    value = value * 128 + (byte & 127);
+    next += 1;
+    if (byte < 128) break;
+  }
+  if (kind === 5) return next - at;
+  const usable = page.length;
+  const most = Math.floor(((usable - 12) * 64) / 255) - 23;
+  const least = Math.floor(((usable - 12) * 32) / 255) - 23;
+  const spilled = least + ((value - least) % (usable - 4));
+  const here = value <= most ? value : (spilled <= most ? spilled : least) + 4;
+  return next - at + here;
 }
 
 const headerIsRight = (reader: BlockReader) => reader.has(0, "SQLite format 3\0") && isPageSize(pageSizeOf(reader.u16be(16)));

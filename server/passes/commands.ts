@@ -39,8 +39,9 @@ export async function startPass(
         and(
           eq(passes.volumeId, volumeId),
           eq(passes.place, place),
-          // A narrowed pass leaves the rest to others; the same one twice would store everything twice.
-          sql`(${passes.options} = '{}'::jsonb or ${passes.options} = ${JSON.stringify(options)}::jsonb)`,
+          // A narrowed pass leaves the rest to others; the same one twice would store everything twice. A sweep leaves out by itself
+          // what was swept, and another may look closer.
+          sql`(${place !== "raw"} and ${passes.options} = '{}'::jsonb or ${passes.options} = ${JSON.stringify(options)}::jsonb)`,
           inArray(passes.state, ["queued", "running", "paused", "done"]),
         ),
       );

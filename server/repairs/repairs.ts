@@ -1,3 +1,4 @@
+import { mkdirSync } from "node:fs";
 import { extname } from "node:path";
 import { sql } from "drizzle-orm";
 import { type ByteSource, readBytes } from "../../core/bytes/byte-source";
@@ -63,6 +64,7 @@ export async function writeRepaired(db: Database, copyId: number): Promise<Repai
   if (refused) throw new Problem(refused, 409);
   const written = await withRepaired(db, copy, (repaired) => {
     if (!repaired) throw new Problem("This file cannot be repaired here.", 409);
+    mkdirSync(root, { recursive: true });
     const extension = extname(copy.name);
     const stem = copy.name.slice(0, copy.name.length - extension.length);
     // A repaired file never passes for the original.

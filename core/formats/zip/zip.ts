@@ -117,6 +117,11 @@ function fromEnd(reader: BlockReader): Extent | null {
     for (const member of directory.members) {
       const local = localMember(reader, member.at);
       if (!local) return endsAt(directory.end, damaged(member.at, `“${member.name}” is not where the list of contents says`));
+      if (local.name !== member.name || local.method !== member.method)
+        return endsAt(
+          directory.end,
+          damaged(member.at, `what the archive says of “${member.name}” does not agree with its list of contents`),
+        );
       const { verdict } = checkMember(reader, { ...member, dataAt: local.dataAt }, true, MAX_UNPACKED - unpacked);
       unpacked += Math.min(member.plain, MAX_UNPACKED);
       if (verdict.verdict === "damaged") return endsAt(directory.end, verdict);

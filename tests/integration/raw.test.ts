@@ -1,0 +1,160 @@
+import { createHash } from "node:crypto";
+import { readFileSync, statSync } from "node:fs";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { planSweep } from "../../core/sweep/plan-sweep";
+import { rawCopy } from "../../core/sweep/raw-copy";
+import { sweep } from "../../core/sweep/sweep";
+import { itemQuery } from "../../server/items/contract";
+import { listItems } from "../../server/items/list";
+import { findItem } from "../../server/items/queries";
+import { changePass, startPass } from "../../server/passes/commands";
+import { listPasses } from "../../server/passes/queries";
+import { findPlan } from "../../server/plan/queries";
+import { lookAtRepair, repairedPicture, writeRepaired } from "../../server/repairs/repairs";
+import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { carveImage } from "../support/lab-files";
+import { readTruth } from "../support/volume-truth";
+
+let bench: TestBench;
+beforeAll(async () => {
+  bench = await startTestBench();
+});
+afterAll(() => bench.close());
+
+const query = (change: object) => itemQuery.parse({ limit: 1000, ...change });
+const done = (jobId: number) => until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"), 60);
+
+interface Row {
+  reference: string;
+  name: string;
+  size: string;
+  condition: string;
+  facts: { inside?: string; taken?: number };
+}
+const rowsOf = async (passId: number) =>
+  (
+    await bench.pool.query<Row>("select reference, name, size, condition, facts from copies where pass_id = $1 order by reference", [
+      passId,
+    ])
+  ).rows;
+
+describe("raw content as a pass", () => {
+  it("finds the same on several threads, with workers killed on the way, as on one", async () => {
+    const { jobId, source } = await jobWith(bench, "carve");
+    const volumeId = source.volumes[0]?.id as number;
+    const id = await startPass(bench.db, jobId, volumeId, "raw", { everyByte: true });
+    for (let kill = 0; kill < 2; kill += 1) {
+      const worker = bench.worker({ COMPASS_SWEEP_THREADS: "2", COMPASS_BATCH: "5" });
+      await until(async () => ((await listPasses(bench.db, jobId))[0]?.done ?? 0) > kill * 20_000_000, 40);
+      worker.kill("SIGKILL");
+    }
+    const worker = bench.worker({ COMPASS_SWEEP_THREADS: "3" });
+    await done(jobId);
+    worker.kill("SIGKILL");
+    const { source: disk } = carveImage();
+    const plan = planSweep({ range: { start: 0, end: disk.size }, unusedOnly: false, skip: [], everyByte: true, formats: null }, null);
+    const expected = [...sweep(disk, plan)].flatMap(({ finds }) => finds.map((find) => rawCopy(find, 0, false)));
+    const line = (reference: string, size: number | string, condition: string, name: string) => `${reference} ${size} ${condition} ${name}`;
+    expect((await rowsOf(id)).map((row) => line(row.reference, row.size, row.condition, row.name)).sort()).toEqual(
+      expected.map((copy) => line(copy.reference, copy.size, copy.condition, copy.name)).sort(),
+    );
+    const all = await listItems(bench.db, jobId, query({ place: "raw" }));
+    const originals = await listItems(bench.db, jobId, query({ place: "raw", originals: "yes" }));
+    expect(originals.items.length).toBeLessThan(all.items.length);
+    expect(originals.items.every((item) => item.facts?.inside === undefined)).toBe(true);
+    expect(all.items.find((item) => item.name.startsWith("2020-07-15"))?.facts).toMatchObject({ width: 560, camera: "Lumora LX-7 Field" });
+  }, 180_000);
+
+  it("gives a formatted card its pictures back; the names of records win where they own the same clusters", async () => {
+    const { jobId, source } = await jobWith(bench, "camera-formatted");
+    const volume = source.volumes.find((each) => each.filesystem === "fat32");
+    const worker = bench.worker();
+    const raw = await startPass(bench.db, jobId, volume?.id as number, "raw", { unused: true });
+    await done(jobId);
+    const truth = readTruth("camera-formatted").entries.filter(({ state, path }) => state === "lost-format-intact" && /\.jpe?g$/i.test(path));
+    const rows = await rowsOf(raw);
+    expect(truth.length).toBeGreaterThan(5);
+    const sizes = new Set(rows.filter((row) => row.condition === "whole").map((row) => Number(row.size)));
+    const found = truth.filter(({ size }) => sizes.has(size ?? 0));
+    expect(found.length / truth.length).toBeGreaterThan(0.9);
+    // The leftover records tell names; a second sweep is tied to them.
+    await startPass(bench.db, jobId, volume?.id as number, "leftover-record");
+    await done(jobId);
+    await startPass(bench.db, jobId, volume?.id as number, "raw", { unused: true, again: true });
+    await done(jobId);
+    worker.kill("SIGKILL");
+    const { items } = await listItems(bench.db, jobId, query({ kind: "pictures" }));
+    const tied = items.filter((item) => truth.some(({ path }) => path.endsWith(`/${item.name}`)));
+    expect(tied.length).toBeGreaterThan(3);
+    for (const item of tied) {
+      const detail = await findItem(bench.db, item.id);
+      expect(detail?.list.some((copy) => copy.place === "raw")).toBe(true);
+    }
+    const plan = await findPlan(bench.db, jobId);
+    const step = plan.steps.find((each) => each.kind === "raw");
+    expect(step).toMatchObject({ runs: true, state: "done" });
+  }, 120_000);
+
+  it("does not sweep again what was swept in the same way, unless asked", async () => {
+    const { jobId, source } = await jobWith(bench, "exfat");
+    const volume = source.volumes.find((each) => each.filesystem === "exfat");
+    const id = volume?.id as number;
+    const worker = bench.worker();
+    const first = await startPass(bench.db, jobId, id, "raw", { from: 0, to: 50 });
+    await done(jobId);
+    const second = await startPass(bench.db, jobId, id, "raw", {});
+    const closer = await startPass(bench.db, jobId, id, "raw", { everyByte: true });
+    await done(jobId);
+    const again = await startPass(bench.db, jobId, id, "raw", { again: true });
+    await done(jobId);
+    worker.kill("SIGKILL");
+    const totals = new Map((await listPasses(bench.db, jobId)).map((pass) => [pass.id, pass.total]));
+    const length = volume?.length as number;
+    expect(totals.get(first)).toBeCloseTo(length / 2, -4);
+    expect(totals.get(second)).toBeCloseTo(length / 2, -4);
+    // Looking at every byte is more than was done before; so is doing it again.
+    expect(totals.get(closer)).toBeCloseTo(length, -4);
+    expect(totals.get(again)).toBeCloseTo(length, -4);
+    await expect(startPass(bench.db, jobId, id, "raw", {})).rejects.toThrow(/raw content of this volume/);
+    await expect(changePass(bench.db, first, "pause")).rejects.toThrow(/finished/);
+  }, 60_000);
+});
+
+describe("repair on the bench", () => {
+  it("shows what it would come to, and writes a file of its own beside what was restored", async () => {
+    const { rows } = await bench.pool.query<{ id: string; name: string; job_id: number; path: string }>(
+      `select c.id, c.name, c.job_id, s.path from copies c join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
+       where c.place = 'raw' and c.condition = 'partial' and c.name like '%.jpg' limit 1`,
+    );
+    const [copy] = rows;
+    expect(copy).toBeDefined();
+    const before = createHash("sha256")
+      .update(readFileSync(copy?.path ?? ""))
+      .digest("hex");
+    const look = await lookAtRepair(bench.db, Number(copy?.id));
+    expect(look.before).not.toBeNull();
+    expect(look.after).toMatchObject({ problem: null, picture: true });
+    expect((await repairedPicture(bench.db, Number(copy?.id))).subarray(8, 12).toString()).toBe("WEBP");
+    const written = await writeRepaired(bench.db, Number(copy?.id));
+    expect(written.output.startsWith(bench.delivery)).toBe(true);
+    expect(written.output).toMatch(/ \(repaired\)\.jpg$/);
+    expect(createHash("sha256").update(readFileSync(written.output)).digest("hex")).toBe(written.sha256);
+    expect(statSync(written.output).size).toBe(written.size);
+    // The source is as it was.
+    expect(
+      createHash("sha256")
+        .update(readFileSync(copy?.path ?? ""))
+        .digest("hex"),
+    ).toBe(before);
+    const { rows: notes } = await bench.pool.query<{ what: string }>("select what from log_entries where job_id = $1", [copy?.job_id]);
+    expect(notes.map(({ what }) => what)).toContain("Repaired file written");
+  });
+
+  it("says when nothing can be repaired", async () => {
+    const { rows } = await bench.pool.query<{ id: string }>(
+      "select id from copies where place = 'raw' and condition = 'whole' and size > 1000 limit 1",
+    );
+    expect(await lookAtRepair(bench.db, Number(rows[0]?.id))).toMatchObject({ before: null, after: null });
+    await expect(writeRepaired(bench.db, Number(rows[0]?.id))).rejects.toThrow(/cannot be repaired/);
+  });
+});
