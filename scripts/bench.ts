@@ -4,6 +4,8 @@ import { join } from "node:path";
 import { build } from "esbuild";
 import { bigExfat, bigFat32, bigNtfs } from "../bench/big-volumes";
 import { measure, row } from "../bench/measure";
+import { accuracy } from "../bench/sweep-accuracy";
+import { sweptDrive } from "../bench/swept-drive";
 import { readSettings } from "../server/settings";
 import { ensureDatabase, startCluster } from "./cluster";
 import { complain } from "./launch";
@@ -39,6 +41,7 @@ async function main(): Promise<void> {
       "read-through": "bench/read-through.ts",
       "records-pass": "bench/records-pass.ts",
       storing: "bench/storing.ts",
+      "sweep-speed": "bench/sweep-speed.ts",
       "pass-thread": "worker/pass-thread.ts",
     },
     outdir: out,
@@ -70,8 +73,19 @@ async function main(): Promise<void> {
       row(`the pass over the entries of a ${kind} volume of ${inFolders} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
   }
+  sweeping(folder, out);
   await storing(folder, image, records, out);
   rmSync(out, { recursive: true });
+}
+
+/** Bytes swept against the same bytes read; how exact the sweep is. */
+function sweeping(folder: string, out: string): void {
+  const drive = sweptDrive(folder);
+  const theirs = measure(RUNS, "cat", drive);
+  const speed = join(out, "sweep-speed.js");
+  console.log(row("sweep 4 GiB at sectors, one thread", measure(RUNS, process.execPath, speed, drive), "`cat`", theirs));
+  console.log(row("sweep 4 GiB at every byte, one thread", measure(RUNS, process.execPath, speed, drive, "every"), "`cat`", theirs));
+  console.log(`\n| the sweep's accuracy | |\n| --- | --- |\n${accuracy()}\n`);
 }
 
 /** The whole pass into an empty database, against the same rows copied into a bare table of it. */

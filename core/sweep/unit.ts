@@ -56,6 +56,7 @@ export class UnitScanner {
     if (at % SECTOR !== 0) return [];
     const sectors = this.#index.atSectors(block, length, at, this.#textBefore(at));
     if (!this.options.everyByte) return sectors;
+    // A mark across the end of a block is the next one's, whose first bytes are looked at again.
     return [...sectors, ...this.#index.anywhere(block, length)].sort((a, b) => a.at - b.at);
   }
 
