@@ -5,8 +5,9 @@ import initSqlJs from "sql.js";
 import { describe, expect, it } from "vitest";
 import yauzl from "yauzl";
 import { letter } from "../../demo/documents";
+import { labFiles } from "../../tests/support/lab-files";
 import { MemorySource } from "../bytes/byte-source";
-import { outlineOf } from "./outline";
+import { damagedOutline, outlineOf } from "./outline";
 
 const outline = (bytes: Uint8Array, name = "") => outlineOf(new MemorySource(bytes), name);
 const picture = () =>
@@ -67,6 +68,16 @@ describe("the outline of a file", () => {
         .at(-1),
     ).toBe(8);
     expect(outline(Buffer.from("Just words."))).toEqual([]);
+  });
+
+  it("shows the damaged place among the parts", () => {
+    // Truth: the lab's manifest, a member of the archive overwritten at byte 5046.
+    const parts = damagedOutline(new MemorySource(labFiles().bytes("zip-bad-member.zip")), "zip-bad-member.zip");
+    const index = parts.findIndex(({ name }) => name.startsWith("damaged here"));
+    expect(parts[index]?.at).toBeGreaterThanOrEqual(5000);
+    expect(parts[index]?.at).toBeLessThan(5300);
+    expect(parts[index - 1]?.name).toBe("saved page.html");
+    expect(damagedOutline(new MemorySource(labFiles().bytes("good.zip"))).some(({ name }) => name.startsWith("damaged"))).toBe(false);
   });
 
   it("of anything damaged ends, stays inside the file, and is never endless", async () => {

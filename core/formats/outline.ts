@@ -1,7 +1,9 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
 import { HEAD_BYTES } from "./format";
-import { recognise } from "./registry";
+import { HOLDERS } from "./iso-media/box-names";
+import { markerName } from "./jpeg/markers";
+import { identify, recognise, runCheck } from "./registry";
 import { readZipDirectory } from "./zip/zip";
 
 /** A part of a file's structure. Offsets and lengths are bytes of the content. */
@@ -34,20 +36,6 @@ function* png(source: ByteSource) {
   }
 }
 
-const JPEG_NAMES: Readonly<Record<number, string>> = {
-  216: "SOI",
-  217: "EOI",
-  218: "SOS",
-  196: "DHT",
-  219: "DQT",
-  221: "DRI",
-  220: "DNL",
-  254: "COM",
-  204: "DAC",
-};
-const jpegName = (marker: number) =>
-  JPEG_NAMES[marker] ?? (marker >= 0xe0 && marker <= 0xef ? `APP${marker - 0xe0}` : marker < 0xd0 ? `SOF${marker - 0xc0}` : "segment");
-
 /** JPEG: ITU-T T.81, annex B. */
 function* jpeg(source: ByteSource) {
   for (let at = 0; at + 2 <= source.size; ) {
@@ -56,7 +44,7 @@ function* jpeg(source: ByteSource) {
     if (head.u8(0) !== 0xff || marker < 0xc0) return;
     const bare = marker === 0xd8 || marker === 0xd9;
     const length = bare ? 2 : 2 + head.u16be(2);
-    yield part(at, length, jpegName(marker));
+    yield part(at, length, markerName(marker));
     at += length;
     if (marker === 0xd9) return;
     if (marker !== 0xda) continue;
@@ -116,20 +104,6 @@ function* riffChunks(source: ByteSource, from: number, end: number, level: numbe
   }
 }
 
-/** Boxes that hold nothing but boxes (ISO/IEC 14496-12, table 1), and how much stands before them. */
-const BOX_HOLDS: Readonly<Record<string, number>> = {
-  moov: 0,
-  trak: 0,
-  mdia: 0,
-  minf: 0,
-  stbl: 0,
-  edts: 0,
-  udta: 0,
-  moof: 0,
-  traf: 0,
-  meta: 4,
-};
-
 function* isoMedia(source: ByteSource) {
   yield* boxes(source, 0, source.size, 0);
 }
@@ -142,7 +116,7 @@ function* boxes(source: ByteSource, from: number, end: number, level: number): G
     const length = wide ? head.u64be(8) : head.u32be(0) || end - at;
     if (length < 8) return;
     yield part(at, length, name, level);
-    const inside = BOX_HOLDS[name];
+    const inside = HOLDERS[name];
     if (inside !== undefined && level < MAX_LEVEL)
       yield* boxes(source, at + (wide ? 16 : 8) + inside, Math.min(end, at + length), level + 1);
     at += length;
@@ -205,8 +179,10 @@ const WALKS: Readonly<Record<string, Walk>> = {
   gzip,
   sqlite,
   ...Object.fromEntries(["wav", "avi", "webp"].map((id) => [id, riff])),
-  ...Object.fromEntries(["heic", "avif", "m4a", "mp4"].map((id) => [id, isoMedia])),
-  ...Object.fromEntries(["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "zip"].map((id) => [id, zip])),
+  ...Object.fromEntries(["heic", "avif", "m4a", "mp4", "mov", "3gp", "iso-raw"].map((id) => [id, isoMedia])),
+  ...Object.fromEntries(
+    ["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, zip]),
+  ),
 };
 
 /** The parts of a file in their order, up to 2000, and as far as they can be followed. */
@@ -225,5 +201,17 @@ export function outlineOf(content: ByteSource, name = ""): OutlinePart[] {
     // A damaged structure shows what stood before the damage.
     if (!(error instanceof RangeError) && (error as Error).name !== "BoundsError") throw error;
   }
+  return parts;
+}
+
+/** The parts of a file, and where it is damaged, among them in their order. */
+export function damagedOutline(content: ByteSource, name = ""): OutlinePart[] {
+  const parts = outlineOf(content, name);
+  const format = identify(content, name);
+  const verdict = format && runCheck(format, content);
+  if (verdict?.verdict !== "damaged") return parts;
+  const at = Math.max(0, Math.min(verdict.at, content.size - 1));
+  const index = parts.findIndex((each) => each.at > at);
+  parts.splice(index < 0 ? parts.length : index, 0, { at, length: 1, name: `damaged here: ${verdict.reason}`, level: 0 });
   return parts;
 }

@@ -1,7 +1,7 @@
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
 import { HEAD_BYTES } from "../../core/formats/format";
-import { type OutlinePart, outlineOf } from "../../core/formats/outline";
+import { damagedOutline, type OutlinePart } from "../../core/formats/outline";
 import { recognise } from "../../core/formats/registry";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -16,7 +16,7 @@ export async function bytesOf(copy: StoredCopy, at: number, length: number): Pro
 
 /** The parts of the content's structure, as far as its format is followed. */
 export async function outlineFor(copy: StoredCopy): Promise<OutlinePart[]> {
-  return copy.layout && copy.size > 0 ? withContent(copy, (content) => outlineOf(content, copy.name)) : [];
+  return copy.layout && copy.size > 0 ? withContent(copy, (content) => damagedOutline(content, copy.name)) : [];
 }
 
 /** Types the browser's own players and the PDF viewer are given; anything else is never sent as itself. */

@@ -47,7 +47,9 @@ test("files without any file system are found, and a damaged picture is repaired
   writeFileSync(path, fixture("carve.img.gz"));
   await page.goto("/");
   const headers = { origin: new URL(page.url()).origin };
-  const { id } = (await (await request.post("/api/jobs", { data: { title: "Unlabelled disk", client: "" }, headers })).json()) as { id: number };
+  const { id } = (await (await request.post("/api/jobs", { data: { title: "Unlabelled disk", client: "" }, headers })).json()) as {
+    id: number;
+  };
   const added = await request.post(`/api/jobs/${id}/sources`, { data: { path }, headers });
   expect(added.ok(), await added.text()).toBe(true);
   await page.goto(`/jobs/${id}/search`);

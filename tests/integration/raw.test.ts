@@ -71,7 +71,9 @@ describe("raw content as a pass", () => {
     const worker = bench.worker();
     const raw = await startPass(bench.db, jobId, volume?.id as number, "raw", { unused: true });
     await done(jobId);
-    const truth = readTruth("camera-formatted").entries.filter(({ state, path }) => state === "lost-format-intact" && /\.jpe?g$/i.test(path));
+    const truth = readTruth("camera-formatted").entries.filter(
+      ({ state, path }) => state === "lost-format-intact" && /\.jpe?g$/i.test(path),
+    );
     const rows = await rowsOf(raw);
     expect(truth.length).toBeGreaterThan(5);
     const sizes = new Set(rows.filter((row) => row.condition === "whole").map((row) => Number(row.size)));
