@@ -47,6 +47,7 @@ async function main(): Promise<void> {
   await page.goto("/places");
   await page.getByText("Patterns and names").nth(3).click();
   await shot("places");
+  await raw(page, shot);
   await card(page);
   await shot("leftovers");
   await page.goto("/");
@@ -72,6 +73,24 @@ async function unsaved(page: Page, shot: (name: string) => Promise<void>): Promi
   await best.first().click();
   await page.getByText("Application for a 400 mm reflector").waitFor();
   await shot("unsaved");
+}
+
+/** The card is swept for its pictures. */
+async function raw(page: Page, shot: (name: string) => Promise<void>): Promise<void> {
+  await page.goto("/jobs/2/search");
+  const form = page.getByRole("region", { name: "Raw content" });
+  const pass = page.getByRole("listitem").filter({ hasText: "Raw content of LANTERN" });
+  const start = form.getByRole("button", { name: "Start the sweep" });
+  await start.waitFor();
+  if (!(await pass.isVisible())) await start.click();
+  await pass.getByText(/finished in/).waitFor();
+  await page.waitForTimeout(9_000);
+  await form.getByRole("button", { name: "Start the sweep" }).scrollIntoViewIfNeeded();
+  await shot("raw");
+  await page.goto("/jobs/2/items?place=raw");
+  await page.getByRole("row", { name: /moon 302/ }).click();
+  await page.getByRole("img", { name: /Preview of/ }).waitFor();
+  await shot("raw-items");
 }
 
 /** The card that was formatted by mistake: its leftovers read, one of its pictures open. */

@@ -1,0 +1,12 @@
+import { sweptDrive } from "/work/main/bench/swept-drive";
+import { accuracy } from "/work/main/bench/sweep-accuracy";
+import { measure, row } from "/work/main/bench/measure";
+import { build } from "esbuild";
+import { mkdirSync } from "node:fs";
+mkdirSync("/tmp/bench",{recursive:true});
+process.chdir("/work/main");
+await build({entryPoints:{"sweep-speed":"bench/sweep-speed.ts"},outdir:"dist/benchx",bundle:true,platform:"node",target:"node20",format:"esm",packages:"external"});
+const d=sweptDrive("/tmp/bench"); const t=measure(3,"cat",d);
+console.log(row("aligned",measure(3,process.execPath,"dist/benchx/sweep-speed.js",d),"cat",t));
+console.log(row("every",measure(3,process.execPath,"dist/benchx/sweep-speed.js",d,"every"),"cat",t));
+console.log(accuracy());
