@@ -38,7 +38,8 @@ describe("a camera card formatted again", () => {
       const copy = found.find((each) => each.path === pathOf(entry));
       expect([copy?.place, copy?.condition, copy && contentHash(copy, disk)], entry.path).toEqual([
         "leftover-record",
-        "whole",
+        // What is coded in films is not followed: of them nothing is promised, but the bytes are right.
+        /\.(MOV|MP4)$/.test(entry.path) ? "not-checked" : "whole",
         entry.sha256,
       ]);
     }

@@ -294,6 +294,8 @@ const family = (id: string, kind: Kind, title: string, extensions: string[]): Fo
   kind,
   title,
   extensions,
+  // Bytes inside a record or a text would go unnoticed.
+  loose: true,
   recognise: (head) => hasAscii(head, 0, MARK),
   follow,
   summarise,

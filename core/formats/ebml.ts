@@ -169,6 +169,7 @@ export const matroska: Format = {
   title: "Matroska video",
   extensions: ["mkv", "mka"],
   signatures: [{ at: 0, mark: "\x1aE\xdf\xa3" }],
+  loose: true,
   recognise: (head) => hasAscii(head, 0, "\x1aE\xdf\xa3"),
   follow,
   summarise,

@@ -32,6 +32,7 @@ const NOT_PROVEN = [
   "notes-utf16.txt",
   "latin1.txt",
   "accounts.csv",
+  "bare-frames.mp3",
 ];
 
 const { source, files } = carveImage();

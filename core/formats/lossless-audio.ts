@@ -1,6 +1,6 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
-import { breaksAt, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
 const crcTable = (bits: number, polynomial: number) =>
@@ -71,6 +71,7 @@ function followFlac(source: ByteSource): Extent | null {
     }
     if (frames < expected)
       return breaksAt(at, at >= source.size ? "the sound breaks off before its end" : "a frame of the sound is damaged");
+    if (frames > 0 && expected === 0) return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
     return frames > 0 ? endsAt(at) : breaksAt(at, "no sound follows the beginning");
   } catch (error) {
     if (!(error instanceof BreaksOff)) throw error;

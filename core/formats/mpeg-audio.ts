@@ -1,6 +1,6 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
-import { breaksAt, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
 /** Bits a second of each layer, in thousands: ISO/IEC 11172-3, 2.4.2.3; the lower rates ISO/IEC 13818-3, 2.4.2.3. */
@@ -58,6 +58,7 @@ function follow(source: ByteSource): Extent | null {
     at = soundFrom(reader);
     // Tags may be filled up with zeros.
     if (tagged) for (let zeros = 0; zeros < 4096 && at < source.size && reader.u8(at) === 0; zeros += 1) at += 1;
+    const first = at;
     const family = frameAt(reader, at)?.family;
     if (family === undefined) return tagged ? breaksAt(at, "no sound follows the tag") : null;
     for (;;) {
@@ -69,14 +70,25 @@ function follow(source: ByteSource): Extent | null {
       frames += 1;
     }
     if (!tagged && frames < BARE_FRAMES) return null;
+    const told = framesTold(reader, first);
+    if (told > 0 && frames < told) return breaksAt(at, "frames at the end of the sound are missing");
+    const sound = at;
     if (reader.has(at, "APETAGEX") && at + 16 <= source.size) at += 32 + reader.u32(at + 12);
     if (reader.has(at, "TAG") && at + 128 <= source.size) at += 128;
-    // What comes next is no frame: the sound may end here, and nothing in it says so.
-    return endsAt(Math.min(at, source.size));
+    // What comes next is no frame. That the sound ends here, only a number of frames or a tag behind it says.
+    if (told > 0 || at > sound) return endsAt(Math.min(at, source.size));
+    return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
   } catch (error) {
     if (!(error instanceof BreaksOff)) throw error;
     return frames < BARE_FRAMES ? null : breaksAt(source.size, "the sound breaks off");
   }
+}
+
+/** How many frames there are, as the first one may say (common practice of encoders, no published source); 0: it does not. */
+function framesTold(reader: BlockReader, first: number): number {
+  for (let at = first + 4; at < Math.min(first + 64, reader.size - 12); at += 1)
+    if ((reader.has(at, "Xing") || reader.has(at, "Info")) && reader.u32be(at + 4) & 1) return reader.u32be(at + 8);
+  return 0;
 }
 
 const TEXTS: Readonly<Record<string, "title" | "author">> = { TIT2: "title", TPE1: "author", TT2: "title", TP1: "author" };

@@ -150,6 +150,6 @@ export const riffFormats: readonly Format[] = [
     ],
     summarise: soundFacts,
   }),
-  riff("avi", "video", "AVI video", "AVI ", { summarise: filmFacts }),
+  riff("avi", "video", "AVI video", "AVI ", { loose: true, summarise: filmFacts }),
   riff("webp", "pictures", "WebP picture", "WEBP", { follow: followPicture, loose: true, summarise: pictureFacts }),
 ];

@@ -1,6 +1,6 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
-import { breaksAt, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 
 /** The check of a page: RFC 3533, section 6, field 7 (polynomial 0x04c11db7, nothing turned round). */
 const OGG_CRC = Uint32Array.from({ length: 256 }, (_, byte) => {
@@ -124,6 +124,7 @@ export const asf: Format = {
   title: "ASF media",
   extensions: ["wmv", "wma", "asf"],
   signatures: [{ at: 0, mark: ASF.header }],
+  loose: true,
   recognise: (head) => hasAscii(head, 0, ASF.header),
   follow: followAsf,
   summarise: asfFacts,
@@ -150,7 +151,8 @@ const transport: Format = {
     const step = start === 0 ? PACKET : PACKET + 4;
     let at = 0;
     while (at + step <= source.size && reader.u8(at + start) === 0x47) at += step;
-    return at >= LEAST_PACKETS * step ? endsAt(at) : null;
+    if (at < LEAST_PACKETS * step) return null;
+    return { size: at, closed: false, verdict: cannotTell("the stream does not tell where it ends") };
   },
 };
 

@@ -144,7 +144,7 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   await page.getByRole("button", { name: /Read the records of all 2 volumes/ }).click();
   await expect(page.getByText(/finished in/)).toHaveCount(2, { timeout: 30_000 });
   await page.getByText("Everything on the volume; narrow it").click();
-  await page.getByRole("checkbox", { name: "Pictures" }).check();
+  await page.getByRole("group", { name: "Only these kinds" }).getByRole("checkbox", { name: "Pictures" }).check();
   await expect(page.getByText("Only pictures")).toBeVisible();
   await page
     .getByRole("listitem")

@@ -233,6 +233,8 @@ const iso = (id: string, kind: Kind, title: string, extensions: string[], rest: 
   title,
   extensions,
   signatures,
+  // The pieces' lengths are followed, not what is coded in them.
+  loose: true,
   recognise: (head) => meant(head) === id,
   follow,
   summarise: (source) => defined<Summary>(kind === "pictures" ? pictureFacts(source) : filmFacts(source)),

@@ -36,6 +36,8 @@ export function textRun(source: ByteSource, most = MOST_TEXT): TextRun | null {
     const block = readBytes(source, at, Math.min(STEP, end - at));
     for (let i = 0; i < block.length; i += 1) {
       const byte = block[i] as number;
+      // Nearly all of nearly every text.
+      if (byte >= 32 && byte < 127 && pending === 0) continue;
       if (REFUSED[byte]) return finish(at + i, utf8, any);
       if (utf8 >= 0) continue;
       if (pending > 0) {
