@@ -20,7 +20,11 @@ async function main(): Promise<void> {
   pool.on("connect", (client) => client.on("error", (error) => log.warn({ error: error.message }, "database connection lost")));
   const me = { id: randomUUID(), host: hostname(), pid: process.pid, queueNames: [] as string[] };
   const events = new EventEmitter() as unknown as WorkerEvents;
-  // The queue's own names of its workers are what a later worker needs to free the work of a dead one.
+  // The queue's own names of its workers, and of the pool in whose name work is held, are what a later worker needs to free the work of
+  // a dead one. A name that is missing here would have live work taken for a dead worker's.
+  events.on("pool:create", ({ workerPool }) => {
+    me.queueNames.push(workerPool.id);
+  });
   events.on("worker:create", ({ worker }) => {
     me.queueNames.push(worker.workerId);
   });
