@@ -135,7 +135,7 @@ export class SignatureIndex {
    * whatever its own: so only pairs at even places are looked up, each by itself, which keeps the processor's units busy.
    */
   anywhere(block: Uint8Array, length: number): Candidate[] {
-    const found = new Map<string, Candidate>();
+    const found = new Map<number, { at: number; formats: Format[]; text: boolean }>();
     const end = Math.min(length, block.length - 1);
     const words = new Uint32Array(block.buffer, block.byteOffset, Math.floor(end / 4));
     for (const at of pairsIn(words, this.#pairs)) {
@@ -143,7 +143,9 @@ export class SignatureIndex {
         const place = at - before;
         const start = place - mark.back;
         if (place < 0 || start % SECTOR === 0 || !stands(block, place, mark.bytes)) continue;
-        found.set(`${start} ${mark.format.id}`, { at: start, formats: [mark.format], text: false });
+        const there = found.get(start);
+        if (!there) found.set(start, { at: start, formats: [mark.format], text: false });
+        else if (!there.formats.includes(mark.format)) there.formats.push(mark.format);
       }
     }
     return [...found.values()];

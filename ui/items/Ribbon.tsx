@@ -98,7 +98,7 @@ export function RibbonAxis({ span, width, loss, onChange }: AxisProps) {
           <g key={at}>
             <line x1={x} x2={x} y1="23" y2="28" stroke="var(--mui-palette-chart-inkFaint)" />
             {/* The word "lost" goes before a tick's. */}
-            {(lost === null || Math.abs(x - lost) > 26) && (
+            {(lost === null || Math.abs(x - lost) > 40) && (
               <text x={Math.min(x, width - 26)} y="19" fontSize="11" fill="var(--mui-palette-chart-inkSoft)">
                 {words}
               </text>
