@@ -5,6 +5,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
 import { layOut } from "../demo/lay-out";
+import { carveImage, labFiles } from "../tests/support/lab-files";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-cli-"));
@@ -178,6 +179,52 @@ describe("the command line", () => {
     expect(compass("plan", "--json").lines().length).toBeGreaterThan(3);
     writeFileSync(file, JSON.stringify({ cause: "eaten by the dog" }));
     expect(compass("plan", "--account", file)).toMatchObject({ code: 2, err: expect.stringContaining("cause") });
+  });
+
+  it("sweep tells files found by their content, of a part and of some kinds, and ties what stands in others to them", {
+    timeout: 60_000,
+  }, () => {
+    const card = join(work, "carve.img");
+    writeFileSync(card, fixture("carve.img.gz"));
+    const { files } = carveImage();
+    const { code, lines } = compass("sweep", card, "--range", "0%-50%", "--kinds", "jpeg,pdf,tar", "--every-byte", "--json");
+    expect(code).toBe(0);
+    const found = lines();
+    for (const each of found) {
+      expect(Object.keys(each)).toEqual(expect.arrayContaining(["format", "at", "size", "condition", "name", "segments"]));
+      expect(["jpeg", "pdf", "tar"]).toContain(each.format);
+      expect((each.segments as [number, number][]).reduce((sum, [, length]) => sum + length, 0)).toBe(each.size);
+    }
+    const photo = files.find(({ path }) => path === "LMR_0232.JPG");
+    expect(found.find(({ at }) => at === photo?.firstOffset)).toMatchObject({
+      condition: "whole",
+      size: photo?.size,
+      segments: photo?.extents.map(([, at, length]) => [at, length]),
+    });
+    const archive = files.find(({ path }) => path === "backup.tar");
+    expect(found.some(({ parent, format }) => parent === archive?.firstOffset && format === "jpeg")).toBe(true);
+    for (const args of [
+      ["--range", "90%-10%"],
+      ["--range", "a-b"],
+      ["--kinds", "nonsense"],
+    ])
+      expect(compass("sweep", card, ...args).code).toBe(2);
+    // Of a volume, only what it has not in use: there its deleted files' content stands.
+    const unused = compass("sweep", image, "--volume", VOLUME, "--unused", "--kinds", "pictures", "--json").lines();
+    expect(unused.length).toBeGreaterThan(5);
+  });
+
+  it("repair writes what can be saved to another file, and never over one that is there", () => {
+    const lab = labFiles();
+    const [broken, sound, to] = ["broken.jpg", "sound.jpg", "mended.jpg"].map((name) => join(work, name)) as [string, string, string];
+    writeFileSync(broken, lab.bytes("no-header-plain-baseline.jpg"));
+    writeFileSync(sound, lab.bytes("good-plain-baseline.jpg"));
+    expect(compass("repair", broken, "--to", to, "--json").lines()[0]).toMatchObject({ repaired: false });
+    const [line] = compass("repair", broken, "--like", sound, "--to", to, "--json").lines();
+    expect(line).toMatchObject({ repaired: true, format: "jpeg", after: { verdict: "sound" } });
+    expect(readFileSync(to).equals(readFileSync(sound))).toBe(true);
+    expect(compass("repair", broken, "--like", sound, "--to", to).code).toBe(2);
+    expect(compass("check", to, "--json").lines()[0]).toMatchObject({ format: "jpeg", opens: true });
   });
 
   it("check tells whether files open", () => {

@@ -2,21 +2,26 @@ import type { Range } from "../bytes/range-set";
 
 /** The stretches of a disk that are swept. What is found goes no farther than the stretch it begins in. */
 export class Domain {
-  /** @param ranges sorted, apart from each other; disk byte offsets */
-  constructor(readonly ranges: readonly Range[]) {}
+  /** Bytes of the domain before each of its stretches. */
+  readonly #before: Float64Array;
+  readonly total: number;
 
-  get total(): number {
-    return this.ranges.reduce((sum, { start, end }) => sum + end - start, 0);
+  /** @param ranges sorted, apart from each other; disk byte offsets */
+  constructor(readonly ranges: readonly Range[]) {
+    this.#before = new Float64Array(ranges.length);
+    let sum = 0;
+    ranges.forEach(({ start, end }, i) => {
+      this.#before[i] = sum;
+      sum += end - start;
+    });
+    this.total = sum;
   }
 
   /** Bytes of the domain before `at`. */
   before(at: number): number {
-    let sum = 0;
-    for (const { start, end } of this.ranges) {
-      if (start >= at) break;
-      sum += Math.min(end, at) - start;
-    }
-    return sum;
+    const index = this.#indexOf(at);
+    const range = this.ranges[index];
+    return range ? (this.#before[index] as number) + Math.max(0, at - range.start) : this.total;
   }
 
   #indexOf(at: number): number {
