@@ -74,6 +74,25 @@ const dxf: Format = {
 const VERSIONS = ["AC1012", "AC1014", "AC1015", "AC1018", "AC1021", "AC1024", "AC1027", "AC1032"];
 
 /**
+ * From the version AC1018 on (but for AC1021, which is built otherwise) the places stand in a header of 108 bytes that is mixed with
+ * a row of made-up numbers: the end of the last section and the second header behind it. The same specification, 4.1; from memory.
+ */
+function hiddenEnd(reader: BlockReader): Extent | null {
+  const plain = reader.bytes(0x80, 0x6c).slice();
+  let seed = 1;
+  for (let i = 0; i < plain.length; i += 1) {
+    seed = (Math.imul(seed, 0x343fd) + 0x269ec3) | 0;
+    plain[i] = (plain[i] as number) ^ ((seed >>> 16) & 255);
+  }
+  // Of a layout known from memory only, what does not fit is no proof of damage.
+  if (!hasAscii(plain, 0, "AcFssFcAJMB"))
+    return { size: reader.size, closed: false, verdict: cannotTell("the drawing does not tell where it ends") };
+  const view = new DataView(plain.buffer);
+  const end = 0x100 + Math.max(Number(view.getBigUint64(0x2c, true)), Number(view.getBigUint64(0x34, true)));
+  return { size: Math.min(end, reader.size), closed: false, verdict: cannotTell("the drawing's parts are not followed") };
+}
+
+/**
  * DWG: the open design specification 5.4.1, chapters 3 and 4: up to the version AC1015 the sections' places and lengths stand at
  * the beginning (the map of the objects is the last but for a short header copy); later ones hide theirs.
  */
@@ -81,6 +100,7 @@ function followDwg(source: ByteSource): Extent | null {
   const reader = new BlockReader(source);
   try {
     const version = reader.ascii(0, 6);
+    if (version !== "AC1021" && version > "AC1015") return hiddenEnd(reader);
     if (version > "AC1015")
       return { size: source.size, closed: false, verdict: cannotTell("this version of the drawing does not tell where it ends") };
     const count = reader.u32(21);

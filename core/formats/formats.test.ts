@@ -161,3 +161,26 @@ describe("the registry", () => {
     expect([extensionOf("a.tar.GZ"), extensionOf(".hidden"), extensionOf("no")]).toEqual(["gz", "", ""]);
   });
 });
+
+describe("drawings whose places are hidden", () => {
+  it("tell where they end by the numbers behind the mixing", () => {
+    // Mixed as the specification describes it (from memory): made here by the same rule, as no general tool writes such drawings.
+    const plain = Buffer.alloc(0x6c);
+    plain.write("AcFssFcAJMB\0", "latin1");
+    plain.writeBigUInt64LE(0x1200n, 0x2c);
+    plain.writeBigUInt64LE(0x1240n, 0x34);
+    let seed = 1;
+    const mixed = plain.map((byte) => {
+      seed = (Math.imul(seed, 0x343fd) + 0x269ec3) | 0;
+      return byte ^ ((seed >>> 16) & 255);
+    });
+    const drawing = Buffer.alloc(9000);
+    drawing.write("AC1027", "latin1");
+    drawing.set(mixed, 0x80);
+    const format = FORMATS.find(({ id }) => id === "dwg");
+    expect(format?.follow?.(new MemorySource(drawing))).toMatchObject({ size: 0x1340, closed: false, verdict: { verdict: "cannot-tell" } });
+    expect(format?.follow?.(new MemorySource(Buffer.from("AC1027 and nothing else".padEnd(400))))).toMatchObject({
+      verdict: { verdict: "cannot-tell" },
+    });
+  });
+});

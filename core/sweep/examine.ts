@@ -35,6 +35,15 @@ const LEAST_DAMAGED = 256;
 /** A file shorter than this is none. */
 const LEAST = 16;
 
+/** Bytes of a file that does not tell where it ends, and was followed to the end of all there is. */
+const MOST_OPEN = 1 << 24;
+
+/** A file whose end nothing tells is given a bounded length; text ends where the text does. */
+function bounded(format: Format, extent: Extent, room: number): Extent {
+  const open = !extent.closed && extent.verdict.verdict === "cannot-tell" && extent.size >= room && room > MOST_OPEN;
+  return open && !textFormats.includes(format) ? { ...extent, size: MOST_OPEN } : extent;
+}
+
 /** Whether what was followed is enough to tell of a file. */
 function enough(format: Format, extent: Extent): boolean {
   if (extent.size < LEAST) return false;
@@ -56,7 +65,7 @@ export function examine(room: Room, at: number, candidate: Pick<Candidate, "form
     if (tried.has(format.follow)) continue;
     tried.add(format.follow);
     const extent = runFollow(format, window);
-    if (extent && enough(format, extent)) return told(room.disk, at, format, extent);
+    if (extent && enough(format, extent)) return told(room.disk, at, format, bounded(format, extent, length));
   }
   if (!candidate.text) return null;
   for (const format of textFormats) {
