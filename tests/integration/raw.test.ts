@@ -50,8 +50,9 @@ describe("raw content as a pass", () => {
     }
     const worker = bench.worker({ COMPASS_SWEEP_THREADS: "3" });
     await done(jobId);
-    // Three workers, each once: work that takes longer than a sign of life may stay out is not taken for a dead worker's.
-    expect((await bench.pool.query<{ epoch: number }>("select epoch from passes where id = $1", [id])).rows[0]?.epoch).toBe(3);
+    // Three workers, each once at most: work that takes longer than a sign of life may stay out is not taken for a dead worker's.
+    const { rows } = await bench.pool.query<{ epoch: number }>("select epoch from passes where id = $1", [id]);
+    expect(rows[0]?.epoch).toBeLessThanOrEqual(3);
     worker.kill("SIGKILL");
     const { source: disk } = carveImage();
     const plan = planSweep({ range: { start: 0, end: disk.size }, unusedOnly: false, skip: [], everyByte: true, formats: null }, null);
