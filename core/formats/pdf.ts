@@ -102,10 +102,13 @@ function endMarks(reader: BlockReader): { last: number; open: boolean } {
 }
 
 const NEXT_STEP = 1 << 20;
+/** So many bytes without the end of an object, and the document is over. */
+const MOST_WITHOUT_OBJECT = 1 << 26;
 
 /** The next end mark before which no other document begins; -1: there is none. */
 function nextEnd(reader: BlockReader, from: number): number {
-  for (let at = from; at < Math.min(reader.size, MOST_FILE); at += NEXT_STEP) {
+  let object = from;
+  for (let at = from; at < Math.min(reader.size, MOST_FILE) && at - object < MOST_WITHOUT_OBJECT; at += NEXT_STEP) {
     const limit = Math.min(reader.size, at + NEXT_STEP + 8);
     const mark = reader.find("%%EOF", at, limit);
     for (
@@ -115,6 +118,7 @@ function nextEnd(reader: BlockReader, from: number): number {
     )
       if (other % 512 === 0 && other > 0) return -1;
     if (mark >= 0) return mark;
+    if (reader.find("endobj", at, limit) >= 0) object = at;
   }
   return -1;
 }
