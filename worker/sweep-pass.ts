@@ -7,7 +7,7 @@ import type { Find } from "../core/sweep/find";
 import { isUsed, planSweep } from "../core/sweep/plan-sweep";
 import { rawCopy } from "../core/sweep/raw-copy";
 import { scanUnits, sweep } from "../core/sweep/sweep";
-import { openVolume } from "../core/volumes/inspect";
+import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { openDisk } from "../io/open-source";
 import type { PassThreadData } from "./pass-thread";
 import { threadedScan } from "./sweep-units";
@@ -51,7 +51,7 @@ export function openSweep(data: PassThreadData, part: Range) {
 /** The volume's file system, for what it has in use; null where it cannot be read any more. */
 function readable(disk: ReturnType<typeof openDisk>["disk"], place: PassThreadData["volume"]): FileSystem | null {
   try {
-    return openVolume(disk, { ...place, filesystem: place.filesystem as never });
+    return openVolume(disk, { ...place, filesystem: place.filesystem as VolumeReport["filesystem"] });
   } catch (error) {
     if (!(error instanceof FileSystemError)) throw error;
     return null;

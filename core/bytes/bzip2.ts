@@ -1,16 +1,10 @@
 import { type BlockReader, BreaksOff } from "./block-reader";
+import { CRC32_FORWARD } from "./crc-forward";
 import { InflateError, TooMuch } from "./inflate";
 
 /** BZIP2, after the published format description of the open-source package (no standard exists). */
 const BLOCK_MARK = 0x314159265359;
 const END_MARK = 0x177245385090;
-
-/** CRC-32 of the same polynomial as elsewhere, with nothing turned round. */
-const CRC = Uint32Array.from({ length: 256 }, (_, byte) => {
-  let crc = byte << 24;
-  for (let i = 0; i < 8; i += 1) crc = crc & 0x8000_0000 ? (crc << 1) ^ 0x04c1_1db7 : crc << 1;
-  return crc >>> 0;
-});
 
 /**
  * Unpacks a stream that begins at `at` and compares its checksums.
@@ -241,7 +235,7 @@ class Bzip2 {
   }
 
   #put(byte: number): void {
-    this.#crc = ((this.#crc << 8) ^ (CRC[(this.#crc >>> 24) ^ byte] as number)) >>> 0;
+    this.#crc = ((this.#crc << 8) ^ (CRC32_FORWARD[(this.#crc >>> 24) ^ byte] as number)) >>> 0;
     this.#out[this.#filled] = byte;
     this.#filled += 1;
     if (this.#filled === this.#out.length) this.#flush();

@@ -22,6 +22,8 @@ const postscript: Format = {
       if (reader.has(0, "\xc5\xd0")) return withPreview(reader);
       let end = -1;
       for (let at = reader.find("%%EOF", 0); at >= 0; at = reader.find("%%EOF", at + 5)) {
+        // The mark is a line of its own; programs in the document name it too.
+        if (!/[\r\n]/.test(reader.ascii(Math.max(0, at - 1), 1))) continue;
         end = withLineEnd(reader, at + 5);
         // A document within the document has an end mark too.
         if (!/^(%%|[\w/\s[\]<>()-]{24})/.test(reader.ascii(end, Math.min(64, source.size - end)))) break;

@@ -1,17 +1,12 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { forwardTable } from "../bytes/crc-forward";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
-const crcTable = (bits: number, polynomial: number) =>
-  Uint16Array.from({ length: 256 }, (_, byte) => {
-    let crc = byte << (bits - 8);
-    for (let i = 0; i < 8; i += 1) crc = crc & (1 << (bits - 1)) ? (crc << 1) ^ polynomial : crc << 1;
-    return crc & ((1 << bits) - 1);
-  });
 /** RFC 9639, 9.1.8 and 9.3: the checks of a frame's header and of all of it. */
-const CRC8 = crcTable(8, 0x07);
-const CRC16 = crcTable(16, 0x8005);
+const CRC8 = forwardTable(8, 0x07);
+const CRC16 = forwardTable(16, 0x8005);
 const MOST_FRAME = 1 << 20;
 
 /** The length of the frame header at `at` when a right one stands there, else 0 (RFC 9639, 9.1). */

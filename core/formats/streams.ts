@@ -1,13 +1,7 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { CRC32_FORWARD } from "../bytes/crc-forward";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
-
-/** The check of a page: RFC 3533, section 6, field 7 (polynomial 0x04c11db7, nothing turned round). */
-const OGG_CRC = Uint32Array.from({ length: 256 }, (_, byte) => {
-  let crc = byte << 24;
-  for (let i = 0; i < 8; i += 1) crc = crc & 0x8000_0000 ? (crc << 1) ^ 0x04c1_1db7 : crc << 1;
-  return crc >>> 0;
-});
 
 /** Ogg: RFC 3533, section 6: page after page, each with a check, until each stream has had its last one. */
 function followOgg(source: ByteSource): Extent | null {
@@ -29,7 +23,7 @@ function followOgg(source: ByteSource): Extent | null {
       const page = reader.bytes(at, length);
       for (let i = 0; i < length; i += 1) {
         const byte = i >= 22 && i < 26 ? 0 : (page[i] as number);
-        crc = ((crc << 8) ^ (OGG_CRC[(crc >>> 24) ^ byte] as number)) >>> 0;
+        crc = ((crc << 8) ^ (CRC32_FORWARD[(crc >>> 24) ^ byte] as number)) >>> 0;
       }
       if (crc !== expected) return breaksAt(at, "the checksum of a page does not match");
       if (flags & 2) open.add(serial);

@@ -1,4 +1,3 @@
-import type { ByteSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import type { Format } from "../formats/format";
 import { examine, type Room } from "./examine";
@@ -37,7 +36,7 @@ export class UnitScanner {
     for (let at = start; at < end; at += BLOCK) {
       const length = Math.min(BLOCK, end - at);
       const block = this.#block.subarray(0, Math.min(length + AHEAD, Math.max(length, this.room.limitOf(at) - at)));
-      read(disk, at, block);
+      disk.read(at, block);
       for (const candidate of this.#candidates(block, length, at)) {
         const place = at + candidate.at;
         if (covered && place < covered.at + covered.size && !isNestable(candidate)) continue;
@@ -66,10 +65,6 @@ export class UnitScanner {
     this.room.disk.read(Math.max(0, at - before.length), before);
     return before.every((byte) => byte >= 32 || byte === 9 || byte === 10 || byte === 13);
   }
-}
-
-function read(disk: ByteSource, at: number, into: Uint8Array): void {
-  disk.read(at, into);
 }
 
 /** Formats of one family begin alike: the one asked for may be known only by what is inside. */
