@@ -168,6 +168,14 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   await page.goto("/jobs/2/restore");
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText("read again and the same").first()).toBeVisible({ timeout: 30_000 });
+  // Its content alone gives the pictures back too; where a record owns the same clusters, its name wins.
+  await page.goto("/jobs/2/search");
+  await page.getByRole("region", { name: "Raw content" }).getByRole("button", { name: "Start the sweep" }).click();
+  const sweep = page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "Raw content of LANTERN" });
+  await expect(sweep).toContainText("finished", { timeout: 30_000 });
+  await page.goto("/jobs/2/items?place=raw");
+  await grid.getByRole("row", { name: /LARK1004\.JPG/ }).click();
+  await expect(inspector.getByRole("list", { name: "Copies" }).getByRole("listitem")).toHaveCount(2);
   // What the volumes told when they were read as a whole.
   await page.goto("/jobs/2/sources");
   await expect(page.getByText("Nothing: its records, folders and map agree with one another.")).toBeVisible({ timeout: 20_000 });
