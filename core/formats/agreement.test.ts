@@ -77,7 +77,7 @@ describe("published check values", () => {
   it("CRC-64 of the .xz format, Adler-32, inflate, base 85", async () => {
     const { Crc64 } = await import("../bytes/crc64");
     const { adler32 } = await import("./zlib");
-    const { fromBase85 } = await import("./ascii-coding");
+    const { fromBase85 } = await import("./pdf/base85");
     const crc = new Crc64();
     crc.add(Buffer.from("123456789"));
     // The check value of CRC-64/XZ in the catalogue of parametrised CRC algorithms (from memory).

@@ -14,7 +14,7 @@ import { jpeg } from "./jpeg/jpeg";
 import { registeredKind } from "./kinds";
 import { aiff, flac } from "./lossless-audio";
 import { mp3 } from "./mpeg-audio";
-import { pdf } from "./pdf";
+import { pdf } from "./pdf/pdf";
 import { png } from "./png";
 import { propertyList } from "./property-list";
 import { riffFormats } from "./riff";
