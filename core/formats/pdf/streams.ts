@@ -21,8 +21,14 @@ export function streamAt(reader: BlockReader, at: number, end: number): Stream |
   return { dictionary: head.slice(0, mark.index), dataAt: at + mark.index + mark[0].length };
 }
 
-/** Goes through all streams in the order of the file: those packed with Flate must unpack, those of a known length end where they say. */
+/** What is wrong with the streams of a document, in the order of the file. In a protected one nothing can be unpacked. */
 export function streams(reader: BlockReader, end: number, whole: boolean): Verdict {
+  const verdict = inOrder(reader, end, whole);
+  return verdict.verdict === "damaged" && isProtected(reader, end) ? cannotTell("the document is protected by a password") : verdict;
+}
+
+/** Those packed with Flate must unpack, those of a known length end where they say. */
+function inOrder(reader: BlockReader, end: number, whole: boolean): Verdict {
   let left = MOST_UNPACKED;
   for (let at = reader.find("stream", 5, end); at >= 0; at = reader.find("stream", at, end)) {
     const after = at + 6;
@@ -51,10 +57,7 @@ export function streams(reader: BlockReader, end: number, whole: boolean): Verdi
       } catch (error) {
         if (error instanceof TooMuch) return cannotTell("the document unpacks to more than is checked");
         if (!(error instanceof InflateError)) throw error;
-        // Some writers leave the checksum away; and in a protected document nothing unpacks.
-        if (isProtected(reader, end)) return cannotTell("the document is protected by a password");
-        if (!(error.reason === "the checksum does not match" || /^\s*endstream/.test(text(reader, error.at, 16))) || whole)
-          return damaged(Math.min(error.at, end), "a part of the document cannot be unpacked");
+        return damaged(Math.min(error.at, end), "a part of the document cannot be unpacked");
       }
     }
     const coded = codedStream(reader, dictionary, dataAt, end);
@@ -78,7 +81,7 @@ const MOST_LETTERS = 1 << 24;
 function codedStream(reader: BlockReader, dictionary: string, dataAt: number, end: number): Verdict | null {
   const filter = /\/Filter\s*(\[[^\]]*\]|\/\w+)/.exec(dictionary)?.[1] ?? "";
   const close = reader.find("endstream", dataAt, end);
-  if (close < 0 || close - dataAt > MOST_LETTERS || /\/Encrypt\b/.test(dictionary)) return null;
+  if (close < 0 || close - dataAt > MOST_LETTERS) return null;
   if (/^\[?\s*\/(DCTDecode|DCT)\s*\]?$/.test(filter)) {
     const { verdict } = followJpeg(new WindowSource(reader.source, dataAt, close - dataAt)).extent;
     return verdict.verdict === "damaged" ? damaged(Math.min(end, dataAt + verdict.at), "a picture in the document is damaged") : null;
