@@ -1,18 +1,9 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
-import type { ByteSource } from "../bytes/byte-source";
 import { crc32 } from "../bytes/crc32";
+import { following } from "./following";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Summary } from "./format";
 
 const BREAKS_OFF = "the archive breaks off before its end";
-
-function guarded(source: ByteSource, follow: (reader: BlockReader) => Extent | null): Extent | null {
-  try {
-    return follow(new BlockReader(source));
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, BREAKS_OFF);
-  }
-}
 
 const RECORD = 512;
 const BLOCKING = 20 * RECORD;
@@ -88,7 +79,7 @@ const tar: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 257, "ustar"),
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       let at = 0;
       for (let entries = 0; ; entries += 1) {
         const entry = tarEntry(reader, at);
@@ -123,7 +114,7 @@ const sevenZip: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 0, "7z\xbc\xaf\x27\x1c"),
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       if (crc32(reader.bytes(12, 20)) !== reader.u32(8)) return breaksAt(8, "the archive's header is damaged");
       const at = 32 + reader.u64(12);
       const length = reader.u64(20);
@@ -192,7 +183,7 @@ const rar: Format = {
   ],
   loose: true,
   recognise: (head) => hasAscii(head, 0, RAR4) || hasAscii(head, 0, RAR5),
-  follow: (source) => guarded(source, (reader) => (reader.has(0, RAR5) ? followRar5(reader) : followRar4(reader))),
+  follow: (source) => following(source, BREAKS_OFF, (reader) => (reader.has(0, RAR5) ? followRar5(reader) : followRar4(reader))),
 };
 
 /** Cabinets: [MS-CAB], 2.1 to 2.4 and the checksum of 2.6: each block of data has one. */
@@ -204,7 +195,7 @@ const cabinet: Format = {
   signatures: [{ at: 0, mark: "MSCF\0\0\0\0" }],
   recognise: (head) => hasAscii(head, 0, "MSCF\0\0\0\0"),
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       const size = reader.u32(8);
       const [folders, flags] = [reader.u16(26), reader.u16(30)];
       if (size < 36 || reader.u8(25) !== 1 || folders === 0) return null;
@@ -256,7 +247,7 @@ const shellLink: Format = {
   recognise: (head) => hasAscii(head, 0, "L\0\0\0\x01\x14\x02\0"),
   /** [MS-SHLLINK], 2.1 to 2.5: one structure after the other, as the flags tell. */
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       const flags = reader.u32(20);
       let at = 76;
       if (flags & 1) at += 2 + reader.u16(at);
@@ -281,7 +272,7 @@ const hive: Format = {
   signatures: [{ at: 0, mark: "regf" }],
   recognise: (head) => hasAscii(head, 0, "regf"),
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       let sum = 0;
       for (let at = 0; at < 508; at += 4) sum ^= reader.u32(at);
       sum = sum >>> 0 === 0xffff_ffff ? 0xffff_fffe : sum >>> 0 || 1;
@@ -314,7 +305,7 @@ const mailStore: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 0, "!BDN"),
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       if (!reader.has(8, "SM") && !reader.has(8, "SO")) return null;
       const wide = reader.u16(10) >= 23;
       if (pstCrc(reader.bytes(8, 471)) !== reader.u32(4)) return breaksAt(4, "the mail store's header is damaged");
@@ -347,7 +338,7 @@ const font: Format = {
     (head[5] ?? 0) > 3 &&
     /^[\x20-\x7e]{4}$/.test(String.fromCharCode(...head.subarray(12, 16))),
   follow: (source) =>
-    guarded(source, (reader) => {
+    following(source, BREAKS_OFF, (reader) => {
       const count = reader.u16be(4);
       if (count < 4 || count > 64) return null;
       let end = 12 + 16 * count;

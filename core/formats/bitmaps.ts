@@ -1,6 +1,9 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+
+const BREAKS_OFF = "the picture breaks off before its end";
 
 /** Sizes of the headers a bitmap can have (the published "Bitmap Storage" pages: core, info and its later versions). */
 const HEADERS: ReadonlySet<number> = new Set([12, 16, 40, 52, 56, 64, 108, 124]);
@@ -39,7 +42,7 @@ const bmp: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 0, "BM") && head.length >= 26 && HEADERS.has(head[14] as number) && head[15] === 0,
   follow(source) {
-    return following(source, (reader) => {
+    return asTold(source, (reader) => {
       const header = bitmapHeader(reader, 14);
       if (!header) return null;
       const pixelsAt = reader.u32(10);
@@ -71,7 +74,7 @@ const icon = (id: string, title: string, kind: number): Format => ({
     return hasAscii(head, 0, `\0\0${String.fromCharCode(kind)}\0`) && count > 0 && count <= 64 && head.length >= 6 + 16 * count;
   },
   follow(source) {
-    return following(source, (reader) => {
+    return asTold(source, (reader) => {
       const count = reader.u16(4);
       if (count === 0 || count > 64) return null;
       let end = 6 + 16 * count;
@@ -103,7 +106,7 @@ const layered: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 0, "8BPS\0"),
   follow(source) {
-    return following(source, (reader) => {
+    return asTold(source, (reader) => {
       const big = reader.u16be(4) === 2;
       const [channels, height, width, depth] = [reader.u16be(12), reader.u32be(14), reader.u32be(18), reader.u16be(22)];
       if (channels === 0 || channels > 56 || height === 0 || width === 0 || ![1, 8, 16, 32].includes(depth)) return null;
@@ -130,16 +133,13 @@ const layered: Format = {
 };
 
 /** @param end where the file ends as its header tells; null: it is no such file, -1: it does not tell */
-function following(source: ByteSource, end: (reader: BlockReader) => number | null): Extent | null {
-  try {
-    const size = end(new BlockReader(source));
+function asTold(source: ByteSource, end: (reader: BlockReader) => number | null): Extent | null {
+  return following(source, BREAKS_OFF, (reader) => {
+    const size = end(reader);
     if (size === null) return null;
     if (size < 0) return { size: source.size, closed: false, verdict: { verdict: "cannot-tell", reason: "its end is not told" } };
-    return size > source.size ? breaksAt(source.size, "the picture breaks off before its end", size) : endsAt(size);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the picture breaks off before its end");
-  }
+    return size > source.size ? breaksAt(source.size, BREAKS_OFF, size) : endsAt(size);
+  });
 }
 
 export const bitmapFormats: readonly Format[] = [bmp, icon("ico", "icon", 1), icon("cur", "pointer", 2), layered];

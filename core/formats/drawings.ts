@@ -1,5 +1,6 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { followingText, withLineEnd } from "./texts/marked-up";
 import { defined } from "./tiff-directory";
@@ -99,8 +100,7 @@ function hiddenEnd(reader: BlockReader): Extent | null {
  * the beginning (the map of the objects is the last but for a short header copy); later ones hide theirs.
  */
 function followDwg(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the drawing breaks off before its end", (reader) => {
     const version = reader.ascii(0, 6);
     if (version !== "AC1021" && version > "AC1015") return hiddenEnd(reader);
     if (version > "AC1015")
@@ -115,10 +115,7 @@ function followDwg(source: ByteSource): Extent | null {
     return end > source.size
       ? breaksAt(source.size, "the drawing breaks off before its end")
       : { size: end, closed: false, verdict: cannotTell("the drawing's parts are not followed") };
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the drawing breaks off before its end");
-  }
+  });
 }
 
 const dwg: Format = {

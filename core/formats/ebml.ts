@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
@@ -63,8 +64,7 @@ function elementAt(reader: BlockReader, at: number): Element | null {
 }
 
 function follow(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, BREAKS_OFF, (reader) => {
     const header = elementAt(reader, 0);
     if (!header || header.end === null || header.end > 4096) return null;
     const segment = elementAt(reader, header.end);
@@ -87,10 +87,7 @@ function follow(source: ByteSource): Extent | null {
       at = end;
     }
     return endsAt(at);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, BREAKS_OFF);
-  }
+  });
 }
 
 /** Follows the blocks of a cluster; where it ends, or the extent that says where it breaks. */

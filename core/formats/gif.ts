@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, type Extent, endsAt, type Format, hasSignature, type Signature } from "./format";
 
 const signatures: readonly Signature[] = [
@@ -26,8 +27,7 @@ const BLOCK = { extension: 0x21, image: 0x2c, trailer: 0x3b } as const;
 const colourTable = (flags: number) => (flags & 0x80 ? 3 * 2 ** ((flags & 7) + 1) : 0);
 
 function follow(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the picture breaks off before its end", (reader) => {
     if (reader.u16(6) === 0 || reader.u16(8) === 0) return null;
     let at = 13 + colourTable(reader.u8(10));
     for (let images = 0; ; ) {
@@ -44,10 +44,7 @@ function follow(source: ByteSource): Extent | null {
           return breaksAt(codes.problem ? codes.at : at, codes.problem ?? "pixels of the picture are missing");
       } else return breaksAt(at, "no known block begins where the next one should");
     }
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the picture breaks off before its end");
-  }
+  });
 }
 
 /** Past a chain of sub-blocks (section 15); the place after its end. */

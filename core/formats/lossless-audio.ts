@@ -1,6 +1,7 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { forwardTable } from "../bytes/crc-forward";
+import { following } from "./following";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
@@ -45,8 +46,7 @@ function frameEnd(reader: BlockReader, at: number): number {
 
 /** FLAC: RFC 9639, section 8 (metadata blocks) and 9 (frames, each with a check). */
 function followFlac(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the sound breaks off before its end", (reader) => {
     let at = 4;
     for (let last = false; !last; ) {
       const kind = reader.u8(at);
@@ -68,10 +68,7 @@ function followFlac(source: ByteSource): Extent | null {
       return breaksAt(at, at >= source.size ? "the sound breaks off before its end" : "a frame of the sound is damaged");
     if (frames > 0 && expected === 0) return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
     return frames > 0 ? endsAt(at) : breaksAt(at, "no sound follows the beginning");
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the sound breaks off before its end");
-  }
+  });
 }
 
 const totalSamples = (reader: BlockReader) => (reader.u8(21) & 15) * 0x1_0000_0000 + reader.u32be(22);

@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Kind, type Summary } from "./format";
 import { exifFacts, TiffReader } from "./tiff-directory";
 
@@ -12,8 +13,7 @@ const BREAKS_OFF = "the file breaks off before its end";
  * 4 GB: EBU Tech 3306 (RF64); video beyond 1 GB: further RIFF chunks after the first (OpenDML AVI extensions).
  */
 function follow(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, BREAKS_OFF, (reader) => {
     const long = reader.has(0, "RF64") && reader.has(12, "ds64");
     const form = reader.ascii(8, 4);
     let end = (long ? reader.u64(20) : reader.u32(4)) + 8;
@@ -25,10 +25,7 @@ function follow(source: ByteSource): Extent | null {
       end = next;
     }
     return extent;
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, BREAKS_OFF);
-  }
+  });
 }
 
 function chunks(reader: BlockReader, from: number, end: number, long: boolean, form: string): Extent {

@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Signature, type Summary } from "./format";
 
 /** SQLite database file format: 1.3 (header), 1.5 to 1.6 (pages), 4.1 to 4.2 (write-ahead log), 3 (rollback journal). */
@@ -232,8 +233,7 @@ function rootOf(reader: BlockReader, at: number, length: number): { type: string
 const MOST_PAGES = 1 << 24;
 
 function followDatabase(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the database breaks off before its end", (reader) => {
     const pageSize = pageSizeOf(reader.u16be(16));
     if (!isPageSize(pageSize) || reader.u8(21) !== 64 || reader.u8(22) !== 32) return breaksAt(16, "the database's header is damaged");
     const told = reader.u32be(28);
@@ -253,10 +253,7 @@ function followDatabase(source: ByteSource): Extent | null {
     if (!walk.problem) walk.free(reader.u32be(32), reader.u32be(36));
     walk.unused(reader.u32be(52) !== 0);
     return { size: end, closed: valid, verdict: walk.problem ? damaged(walk.problem.at, walk.problem.reason) : { verdict: "sound" } };
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the database breaks off before its end");
-  }
+  });
 }
 
 function treeOf(walk: PageWalk, reader: BlockReader, pageSize: number, pages: number, type: string, root: number): void {
@@ -270,8 +267,7 @@ const LOG_MARKS = ["\x37\x7f\x06\x82", "\x37\x7f\x06\x83"];
 
 /** A write-ahead log: frames with the salt of the header and a running checksum (4.2); it goes as far as both are right. */
 function followLog(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the log breaks off", (reader) => {
     const big = reader.u8(3) === 0x83;
     const pageSize = reader.u32be(8);
     if (!isPageSize(pageSize) || reader.u32be(4) !== 3_007_000) return null;
@@ -300,18 +296,14 @@ function followLog(source: ByteSource): Extent | null {
       frames += 1;
     }
     return frames === 0 ? breaksAt(at, "the log holds no page") : endsAt(at);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the log breaks off");
-  }
+  });
 }
 
 const JOURNAL_MARK = "\xd9\xd5\x05\xf9\x20\xa1\x63\xd7";
 
 /** A rollback journal: a header of one sector, then pages with their number and checksum (3). */
 function followJournal(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the journal breaks off", (reader) => {
     const [told, nonce, sector, pageSize] = [reader.u32be(8), reader.u32be(12), reader.u32be(20), reader.u32be(24)] as const;
     if (!isPageSize(pageSize) || sector < 28 || sector > 65_536) return null;
     let at = sector;
@@ -326,10 +318,7 @@ function followJournal(source: ByteSource): Extent | null {
       at += pageSize + 8;
     }
     return endsAt(at);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the journal breaks off");
-  }
+  });
 }
 
 const logSignatures: readonly Signature[] = LOG_MARKS.map((mark) => ({ at: 0, mark: `${mark}\0\x2d\xe2\x18` }));

@@ -1,15 +1,15 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { CRC32_FORWARD } from "../bytes/crc-forward";
+import { following } from "./following";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 
 /** Ogg: RFC 3533, section 6: page after page, each with a check, until each stream has had its last one. */
 function followOgg(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  const open = new Set<number>();
-  let at = 0;
-  let pages = 0;
-  try {
+  return following(source, "the recording breaks off before its end", (reader) => {
+    const open = new Set<number>();
+    let at = 0;
+    let pages = 0;
     for (;;) {
       if (at >= source.size) return breaksAt(source.size, "the recording breaks off before its end");
       if (!reader.has(at, "OggS\0")) return pages === 0 ? null : breaksAt(at, "no page begins where the next one should");
@@ -33,10 +33,7 @@ function followOgg(source: ByteSource): Extent | null {
       // Streams may be chained (section 4): another one begins right here.
       if (open.size === 0 && !(reader.has(at, "OggS\0") && at + 27 <= source.size && reader.u8(at + 5) & 2)) return endsAt(at);
     }
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the recording breaks off before its end");
-  }
+  });
 }
 
 const ogg = (id: string, title: string, kind: "audio" | "video", extensions: string[], codecs: string[]): Format => ({
@@ -73,8 +70,7 @@ const ASF = {
 const AFTER_DATA = [ASF.index, ASF.index2, ASF.mediaIndex, ASF.timecodeIndex];
 
 function followAsf(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the recording breaks off before its end", (reader) => {
     let at = reader.u64(16);
     if (at < 30 || at > 1 << 26) return null;
     const packet = packetSize(reader, at);
@@ -91,10 +87,7 @@ function followAsf(source: ByteSource): Extent | null {
     at = dataEnd;
     while (at + 24 <= source.size && AFTER_DATA.some((mark) => reader.has(at, mark))) at += Math.max(24, reader.u64(at + 16));
     return at > source.size ? breaksAt(source.size, "the recording breaks off before its end") : endsAt(at);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the recording breaks off before its end");
-  }
+  });
 }
 
 function packetSize(reader: BlockReader, headerEnd: number): number {

@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { following } from "./following";
 import { breaksAt, type Extent, endsAt, type Format, hasAscii, hasSignature, type Signature, type Summary } from "./format";
 import { defined, exifFacts, type TiffDirectory, TiffReader } from "./tiff-directory";
 import { TAG } from "./tiff-tags";
@@ -11,8 +12,7 @@ const MOST_DIRECTORIES = 256;
  * built on it: further directories hang on some tags.
  */
 function follow(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, "the picture breaks off before its end", (reader) => {
     const tiff = new TiffReader(reader, 0);
     const main = tiff.directory(tiff.first);
     if (!main)
@@ -33,10 +33,7 @@ function follow(source: ByteSource): Extent | null {
       }
     }
     return end > source.size ? breaksAt(source.size, "the picture breaks off before its end") : endsAt(end);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, "the picture breaks off before its end");
-  }
+  });
 }
 
 const STRETCHES = [

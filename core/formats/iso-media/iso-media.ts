@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../../bytes/block-reader";
+import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
+import { following } from "../following";
 import { breaksAt, cannotTell, damaged, type Extent, type Format, hasAscii, type Kind, SOUND, type Summary, type Verdict } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
 import { BRANDS, TOP_BOXES } from "./box-names";
@@ -14,10 +15,9 @@ const MOST_UNPROVEN = 2048;
 
 /** ISO base media files: ISO/IEC 14496-12; pictures in them: ISO/IEC 23008-12. */
 function follow(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  const tops: Box[] = [];
-  let at = 0;
-  try {
+  return following(source, BREAKS_OFF, (reader) => {
+    const tops: Box[] = [];
+    let at = 0;
     while (at + 8 <= source.size && tops.length < MOST_TOP_BOXES) {
       const box = boxAt(reader, at);
       if (!box || !TOP_BOXES.has(box.type) || (box.type === "ftyp" && tops.length > 0)) break;
@@ -32,10 +32,7 @@ function follow(source: ByteSource): Extent | null {
     // A file that breaks off between two boxes ends there as well; what lacks its index goes on somewhere.
     const index = tops.some(({ type }) => type === "moov" || type === "meta");
     return { size: at, closed: !open && index, verdict, ...(proven < at ? { proven } : {}) };
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, BREAKS_OFF);
-  }
+  });
 }
 
 /** A box that runs past the end: data that break off, or no box at all. */

@@ -1,6 +1,7 @@
-import { BlockReader, BreaksOff } from "../../bytes/block-reader";
+import type { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
-import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Verdict } from "../format";
+import { following } from "../following";
+import { cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Verdict } from "../format";
 import { crossReference } from "./cross-reference";
 import { endMarks } from "./ends";
 import { streams } from "./streams";
@@ -22,18 +23,14 @@ export const pdf: Format = {
 };
 
 function follow(source: ByteSource): Extent | null {
-  const reader = new BlockReader(source);
-  try {
+  return following(source, BREAKS_OFF, (reader) => {
     const ends = endMarks(reader);
     if (ends.open) return broken(reader, Math.min(ends.last, MOST_BROKEN), damaged(Math.min(ends.last, MOST_BROKEN), BREAKS_OFF));
     const verdict = judge(reader, ends.last);
     // An end whose table of contents does not count from here is another document's.
     if (verdict.verdict === "damaged" && !ownEnd(reader, ends.last)) return broken(reader, ends.last, verdict);
     return endsAt(ends.last, verdict);
-  } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
-    return breaksAt(source.size, BREAKS_OFF);
-  }
+  });
 }
 
 /** Bytes of a document without an end that are looked at. */
