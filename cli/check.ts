@@ -4,7 +4,7 @@ import { ReadOnlyFile } from "../io/read-only-file";
 import type { Options } from "./main";
 import { EXIT, flush, line, Usage } from "./output";
 
-/** `compass check`: whether files will open, as far as their types are known. */
+/** `compass check`: whether files will open; null where their type does not let it be told. */
 export function checkFiles(files: readonly string[], options: Options): number {
   if (files.length === 0) throw new Usage("Name the files to check.");
   let problems = false;
@@ -13,13 +13,13 @@ export function checkFiles(files: readonly string[], options: Options): number {
     const format = identify(source, file);
     const verdict = format ? runCheck(format, source) : null;
     source.close();
-    const opens = verdict?.verdict === "sound" || verdict?.verdict === "cannot-tell";
+    const opens = verdict === null || verdict.verdict === "cannot-tell" ? null : verdict.verdict === "sound";
     const reason = verdict === null ? "the type is not known" : verdict.verdict === "sound" ? undefined : verdict.reason;
-    problems ||= !opens;
+    problems ||= opens === false || verdict === null;
     line(
       options.json,
       { file, format: format?.id ?? "unknown", opens, ...(reason ? { reason } : {}) },
-      `${opens ? "opens" : "does not open"}\t${file}${reason ? `\t${reason}` : ""}`,
+      `${opens === null ? "cannot tell" : opens ? "opens" : "does not open"}\t${file}${reason ? `\t${reason}` : ""}`,
     );
   }
   flush();

@@ -233,6 +233,9 @@ describe("the command line", () => {
     const { code, lines } = compass("check", cut, "--json");
     expect(code).toBe(1);
     expect(lines()[0]).toMatchObject({ file: cut, format: "png", opens: false });
+    const words = join(work, "words.txt");
+    writeFileSync(words, "The harbour lies quiet tonight, and nobody can tell where this ends.\n");
+    expect(compass("check", words, "--json").lines()[0]).toMatchObject({ opens: null, reason: expect.any(String) });
   });
 
   it.each([

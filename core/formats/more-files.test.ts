@@ -2,10 +2,11 @@ import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { fixture } from "../../tests/support/volume-truth";
 import { MemorySource } from "../bytes/byte-source";
-import { formatById, identify, resolved, runFollow, runSummary } from "./registry";
+import { examineContent, formatById, identify, resolved, runCheck, runFollow, runSummary } from "./registry";
 
-const { files } = JSON.parse(fixture("more-files.json.gz").toString()) as {
+const { files, parts } = JSON.parse(fixture("more-files.json.gz").toString()) as {
   files: { name: string; id: string; tool: string; content: string }[];
+  parts: { name: string; content: string }[];
 };
 const bytesOf = (name: string) => Buffer.from(files.find((each) => each.name === name)?.content ?? "", "base64");
 const random = seeded(5);
@@ -48,5 +49,36 @@ describe("files of further formats", () => {
     expect(summary("clip.3gp")).toMatchObject({ width: 96, height: 64, duration: 1000 });
     expect(summary("drawing.svg")).toMatchObject({ title: "Pier" });
     expect(summary("still.flac")).toMatchObject({ duration: 1000 });
+  });
+});
+
+/** Truth: a ZIP archive that a general tool split over three files (make-more-files.ts). */
+describe("an archive split over several files", () => {
+  const [first, middle, last] = parts.map(({ name, content }) => ({ name, bytes: Buffer.from(content, "base64") })) as [Part, Part, Part];
+  interface Part {
+    readonly name: string;
+    readonly bytes: Buffer;
+  }
+  const verdict = ({ name, bytes }: Part) => {
+    const format = identify(new MemorySource(bytes), name);
+    return format && { id: format.id, ...runCheck(format, new MemorySource(bytes)) };
+  };
+
+  it("is called what it is, part by part, and neither whole nor damaged", () => {
+    expect(verdict(first)).toMatchObject({
+      id: "zip-part",
+      verdict: "cannot-tell",
+      reason: expect.stringContaining("first of several parts"),
+    });
+    expect(verdict(middle)).toBeNull();
+    expect(verdict(last)).toMatchObject({ id: "zip", verdict: "cannot-tell", reason: expect.stringContaining("last of 3 parts") });
+    expect(examineContent(new MemorySource(last.bytes), last.name)).toMatchObject({ finding: "agrees", checked: false });
+    expect(examineContent(new MemorySource(first.bytes), first.name)).toMatchObject({ finding: "agrees", checked: false });
+  });
+
+  it("is not seen in the end of what is none", () => {
+    expect(verdict({ name: "noise.zip", bytes: NOISE })).toBeNull();
+    expect(verdict({ name: "last.zip", bytes: last.bytes.subarray(0, last.bytes.length - 30) })).toBeNull();
+    expect(examineContent(new MemorySource(NOISE), "noise.zip")).toMatchObject({ finding: "differs" });
   });
 });

@@ -128,7 +128,8 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
   if (isZero(head) && onlyZeros(content)) return { finding: "zeros" };
   const found = recognise(head, name);
   if (!expected) return found?.follow && !found.loose ? judged(found, content) : { finding: "unknown", format: found?.id ?? null };
-  if (!expected.recognise(head)) return { finding: "differs", expected: expected.title, format: found?.id ?? null };
+  if (!expected.recognise(head) && !expected.recogniseEnd?.(content))
+    return { finding: "differs", expected: expected.title, format: found?.id ?? null };
   return judged(expected, content);
 }
 
@@ -169,7 +170,10 @@ export function runSummary(format: Format, content: ByteSource): Summary {
 
 /** The format of a whole content: its first bytes, and where they do not tell enough, what is inside. */
 export function identify(content: ByteSource, nameHint = ""): Format | null {
-  const found = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), nameHint);
+  const hinted = byExtension.get(extensionOf(nameHint));
+  const head = readBytes(content, 0, Math.min(HEAD_BYTES, content.size));
+  if (hinted?.recogniseEnd?.(content) && !hinted.recognise(head)) return hinted;
+  const found = recognise(head, nameHint);
   return found && resolved(found, content);
 }
 

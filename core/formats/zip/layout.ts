@@ -26,6 +26,7 @@ export const CENTRAL = {
 } as const;
 export const END = {
   mark: "PK\x05\x06",
+  disk: 4,
   count: 10,
   directorySize: 12,
   directoryAt: 16,
@@ -39,3 +40,5 @@ export const LOCATOR64 = { mark: "PK\x06\x07", endAt: 8, size: 20 } as const;
 export const EXTRA64 = 1;
 export const METHOD = { stored: 0, deflated: 8 } as const;
 export const FLAG = { encrypted: 1, descriptor: 8, utf8: 0x800 } as const;
+/** The first part of a split archive begins with this before its first member (8.5.3, from memory). */
+export const SPLIT_MARK = "PK\x07\x08";

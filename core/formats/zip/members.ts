@@ -100,6 +100,8 @@ export interface ZipDirectory {
   readonly at: number;
   /** Where the end record says it stands (32 bits). */
   readonly told: number;
+  /** How many files the archive is split over; 1: it is not. */
+  readonly parts: number;
   /** The byte after the archive's end record and comment. */
   readonly end: number;
 }
@@ -126,28 +128,43 @@ export function directoryAt(reader: BlockReader, at: number): ZipDirectory | Ver
   const [told, size] = [reader.u32(next + END.directoryAt), reader.u32(next + END.directorySize)];
   // A program in front of the archive moves the list, not its size.
   if (size !== 0xffff_ffff && size !== listEnd - at) return damaged(next, "the archive's end is damaged");
-  return { members, at, told, end: next + END.size + reader.u16(next + END.commentLength) };
+  return { members, at, told, parts: partsTold(reader, next), end: next + END.size + reader.u16(next + END.commentLength) };
+}
+
+/** How many files an archive with this end record is split over: 1, unless it is (4.4.19). */
+const partsTold = (reader: BlockReader, end: number) => {
+  const disk = reader.u16(end + END.disk);
+  return disk === 0xffff ? 1 : disk + 1;
+};
+
+/** Where the archive's end record stands, from the end of the source; -1: nowhere. */
+function endRecord(reader: BlockReader): number {
+  const tailAt = Math.max(0, reader.size - END.size - END.maxComment);
+  const tail = reader.size < END.size ? new Uint8Array(0) : reader.bytes(tailAt, reader.size - tailAt).slice();
+  for (let i = tail.length - END.size; i >= 0; i -= 1) if (tail[i] === 0x50 && reader.has(tailAt + i, END.mark)) return tailAt + i;
+  return -1;
+}
+
+/** How many files the archive that the source ends is split over; 1 when it is not, or no archive ends here. */
+export function partsAtEnd(reader: BlockReader): number {
+  const end = endRecord(reader);
+  return end < 0 ? 1 : partsTold(reader, end);
 }
 
 /** The list of contents that the end of the source names; for a whole file, whatever stands before its members. */
 export function directoryFromEnd(reader: BlockReader): ZipDirectory | Verdict {
-  const tailAt = Math.max(0, reader.size - END.size - END.maxComment);
-  const tail = reader.size < END.size ? new Uint8Array(0) : reader.bytes(tailAt, reader.size - tailAt).slice();
-  for (let i = tail.length - END.size; i >= 0; i -= 1) {
-    if (tail[i] !== 0x50 || !reader.has(tailAt + i, END.mark)) continue;
-    const end = tailAt + i;
-    let size = reader.u32(end + END.directorySize);
-    let at = reader.u32(end + END.directoryAt);
-    if (end >= LOCATOR64.size && reader.has(end - LOCATOR64.size, LOCATOR64.mark)) {
-      const end64 = reader.u64(end - LOCATOR64.size + LOCATOR64.endAt);
-      if (!reader.has(end64, END64.mark)) return damaged(end - LOCATOR64.size, "the archive's end is damaged");
-      size = reader.u64(end64 + END64.directorySize);
-      at = reader.u64(end64 + END64.directoryAt);
-    }
-    if (at + size > end) return damaged(end, "the archive's list of contents would stand past its end");
-    return directoryAt(reader, at);
+  const end = endRecord(reader);
+  if (end < 0) return damaged(reader.size, "the archive's list of contents at its end is missing");
+  let size = reader.u32(end + END.directorySize);
+  let at = reader.u32(end + END.directoryAt);
+  if (end >= LOCATOR64.size && reader.has(end - LOCATOR64.size, LOCATOR64.mark)) {
+    const end64 = reader.u64(end - LOCATOR64.size + LOCATOR64.endAt);
+    if (!reader.has(end64, END64.mark)) return damaged(end - LOCATOR64.size, "the archive's end is damaged");
+    size = reader.u64(end64 + END64.directorySize);
+    at = reader.u64(end64 + END64.directoryAt);
   }
-  return damaged(reader.size, "the archive's list of contents at its end is missing");
+  if (at + size > end) return damaged(end, "the archive's list of contents would stand past its end");
+  return directoryAt(reader, at);
 }
 
 export interface MemberEnd {

@@ -1,7 +1,19 @@
 import { BlockReader, BreaksOff } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
-import { breaksAt, damaged, type Extent, endsAt, type Format, hasAscii, type Kind, type Summary, type Verdict } from "../format";
-import { CENTRAL, END, LOCAL } from "./layout";
+import { following } from "../following";
+import {
+  breaksAt,
+  cannotTell,
+  damaged,
+  type Extent,
+  endsAt,
+  type Format,
+  hasAscii,
+  type Kind,
+  type Summary,
+  type Verdict,
+} from "../format";
+import { CENTRAL, END, LOCAL, SPLIT_MARK } from "./layout";
 import {
   checkMember,
   descriptorEnd,
@@ -10,6 +22,7 @@ import {
   findDescriptor,
   localMember,
   MOST_MEMBERS,
+  partsAtEnd,
   type ZipDirectory,
   type ZipMember,
 } from "./members";
@@ -48,12 +61,21 @@ export function followZip(source: ByteSource): Extent | null {
   return backward && (!forward.closed || backward.verdict.verdict === "sound") ? backward : forward;
 }
 
-function walk(reader: BlockReader): Extent {
+const lastOf = (parts: number) => cannotTell(`it is the last of ${parts} parts of an archive and opens only beside the others`);
+
+/** Follows the first part of a split archive; the last member in it goes on in the next. */
+function followFirstPart(source: ByteSource): Extent | null {
+  const extent = following(source, "the archive breaks off before its end", (reader) => walk(reader, SPLIT_MARK.length));
+  if (extent?.verdict.verdict !== "damaged" || extent.size < source.size) return extent;
+  return { ...extent, verdict: cannotTell("it is the first of several parts of an archive and opens only beside the others") };
+}
+
+function walk(reader: BlockReader, from = 0): Extent {
   const found: ZipMember[] = [];
   let unpacked = 0;
   let doubt: Verdict | null = null;
   let wrong: Verdict | null = null;
-  let at = 0;
+  let at = from;
   for (; found.length < MOST_MEMBERS; ) {
     const member = localMember(reader, at);
     if (!member) break;
@@ -85,6 +107,7 @@ function walk(reader: BlockReader): Extent {
   const directory = directoryAt(reader, at);
   if (!("members" in directory)) return { size: directory.verdict === "damaged" ? directory.at : at, closed: false, verdict: directory };
   if (directory.end > reader.size) return breaksAt(reader.size, "the archive breaks off before its end");
+  if (directory.parts > 1) return endsAt(directory.end, lastOf(directory.parts));
   const missing = disagreement(directory, found, list);
   return endsAt(directory.end, missing ?? wrong ?? doubt ?? undefined);
 }
@@ -110,6 +133,8 @@ function disagreement(directory: ZipDirectory, found: readonly ZipMember[], list
 
 function fromEnd(reader: BlockReader): Extent | null {
   try {
+    const parts = partsAtEnd(reader);
+    if (parts > 1) return endsAt(reader.size, lastOf(parts));
     const directory = directoryFromEnd(reader);
     if (!("members" in directory)) return null;
     let unpacked = 0;
@@ -224,5 +249,22 @@ export const zipFormats: readonly Format[] = [
   bundle("pages", "documents", "Mac text document", ["pages"]),
   bundle("numbers", "sheets", "Mac sheet", ["numbers"]),
   bundle("keynote", "documents", "Mac slides", ["key"]),
-  { id: "zip", kind: "archives", title: "ZIP archive", extensions: ["zip", "jar", "kmz", "apk"], recognise: isZip, ...family },
+  {
+    id: "zip-part",
+    kind: "archives",
+    title: "first part of a split ZIP archive",
+    extensions: ["z01"],
+    recognise: (head) => hasAscii(head, 0, SPLIT_MARK + LOCAL.mark),
+    signatures: [{ at: 0, mark: SPLIT_MARK + LOCAL.mark }],
+    follow: followFirstPart,
+  },
+  {
+    id: "zip",
+    kind: "archives",
+    title: "ZIP archive",
+    extensions: ["zip", "jar", "kmz", "apk"],
+    recognise: isZip,
+    recogniseEnd: (source) => partsAtEnd(new BlockReader(source)) > 1,
+    ...family,
+  },
 ];
