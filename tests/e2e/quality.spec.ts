@@ -94,6 +94,51 @@ test("the way to a verified file, by keyboard alone", async ({ page }) => {
   await page.keyboard.press("Escape");
 });
 
+test("a choice shows within the click, whatever the server is doing, and goes back when it cannot be kept", async ({ page }) => {
+  await readDemo(page);
+  await page.goto("/jobs/1/items?q=letter+of+support");
+  const box = page.getByRole("row", { name: /Letter of support/ }).getByRole("checkbox");
+  await expect(box).toBeVisible();
+  if (await box.isChecked()) await box.click();
+  await expect(box).not.toBeChecked();
+  await page.waitForLoadState("networkidle").catch(() => undefined);
+
+  // The list is on its way, as it was before the choice, and the choice itself is slow.
+  let letGo = () => {};
+  const held = new Promise<void>((done) => {
+    letGo = done;
+  });
+  const changes = (url: URL) => url.pathname === "/api/jobs/1/tray";
+  await page.route(changes, async (route) => {
+    if (route.request().method() !== "POST") return route.continue();
+    await held;
+    return route.continue();
+  });
+  const within = await box.evaluate((element) => {
+    const input = element as HTMLInputElement;
+    input.click();
+    return input.checked;
+  });
+  expect(within).toBe(true);
+  await page.waitForTimeout(300);
+  await expect(box).toBeChecked();
+  await box.click();
+  await expect(box).not.toBeChecked();
+  await box.click();
+  letGo();
+  await page.waitForLoadState("networkidle").catch(() => undefined);
+  await expect(box).toBeChecked();
+  await page.unroute(changes);
+
+  await page.route(changes, (route) => (route.request().method() === "POST" ? route.abort() : route.continue()));
+  await box.click();
+  await expect(page.getByRole("alert").first()).toBeVisible();
+  await expect(box).toBeChecked();
+  await page.unroute(changes);
+  await box.click();
+  await expect(box).not.toBeChecked();
+});
+
 test("previews of each kind show the content", async ({ page }) => {
   await readDemo(page);
   const inspector = page.getByRole("complementary", { name: "Inspector" });

@@ -26,7 +26,7 @@ import { Preview } from "../previews/Preview";
 import styles from "./items.module.css";
 import { Repair } from "./Repair";
 import { useItemDetail } from "./use-items";
-import { useTrayChange } from "./use-tray-change";
+import { useInTray, useTrayChange } from "./use-tray-change";
 
 // Comparing brings its own tools; they come when they are asked for.
 const Compare = dynamic(() => import("../compare/Compare").then((module) => module.Compare), { ssr: false });
@@ -36,7 +36,6 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
   const { data: item, error } = useItemDetail(jobId, itemId);
   const { data: job } = useJob(jobId);
   const [address, change] = useAddress();
-  const tray = useTrayChange(jobId);
   const held = useHeld(jobId);
   const zone = job?.timeZone ?? "UTC";
   if (!item) return <Problem>{problemText(error)}</Problem>;
@@ -65,9 +64,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <Evidence copy={copy} item={item} zone={zone} />
       <Repair key={`repair ${copy.id}`} copy={copy} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
-      <Button variant={item.inTray ? "outlined" : "contained"} onClick={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}>
-        {item.inTray ? "Take out of the tray" : "Put into the tray"}
-      </Button>
+      <ChooseItem jobId={jobId} item={item} />
       <Sought jobId={jobId} item={item} />
       <Held item={item} copy={copy} held={held} />
       {item.list.length > 1 && (
@@ -113,6 +110,19 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
 }
 
 /** Says that this is what was looked for: what is left of the plan is then not needed. */
+function ChooseItem({ jobId, item }: { jobId: number; item: { id: number; inTray: boolean } }) {
+  const tray = useTrayChange(jobId);
+  const inTray = useInTray(item);
+  return (
+    <>
+      <Button variant={inTray ? "outlined" : "contained"} onClick={() => tray.change({ items: [item.id], chosen: !inTray })}>
+        {inTray ? "Take out of the tray" : "Put into the tray"}
+      </Button>
+      <Problem>{problemText(tray.error)}</Problem>
+    </>
+  );
+}
+
 function Sought({ jobId, item }: { jobId: number; item: ItemDetail }) {
   const client = useQueryClient();
   const found = useMutation({

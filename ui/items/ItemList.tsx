@@ -15,7 +15,7 @@ import { LargePreview } from "./LargePreview";
 import { ListHead } from "./ListHead";
 import { Ribbon } from "./Ribbon";
 import { useItems } from "./use-items";
-import { useTrayChange } from "./use-tray-change";
+import { isInTray, useInTray, useTrayChange } from "./use-tray-change";
 
 /** A million rows of this height stay below the tallest element the browser lays out (33,554,432 pixels). */
 const ROW = 30;
@@ -88,15 +88,15 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
     virtual.scrollToIndex(target);
     open(items.at(target), target);
   };
-  const { mutate } = tray;
+  const { change: choose } = tray;
   const toggle = useCallback(
     (item: Item, range: boolean) => {
       const from = anchor.current;
       anchor.current = item.id;
-      if (range && from !== null && from !== item.id) mutate({ matching: query, between: [from, item.id], chosen: true });
-      else mutate({ items: [item.id], chosen: !item.inTray });
+      if (range && from !== null && from !== item.id) choose({ matching: query, between: [from, item.id], chosen: true });
+      else choose({ items: [item.id], chosen: !isInTray(item) });
     },
-    [mutate, query],
+    [choose, query],
   );
   const enlarge = useCallback(
     (item: Item, index: number) => {
@@ -122,7 +122,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
     if (target !== undefined) move(target);
     else if (event.key === " ") setLarge(item !== undefined || opened !== null);
     else if (event.key === "Enter" && item) toggle(item, event.shiftKey);
-    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) mutate({ matching: query, chosen: true });
+    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) choose({ matching: query, chosen: true });
     else return;
     event.preventDefault();
   };
@@ -148,7 +148,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
         onKeyDown={onKey}
       >
         <ListHead query={query} columns={columns} template={template} onResize={onResize} span={span} onSpan={onSpan} loss={loss} />
-        <Problem>{problemText(items.error)}</Problem>
+        <Problem>{problemText(items.error ?? tray.error)}</Problem>
         <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="rowgroup">
           {shown.map(({ index, start }) => {
             const item = items.at(index);
@@ -208,6 +208,7 @@ interface RowProps {
 }
 
 const Row = memo(function Row({ item, index, top, template, columns, zone, selected, span, loss, onOpen, onLarge, onToggle }: RowProps) {
+  const inTray = useInTray(item);
   const cells: Record<Column, () => ReactNode> = {
     ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} />,
     changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
@@ -226,7 +227,7 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
       role="row"
       aria-rowindex={index + 2}
       aria-selected={selected}
-      data-chosen={item.inTray}
+      data-chosen={inTray}
       style={{ transform: `translateY(${top}px)`, gridTemplateColumns: template }}
       onClick={() => onOpen(item, index)}
       onDoubleClick={() => onLarge(item, index)}
@@ -236,7 +237,7 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
         <input
           type="checkbox"
           className={styles.box}
-          checked={item.inTray}
+          checked={inTray}
           tabIndex={-1}
           aria-label={`Choose ${item.name}`}
           onChange={() => undefined}

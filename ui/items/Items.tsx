@@ -159,12 +159,12 @@ function TickAll({ jobId, query, matching }: { jobId: number; query: ItemQuery; 
   return (
     <span style={{ display: "flex", gap: 4, whiteSpace: "nowrap" }}>
       {matching > 0 && (
-        <Button variant="outlined" disabled={tray.isPending} onClick={() => tray.mutate({ matching: query, chosen: true })}>
+        <Button variant="outlined" disabled={tray.isPending} onClick={() => tray.change({ matching: query, chosen: true })}>
           Choose all
         </Button>
       )}
       {(data?.count ?? 0) > 0 && (
-        <Button variant="text" disabled={tray.isPending} onClick={() => tray.mutate({ everything: true, chosen: false })}>
+        <Button variant="text" disabled={tray.isPending} onClick={() => tray.change({ everything: true, chosen: false })}>
           Empty tray
         </Button>
       )}

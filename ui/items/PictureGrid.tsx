@@ -6,11 +6,12 @@ import { useEffect, useRef, useState } from "react";
 import type { Item, ItemQuery } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { ConditionMark } from "../instruments/ConditionMark";
+import { Problem, problemText } from "../instruments/Problem";
 import { KIND_WORDS } from "../instruments/words";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
 import { useItems } from "./use-items";
-import { useTrayChange } from "./use-tray-change";
+import { useInTray, useTrayChange } from "./use-tray-change";
 
 const CELL = 168;
 
@@ -52,6 +53,7 @@ export function PictureGrid({ jobId, query, opened }: { jobId: number; query: It
   return (
     <>
       <div ref={scroll} className={styles.scroll}>
+        <Problem>{problemText(items.error ?? tray.error)}</Problem>
         <ul style={{ height: virtual.getTotalSize(), position: "relative", margin: 0, padding: 0 }} aria-label="Pictures">
           {virtual.getVirtualItems().flatMap(({ index: line, start }) =>
             Array.from({ length: across }, (_, column) => {
@@ -59,38 +61,15 @@ export function PictureGrid({ jobId, query, opened }: { jobId: number; query: It
               const item = items.at(index);
               if (!item) return null;
               return (
-                <li
+                <Tile
                   key={index}
-                  className={styles.tile}
-                  data-open={item.id === opened}
-                  data-chosen={item.inTray}
-                  style={{ transform: `translate(${8 + column * CELL}px, ${start + 6}px)`, width: CELL - 10, height: CELL - 10 }}
-                >
-                  <button
-                    type="button"
-                    aria-label={item.name}
-                    aria-current={item.id === opened}
-                    onClick={() => open(item)}
-                    onDoubleClick={() => setLarge(true)}
-                    onKeyDown={(event) => {
-                      if (event.key !== " ") return;
-                      event.preventDefault();
-                      open(item);
-                      setLarge(true);
-                    }}
-                  >
-                    <Thumbnail item={item} />
-                  </button>
-                  <span className={styles.tileFoot}>
-                    <Checkbox
-                      checked={item.inTray}
-                      slotProps={{ input: { "aria-label": `Choose ${item.name}` } }}
-                      onChange={() => tray.mutate({ items: [item.id], chosen: !item.inTray })}
-                    />
-                    <b title={`${item.folder}/${item.name}`}>{item.name}</b>
-                    <ConditionMark condition={item.condition} survival={item.survival} bare />
-                  </span>
-                </li>
+                  item={item}
+                  at={`translate(${8 + column * CELL}px, ${start + 6}px)`}
+                  opened={item.id === opened}
+                  onOpen={() => open(item)}
+                  onLarge={() => setLarge(true)}
+                  onChoose={(chosen) => tray.change({ items: [item.id], chosen })}
+                />
               );
             }),
           )}
@@ -98,6 +77,44 @@ export function PictureGrid({ jobId, query, opened }: { jobId: number; query: It
       </div>
       {large && opened && <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={move} />}
     </>
+  );
+}
+
+interface TileProps {
+  item: Item;
+  /** Its place, as a transform. */
+  at: string;
+  opened: boolean;
+  onOpen: () => void;
+  onLarge: () => void;
+  onChoose: (chosen: boolean) => void;
+}
+
+function Tile({ item, at, opened, onOpen, onLarge, onChoose }: TileProps) {
+  const inTray = useInTray(item);
+  return (
+    <li className={styles.tile} data-open={opened} data-chosen={inTray} style={{ transform: at, width: CELL - 10, height: CELL - 10 }}>
+      <button
+        type="button"
+        aria-label={item.name}
+        aria-current={opened}
+        onClick={onOpen}
+        onDoubleClick={onLarge}
+        onKeyDown={(event) => {
+          if (event.key !== " ") return;
+          event.preventDefault();
+          onOpen();
+          onLarge();
+        }}
+      >
+        <Thumbnail item={item} />
+      </button>
+      <span className={styles.tileFoot}>
+        <Checkbox checked={inTray} slotProps={{ input: { "aria-label": `Choose ${item.name}` } }} onChange={() => onChoose(!inTray)} />
+        <b title={`${item.folder}/${item.name}`}>{item.name}</b>
+        <ConditionMark condition={item.condition} survival={item.survival} bare />
+      </span>
+    </li>
   );
 }
 

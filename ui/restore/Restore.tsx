@@ -145,64 +145,67 @@ interface TableProps {
 function RehearsalTable({ jobId, data, conflict, choices, onChoice }: TableProps) {
   const tray = useTrayChange(jobId);
   return (
-    <table className={styles.table}>
-      <thead>
-        <tr>
-          <th>File</th>
-          <th style={{ width: 100 }}>Condition</th>
-          <th className={styles.number} style={{ width: 90 }}>
-            Size
-          </th>
-          <th style={{ width: "32%" }}>What happens</th>
-          <th style={{ width: 80 }}>
-            <span className="visually-hidden">Tray</span>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {data.files.slice(0, 500).map((file) => (
-          <tr key={`${file.itemId} ${file.stream ?? ""}`}>
-            <td>
-              {file.path.slice(1)}
-              <small>{file.target.slice(data.root.length + 1)}</small>
-            </td>
-            <td>{file.condition.replace("-", " ")}</td>
-            <td className={styles.number} title={exactBytes(file.size)}>
-              {bytesText(file.size)}
-            </td>
-            <td>
-              {file.problem ? `Not written: ${file.problem}` : file.exists ? "A file is already there: " : "is written anew"}
-              {!file.problem && file.exists && (
-                <select
-                  aria-label={`What to do with ${file.path}`}
-                  className={styles.choice}
-                  value={choices[file.itemId] ?? conflict}
-                  onChange={(event) => onChoice(file.itemId, event.target.value as Conflict)}
-                >
-                  {CONFLICTS.map((each) => (
-                    <option key={each} value={each}>
-                      {CONFLICT_WORDS[each]}
-                    </option>
-                  ))}
-                </select>
-              )}
-            </td>
-            <td>
-              {file.stream === null && (
-                <Button variant="text" onClick={() => tray.mutate({ items: [file.itemId], chosen: false })}>
-                  Take out
-                </Button>
-              )}
-            </td>
-          </tr>
-        ))}
-        {data.files.length > 500 && (
+    <>
+      <Problem>{problemText(tray.error)}</Problem>
+      <table className={styles.table}>
+        <thead>
           <tr>
-            <td colSpan={5}>and {countText(data.files.length - 500)} more</td>
+            <th>File</th>
+            <th style={{ width: 100 }}>Condition</th>
+            <th className={styles.number} style={{ width: 90 }}>
+              Size
+            </th>
+            <th style={{ width: "32%" }}>What happens</th>
+            <th style={{ width: 80 }}>
+              <span className="visually-hidden">Tray</span>
+            </th>
           </tr>
-        )}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {data.files.slice(0, 500).map((file) => (
+            <tr key={`${file.itemId} ${file.stream ?? ""}`}>
+              <td>
+                {file.path.slice(1)}
+                <small>{file.target.slice(data.root.length + 1)}</small>
+              </td>
+              <td>{file.condition.replace("-", " ")}</td>
+              <td className={styles.number} title={exactBytes(file.size)}>
+                {bytesText(file.size)}
+              </td>
+              <td>
+                {file.problem ? `Not written: ${file.problem}` : file.exists ? "A file is already there: " : "is written anew"}
+                {!file.problem && file.exists && (
+                  <select
+                    aria-label={`What to do with ${file.path}`}
+                    className={styles.choice}
+                    value={choices[file.itemId] ?? conflict}
+                    onChange={(event) => onChoice(file.itemId, event.target.value as Conflict)}
+                  >
+                    {CONFLICTS.map((each) => (
+                      <option key={each} value={each}>
+                        {CONFLICT_WORDS[each]}
+                      </option>
+                    ))}
+                  </select>
+                )}
+              </td>
+              <td>
+                {file.stream === null && (
+                  <Button variant="text" onClick={() => tray.change({ items: [file.itemId], chosen: false })}>
+                    Take out
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+          {data.files.length > 500 && (
+            <tr>
+              <td colSpan={5}>and {countText(data.files.length - 500)} more</td>
+            </tr>
+          )}
+        </tbody>
+      </table>
+    </>
   );
 }
 
