@@ -5,7 +5,7 @@ import { build } from "esbuild";
 import { bigExfat, bigFat32, bigNtfs } from "../bench/big-volumes";
 import { measure, row } from "../bench/measure";
 import { accuracy } from "../bench/sweep-accuracy";
-import { sweptDrive } from "../bench/swept-drive";
+import { packedDrive, sweptDrive } from "../bench/swept-drive";
 import { readSettings } from "../server/settings";
 import { ensureDatabase, startCluster } from "./cluster";
 import { complain } from "./launch";
@@ -80,11 +80,19 @@ async function main(): Promise<void> {
 
 /** Bytes swept against the same bytes read; how exact the sweep is. */
 function sweeping(folder: string, out: string): void {
-  const drive = sweptDrive(folder);
-  const theirs = measure(RUNS, "cat", drive);
   const speed = join(out, "sweep-speed.js");
-  console.log(row("sweep 4 GiB at sectors, one thread", measure(RUNS, process.execPath, speed, drive), "`cat`", theirs));
-  console.log(row("sweep 4 GiB at every byte, one thread", measure(RUNS, process.execPath, speed, drive, "every"), "`cat`", theirs));
+  for (const [what, drive] of [
+    ["packed data", packedDrive(folder)],
+    ["a mixed drive", sweptDrive(folder)],
+  ] as const) {
+    const theirs = measure(RUNS, "cat", drive);
+    const say = (how: string, ...args: string[]) =>
+      console.log(
+        row(`sweep 4 GiB of ${what} at ${how}, one thread`, measure(RUNS, process.execPath, speed, drive, ...args), "`cat`", theirs),
+      );
+    say("sectors");
+    say("every byte", "every");
+  }
   console.log(`\n| the sweep's accuracy | |\n| --- | --- |\n${accuracy()}\n`);
 }
 

@@ -45,7 +45,19 @@ export function gzipHeader(reader: BlockReader, at: number): { dataAt: number; n
   return { dataAt: next, name, modified: reader.u32(at + 4) * 1000 };
 }
 
+/** Whether a header's hints are such as writers leave (RFC 1952, 2.3.1: XFL and OS). Four bytes of mark stand in any packed data. */
+function hasUsualHints(reader: BlockReader): boolean {
+  const [speed, system] = [reader.u8(8), reader.u8(9)];
+  return (speed === 0 || speed === 2 || speed === 4) && (system <= 13 || system === 255);
+}
+
 function followGzip(source: ByteSource): Extent | null {
+  const extent = followMembers(source);
+  if (extent?.verdict.verdict !== "damaged") return extent;
+  return source.size >= 10 && hasUsualHints(new BlockReader(source)) ? extent : null;
+}
+
+function followMembers(source: ByteSource): Extent | null {
   return unpacking(source, (reader) => {
     let at = 0;
     let left = MAX_UNPACKED;

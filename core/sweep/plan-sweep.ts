@@ -1,7 +1,7 @@
 import type { Range } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
 import { Domain, without } from "./domain";
-import { SECTOR } from "./signature-index";
+import { SECTOR } from "./mark-search";
 import { type SweepPlan, USUAL_CLUSTER } from "./sweep";
 import type { SweepOptions } from "./unit";
 

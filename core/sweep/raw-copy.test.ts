@@ -4,7 +4,6 @@ import { formatById } from "../formats/registry";
 import type { Find } from "./find";
 import { findName } from "./find-name";
 import { rawCopy } from "./raw-copy";
-import { SECTOR, SignatureIndex } from "./signature-index";
 
 const format = (id: string) => formatById.get(id) as Format;
 const find = (id: string, extent: Extent, summary: Summary = {}, change: Partial<Find> = {}): Find => ({
@@ -64,43 +63,5 @@ describe("names", () => {
     expect(name("pdf", { title: "untitled" })).toBe("PDF document at 512.pdf");
     expect(name("pdf", { title: "a\u0000b\u202e<c>|?*" })).toBe("a b c.pdf");
     expect(name("pdf", { title: "x".repeat(300) }).length).toBeLessThan(70);
-  });
-});
-
-describe("the search for marks", () => {
-  const index = new SignatureIndex(() => true);
-  const block = new Uint8Array(8 * SECTOR);
-  const put = (at: number, mark: string) =>
-    block.set(
-      Uint8Array.from(mark, (each) => each.charCodeAt(0)),
-      at,
-    );
-
-  it("finds marks at sectors, at every odd place, and those that stand behind a file's beginning", () => {
-    put(0, "\x89PNG\r\n\x1a\n");
-    for (const [i, at] of [701, 1402, 2103, 2803].entries())
-      put(at, ["\xff\xd8\xff\xe0", "%PDF-1.4", "PK\x03\x04\x14", "fLaC"][i] as string);
-    put(3 * SECTOR * 2 + 4, "ftypheic");
-    const at = (candidates: { at: number; formats: readonly Format[] }[]) =>
-      candidates.map((each) => `${each.at} ${each.formats[0]?.id ?? "text"}`);
-    expect(at(index.atSectors(block, block.length, 0, false))).toEqual(["0 png", `${6 * SECTOR} heic`]);
-    const odd = index.anywhere(block, block.length);
-    expect(odd.map((each) => each.at).sort((a, b) => a - b)).toEqual([701, 1402, 2103, 2803]);
-    for (const [place, id] of [
-      [701, "jpeg"],
-      [1402, "pdf"],
-      [2103, "docx"],
-      [2803, "flac"],
-    ] as const)
-      expect(odd.find((each) => each.at === place)?.formats.map((each) => each.id)).toContain(id);
-  });
-
-  it("takes text for a beginning only where none stood before, and no fill", () => {
-    const text = new Uint8Array(4 * SECTOR);
-    const words = Buffer.from("The harbour was quiet that evening, and nobody asked about the lantern. ".repeat(30));
-    text.set(words.subarray(0, 2 * SECTOR), SECTOR);
-    text.fill(0x2e, 3 * SECTOR);
-    expect(index.atSectors(text, text.length, 0, false).map(({ at, text: reads }) => [at, reads])).toEqual([[SECTOR, true]]);
-    expect(index.atSectors(text.subarray(SECTOR), 2 * SECTOR, SECTOR, true)).toEqual([]);
   });
 });

@@ -2,8 +2,8 @@ import type { ByteSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import type { Domain } from "./domain";
 import type { Find } from "./find";
+import { SECTOR } from "./mark-search";
 import { Settler } from "./settle";
-import { SECTOR } from "./signature-index";
 import { type SweepOptions, UnitScanner } from "./unit";
 
 /** Stretches that are looked through at once. The result depends on it, so it never changes with the machine. */

@@ -2,7 +2,8 @@ import type { Range } from "../bytes/range-set";
 import type { Format } from "../formats/format";
 import { examine, type Room } from "./examine";
 import { type Find, isClosed } from "./find";
-import { AHEAD, type Candidate, SECTOR, SignatureIndex } from "./signature-index";
+import { AHEAD, BLOCK, SECTOR } from "./mark-search";
+import { type Candidate, SignatureIndex } from "./signature-index";
 
 export interface SweepOptions {
   readonly everyByte: boolean;
@@ -10,13 +11,9 @@ export interface SweepOptions {
   readonly formats: readonly string[] | null;
 }
 
-/** Bytes looked through at once: few enough to stay in the processor's cache. */
-const BLOCK = 1 << 18;
-
 /** Looks through one stretch after the other. What it finds in a stretch depends on nothing but the stretch. */
 export class UnitScanner {
   readonly #index: SignatureIndex;
-  readonly #block = new Uint8Array(BLOCK + AHEAD);
 
   constructor(
     private readonly room: Room,
@@ -35,9 +32,8 @@ export class UnitScanner {
     let covered: Find | null = null;
     for (let at = start; at < end; at += BLOCK) {
       const length = Math.min(BLOCK, end - at);
-      const block = this.#block.subarray(0, Math.min(length + AHEAD, Math.max(length, this.room.limitOf(at) - at)));
-      disk.read(at, block);
-      for (const candidate of this.#candidates(block, length, at)) {
+      this.#index.take(Math.min(length + AHEAD, Math.max(length, this.room.limitOf(at) - at)), (into) => disk.read(at, into));
+      for (const candidate of this.#candidates(length, at)) {
         const place = at + candidate.at;
         if (covered && place < covered.at + covered.size && !isNestable(candidate)) continue;
         if (finds.some((find) => find.at === place)) continue;
@@ -51,12 +47,11 @@ export class UnitScanner {
   }
 
   /** In the order of their places. */
-  #candidates(block: Uint8Array, length: number, at: number): Candidate[] {
+  #candidates(length: number, at: number): Candidate[] {
     if (at % SECTOR !== 0) return [];
-    const sectors = this.#index.atSectors(block, length, at, this.#textBefore(at));
+    const sectors = this.#index.atSectors(length, at, () => this.#textBefore(at));
     if (!this.options.everyByte) return sectors;
-    // A mark across the end of a block is the next one's, whose first bytes are looked at again.
-    return [...sectors, ...this.#index.anywhere(block, length)].sort((a, b) => a.at - b.at);
+    return [...sectors, ...this.#index.anywhere(length)].sort((a, b) => a.at - b.at);
   }
 
   #textBefore(at: number): boolean {
