@@ -1,7 +1,8 @@
 import { createHash } from "node:crypto";
 import { readBytes } from "../core/bytes/byte-source";
 import type { Database } from "../server/database/connection";
-import { itemsWithoutFolder, joinItems, possiblyEqual } from "../server/items/equal-content";
+import { itemsWithoutFolder, possiblyEqual } from "../server/items/equal-content";
+import { joinItems } from "../server/items/join";
 import { findStoredCopy } from "../server/items/queries";
 import { withContent } from "../server/previews/content";
 import { enqueue } from "../server/workers/queue";
@@ -37,7 +38,7 @@ export async function gatherEqual(db: Database, jobId: number, from: number, sto
         const own = await hashOf(pair.copyId);
         if (own === null) break;
         if (own !== (await hashOf(pair.knownCopyId))) continue;
-        await joinItems(db, jobId, pair.itemId, pair.knownItemId);
+        await joinItems(db, jobId, pair.itemId, pair.knownItemId, "Gathered here because its content is the same, byte for byte.");
         break;
       }
       after = itemId;

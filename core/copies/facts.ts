@@ -5,3 +5,15 @@ export interface CopyFacts extends Omit<Summary, "thumbnail"> {
   /** The reference of the find it stands in. */
   readonly inside?: string;
 }
+
+/** Words that say nothing, which programs put where a title should stand. Common practice, no published source. */
+const EMPTY_TITLES = /^(untitled|anonymous|unknown|document\d*|no title|title|s\d+|slide 1|untitled document|\(anonymous\))$/i;
+
+/** Whether a title, an author or the like says something. */
+export const telling = (words: string | undefined) => (words && !EMPTY_TITLES.test(words.trim()) ? words.trim() : undefined);
+
+/** A summary as it is kept: without a title or an author that says nothing. */
+export function factsOf({ thumbnail: _, title, author, ...rest }: Summary): CopyFacts {
+  const [said, by] = [telling(title), telling(author)];
+  return { ...rest, ...(said ? { title: said } : {}), ...(by ? { author: by } : {}) };
+}

@@ -1,11 +1,7 @@
+import { telling } from "../copies/facts";
 import type { Find } from "./find";
 
-/** Words that say nothing, which programs put where a title should stand. Common practice, no published source. */
-const EMPTY_TITLES = /^(untitled|anonymous|unknown|document\d*|no title|title|s\d+|slide 1|untitled document|\(anonymous\))$/i;
 const MOST_LETTERS = 60;
-
-/** Whether a title, an author or the like says something. */
-export const telling = (words: string | undefined) => (words && !EMPTY_TITLES.test(words.trim()) ? words.trim() : undefined);
 
 /** A name for what has lost its own: its title, when and with what it was taken, or where it stands. With its extension. */
 export function findName({ format, summary, at }: Pick<Find, "format" | "summary" | "at">): string {

@@ -1,10 +1,10 @@
 import { layoutOf } from "../bytes/layout";
 import { type Copy, conditionOf, type Evidence } from "../copies/copy";
-import type { CopyFacts } from "../copies/facts";
+import { type CopyFacts, factsOf } from "../copies/facts";
 import { ALL_BYTES_THERE } from "../filesystems/file-record";
 import type { ContentFinding } from "../formats/registry";
 import type { Find } from "./find";
-import { findName, telling } from "./find-name";
+import { findName } from "./find-name";
 
 export const rawReference = (at: number) => `raw content at ${at}`;
 
@@ -21,13 +21,7 @@ export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
   const { condition, survival: share } = conditionOf({ type: "file", size, state, layout }, evidence, true);
   // What breaks off is the share of what it should have been.
   const survival = extent.expected ? Math.min(share, Math.max(0.01, size / extent.expected)) : share;
-  const { thumbnail: _, title, author, ...rest } = summary;
-  const facts: CopyFacts = {
-    ...rest,
-    ...(telling(title) ? { title: telling(title) as string } : {}),
-    ...(telling(author) ? { author: telling(author) as string } : {}),
-    ...(find.inside === null ? {} : { inside: rawReference(find.inside) }),
-  };
+  const facts: CopyFacts = { ...factsOf(summary), ...(find.inside === null ? {} : { inside: rawReference(find.inside) }) };
   return {
     place: "raw",
     reference: rawReference(find.at),

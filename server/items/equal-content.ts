@@ -1,7 +1,5 @@
 import { sql } from "drizzle-orm";
-import type { Connection, Database } from "../database/connection";
-import { gatherCopies } from "../passes/slice";
-import { announce } from "../workers/queue";
+import type { Connection } from "../database/connection";
 
 /** An item whose folder is not known any more, and one of a known file with as many bytes. */
 export interface EqualPair {
@@ -42,20 +40,4 @@ export async function possiblyEqual(db: Connection, jobId: number, itemIds: read
     knownCopyId: Number(row.known_copy_id),
     knownItemId: Number(row.known_item_id),
   }));
-}
-
-/** Makes the copies of one item copies of another that holds the same bytes; what was chosen stays chosen. */
-export async function joinItems(db: Database, jobId: number, itemId: number, knownItemId: number): Promise<void> {
-  await db.transaction(async (tx) => {
-    await tx.execute(sql`
-      update copies set item_id = ${knownItemId}, notes = notes || '["Gathered here because its content is the same, byte for byte."]'::jsonb
-      where item_id = ${itemId} and job_id = ${jobId}`);
-    await tx.execute(sql`
-      insert into tray_entries (job_id, item_id)
-      select job_id, ${knownItemId}::bigint from tray_entries where job_id = ${jobId} and item_id = ${itemId} on conflict do nothing`);
-    await tx.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id = ${itemId}`);
-    await tx.execute(sql`delete from items where id = ${itemId} and job_id = ${jobId}`);
-    await tx.execute(sql.raw(gatherCopies(`select ${Math.trunc(knownItemId)}::bigint as id`)));
-    await announce(tx, jobId);
-  });
 }

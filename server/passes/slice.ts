@@ -172,6 +172,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
       await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
       await enqueue(tx, "thumbnails", pass.jobId);
       await enqueue(tx, "equals", pass.jobId);
+      await enqueue(tx, "facts", pass.jobId);
       if (pass.place === "file-record") await enqueue(tx, "reading", pass.volume.id);
     }
     await announce(tx, pass.jobId);

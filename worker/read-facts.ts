@@ -1,0 +1,55 @@
+import { type CopyFacts, factsOf } from "../core/copies/facts";
+import { identify, runSummary } from "../core/formats/registry";
+import type { Database } from "../server/database/connection";
+import { findStoredCopy } from "../server/items/queries";
+import { hasNameless, keepFacts, tieByFacts, untold } from "../server/items/told";
+import { withContent } from "../server/previews/content";
+import { enqueue } from "../server/workers/queue";
+
+const SLICE_MS = 10_000;
+const PART = 50;
+
+/**
+ * Asks pictures, documents and recordings what they are: lost ones first, live ones where content without a name is to be tied to
+ * them. Then ties it.
+ */
+export async function readFacts(db: Database, jobId: number, stopping: () => boolean): Promise<void> {
+  const end = Date.now() + SLICE_MS;
+  for (const lost of [true, false]) {
+    if (!lost && !(await hasNameless(db, jobId))) break;
+    for (let after = 0; ; ) {
+      const part = await untold(db, jobId, lost, after, PART);
+      const told: { copyId: number; facts: CopyFacts }[] = [];
+      let asked = 0;
+      for (const { itemId, copyId } of part) {
+        if (stopping() || Date.now() > end) break;
+        const facts = await factsFrom(db, copyId);
+        if (facts) told.push({ copyId, facts });
+        after = itemId;
+        asked += 1;
+      }
+      await keepFacts(db, jobId, told);
+      // What was asked is not asked again: the next slice goes on with the others.
+      if (asked < part.length) return enqueue(db, "facts", jobId);
+      if (part.length < PART) break;
+    }
+  }
+  await tieByFacts(db, jobId);
+}
+
+/** {} where the content says nothing; null where it cannot be read now: a source that is not connected is asked another time. */
+async function factsFrom(db: Database, copyId: number): Promise<CopyFacts | null> {
+  const copy = await findStoredCopy(db, copyId);
+  if (!copy?.layout) return null;
+  try {
+    return await withContent(copy, (content) => {
+      const format = identify(content, copy.name);
+      if (!format) return {};
+      // First words serve to name what has no name; here they would only be kept twice.
+      const { text: _, ...facts } = factsOf(runSummary(format, content));
+      return facts;
+    });
+  } catch {
+    return null;
+  }
+}
