@@ -97,8 +97,11 @@ function moon(canvas: Canvas, random: () => number): void {
 
 export type Motif = "stars" | "trails" | "moon";
 
-/** A photograph of the night sky that nobody took, as JPEG. */
-export async function photograph(motif: Motif, seed: number, width = 1200, height = 800, quality = 74): Promise<Buffer> {
+/** The camera that never was. */
+const CAMERA = { Make: "Nightglass", Model: "N5" };
+
+/** A photograph of the night sky that nobody took, as JPEG. @param taken by the camera's clock; without it no camera took it either */
+export async function photograph(motif: Motif, seed: number, width = 1200, height = 800, quality = 74, taken?: Date): Promise<Buffer> {
   const random = seeded(seed);
   const canvas = night(width, height, random);
   if (motif === "stars") stars(canvas, random, 700);
@@ -110,7 +113,10 @@ export async function photograph(motif: Motif, seed: number, width = 1200, heigh
   const { pixels } = canvas;
   return sharp(pixels, { raw: { width, height, channels: 3 } })
     .blur(0.6)
-    .withExif({ IFD0: { ImageDescription: `Larkfield Observatory Society, ${motif} ${seed}` } })
+    .withExif({
+      IFD0: { ImageDescription: `Larkfield Observatory Society, ${motif} ${seed}`, ...(taken ? CAMERA : {}) },
+      ...(taken ? { IFD2: { DateTimeOriginal: taken.toISOString().slice(0, 19).replaceAll("-", ":").replace("T", " ") } } : {}),
+    })
     .jpeg({ quality })
     .toBuffer();
 }

@@ -43,6 +43,8 @@ export interface PassThreadBatch {
   readonly end: boolean;
   /** Stretches of the disk known to be unreadable so far, the first thousand. Bytes. */
   readonly unreadable: readonly Range[];
+  /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
+  readonly reach: readonly Range[] | null;
 }
 
 const MOST_UNREADABLE = 1000;
@@ -53,6 +55,7 @@ const MAX_MS = 700;
 /** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
 interface Reading {
   readonly disk: ByteSource;
+  readonly reach?: readonly Range[];
   /** Whether a copy's times are local ones. */
   localTimes(copy: Copy): boolean;
   batches(): Iterable<CopyBatch>;
@@ -94,6 +97,7 @@ function run(data: PassThreadData): void {
       foundLost: lost,
       end,
       unreadable: source.disk.unreadable(0, source.disk.size).slice(0, MOST_UNREADABLE),
+      reach: source.reach ?? null,
     };
     // The main thread takes one batch at a time: a slow database slows the reading, not the memory.
     while (Atomics.load(gate, 0) < sent) Atomics.wait(gate, 0, Atomics.load(gate, 0));

@@ -45,7 +45,7 @@ export function openSweep(data: PassThreadData, part: Range) {
         )
           .unreadable(0, find.size)
           .reduce((sum, { start, end }) => sum + end - start, 0);
-  return { disk, batches, close };
+  return { disk, reach: plan.domain.drawn(), batches, close };
 }
 
 /** The volume's file system, for what it has in use; null where it cannot be read any more. */

@@ -1,5 +1,8 @@
 import type { Range } from "../bytes/range-set";
 
+/** A screen has about as many columns. */
+const MOST_DRAWN = 512;
+
 /** The stretches of a disk that are swept. What is found goes no farther than the stretch it begins in. */
 export class Domain {
   /** Bytes of the domain before each of its stretches. */
@@ -40,8 +43,18 @@ export class Domain {
     return range && range.start <= at ? range.end : at;
   }
 
-  holds(at: number, length: number): boolean {
-    return this.limitOf(at) >= at + length && length > 0;
+  /** The stretches as they are drawn to scale: at most some hundreds, gaps too small to be seen closed. */
+  drawn(): Range[] {
+    const [first, last] = [this.ranges[0], this.ranges.at(-1)];
+    if (!first || !last) return [];
+    const smallest = (last.end - first.start) / MOST_DRAWN;
+    const drawn: Range[] = [];
+    for (const { start, end } of this.ranges) {
+      const before = drawn.at(-1);
+      if (before && start - before.end < smallest) drawn[drawn.length - 1] = { start: before.start, end };
+      else drawn.push({ start, end });
+    }
+    return drawn;
   }
 
   /** The pieces of the domain from `from` on, none longer than `step`, none across a multiple of it. */

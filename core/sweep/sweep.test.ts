@@ -168,6 +168,14 @@ describe("what is swept", () => {
     expect(plan.cluster).toBe(USUAL_CLUSTER);
   });
 
+  it("is drawn with a few hundred stretches, however many there are", () => {
+    const many = new Domain(Array.from({ length: 100_000 }, (_, i) => ({ start: i * 1000, end: i * 1000 + 900 })));
+    expect(many.drawn()).toEqual([{ start: 0, end: 99_999_900 }]);
+    const apart = Array.from({ length: 400 }, (_, i) => ({ start: i * 1_000_000, end: i * 1_000_000 + 10 }));
+    expect(new Domain(apart).drawn()).toEqual(apart);
+    expect(new Domain([]).drawn()).toEqual([]);
+  });
+
   it("tells of stretches that cannot be read and goes on behind them", () => {
     const first = contiguous.find(({ kind }) => kind === "png") as PlacedFile;
     const unreadable = { start: first.firstOffset as number, end: (first.firstOffset as number) + 4096 };

@@ -170,6 +170,8 @@ export const passes = pgTable(
     activeMs: bytes("active_ms").notNull().default(0),
     problem: text("problem"),
     /** Stretches of the disk that could not be read so far. Bytes. */
+    /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
+    reach: jsonb("reach").$type<{ start: number; end: number }[]>(),
     unreadable: jsonb("unreadable").$type<{ start: number; end: number }[]>().notNull().default([]),
     createdAt: time("created_at").notNull().defaultNow(),
     finishedAt: time("finished_at"),

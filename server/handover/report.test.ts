@@ -70,6 +70,7 @@ function report(path: string): Report {
         done: 1,
         total: 1,
         unreadable: [],
+        reach: null,
         options: {},
         foundLive: 1,
         foundLost: 1,

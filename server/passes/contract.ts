@@ -51,6 +51,8 @@ export const pass = z.object({
   foundLost: z.number(),
   activeMs: z.number(),
   problem: z.string().nullable(),
+  /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
+  reach: z.array(z.object({ start: z.number(), end: z.number() })).nullable(),
   /** Stretches of the disk that could not be read so far. Bytes. */
   unreadable: z.array(z.object({ start: z.number(), end: z.number() })),
   createdAt: z.coerce.date(),

@@ -96,6 +96,7 @@ export interface Batch {
   readonly ms: number;
   /** Stretches of the disk that could not be read so far. Bytes. */
   readonly unreadable: readonly { start: number; end: number }[];
+  readonly reach: readonly { start: number; end: number }[] | null;
 }
 
 export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
@@ -153,7 +154,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
     const state = then === "end" ? "done" : after === "go on" ? "running" : after;
     await client.query(
       `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7,
-         active_ms = active_ms + $8, unreadable = $9, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
+         active_ms = active_ms + $8, unreadable = $9, reach = $10, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
       [
         pass.id,
         state,
@@ -164,6 +165,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
         batch.foundLost,
         Math.round(batch.ms),
         JSON.stringify(batch.unreadable),
+        batch.reach && JSON.stringify(batch.reach),
       ],
     );
     const tx = drizzle(client, { schema });

@@ -152,11 +152,11 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
     .getByRole("button", { name: "Read leftovers" })
     .click();
   const pass = page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "Leftover records of LANTERN" });
-  await expect(pass).toContainText("17 lost", { timeout: 30_000 });
+  await expect(pass).toContainText("18 lost", { timeout: 30_000 });
   await expect(pass).toContainText("camera-card.img, pictures");
   await page.goto("/jobs/2/items?place=leftover-record");
   const grid = page.getByRole("grid", { name: "Items" });
-  await expect(grid).toHaveAttribute("aria-rowcount", "18");
+  await expect(grid).toHaveAttribute("aria-rowcount", "19");
   await grid.getByRole("row", { name: /LARK1004\.JPG/ }).click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("JPEG picture, 1000 × 667 pixels");
@@ -176,6 +176,13 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   await page.goto("/jobs/2/items?place=raw");
   await grid.getByRole("row", { name: /LARK1004\.JPG/ }).click();
   await expect(inspector.getByRole("list", { name: "Copies" }).getByRole("listitem")).toHaveCount(2);
+  // The one whose writing broke off is told from the others, and can be closed.
+  const broken = grid.getByRole("row", { name: /LARK1019\.JPG/ });
+  await expect(broken).toContainText("partial");
+  await broken.click();
+  await expect(inspector).toContainText("Nightglass N5");
+  await inspector.getByRole("button", { name: "Try to repair it" }).click();
+  await expect(inspector.getByRole("img", { name: /repaired/i })).toBeVisible({ timeout: 15_000 });
   // What the volumes told when they were read as a whole.
   await page.goto("/jobs/2/sources");
   await expect(page.getByText("Nothing: its records, folders and map agree with one another.")).toBeVisible({ timeout: 20_000 });

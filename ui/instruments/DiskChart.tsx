@@ -6,7 +6,7 @@ import { coverage, moved, type View, zoomed } from "./disk-chart-scale";
 import { bytesText, FILE_SYSTEM_WORDS, offsetText } from "./words";
 
 /** What the chart shows above the bare strip; each can be switched off. */
-export const LAYERS = ["in use", "read", "finds", "unreadable", "chosen"] as const;
+export const LAYERS = ["in use", "read", "swept", "finds", "unreadable", "chosen"] as const;
 export type Layer = (typeof LAYERS)[number];
 const ALL_LAYERS: ReadonlySet<Layer> = new Set(LAYERS);
 
@@ -15,10 +15,18 @@ export interface Stretch {
   readonly end: number;
 }
 
+/** What passes have read of a volume so far. */
+export interface VolumeReading {
+  /** Share of its records, 0 … 1. */
+  readonly share: number;
+  /** Stretches that were looked through for content or leftovers; sorted disk byte offsets. */
+  readonly swept: readonly Stretch[];
+}
+
 interface Props {
   source: Source;
-  /** Share of each volume that was read, 0 … 1, by volume id. */
-  read: ReadonlyMap<number, number>;
+  /** What passes have read so far, by volume id. */
+  read: ReadonlyMap<number, VolumeReading>;
   /** Disk offsets where lost copies begin. */
   finds: readonly number[];
   layers?: ReadonlySet<Layer>;
@@ -69,6 +77,7 @@ function readColours(): Colours {
 }
 
 const NONE: readonly Stretch[] = [];
+const NOT_READ: VolumeReading = { share: 0, swept: NONE };
 const NONE_CHOSEN: readonly { at: number; length: number }[] = [];
 /** The pointer rests when it has not moved for this long, in milliseconds. */
 const REST = 250;
@@ -284,7 +293,7 @@ function draw(context: CanvasRenderingContext2D, drawing: Drawing): void {
     const left = x(volume.offset);
     const right = x(volume.offset + volume.length);
     if (right < 0 || left > width) continue;
-    drawVolume(context, { volume, left, right, share: layers.has("read") ? (read.get(volume.id) ?? 0) : 0 }, drawing, colour);
+    drawVolume(context, { volume, left, right, reading: read.get(volume.id) ?? NOT_READ }, drawing, colour);
   }
   const fill = (stretches: readonly Stretch[], tone: string, top: number, tall: number) => {
     context.fillStyle = tone;
@@ -310,13 +319,12 @@ interface DrawnVolume {
   /** Where its ends lie, in pixels; they may lie out of sight. */
   left: number;
   right: number;
-  /** How much of it was read, 0 … 1. */
-  share: number;
+  reading: VolumeReading;
 }
 
 function drawVolume(
   context: CanvasRenderingContext2D,
-  { volume, left, right, share }: DrawnVolume,
+  { volume, left, right, reading }: DrawnVolume,
   { layers, used, view, width, height }: Drawing,
   colour: (name: (typeof NAMES)[number]) => string,
 ): void {
@@ -330,9 +338,13 @@ function drawVolume(
     context.setLineDash([]);
     return;
   }
-  const readTo = left + (right - left) * share;
   context.fillStyle = volume.readable ? colour("depth1") : colour("tidal");
   context.fillRect(from, 0, Math.max(1, to - from), height);
+  const swept = coverage(layers.has("swept") ? reading.swept : NONE, view, width);
+  context.fillStyle = colour("depth2");
+  for (let px = Math.floor(from); px < to; px += 1) if ((swept[px] ?? 0) >= 0.5) context.fillRect(px, 0, 1, height);
+  const share = layers.has("read") ? reading.share : 0;
+  const readTo = left + (right - left) * share;
   const shares = layers.has("in use") ? usedShares(volume, { left, right }, used, view, width) : null;
   for (let px = Math.floor(from); shares && px < to; px += 1) {
     const share = shares(px);

@@ -6,8 +6,10 @@ import { useState } from "react";
 import type { Pass, PassOptions } from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
 import { useFinds } from "../data/use-job-data";
+import type { Stretch } from "../instruments/DiskChart";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, durationText, FILE_SYSTEM_WORDS, KIND_WORDS } from "../instruments/words";
+import { useVolumeReadings } from "../sources/read-stretches";
 import { useStart } from "./NotReadYet";
 import styles from "./search.module.css";
 
@@ -35,6 +37,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
   const [again, setAgain] = useState(false);
   const start = useStart(jobId);
   const { data: finds = [] } = useFinds(jobId);
+  const readings = useVolumeReadings(jobId);
   const place = places.find(({ volume }) => volume.id === chosenId) ?? places[0];
   if (!place) return null;
   const { source, volume } = place;
@@ -82,7 +85,12 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
           </select>
         </label>
         <div className={styles.sweepChart}>
-          <RangeStrip volume={volume} finds={finds.find((each) => each.sourceId === source.id)?.at ?? []} range={range} />
+          <RangeStrip
+            volume={volume}
+            swept={readings.get(volume.id)?.swept ?? []}
+            finds={finds.find((each) => each.sourceId === source.id)?.at ?? []}
+            range={range}
+          />
           <Slider
             value={range}
             onChange={(_, value) => setRange(value as [number, number])}
@@ -92,7 +100,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
         </div>
         <p>
           From {typed(0, "Sweep from percent")} to {typed(1, "Sweep to percent")} % of the volume: {bytesText(bytes)} to look through,{" "}
-          {aboutText(bytes * speedOf(passes) * (everyByte ? 4 : 1))}.
+          {aboutText(bytes * speedOf(passes) * (everyByte ? 2 : 1))}.
         </p>
         <fieldset>
           <legend>Kinds</legend>
@@ -146,8 +154,15 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
 
 const COLUMNS = 256;
 
-/** The volume from its first to its last byte: what is in use, where finds begin, and the part that is asked for. */
-function RangeStrip({ volume, finds, range }: { volume: Place["volume"]; finds: readonly number[]; range: readonly [number, number] }) {
+interface StripProps {
+  volume: Place["volume"];
+  swept: readonly Stretch[];
+  finds: readonly number[];
+  range: readonly [number, number];
+}
+
+/** The volume from its first to its last byte: what is in use, what was looked through, where finds begin, and the part that is asked for. */
+function RangeStrip({ volume, swept, finds, range }: StripProps) {
   const { usage, offset, length } = volume;
   const columns = Math.min(COLUMNS, usage.length);
   const used = Array.from({ length: columns }, (_, i) => {
@@ -162,9 +177,18 @@ function RangeStrip({ volume, finds, range }: { volume: Place["volume"]; finds: 
       viewBox="0 0 1000 40"
       preserveAspectRatio="none"
       role="img"
-      aria-label="The volume: what is in use, and finds"
+      aria-label="The volume: what is in use, what was looked through, and finds"
     >
       <rect width={1000} height={40} className={styles.water} />
+      {swept.slice(0, 2000).map(({ start, end }) => (
+        <rect
+          key={`${start} ${end}`}
+          x={((start - offset) / length) * 1000}
+          width={((end - start) / length) * 1000}
+          height={40}
+          className={styles.swept}
+        />
+      ))}
       {used.map(({ x, height }) => (
         <rect key={x} x={x} y={40 - height} width={1000 / columns + 0.5} height={height} className={styles.land} />
       ))}

@@ -5,25 +5,20 @@ import { useMemo } from "react";
 import { owner } from "@/server/sources/contract";
 import { read as fetchAs } from "../data/request";
 import { useAddress } from "../data/use-address";
-import { useFinds, usePasses, useSources } from "../data/use-job-data";
+import { useFinds, useSources } from "../data/use-job-data";
 import { DiskChart } from "../instruments/DiskChart";
 import { useItemDetail } from "../items/use-items";
+import { useVolumeReadings } from "./read-stretches";
 
 /** Which found file holds a byte of the disk. */
 export const findOwner = (jobId: number, sourceId: number, byte: number) =>
   fetchAs(`/api/jobs/${jobId}/sources/${sourceId}/owner?at=${byte}`, owner);
 
-/** How far the passes have read each volume, 0 … 1. */
-export function useReadShares(jobId: number): ReadonlyMap<number, number> {
-  const { data: passes } = usePasses(jobId);
-  return useMemo(() => new Map((passes ?? []).map((pass) => [pass.volumeId, pass.total > 0 ? pass.done / pass.total : 0])), [passes]);
-}
-
 /** The strip along the foot of every view: the source in question to scale, with the finds and the chosen copy's bytes. */
 export function ChartStrip({ jobId }: { jobId: number }) {
   const { data: sources = [] } = useSources(jobId);
   const { data: finds = [] } = useFinds(jobId);
-  const read = useReadShares(jobId);
+  const read = useVolumeReadings(jobId);
   const [address, change] = useAddress();
   const path = usePathname();
   const router = useRouter();

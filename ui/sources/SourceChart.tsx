@@ -6,7 +6,7 @@ import { type Source, usedRuns } from "@/server/sources/contract";
 import { read as fetchAs } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, usePasses } from "../data/use-job-data";
-import { DiskChart, LAYERS, type Layer, type Stretch } from "../instruments/DiskChart";
+import { DiskChart, LAYERS, type Layer, type Stretch, type VolumeReading } from "../instruments/DiskChart";
 import type { View } from "../instruments/disk-chart-scale";
 import { findOwner } from "./ChartStrip";
 import styles from "./sources.module.css";
@@ -14,7 +14,7 @@ import styles from "./sources.module.css";
 interface Props {
   jobId: number;
   source: Source;
-  read: ReadonlyMap<number, number>;
+  read: ReadonlyMap<number, VolumeReading>;
   finds: readonly number[];
   focus: Source["volumes"][number] | null;
   /** The byte that was chosen. */
@@ -74,10 +74,18 @@ export function SourceChart({ jobId, source, read, finds, focus, at, onPick }: P
   );
 }
 
-const TONE: Record<Layer, string> = { "in use": "buff", read: "buffDeep", finds: "depth5", unreadable: "ink", chosen: "mark" };
+const TONE: Record<Layer, string> = {
+  "in use": "buff",
+  read: "buffDeep",
+  swept: "depth2",
+  finds: "depth5",
+  unreadable: "ink",
+  chosen: "mark",
+};
 const WORDS: Record<Layer, string> = {
   "in use": "in use",
   read: "records read",
+  swept: "looked through",
   finds: "lost copy begins",
   unreadable: "could not be read",
   chosen: "chosen",

@@ -16,7 +16,8 @@ import { keys, useFinds, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, CONTAINER_WORDS, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText, STANDING_WORDS } from "../instruments/words";
-import { findOwner, useReadShares } from "./ChartStrip";
+import { findOwner } from "./ChartStrip";
+import { useVolumeReadings } from "./read-stretches";
 import { SourceBrowser } from "./SourceBrowser";
 import { SourceChart } from "./SourceChart";
 import { SourceTree } from "./SourceTree";
@@ -71,7 +72,7 @@ export function Sources({ jobId }: { jobId: number }) {
 
 function Detail({ jobId, source }: { jobId: number; source: Source }) {
   const { data: finds = [] } = useFinds(jobId);
-  const read = useReadShares(jobId);
+  const read = useVolumeReadings(jobId);
   const [address, change] = useAddress();
   const at = /^\d+$/.test(address.get("at") ?? "") ? Number(address.get("at")) : null;
   const volume = source.volumes.find((each) => String(each.id) === address.get("volume"));
@@ -140,7 +141,7 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
                   </TableCell>
                   <TableCell className={styles.number}>{volume.usedBytes === null ? "–" : `${bytesText(volume.usedBytes)}`}</TableCell>
                   <TableCell className={styles.number}>{volume.clusterSize ? bytesText(volume.clusterSize) : "–"}</TableCell>
-                  <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id) ?? 0))} %</TableCell>
+                  <TableCell className={styles.number}>{Math.round(100 * (read.get(volume.id)?.share ?? 0))} %</TableCell>
                   <TableCell className={styles.number}>
                     {countText(marks.filter((mark) => mark >= volume.offset && mark < volume.offset + volume.length).length)}
                   </TableCell>
