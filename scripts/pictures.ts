@@ -91,6 +91,13 @@ async function raw(page: Page, shot: (name: string) => Promise<void>): Promise<v
   await page.getByRole("row", { name: /moon 302/ }).click();
   await page.getByRole("img", { name: /Preview of/ }).waitFor();
   await shot("raw-items");
+  // The one whose writing broke off.
+  await page.getByRole("row", { name: /trails 319/ }).click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await inspector.getByRole("button", { name: "Try to repair it" }).click();
+  await inspector.getByRole("img", { name: "Repaired" }).waitFor();
+  await inspector.getByRole("region", { name: "Repair" }).scrollIntoViewIfNeeded();
+  await shot("repair");
 }
 
 /** The card that was formatted by mistake: its leftovers read, one of its pictures open. */

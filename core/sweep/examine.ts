@@ -2,6 +2,7 @@ import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { type Extent, type Format, HEAD_BYTES } from "../formats/format";
 import { resolved, runFollow, runSummary } from "../formats/registry";
 import type { Find } from "./find";
+import { SECTOR } from "./mark-search";
 import type { Candidate } from "./signature-index";
 import { textFormats } from "./text-candidates";
 
@@ -44,6 +45,33 @@ function bounded(format: Format, extent: Extent, room: number): Extent {
   return open && !textFormats.includes(format) ? { ...extent, size: MOST_OPEN } : extent;
 }
 
+/** Bytes of zeros at the end of what was followed that tell of a file cut before them: a sector, which nothing was written to. */
+const MANY_ZEROS = 512;
+const STEP = 1 << 16;
+
+/**
+ * Zeros may be followed like data, far beyond a file that was cut: what breaks off in the midst of them broke off where they begin.
+ * The sector in which they begin is left to the file.
+ */
+function beforeZeros(format: Format, window: ByteSource, extent: Extent | null): Extent | null {
+  if (extent?.verdict.verdict !== "damaged") return extent;
+  const end = Math.min(window.size, Math.max(extent.size, extent.verdict.at));
+  const data = Math.ceil(dataBefore(window, end) / SECTOR) * SECTOR;
+  if (end - data < MANY_ZEROS) return extent;
+  const shorter = runFollow(format, new WindowSource(window, 0, data));
+  return shorter?.verdict.verdict === "damaged" ? shorter : extent;
+}
+
+/** The end of the last byte before `end` that is not zero. */
+function dataBefore(source: ByteSource, end: number): number {
+  for (let to = end; to > 0; to -= STEP) {
+    const block = readBytes(source, Math.max(0, to - STEP), Math.min(STEP, to));
+    const last = block.findLastIndex((byte) => byte !== 0);
+    if (last >= 0) return Math.max(0, to - STEP) + last + 1;
+  }
+  return 0;
+}
+
 /** Whether what was followed is enough to tell of a file. */
 function enough(format: Format, extent: Extent): boolean {
   if (extent.size < LEAST) return false;
@@ -64,7 +92,7 @@ export function examine(room: Room, at: number, candidate: Pick<Candidate, "form
     // Formats of one family are followed alike: once is enough.
     if (tried.has(format.follow)) continue;
     tried.add(format.follow);
-    const extent = runFollow(format, window);
+    const extent = beforeZeros(format, window, runFollow(format, window));
     if (extent && enough(format, extent)) return told(room.disk, at, format, bounded(format, extent, length));
   }
   if (!candidate.text) return null;

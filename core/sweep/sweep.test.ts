@@ -1,4 +1,5 @@
 import { beforeAll, describe, expect, it } from "vitest";
+import { photograph } from "../../demo/draw";
 import { carveImage, type PlacedFile, sha256 } from "../../tests/support/lab-files";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import { Domain, without } from "./domain";
@@ -166,6 +167,22 @@ describe("what is swept", () => {
     );
     expect(plan.domain.ranges).toEqual([{ start: source.size / 2, end: source.size }]);
     expect(plan.cluster).toBe(USUAL_CLUSTER);
+  });
+
+  it("does not take zeros behind a picture that was cut for its data", async () => {
+    const picture = await photograph("trails", 319, 1000, 667, 62);
+    const disk = new Uint8Array(1 << 20);
+    for (const share of [0.3, 0.62, 0.9]) {
+      const cut = Math.floor(picture.length * share);
+      disk.fill(0);
+      disk.set(picture.subarray(0, cut), 4096);
+      const [find] = all({}, { start: 0, end: disk.length }, new MemorySource(disk));
+      expect(find?.at).toBe(4096);
+      expect((find?.size ?? 0) - cut).toBeGreaterThanOrEqual(-16);
+      expect((find?.size ?? 0) - cut).toBeLessThanOrEqual(512);
+      expect(find?.extent.verdict.verdict).toBe("damaged");
+      expect((find?.size ?? 0) / (find?.extent.expected ?? 1)).toBeCloseTo(share, 1);
+    }
   });
 
   it("is drawn with a few hundred stretches, however many there are", () => {

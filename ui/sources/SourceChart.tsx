@@ -85,9 +85,9 @@ const TONE: Record<Layer, string> = {
 const WORDS: Record<Layer, string> = {
   "in use": "in use",
   read: "records read",
-  swept: "looked through",
+  swept: "swept",
   finds: "lost copy begins",
-  unreadable: "could not be read",
+  unreadable: "unreadable",
   chosen: "chosen",
 };
 
