@@ -22,7 +22,8 @@ function run(args: readonly string[], environment: Record<string, string> = {}):
   return new Promise((done) => {
     const child = spawn(process.execPath, args, {
       stdio: ["ignore", "inherit", "inherit"],
-      env: { ...process.env, NEXT_TELEMETRY_DISABLED: "1", ...environment },
+      // What tests leave in the temporary folder goes with this run's own.
+      env: { ...process.env, TMPDIR: work, NEXT_TELEMETRY_DISABLED: "1", ...environment },
     });
     child.on("exit", (code) => done(code === 0));
   });
