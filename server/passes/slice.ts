@@ -140,6 +140,8 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
   const client = await pool.connect();
   try {
     await client.query("begin");
+    // A batch that is lost with the database's last moment is read again: rows and resume point stand or fall together.
+    if (then === "more") await client.query("set local synchronous_commit = off");
     // The row is locked first: a pause waits for the batch, and a worker that lost the pass stops here.
     const held = await client.query<{ wanted: string; epoch: number }>("select wanted, epoch from passes where id = $1 for update", [
       pass.id,
@@ -229,18 +231,29 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
      on conflict (job_id, key) do nothing`,
     [jobId, volumeId],
   );
+  // A batch is small beside what it meets: row by row it looks up its item and its folder, and it does so once, for the copies and for
+  // what is to be gathered. Left to itself, the database would now and then go through all items instead.
+  await client.query("create temp table touched (id bigint not null) on commit drop");
   await client.query(
-    `insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-       created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes,
-       file, rule, found_path, facts)
-     select i.id, $1::int, $3::int, $2::int, t.id, f.id, i.place, i.state, i.type, i.reference, i.name, i.name_raw, i.size,
-       ${["created", "modified", "changed", "deleted_at"].map((column) => TIME(`i.${column}`)).join(", ")}, i.condition, i.survival, i.evidence, i.layout, i.first_at, i.streams, i.links,
-       i.encrypted, i.notes, i.file, i.rule, i.found_path, i.facts
-     from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
-     left join items t on t.job_id = $1 and t.key = i.item_key${earlier ? ` where ${NOT_STORED}` : ""}`,
+    `with matched as materialized (
+       select i.*, t.id as item_id, t.best_copy_id, f.id as folder_id
+       from incoming i
+       cross join lateral (select id from folders where volume_id = $2 and md5(path) = md5(i.folder_path) limit 1) f
+       left join lateral (select id, best_copy_id from items where job_id = $1 and key = i.item_key limit 1) t on true
+       ${earlier ? `where ${NOT_STORED}` : ""}
+     ), stored as (
+       insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
+         created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes,
+         file, rule, found_path, facts)
+       select id, $1::int, $3::int, $2::int, item_id, folder_id, place, state, type, reference, name, name_raw, size,
+         ${["created", "modified", "changed", "deleted_at"].map(TIME).join(", ")}, condition, survival, evidence, layout, first_at, streams, links,
+         encrypted, notes, file, rule, found_path, facts
+       from matched
+     )
+     insert into touched select distinct item_id from matched where best_copy_id <> id`,
     [jobId, volumeId, passId],
   );
-  await client.query(BEST_COPY, [jobId]);
+  await client.query(BEST_COPY);
 }
 
 /**
@@ -295,9 +308,7 @@ export function gatherCopies(touched: string): string {
  * Items that have gathered more than one copy take the facts of their best one: whole before partial, then lost before
  * live (the live one needs no rescue), then the newest content. What the technician has chosen stays.
  */
-const BEST_COPY = gatherCopies(
-  "select distinct t.id from incoming i join items t on t.job_id = $1 and t.key = i.item_key where t.best_copy_id <> i.id",
-);
+const BEST_COPY = gatherCopies("select id from touched");
 
 export async function failPass(db: Database, pass: ClaimedPass, problem: string): Promise<void> {
   await db.update(passes).set({ state: "failed", problem }).where(sql`${passes.id} = ${pass.id} and ${passes.epoch} = ${pass.epoch}`);
