@@ -3,6 +3,7 @@ import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf } from "../bytes/layout";
 import { cannotTell, type Extent, type Format } from "../formats/format";
 import { type FollowedJpeg, followJpeg } from "../formats/jpeg/jpeg";
+import { PROGRESSIVE } from "../formats/jpeg/markers";
 import { LOOK, ScanReader } from "../formats/jpeg/scan";
 import { runFollow } from "../formats/registry";
 import type { Find } from "./find";
@@ -228,10 +229,11 @@ function shiftAt(reader: BlockReader, kind: "pdf" | "zip", at: number, from: num
 function jpegPieces(room: PieceRoom, find: Find, breaks: readonly number[], away: Iterable<number>): Find | null {
   const first = new WindowSource(room.disk, find.at, room.limitOf(find.at) - find.at);
   const followed = followJpeg(first, true);
+  const progressive = followed.open?.frame.marker === PROGRESSIVE;
   const fallback = breaks.slice(0, 4);
   let tries = 0;
   for (const next of away) {
-    if (!readsLikeData(readBytes(room.disk, next, 256))) continue;
+    if (!readsLikeData(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT)), progressive)) continue;
     for (const length of breaks) {
       if (next === find.at + length) continue;
       tries += 1;
@@ -245,12 +247,19 @@ function jpegPieces(room: PieceRoom, find: Find, breaks: readonly number[], away
   return null;
 }
 
-/** Coded picture data have no markers but restarts, up to the end of the picture. */
-function readsLikeData(bytes: Uint8Array): boolean {
+/** Bytes of a cluster that are looked at before its data are decoded. */
+const MOST_LOOKED_AT = 4096;
+
+/**
+ * Coded picture data have no markers but restarts up to the end of the picture (ITU-T T.81, F.1.2.3); progressive ones have a scan after
+ * the other, with tables between them.
+ */
+function readsLikeData(bytes: Uint8Array, progressive: boolean): boolean {
   for (let i = bytes.indexOf(0xff); i >= 0 && i + 1 < bytes.length; i = bytes.indexOf(0xff, i + 2)) {
     const next = bytes[i + 1] as number;
     if (next === 0xd9) return true;
-    if (next !== 0 && (next < 0xc0 || next === 0xd8)) return false;
+    const isRestart = next >= 0xd0 && next <= 0xd7;
+    if (next !== 0 && !isRestart && !(progressive && next >= 0xc0 && next !== 0xd8)) return false;
   }
   return true;
 }
@@ -261,6 +270,6 @@ function goesOn({ open }: FollowedJpeg, source: ByteSource, length: number, like
   const state = open.states.findLast((each) => each.at + 4 <= length);
   if (!state) return likely;
   // In progressive pictures what is known of each coefficient cannot be taken back: the whole is followed for the likely breaks.
-  if (open.frame.marker === 0xc2) return likely;
+  if (open.frame.marker === PROGRESSIVE) return likely;
   return new ScanReader(source, open.frame, open.scan, state, LOOK).run().ended;
 }
