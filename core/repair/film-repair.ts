@@ -4,12 +4,11 @@ import { HOLDERS, TOP_BOXES } from "../formats/iso-media/box-names";
 import { type Box, boxAt, boxesIn, findBox, findBoxes } from "../formats/iso-media/boxes";
 import { brokenUnits, readTracks, trackSamples } from "../formats/iso-media/samples";
 import { BytesOut } from "./bytes-out";
+import { filmIndex, pictureTrack } from "./film-index";
+import { findPictures, pictureModel } from "./film-pictures";
 import { kept, made, type Repaired } from "./repaired";
 
-/**
- * A recording whose index is missing: the index of a sound one by the same recorder is moved to where the data stand, if the
- * pieces then are what it says. It fits when both hold the same recording, as a copy or another version of it.
- */
+/** A recording whose index is missing gets one: a sound one's by the same recorder, or one made after its model. */
 export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Repaired | null {
   const tops = topBoxes(reader);
   const data = tops.find(({ type }) => type === "mdat");
@@ -18,7 +17,20 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
   const moov = model.find(({ type }) => type === "moov");
   const modelData = model.find(({ type }) => type === "mdat");
   if (!moov || !modelData) return null;
-  const shift = data.content - modelData.content;
+  const end = Math.min(reader.size, data.end);
+  const moved = movedIndex(reader, data, sibling, moov, data.content - modelData.content);
+  const found = moved ? { index: moved, done: MOVED } : madeIndex(reader, data, sibling, moov);
+  if (!found) return null;
+  // The length of the data may never have been written.
+  const whole = !data.toEnd && data.end <= reader.size;
+  const segments = [kept(0, data.at), ...(whole ? [kept(data.at, data.end - data.at)] : sized(reader, data, end)), made(found.index)];
+  return { segments, done: found.done };
+}
+
+const MOVED = ["The index of the other recording fits these data: it was moved to where they stand and added."];
+
+/** The other's index where the data stand here, if the pieces are what it says: both hold the same recording. */
+function movedIndex(reader: BlockReader, data: Box, sibling: BlockReader, moov: Box, shift: number): Uint8Array | null {
   const end = Math.min(reader.size, data.end);
   for (const track of readTracks(sibling, moov))
     for (const { at, length } of trackSamples(sibling, track)) {
@@ -35,10 +47,21 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
       index.set(out.done(), at);
     }
   }
-  const segments: Segment[] = [kept(0, data.at)];
-  // The length of the data may never have been written.
-  segments.push(...(data.toEnd || data.end > reader.size ? sized(reader, data, end) : [kept(data.at, data.end - data.at)]), made(index));
-  return { segments, done: ["The index of the other recording fits these data: it was moved to where they stand and added."] };
+  return index;
+}
+
+/** An index of the pictures that are found in the data, with the other recording's settings. */
+function madeIndex(reader: BlockReader, data: Box, sibling: BlockReader, moov: Box): { index: Uint8Array; done: string[] } | null {
+  const known = pictureTrack(sibling, moov);
+  const model = known && pictureModel(sibling, known.track);
+  if (!known || !model) return null;
+  const { pictures, later, between } = findPictures(reader, model, data.content, Math.min(reader.size, data.end));
+  if (!pictures.some(({ key }) => key)) return null;
+  const done = [`An index of ${pictures.length} pictures was made, with the settings of the other recording.`];
+  if (between > 0) done.push(`${between} bytes between them are left out: nothing tells where the pieces of the sound begin.`);
+  if (model.order === null)
+    done.push("The pictures are shown in the order in which they were recorded, which may not be quite the right one.");
+  return { index: filmIndex(sibling, moov, known.track, { pictures, duration: known.duration, later }), done };
 }
 
 function sized(reader: BlockReader, data: Box, end: number): Segment[] {

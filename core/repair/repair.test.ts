@@ -4,8 +4,27 @@ import initSqlite from "sql.js";
 import { describe, expect, it } from "vitest";
 import yauzl from "yauzl";
 import { allBytes, carveImage, labFiles, sha256 } from "../../tests/support/lab-files";
+import { fixture } from "../../tests/support/volume-truth";
+import { BlockReader } from "../bytes/block-reader";
 import { MemorySource } from "../bytes/byte-source";
+import { type Box, boxesIn, findBox } from "../formats/iso-media/boxes";
+import { readTracks, type Track, trackSamples } from "../formats/iso-media/samples";
 import { type RepairedFile, repair } from "./repair";
+
+interface Film {
+  readonly title: string;
+  readonly sibling: Buffer;
+  readonly film: Buffer;
+  /** Of every picture: place, length, key, when it is coded and shown. */
+  readonly packets: readonly [number, number, boolean, number, number][];
+}
+
+function films(): Film[] {
+  const packed = JSON.parse(fixture("films.json.gz").toString()) as {
+    films: (Omit<Film, "sibling" | "film"> & Record<"sibling" | "film", string>)[];
+  };
+  return packed.films.map((each) => ({ ...each, sibling: Buffer.from(each.sibling, "base64"), film: Buffer.from(each.film, "base64") }));
+}
 
 const lab = labFiles();
 const source = (path: string) => new MemorySource(lab.bytes(path));
@@ -171,12 +190,65 @@ describe("documents, databases and recordings", () => {
     for (const row of mended.found) expect(all).toContainEqual(row);
   });
 
-  it("a recording without its index takes that of the same recording, and no other", () => {
+  it("a recording without its index takes that of the same recording where it fits", () => {
     const file = repaired("mp4-no-moov.mp4", "good-moov-at-end.mp4");
     expect(sha256(allBytes(file.content))).toBe(sha256(lab.bytes("good-moov-at-end.mp4")));
     const broken = lab.bytes("mp4-no-moov.mp4");
     broken.fill(0x33, 9000, 12_000);
-    expect(repair(new MemorySource(broken), "a.mp4", source("good-moov-at-end.mp4"))).toBeNull();
+    const rest = repair(new MemorySource(broken), "a.mp4", source("good-moov-at-end.mp4"));
+    expect(rest?.done.join(" ")).toMatch(/An index of \d+ pictures was made/);
+    expect(repair(new MemorySource(broken), "a.mp4")).toBeNull();
+  });
+
+  /** Truth: films by ffmpeg, and what ffprobe tells of every picture in the whole one. */
+  it.each(films())("a recording without its index gets one after the model of another: $title", ({ sibling, film, packets }) => {
+    const cut = new BlockReader(new MemorySource(film));
+    const index = [...boxesIn(cut, 0, film.length)].find(({ type }) => type === "moov") as Box;
+    const broken = film.subarray(0, index.at);
+    const file = repair(new MemorySource(broken), "film.mp4", new MemorySource(sibling)) as RepairedFile;
+    expect(file.after.verdict).not.toBe("damaged");
+    expect(file.done.join(" ")).toMatch(/nothing tells where the pieces of the sound begin/);
+    const reader = new BlockReader(file.content);
+    const moov = [...boxesIn(reader, 0, file.content.size)].find(({ type }) => type === "moov") as Box;
+    const [track, ...others] = readTracks(reader, moov);
+    expect(others).toEqual([]);
+    if (!track) throw new Error("no track");
+    expect([...trackSamples(reader, track)].map(({ at, length }) => [at, length])).toEqual(packets.map(([at, length]) => [at, length]));
+    const numbers = (type: string, from: number, each: number) => {
+      const box = findBox(reader, track.box, type);
+      const count = box ? reader.u32be(box.content + 4) : 0;
+      return Array.from({ length: count }, (_, i) => reader.u32be((box?.content ?? 0) + from + i * each));
+    };
+    expect(numbers("stss", 8, 4)).toEqual(packets.flatMap(([, , key], i) => (key ? [i + 1] : [])));
+    // It is as long as it was, in the same units of time.
+    const whole = readTracks(cut, index)[0] as Track;
+    const times = (from: BlockReader, box: Box, type: string, at: number) => {
+      const found = findBox(from, box, type);
+      return found && from.u32be(found.content + at);
+    };
+    for (const [type, at] of [
+      ["mdhd", 12],
+      ["mdhd", 16],
+      ["tkhd", 20],
+    ] as const)
+      expect([type, times(reader, track.box, type, at)]).toEqual([type, times(cut, whole.box, type, at)]);
+    expect(times(reader, moov, "mvhd", 16)).toBe(2000);
+    // Each is shown when it was, all of them as much later.
+    const step = 512;
+    const later = numbers("ctts", 12, 8);
+    const shown = packets.map((_, i) => i * step + (later[i] ?? 0));
+    const truth = packets.map(([, , , , pts]) => pts);
+    expect(shown.map((at) => at - (shown[0] ?? 0))).toEqual(truth.map((at) => at - (truth[0] ?? 0)));
+    expect(later.length > 0).toBe(
+      packets.some(([, , , dts, pts], i) => pts - dts !== (packets[i - 1]?.[4] ?? pts) - (packets[i - 1]?.[3] ?? dts)),
+    );
+    // Where the data are hurt, the pictures before and behind stay.
+    const hurt = Buffer.from(broken);
+    hurt.fill(0x77, hurt.length >> 1, (hurt.length >> 1) + 300);
+    const rest = repair(new MemorySource(hurt), "film.mp4", new MemorySource(sibling)) as RepairedFile;
+    const kept = Number(/index of (\d+) pictures/.exec(rest.done.join(" "))?.[1]);
+    expect(kept).toBeGreaterThan(packets.length * 0.8);
+    expect(kept).toBeLessThanOrEqual(packets.length);
   });
 
   it("GZIP is unpacked up to the damage, TAR keeps the entries before and behind it", () => {

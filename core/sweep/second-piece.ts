@@ -233,7 +233,8 @@ function jpegPieces(room: PieceRoom, find: Find, breaks: readonly number[], away
   const fallback = breaks.slice(0, 4);
   let tries = 0;
   for (const next of away) {
-    if (!readsLikeData(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT)), progressive)) continue;
+    if (!readsLikeData(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT)), progressive))
+      continue;
     for (const length of breaks) {
       if (next === find.at + length) continue;
       tries += 1;

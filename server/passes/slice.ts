@@ -181,7 +181,9 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
     }
     await announce(tx, pass.jobId);
     await client.query("commit");
-    void fileNames(pool);
+    // While copies come in, the index over the names only notes them; searching is quick again when it has filed them.
+    // If that fails, the database does it by itself sooner or later.
+    if (then === "end") await client.query("select gin_clean_pending_list('items_name_words')").catch(() => undefined);
     return after;
   } catch (error) {
     await client.query("rollback").catch(() => undefined);
@@ -189,22 +191,6 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
   } finally {
     client.release();
   }
-}
-
-let filing: Promise<unknown> | null = null;
-
-/**
- * While copies come in, the index over the names only notes them; here it files them, on a connection of its own, so that the next
- * batch need not and searching stays quick. If that fails, the database does it by itself sooner or later.
- */
-function fileNames(pool: pg.Pool): Promise<unknown> {
-  filing ??= pool
-    .query("select gin_clean_pending_list('items_name_words')")
-    .catch(() => undefined)
-    .finally(() => {
-      filing = null;
-    });
-  return filing;
 }
 
 /** A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. */

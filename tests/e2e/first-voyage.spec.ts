@@ -178,7 +178,7 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   await expect(inspector.getByRole("list", { name: "Copies" }).getByRole("listitem")).toHaveCount(2);
   // The one whose writing broke off is told from the others, and can be closed.
   const broken = grid.getByRole("row", { name: /LARK1019\.JPG/ });
-  await expect(broken).toContainText("partial");
+  await expect(broken).toContainText("% left");
   await broken.click();
   await expect(inspector).toContainText("Nightglass N5");
   await inspector.getByRole("button", { name: "Try to repair it" }).click();
