@@ -2,10 +2,16 @@ import { type BlockReader, BreaksOff } from "./block-reader";
 
 /** The packed bytes stop making sense at `at`; `plain` bytes had been unpacked. */
 export class InflateError extends Error {
+  /**
+   * @param blockAt the bit at which the block begins in which that happened, counted from the reader's first
+   * @param blocks how many had been unpacked whole
+   */
   constructor(
     readonly at: number,
     readonly plain: number,
     readonly reason: string,
+    readonly blockAt = 8 * at,
+    readonly blocks = 0,
   ) {
     super(reason);
   }
@@ -94,6 +100,41 @@ export function inflate(
   return new Inflater(reader, at, Math.min(end, reader.size), take, most).run();
 }
 
+/**
+ * Unpacks from a block in the midst of DEFLATE data on. What came before is not known: where it is referred to, `filler` stands.
+ * @param bit where the block begins, counted from the reader's first
+ */
+export function inflateFrom(
+  reader: BlockReader,
+  bit: number,
+  end: number,
+  take: (plain: Uint8Array) => void,
+  filler: number,
+  most = Number.POSITIVE_INFINITY,
+): { end: number; plain: number } {
+  return new Inflater(reader, Math.floor(bit / 8), Math.min(end, reader.size), take, most).run({ skip: bit % 8, filler });
+}
+
+/**
+ * Whether a block with codes of its own can begin at a bit (3.2.7): the lengths of its first code fit together. One place in some
+ * thousands does, by chance.
+ */
+export function canBeginBlock(bytes: Uint8Array, bit: number): boolean {
+  const u = (from: number, count: number) => {
+    const at = (bit + from) >> 3;
+    const all = (bytes[at] ?? 0) | ((bytes[at + 1] ?? 0) << 8) | ((bytes[at + 2] ?? 0) << 16);
+    return (all >> ((bit + from) & 7)) & ((1 << count) - 1);
+  };
+  if (u(1, 2) !== 2 || u(3, 5) > 29 || u(8, 5) > 29) return false;
+  const count = u(13, 4) + 4;
+  let room = 128;
+  for (let i = 0; i < count; i += 1) {
+    const length = u(17 + 3 * i, 3);
+    if (length > 0) room -= 128 >> length;
+  }
+  return room === 0;
+}
+
 class Inflater {
   readonly #out = new Uint8Array(WINDOW + OUT + 258);
   #filled = 0;
@@ -101,6 +142,8 @@ class Inflater {
   #plain = 0;
   #bits = 0;
   #count = 0;
+  #blockAt = 0;
+  #blocks = 0;
 
   constructor(
     private readonly reader: BlockReader,
@@ -110,9 +153,16 @@ class Inflater {
     private readonly most: number,
   ) {}
 
-  run(): { end: number; plain: number } {
+  run(midst?: { skip: number; filler: number }): { end: number; plain: number } {
     try {
-      for (let last = false; !last; ) {
+      if (midst) {
+        this.#out.fill(midst.filler, 0, WINDOW);
+        this.#filled = WINDOW;
+        this.#taken = WINDOW;
+        this.#need(midst.skip);
+      }
+      for (let last = false; !last; this.#blocks += 1) {
+        this.#blockAt = 8 * this.at - this.#count;
         last = this.#need(1) === 1;
         const kind = this.#need(2);
         if (kind === 0) this.#stored();
@@ -122,7 +172,8 @@ class Inflater {
       }
     } catch (error) {
       this.#flush();
-      if (error instanceof BreaksOff) throw new InflateError(this.end, this.#plain, "the packed data break off");
+      if (error instanceof BreaksOff)
+        throw new InflateError(this.end, this.#plain, "the packed data break off", this.#blockAt, this.#blocks);
       throw error;
     }
     this.#flush();
@@ -130,7 +181,7 @@ class Inflater {
   }
 
   #fail(reason: string): never {
-    throw new InflateError(this.at, this.#plain + this.#filled - this.#taken, reason);
+    throw new InflateError(this.at, this.#plain + this.#filled - this.#taken, reason, this.#blockAt, this.#blocks);
   }
 
   #need(length: number): number {

@@ -1,10 +1,10 @@
-import { deflateRawSync } from "node:zlib";
+import { constants, createDeflateRaw, deflateRawSync } from "node:zlib";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { BlockReader, BreaksOff } from "./block-reader";
 import { MemorySource } from "./byte-source";
-import { InflateError, inflate, TooMuch } from "./inflate";
+import { canBeginBlock, InflateError, inflate, inflateFrom, TooMuch } from "./inflate";
 
 const readerOf = (bytes: Uint8Array, block?: number) => new BlockReader(new MemorySource(bytes), block);
 
@@ -94,5 +94,60 @@ describe("the block reader", () => {
       [74, 64],
       [138, 2],
     ]);
+  });
+});
+
+/** Truth: the platform's zlib. After a full flush (zlib manual, Z_FULL_FLUSH) nothing that follows refers to what stood before. */
+describe("unpacking from the midst of packed data", () => {
+  const line = (i: number) => `night ${i}: seeing ${(i * 7919) % 97}, clouds ${(i * 104_729) % 89}\n`;
+  const part = (from: number) => Buffer.from(Array.from({ length: 2000 }, (_, i) => line(from + i)).join(""));
+
+  async function flushed(): Promise<{ packed: Buffer; at: number }> {
+    const deflate = createDeflateRaw({ level: 9 });
+    const pieces: Buffer[] = [];
+    deflate.on("data", (piece: Buffer) => pieces.push(piece));
+    deflate.write(part(0));
+    await new Promise<void>((done) => deflate.flush(constants.Z_FULL_FLUSH, done));
+    const at = Buffer.concat(pieces).length;
+    deflate.end(part(5000));
+    await new Promise((done) => deflate.on("end", done));
+    return { packed: Buffer.concat(pieces), at };
+  }
+
+  it("gives all that follows, and needs nothing that came before", async () => {
+    const { packed, at } = await flushed();
+    const reader = new BlockReader(new MemorySource(packed));
+    for (const filler of [0, 0xff]) {
+      const pieces: Buffer[] = [];
+      const { end, plain } = inflateFrom(reader, 8 * at, packed.length, (piece) => pieces.push(Buffer.from(piece)), filler);
+      expect(Buffer.concat(pieces).equals(part(5000))).toBe(true);
+      expect([end, plain]).toEqual([packed.length, part(5000).length]);
+    }
+  });
+
+  it("knows where a block can begin, and hardly anywhere else", async () => {
+    const { packed, at } = await flushed();
+    expect(canBeginBlock(packed, 0)).toBe(true);
+    expect(canBeginBlock(packed, 8 * at)).toBe(true);
+    let chance = 0;
+    for (let bit = 0; bit < 8 * packed.length; bit += 1) if (canBeginBlock(packed, bit)) chance += 1;
+    expect(chance).toBeLessThan((8 * packed.length) / 500);
+    expect(canBeginBlock(new Uint8Array(4), 0)).toBe(false);
+    expect(canBeginBlock(packed, 8 * packed.length + 5)).toBe(false);
+  });
+
+  it("tells in which block the data stopped making sense, and how many were sound", async () => {
+    const { packed, at } = await flushed();
+    const hurt = Buffer.from(packed);
+    hurt.fill(0xff, at, at + 64);
+    try {
+      inflate(new BlockReader(new MemorySource(hurt)), 0, hurt.length, () => undefined);
+      expect.unreachable();
+    } catch (error) {
+      expect(error).toBeInstanceOf(InflateError);
+      expect((error as InflateError).blocks).toBeGreaterThanOrEqual(1);
+      expect((error as InflateError).blockAt).toBeLessThanOrEqual(8 * (at + 64));
+      expect((error as InflateError).blockAt).toBeGreaterThanOrEqual(8 * (at - 5));
+    }
   });
 });

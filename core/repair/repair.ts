@@ -3,13 +3,14 @@ import type { ByteSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf } from "../bytes/layout";
 import type { Format, Verdict } from "../formats/format";
 import { formatById, identify, runCheck } from "../formats/registry";
-import { repairGzip, repairTar } from "./archive-repair";
 import { repairFilm } from "./film-repair";
+import { repairGzip } from "./gzip-repair";
 import { repairJpeg } from "./jpeg-repair";
 import { repairPdf } from "./pdf-repair";
 import { repairPng } from "./png-repair";
 import type { Repaired, Repairer } from "./repaired";
 import { repairDatabase } from "./sqlite-repair";
+import { repairTar } from "./tar-repair";
 import { repairZip } from "./zip-repair";
 
 export interface RepairedFile {
