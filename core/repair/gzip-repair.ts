@@ -15,6 +15,8 @@ const ENOUGH_BLOCKS = 2;
 const UNTOLD = 0x3f;
 /** Plain bytes that a damage may have cost. */
 const MOST_LOST = 1 << 26;
+/** Plain bytes that are kept of what is behind a damage: they are held twice while they are compared. */
+const MOST_BEHIND = 1 << 26;
 const RECORD = 512;
 
 /** What can be unpacked of each member: up to where it is damaged, and from the next block on that can be told behind it. */
@@ -102,10 +104,11 @@ class Unpacking {
       const pieces: Uint8Array[] = [];
       const take = (piece: Uint8Array) => pieces.push(piece.slice());
       try {
-        const { end } = inflateFrom(reader, bit, reader.size, take, filler, this.#left);
+        const { end } = inflateFrom(reader, bit, reader.size, take, filler, Math.min(this.#left, MOST_BEHIND));
         // Behind the data of a member stand its checksum and length (RFC 1952, 2.3.1).
         return end + 8 <= reader.size ? { plain: Buffer.concat(pieces), end: end + 8, broken: null } : null;
       } catch (error) {
+        if (error instanceof TooMuch) return null;
         if (!(error instanceof InflateError)) throw error;
         return error.blocks >= ENOUGH_BLOCKS ? { plain: Buffer.concat(pieces), end: error.at, broken: error } : null;
       }
