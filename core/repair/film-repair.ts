@@ -27,6 +27,8 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
   return { segments, done: found.done };
 }
 
+/** The share of a recording's data that must turn out to be pictures of the model's kind. */
+const LEAST_SHARE = 0.25;
 const MOVED = ["The index of the other recording fits these data: it was moved to where they stand and added."];
 
 /** The other's index where the data stand here, if the pieces are what it says: both hold the same recording. */
@@ -56,7 +58,9 @@ function madeIndex(reader: BlockReader, data: Box, sibling: BlockReader, moov: B
   const model = known && pictureModel(sibling, known.track);
   if (!known || !model) return null;
   const { pictures, later, between } = findPictures(reader, model, data.content, Math.min(reader.size, data.end));
-  if (!pictures.some(({ key }) => key)) return null;
+  // Where little of the data are such pictures, they were another recorder's.
+  const length = pictures.reduce((sum, picture) => sum + picture.length, 0);
+  if (!pictures.some(({ key }) => key) || length < LEAST_SHARE * (length + between)) return null;
   const done = [`An index of ${pictures.length} pictures was made, with the settings of the other recording.`];
   if (between > 0) done.push(`${between} bytes between them are left out: nothing tells where the pieces of the sound begin.`);
   if (model.order === null)

@@ -106,14 +106,18 @@ async function withRepaired<T>(
   });
 }
 
-/** Sound copies of the same extension in the job, those of the same camera first. */
+/**
+ * Copies of the same extension in the job with nothing against them (live ones were not looked into), those of the same camera first. Recordings are never called whole,
+ * because other bytes in them would go unnoticed: there it is enough that they were followed to their end.
+ */
 async function siblings(db: Connection, copy: StoredCopy): Promise<StoredCopy[]> {
   const extension = extname(copy.name).toLowerCase();
   if (!extension) return [];
   const { rows } = await db.execute<{ id: string }>(sql`
-    select c.id from copies c where c.job_id = ${copy.jobId} and c.id <> ${copy.id} and c.condition = 'whole' and c.size > 0
+    select c.id from copies c where c.job_id = ${copy.jobId} and c.id <> ${copy.id} and c.condition in ('whole', 'not-checked') and c.size > 0 and coalesce(c.evidence->'content'->>'finding', 'agrees') = 'agrees'
       and lower(c.name) like ${`%${extension}`} and c.facts->>'inside' is null
-    order by (c.facts->>'camera' is not null and c.facts->>'camera' = (select facts->>'camera' from copies where id = ${copy.id})) desc, abs(c.size - ${copy.size})
+    order by (c.facts->>'camera' is not null and c.facts->>'camera' = (select facts->>'camera' from copies where id = ${copy.id})) desc,
+      (c.condition = 'whole') desc, abs(c.size - ${copy.size})
     limit ${MOST_SIBLINGS}`);
   return Promise.all(rows.map((row) => storedCopy(db, Number(row.id))));
 }

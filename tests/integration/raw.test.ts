@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto";
-import { readFileSync, statSync } from "node:fs";
+import { mkdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { planSweep } from "../../core/sweep/plan-sweep";
 import { rawCopy } from "../../core/sweep/raw-copy";
@@ -7,13 +8,16 @@ import { sweep } from "../../core/sweep/sweep";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
+import { createJob } from "../../server/jobs/commands";
 import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { findPlan } from "../../server/plan/queries";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../../server/repairs/repairs";
+import { addSource } from "../../server/sources/commands";
+import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
 import { carveImage } from "../support/lab-files";
-import { readTruth } from "../support/volume-truth";
+import { fixture, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
 beforeAll(async () => {
@@ -153,6 +157,35 @@ describe("repair on the bench", () => {
     ).toBe(before);
     const { rows: notes } = await bench.pool.query<{ what: string }>("select what from log_entries where job_id = $1", [copy?.job_id]);
     expect(notes.map(({ what }) => what)).toContain("Repaired file written");
+  });
+
+  it("takes another recording of the same folder for the model of one without its index", async () => {
+    const { films } = JSON.parse(fixture("films.json.gz").toString()) as { films: { sibling: string; film: string }[] };
+    const [first, , other] = films.map(({ film, sibling }) => ({
+      film: Buffer.from(film, "base64"),
+      sibling: Buffer.from(sibling, "base64"),
+    }));
+    if (!first || !other) throw new Error("no films");
+    const folder = join(bench.sources, "recordings");
+    mkdirSync(folder);
+    writeFileSync(join(folder, "MOV_0001.mp4"), first.sibling);
+    // Another recorder's, which codes otherwise, is of no use.
+    writeFileSync(join(folder, "clip.mp4"), other.sibling);
+    writeFileSync(join(folder, "MOV_0002.mp4"), first.film.subarray(0, first.film.lastIndexOf("moov") - 4));
+    const jobId = await createJob(bench.db, { title: "Recordings", client: "" });
+    await addSource(bench.db, jobId, folder);
+    const [source] = await listSources(bench.db, jobId);
+    await startPass(bench.db, jobId, source?.volumes[0]?.id as number);
+    const worker = bench.worker();
+    await done(jobId);
+    worker.kill("SIGKILL");
+    const { items } = await listItems(bench.db, jobId, query({ show: "all" }));
+    const broken = items.find(({ name }) => name === "MOV_0002.mp4");
+    const look = await lookAtRepair(bench.db, broken?.bestCopyId ?? 0);
+    expect(look.after).toMatchObject({ problem: null, like: "MOV_0001.mp4", picture: false });
+    expect(look.after?.done.join(" ")).toMatch(/An index of 50 pictures was made/);
+    const written = await writeRepaired(bench.db, broken?.bestCopyId ?? 0);
+    expect(written.output).toMatch(/MOV_0002 \(repaired\)\.mp4$/);
   });
 
   it("says when nothing can be repaired", async () => {
