@@ -3,6 +3,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { following } from "./following";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { followingText, withLineEnd } from "./texts/marked-up";
+import { MOST_TEXT } from "./texts/text-run";
 import { defined } from "./tiff-directory";
 
 /** PostScript: the document structuring conventions 3.0 (5.1 and 6): comments tell its title and its end. */
@@ -16,20 +17,21 @@ const postscript: Format = {
     { at: 0, mark: "\xc5\xd0\xd3\xc6" },
   ],
   loose: true,
-  recognise: (head) => hasAscii(head, 0, "%!PS") || hasAscii(head, 0, "\xc5\xd0\xd3\xc6"),
+  recognise: (head) => /^%!PS([-\s]|$)/.test(String.fromCharCode(...head.subarray(0, 5))) || hasAscii(head, 0, "\xc5\xd0\xd3\xc6"),
   follow(source) {
     const reader = new BlockReader(source);
     try {
       if (reader.has(0, "\xc5\xd0")) return withPreview(reader);
+      const limit = Math.min(source.size, MOST_TEXT);
       let end = -1;
-      for (let at = reader.find("%%EOF", 0); at >= 0; at = reader.find("%%EOF", at + 5)) {
+      for (let at = reader.find("%%EOF", 0, limit); at >= 0; at = reader.find("%%EOF", at + 5, limit)) {
         // The mark is a line of its own; programs in the document name it too.
         if (!/[\r\n]/.test(reader.ascii(Math.max(0, at - 1), 1))) continue;
         end = withLineEnd(reader, at + 5);
         // A document within the document has an end mark too.
         if (!/^(%%|[\w/\s[\]<>()-]{24})/.test(reader.ascii(end, Math.min(64, source.size - end)))) break;
       }
-      return end < 0 ? breaksAt(source.size, "the document breaks off before its end") : endsAt(end);
+      return end < 0 ? breaksAt(limit, "the document breaks off before its end") : endsAt(end);
     } catch (error) {
       if (!(error instanceof BreaksOff)) throw error;
       return breaksAt(source.size, "the document breaks off before its end");

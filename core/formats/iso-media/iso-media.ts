@@ -238,8 +238,14 @@ const iso = (id: string, kind: Kind, title: string, extensions: string[], rest: 
   ...rest,
 });
 
-/** A recording may also begin with its index or data, without a brand (the QuickTime file format). */
-const bare = (head: Uint8Array) => ["moov", "mdat", "wide"].some((type) => hasAscii(head, 4, type));
+/**
+ * A recording may also begin with its index or data, without a brand (the QuickTime file format). Four letters stand anywhere by chance:
+ * an index begins with its header, and what only makes room is empty.
+ */
+const bare = (head: Uint8Array) =>
+  hasAscii(head, 4, "mdat") ||
+  (hasAscii(head, 4, "moov") && ["mvhd", "cmov", "rmra"].some((type) => hasAscii(head, 12, type))) ||
+  (hasAscii(head, 4, "wide") && hasAscii(head, 0, "\0\0\0\x08"));
 
 export const isoMediaFormats: readonly Format[] = [
   iso("heic", "pictures", "HEIC picture", ["heic", "heif"]),

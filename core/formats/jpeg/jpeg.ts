@@ -21,7 +21,10 @@ export const jpeg: Format = {
     mark: `\xff\xd8\xff${String.fromCharCode(marker)}`,
   })),
   recognise: (head) => head[0] === 0xff && head[1] === MARKER.soi && head[2] === 0xff && (head[3] ?? 0) >= 0xc0,
-  follow: (source) => followJpeg(source).extent,
+  follow(source) {
+    const { extent, frame, segments } = followJpeg(source);
+    return extent.verdict.verdict === "damaged" && !frame && !saysItsName(source, segments[0]) ? null : extent;
+  },
   summarise,
 };
 
@@ -46,6 +49,15 @@ export interface FollowedJpeg {
 }
 
 /** @param keep whether states to go on from are kept, for a picture that breaks off */
+/**
+ * Whether a picture's first part is an application's that names itself (ITU-T T.81, B.2.4.6; the common ones do by letters). Two bytes of
+ * mark and the first of the next stand in packed data by chance: without a header that can be read, that must speak for a picture.
+ */
+function saysItsName(source: ByteSource, first: { marker: number; at: number } | undefined): boolean {
+  if (!first || (first.marker & 0xf0) !== 0xe0 || first.at + 8 > source.size) return false;
+  return /^[A-Za-z]{4}$/.test(new BlockReader(source, 64).ascii(first.at + 4, 4));
+}
+
 export function followJpeg(source: ByteSource, keep = false): FollowedJpeg {
   return new Follower(source, keep).run();
 }

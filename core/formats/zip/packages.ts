@@ -3,7 +3,7 @@ import type { ByteSource } from "../../bytes/byte-source";
 import { InflateError, TooMuch } from "../../bytes/inflate";
 import type { Summary } from "../format";
 import { defined } from "../tiff-directory";
-import { LOCAL } from "./layout";
+import { LOCAL, MOST_LOOKED_THROUGH } from "./layout";
 import { checkMember, directoryFromEnd, localMember, type ZipMember } from "./members";
 
 const MOST_TEXT = 1 << 20;
@@ -66,7 +66,12 @@ function* somePart(reader: BlockReader): Generator<ZipMember, void, void> {
     for (const member of directory.members.slice(0, 10_000)) if (wanted(member)) yield member;
     return;
   }
-  for (let at = reader.find(LOCAL.mark, 0), seen = 0; at >= 0 && seen < 1000; at = reader.find(LOCAL.mark, at + 1), seen += 1) {
+  const limit = Math.min(reader.size, MOST_LOOKED_THROUGH);
+  for (
+    let at = reader.find(LOCAL.mark, 0, limit), seen = 0;
+    at >= 0 && seen < 1000;
+    at = reader.find(LOCAL.mark, at + 1, limit), seen += 1
+  ) {
     const member = localMember(reader, at);
     if (member && wanted(member)) yield member;
   }

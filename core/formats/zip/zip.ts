@@ -13,7 +13,7 @@ import {
   type Summary,
   type Verdict,
 } from "../format";
-import { CENTRAL, END, LOCAL, SPLIT_MARK } from "./layout";
+import { CENTRAL, END, LOCAL, MOST_LOOKED_THROUGH, SPLIT_MARK } from "./layout";
 import {
   checkMember,
   descriptorEnd,
@@ -192,7 +192,8 @@ const names =
     const found: ZipMember[] = [];
     const reader = new BlockReader(source);
     try {
-      for (let at = reader.find(LOCAL.mark, 0); at >= 0 && found.length < 2000; at = reader.find(LOCAL.mark, at + 1)) {
+      const limit = Math.min(source.size, MOST_LOOKED_THROUGH);
+      for (let at = reader.find(LOCAL.mark, 0, limit); at >= 0 && found.length < 2000; at = reader.find(LOCAL.mark, at + 1, limit)) {
         const member = localMember(reader, at);
         if (member) found.push(member);
       }
