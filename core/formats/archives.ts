@@ -276,7 +276,8 @@ const hive: Format = {
       let sum = 0;
       for (let at = 0; at < 508; at += 4) sum ^= reader.u32(at);
       sum = sum >>> 0 === 0xffff_ffff ? 0xffff_fffe : sum >>> 0 || 1;
-      if (sum !== reader.u32(508)) return breaksAt(508, "the hive's header is damaged");
+      // Four letters by chance, with nothing of a hive behind them.
+      if (sum !== reader.u32(508)) return reader.has(4096, "hbin") ? breaksAt(508, "the hive's header is damaged") : null;
       const end = 4096 + reader.u32(40);
       for (let at = 4096; at < end; ) {
         if (at >= source.size) return breaksAt(source.size, "the hive breaks off before its end");

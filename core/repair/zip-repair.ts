@@ -3,7 +3,7 @@ import type { BlockReader } from "../bytes/block-reader";
 import { crc32 } from "../bytes/crc32";
 import type { Segment } from "../bytes/layout";
 import { CENTRAL, LOCAL, METHOD } from "../formats/zip/layout";
-import { checkMember, directoryFromEnd, findDescriptor, localMember, type ZipMember } from "../formats/zip/members";
+import { checkMember, directoryFromEnd, findDescriptor, localMember, quoted, type ZipMember } from "../formats/zip/members";
 import { BytesOut } from "./bytes-out";
 import { kept, made, type Repaired } from "./repaired";
 
@@ -47,8 +47,6 @@ export function repairZip(reader: BlockReader): Repaired | null {
   if (missing.length > 0) done.push(`${missing.map(quoted).join(", ")} could not be saved.`);
   return { segments: written([...saved.values()]), done };
 }
-
-const quoted = (name: string) => `“${name}”`;
 
 type Located = ZipMember & { readonly dataAt: number; readonly sized: boolean };
 

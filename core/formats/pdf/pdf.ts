@@ -17,7 +17,7 @@ export const pdf: Format = {
   title: "PDF document",
   extensions: ["pdf"],
   signatures: [{ at: 0, mark: "%PDF-" }],
-  recognise: (head) => hasAscii(head, 0, "%PDF-"),
+  recognise: (head) => hasAscii(head, 0, "%PDF-") && /\d/.test(String.fromCharCode(head[5] ?? 0)),
   follow,
   summarise,
 };

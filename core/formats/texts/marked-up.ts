@@ -4,7 +4,7 @@ import { breaksAt, type Extent, endsAt, type Format, type Kind, type Summary } f
 import { defined } from "../tiff-directory";
 import { plainXml } from "../zip/packages";
 import { firstWords } from "./text";
-import { textOf, textRun } from "./text-run";
+import { REFUSED, textOf, textRun } from "./text-run";
 
 const headOf = (head: Uint8Array) =>
   new TextDecoder("latin1")
@@ -153,7 +153,7 @@ const rtf: Format = {
   extensions: ["rtf"],
   signatures: [{ at: 0, mark: "{\\rtf" }],
   loose: true,
-  recognise: (head) => headOf(head).startsWith("{\\rtf"),
+  recognise: (head) => /^\{\\rtf[\d\\]/.test(headOf(head)),
   follow: (source) => {
     const reader = new BlockReader(source);
     try {
@@ -171,7 +171,7 @@ const rtf: Format = {
             if (reader.has(end, "\0") && !reader.has(end, "\0\0")) end += 1;
             return endsAt(reader.has(end - 1, "\0") ? end - 1 : end);
           }
-        } else if (byte === 0 || byte > 0xf7) return breaksAt(at, "from here on it is not text");
+        } else if (REFUSED[byte] || byte > 0xf7) return breaksAt(at, "from here on it is not text");
       }
     } catch (error) {
       if (!(error instanceof BreaksOff)) throw error;

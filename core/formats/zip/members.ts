@@ -46,9 +46,19 @@ function wide(reader: BlockReader, from: number, length: number, { packed, plain
   return { packed, plain, at };
 }
 
+/** The ways of packing there are (APPNOTE, 4.4.5). */
+const METHODS: ReadonlySet<number> = new Set([...Array.from({ length: 21 }, (_, i) => i), 93, 94, 95, 96, 97, 98, 99]);
+const MOST_QUOTED = 80;
+
+/** A member's name in a sentence: whatever it is made of. */
+export const quoted = (name: string) => {
+  const shown = name.slice(0, MOST_QUOTED).replace(/[\p{Cc}\p{Cf}\ufffd]+/gu, "·");
+  return `“${shown}${name.length > MOST_QUOTED ? "…" : ""}”`;
+};
+
 /** The member whose local header stands at `at`; its sizes are -1 where they come after its data. Null: none stands there. */
 export function localMember(reader: BlockReader, at: number): (ZipMember & { dataAt: number; sized: boolean }) | null {
-  if (!reader.has(at, LOCAL.mark)) return null;
+  if (!reader.has(at, LOCAL.mark) || !METHODS.has(reader.u16(at + LOCAL.method))) return null;
   const flags = reader.u16(at + LOCAL.flags);
   const nameLength = reader.u16(at + LOCAL.nameLength);
   const extraLength = reader.u16(at + LOCAL.extraLength);
@@ -191,7 +201,7 @@ export function checkMember(
   const { dataAt, name } = member;
   const limit = sized ? dataAt + member.packed : reader.size;
   const at = { end: sized ? limit : dataAt, packed: member.packed, plain: member.plain, crc: member.crc };
-  if (limit > reader.size) return { ...at, end: reader.size, verdict: damaged(reader.size, `“${name}” breaks off`) };
+  if (limit > reader.size) return { ...at, end: reader.size, verdict: damaged(reader.size, `${quoted(name)} breaks off`) };
   if (member.encrypted) return { ...at, verdict: cannotTell("the archive is protected by a password") };
   if (member.method !== METHOD.stored && member.method !== METHOD.deflated)
     return { ...at, verdict: cannotTell("a compression in it is not followed") };
@@ -209,11 +219,11 @@ export function checkMember(
   } catch (error) {
     if (error instanceof TooMuch) return { ...at, verdict: cannotTell("the archive unpacks to more than is checked") };
     if (!(error instanceof InflateError)) throw error;
-    return { ...at, end: error.at, verdict: damaged(Math.min(error.at, reader.size), `“${name}” cannot be unpacked`) };
+    return { ...at, end: error.at, verdict: damaged(Math.min(error.at, reader.size), `${quoted(name)} cannot be unpacked`) };
   }
   const found = { end, packed: end - dataAt, plain, crc };
   if (sized && (crc !== member.crc || plain !== member.plain))
-    return { ...found, verdict: damaged(dataAt, `“${name}” has the wrong checksum`) };
+    return { ...found, verdict: damaged(dataAt, `${quoted(name)} has the wrong checksum`) };
   return { ...found, verdict: SOUND };
 }
 

@@ -23,6 +23,7 @@ import {
   localMember,
   MOST_MEMBERS,
   partsAtEnd,
+  quoted,
   type ZipDirectory,
   type ZipMember,
 } from "./members";
@@ -82,7 +83,8 @@ function walk(reader: BlockReader, from = 0): Extent {
     if (member.dataAt > reader.size) return breaksAt(reader.size, "the archive breaks off before its end");
     const known = member.sized || member.method === 8 ? null : findDescriptor(reader, member.dataAt);
     const sized = member.sized || known !== null;
-    if (!sized && (member.encrypted || member.method !== 8)) return breaksAt(member.dataAt, `where “${member.name}” ends is not told`);
+    if (!sized && (member.encrypted || member.method !== 8))
+      return breaksAt(member.dataAt, `where ${quoted(member.name)} ends is not told`);
     const end = checkMember(reader, known ? { ...member, ...known, at } : member, sized, MAX_UNPACKED - unpacked);
     unpacked += Math.min(end.plain, MAX_UNPACKED);
     if (end.verdict.verdict === "cannot-tell") doubt ??= end.verdict;
@@ -92,7 +94,7 @@ function walk(reader: BlockReader, from = 0): Extent {
       if (!sized || !isPart(reader, next)) return { size: end.end, closed: false, verdict: end.verdict };
       wrong ??= end.verdict;
     }
-    if (next < 0) return breaksAt(end.end, `“${member.name}” has the wrong checksum`);
+    if (next < 0) return breaksAt(end.end, `${quoted(member.name)} has the wrong checksum`);
     // Sizes that were known all the same are followed by a descriptor now and then.
     if (member.sized && !isPart(reader, next) && reader.has(next, "PK\x07\x08")) next += 16;
     found.push({ ...member, packed: end.packed, plain: end.plain, crc: end.crc, at });
@@ -121,10 +123,10 @@ function disagreement(directory: ZipDirectory, found: readonly ZipMember[], list
   const shift = directory.members.length > 0 && found.length > 0 ? (found[0] as ZipMember).at - (directory.members[0] as ZipMember).at : 0;
   for (const member of directory.members) {
     const there = byPlace.get(member.at) ?? byPlace.get(member.at + shift);
-    if (!there) return damaged(Math.min(member.at, list), `“${member.name}” is not where the list of contents says`);
-    if (!there.encrypted && there.crc !== member.crc) return damaged(there.at, `“${member.name}” has the wrong checksum`);
+    if (!there) return damaged(Math.min(member.at, list), `${quoted(member.name)} is not where the list of contents says`);
+    if (!there.encrypted && there.crc !== member.crc) return damaged(there.at, `${quoted(member.name)} has the wrong checksum`);
     if (there.name !== member.name || there.method !== member.method || there.packed !== member.packed || there.plain !== member.plain)
-      return damaged(there.at, `what the archive says of “${member.name}” does not agree with its list of contents`);
+      return damaged(there.at, `what the archive says of ${quoted(member.name)} does not agree with its list of contents`);
   }
   if (directory.told !== 0xffff_ffff && directory.told !== (list - shift) % 0x1_0000_0000)
     return damaged(list, "the archive's end is damaged");
@@ -141,11 +143,11 @@ function fromEnd(reader: BlockReader): Extent | null {
     let doubt: Verdict | null = null;
     for (const member of directory.members) {
       const local = localMember(reader, member.at);
-      if (!local) return endsAt(directory.end, damaged(member.at, `“${member.name}” is not where the list of contents says`));
+      if (!local) return endsAt(directory.end, damaged(member.at, `${quoted(member.name)} is not where the list of contents says`));
       if (local.name !== member.name || local.method !== member.method)
         return endsAt(
           directory.end,
-          damaged(member.at, `what the archive says of “${member.name}” does not agree with its list of contents`),
+          damaged(member.at, `what the archive says of ${quoted(member.name)} does not agree with its list of contents`),
         );
       const { verdict } = checkMember(reader, { ...member, dataAt: local.dataAt }, true, MAX_UNPACKED - unpacked);
       unpacked += Math.min(member.plain, MAX_UNPACKED);
