@@ -134,7 +134,9 @@ export function conditionOf(
       : { condition: "not-checked", survival };
   }
   if (survival < 1) return { condition: "partial", survival };
-  if (content?.finding === "damaged") return { condition: "partial", survival: Math.min(0.99, content.at / record.size) };
+  // What breaks off is the share of what it should have been.
+  if (content?.finding === "damaged")
+    return { condition: "partial", survival: Math.min(0.99, Math.max(0.01, content.at / Math.max(record.size, content.expected ?? 0))) };
   if (content?.finding === "differs") return { condition: "not-checked", survival };
   // Where the bytes are only supposed to be these, nothing but the content's own structure makes the copy whole.
   if (assumed && !(content?.finding === "agrees" && content.checked)) return { condition: "not-checked", survival };

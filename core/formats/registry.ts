@@ -111,7 +111,14 @@ export type ContentFinding =
   | { readonly finding: "agrees"; readonly format: string; readonly checked: boolean }
   /** Begins as something else than its name promises. */
   | { readonly finding: "differs"; readonly expected: string; readonly format: string | null }
-  | { readonly finding: "damaged"; readonly format: string; readonly at: number; readonly reason: string }
+  | {
+      readonly finding: "damaged";
+      readonly format: string;
+      readonly at: number;
+      readonly reason: string;
+      /** About how many bytes it should have had, where it is more than there are and something tells. */
+      readonly expected?: number;
+    }
   /** Nothing but zero bytes. */
   | { readonly finding: "zeros" }
   /** The name promises nothing that could be checked. */
@@ -134,8 +141,13 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
 }
 
 function judged(format: Format, content: ByteSource): ContentFinding {
-  const verdict = format.follow && content.size <= MAX_CHECKED ? runCheck(format, content) : null;
-  if (verdict?.verdict === "damaged") return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason };
+  const looked = format.follow !== undefined && content.size <= MAX_CHECKED;
+  const extent = looked ? runFollow(format, content) : null;
+  const verdict = looked ? (extent?.verdict ?? isNone(format)) : null;
+  if (verdict?.verdict === "damaged") {
+    const expected = extent?.expected && extent.expected > content.size ? { expected: Math.round(extent.expected) } : {};
+    return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason, ...expected };
+  }
   // Where other bytes would pass as well, that nothing is wrong proves little.
   return { finding: "agrees", format: format.id, checked: verdict?.verdict === "sound" && !format.loose };
 }
@@ -155,8 +167,10 @@ export function runFollow(format: Format, source: ByteSource): Extent | null {
 /** Whether a file of this format is sound from its first to its last byte. */
 export function runCheck(format: Format, content: ByteSource): Verdict {
   if (!format.follow) return cannotTell("this type is only known by its beginning");
-  return runFollow(format, content)?.verdict ?? damaged(0, `it does not hold together as a ${format.title}`);
+  return runFollow(format, content)?.verdict ?? isNone(format);
 }
+
+const isNone = (format: Format) => damaged(0, `it does not hold together as a ${format.title}`);
 
 /** What a file says of itself; nothing when it cannot be read. */
 export function runSummary(format: Format, content: ByteSource): Summary {

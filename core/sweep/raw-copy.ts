@@ -18,9 +18,7 @@ export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
   );
   const evidence: Evidence = { ...ALL_BYTES_THERE, unreadable, content: finding(find) };
   const state = used ? "live" : "deleted";
-  const { condition, survival: share } = conditionOf({ type: "file", size, state, layout }, evidence, true);
-  // What breaks off is the share of what it should have been.
-  const survival = extent.expected ? Math.min(share, Math.max(0.01, size / extent.expected)) : share;
+  const { condition, survival } = conditionOf({ type: "file", size, state, layout }, evidence, true);
   const facts: CopyFacts = { ...factsOf(summary), ...(find.inside === null ? {} : { inside: rawReference(find.inside) }) };
   return {
     place: "raw",
@@ -48,8 +46,11 @@ export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
   };
 }
 
-function finding({ extent: { verdict }, format }: Find): ContentFinding {
-  if (verdict.verdict === "damaged") return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason };
+function finding({ extent: { verdict, expected }, format, size }: Find): ContentFinding {
+  if (verdict.verdict === "damaged") {
+    const more = expected && expected > size ? { expected: Math.round(expected) } : {};
+    return { finding: "damaged", format: format.id, at: verdict.at, reason: verdict.reason, ...more };
+  }
   return { finding: "agrees", format: format.id, checked: verdict.verdict === "sound" && !format.loose };
 }
 
