@@ -8,7 +8,7 @@ import { readSettings } from "../server/settings";
 import { beat, leave, releaseDead } from "../server/workers/presence";
 import { gatherEqual } from "./gather-equal";
 import { makeThumbnails } from "./make-thumbnails";
-import { readFacts } from "./read-facts";
+import { type FactsFrom, readFacts } from "./read-facts";
 import { readWholeVolume } from "./read-volume";
 import { runPass } from "./run-pass";
 import { runRestore } from "./run-restore";
@@ -41,7 +41,7 @@ async function main(): Promise<void> {
       pass: (payload) => runPass(db, pool, idOf(payload), me.id, () => stopping),
       reading: (payload) => readWholeVolume(db, idOf(payload)),
       equals: (payload) => gatherEqual(db, idOf(payload), (payload as { from?: number }).from ?? 0, () => stopping),
-      facts: (payload) => readFacts(db, idOf(payload), () => stopping),
+      facts: (payload) => readFacts(db, idOf(payload), payload as FactsFrom, () => stopping),
       thumbnails: (payload) => makeThumbnails(db, idOf(payload), () => stopping),
       restore: (payload) => runRestore(db, idOf(payload), () => stopping),
     },

@@ -2,23 +2,30 @@ import { type CopyFacts, factsOf } from "../core/copies/facts";
 import { identify, runSummary } from "../core/formats/registry";
 import type { Database } from "../server/database/connection";
 import { findStoredCopy } from "../server/items/queries";
-import { hasNameless, keepFacts, tieByFacts, untold } from "../server/items/told";
+import { keepFacts, namelessKinds, TELLING, tieByFacts, untold } from "../server/items/told";
 import { withContent } from "../server/previews/content";
 import { enqueue } from "../server/workers/queue";
 
 const SLICE_MS = 10_000;
 const PART = 50;
 
+/** Where a slice goes on: whether lost files are done and live ones are asked, and behind which item. */
+export interface FactsFrom {
+  readonly live?: number;
+  readonly from?: number;
+}
+
 /**
- * Asks pictures, documents and recordings what they are: lost ones first, live ones where content without a name is to be tied to
- * them. Then ties it.
+ * Asks pictures, documents and recordings what they are: lost ones first, then live ones of the kinds of which there is content
+ * without a name to be tied to them. Then ties it.
  */
-export async function readFacts(db: Database, jobId: number, stopping: () => boolean): Promise<void> {
+export async function readFacts(db: Database, jobId: number, { live = 0, from = 0 }: FactsFrom, stopping: () => boolean): Promise<void> {
   const end = Date.now() + SLICE_MS;
-  for (const lost of [true, false]) {
-    if (!lost && !(await hasNameless(db, jobId))) break;
-    for (let after = 0; ; ) {
-      const part = await untold(db, jobId, lost, after, PART);
+  for (const lost of live ? [false] : [true, false]) {
+    const kinds = lost ? TELLING : await namelessKinds(db, jobId);
+    if (kinds.length === 0) break;
+    for (let after = lost === !live ? from : 0; ; ) {
+      const part = await untold(db, jobId, { lost, kinds, after, limit: PART });
       const told: { copyId: number; facts: CopyFacts }[] = [];
       let asked = 0;
       for (const { itemId, copyId } of part) {
@@ -29,8 +36,8 @@ export async function readFacts(db: Database, jobId: number, stopping: () => boo
         asked += 1;
       }
       await keepFacts(db, jobId, told);
-      // What was asked is not asked again: the next slice goes on with the others.
-      if (asked < part.length) return enqueue(db, "facts", jobId);
+      // What was asked is not asked again, not even what could not be answered: the next slice goes on behind it.
+      if (asked < part.length) return enqueue(db, "facts", jobId, { live: lost ? 0 : 1, from: after });
       if (part.length < PART) break;
     }
   }

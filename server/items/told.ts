@@ -11,20 +11,28 @@ export interface Untold {
 }
 
 /** Kinds of file that tell of themselves. */
-const TELLING = sql.raw("('pictures', 'documents', 'sheets', 'drawings', 'audio', 'video')");
+export const TELLING: readonly string[] = ["pictures", "documents", "sheets", "drawings", "audio", "video"];
+/** What a picture, and what a document must tell to be known again. */
+const PICTURE_TELLS = sql.raw("(i.kind = 'pictures' and i.facts ? 'taken' and i.facts ? 'camera')");
+const DOCUMENT_TELLS = sql.raw("(i.kind in ('documents', 'sheets', 'drawings') and i.facts ? 'title')");
 
-/** Whether the job has content that lost its name: only then live files are asked what they are, to tie it to them. */
-export async function hasNameless(db: Connection, jobId: number): Promise<boolean> {
-  const { rows } = await db.execute(sql`
-    select 1 from items i join folders f on f.id = i.folder_id where i.job_id = ${jobId} and f.path like '/?%' and i.facts is not null limit 1`);
-  return rows.length > 0;
+/** The kinds of content that lost its name and may be tied by what it tells: only then live files of these kinds are asked. */
+export async function namelessKinds(db: Connection, jobId: number): Promise<string[]> {
+  const { rows } = await db.execute<{ kind: string }>(sql`
+    select distinct i.kind from items i join folders f on f.id = i.folder_id
+    where i.job_id = ${jobId} and f.path like '/?%' and (${PICTURE_TELLS} or ${DOCUMENT_TELLS})`);
+  return rows.map(({ kind }) => kind);
 }
 
 /** Items whose content was not asked what it is, from the one after `after` on. */
-export async function untold(db: Connection, jobId: number, lost: boolean, after: number, limit: number): Promise<Untold[]> {
+export async function untold(
+  db: Connection,
+  jobId: number,
+  { lost, kinds, after, limit }: { lost: boolean; kinds: readonly string[]; after: number; limit: number },
+): Promise<Untold[]> {
   const { rows } = await db.execute<Record<"id" | "copy_id", string>>(sql`
     select i.id, i.best_copy_id as copy_id from items i join copies c on c.id = i.best_copy_id
-    where i.job_id = ${jobId} and i.lost = ${lost} and i.id > ${after} and i.kind in ${TELLING} and i.facts is null
+    where i.job_id = ${jobId} and i.lost = ${lost} and i.id > ${after} and i.kind = any(array(select jsonb_array_elements_text(${JSON.stringify(kinds)}::jsonb))) and i.facts is null
       and i.size > 0 and i.condition <> 'name-only' and c.layout is not null
     order by i.id limit ${limit}`);
   return rows.map((row) => ({ itemId: Number(row.id), copyId: Number(row.copy_id) }));
@@ -53,8 +61,8 @@ const DOCUMENT: SQL = sql`concat_ws(' ', lower(i.facts->>'title'), lower(substri
  * and so have copies in two folders. @returns how many were tied
  */
 export async function tieByFacts(db: Database, jobId: number): Promise<number> {
-  const pictures = await alike(db, jobId, PICTURE, sql`i.kind = 'pictures' and i.facts ? 'taken' and i.facts ? 'camera'`, true);
-  const documents = await alike(db, jobId, DOCUMENT, sql`i.kind in ('documents', 'sheets', 'drawings') and i.facts ? 'title'`, false);
+  const pictures = await alike(db, jobId, PICTURE, PICTURE_TELLS, true);
+  const documents = await alike(db, jobId, DOCUMENT, DOCUMENT_TELLS, false);
   for (const { itemId, knownItemId } of pictures)
     await joinItems(db, jobId, itemId, knownItemId, "Gathered here because it was taken at the same moment, with the same camera.");
   for (const { itemId, knownItemId } of documents)
