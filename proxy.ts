@@ -7,7 +7,7 @@ import { type NextRequest, NextResponse } from "next/server";
 export function proxy(request: NextRequest): NextResponse {
   const origin = request.headers.get("origin");
   const host = request.headers.get("host") ?? "";
-  const foreignOrigin = origin !== null && origin !== "null" && new URL(origin).host !== host;
+  const foreignOrigin = origin !== null && origin !== "null" && hostOf(origin) !== host;
   const changes = request.method !== "GET" && request.method !== "HEAD";
   const site = request.headers.get("sec-fetch-site");
   if (changes && (foreignOrigin || origin === "null" || site === "cross-site")) {
@@ -15,6 +15,15 @@ export function proxy(request: NextRequest): NextResponse {
   }
   if (!knownHost(host)) return NextResponse.json({ problem: "This server is not known under that name." }, { status: 421 });
   return NextResponse.next();
+}
+
+/** The host an origin names; null: it names none. */
+function hostOf(origin: string): string | null {
+  try {
+    return new URL(origin).host;
+  } catch {
+    return null;
+  }
 }
 
 /** The name it listens on, this machine's own names, or an address: a foreign name pointing here is a trick. */

@@ -5,6 +5,21 @@ import { Problem } from "./problem";
 
 type Params = Record<string, string>;
 
+/** What a request asks for that the database cannot even compare, or that would hang on nothing (PostgreSQL, appendix A). */
+const REFUSED_BY_DATABASE: Readonly<Record<string, { problem: string; status: number }>> = {
+  "22003": { problem: "There is nothing at this address.", status: 404 },
+  "22P02": { problem: "The request holds a number that is none.", status: 400 },
+  "23503": { problem: "There is nothing at this address.", status: 404 },
+  "22021": { problem: "The request holds a character that no name can have.", status: 400 },
+  "22P05": { problem: "The request holds a character that no name can have.", status: 400 },
+};
+
+/** The database's own code of an error, also where it is wrapped. */
+function codeOf(error: unknown): string {
+  const { code, cause } = error as { code?: unknown; cause?: { code?: unknown } };
+  return String(code ?? cause?.code ?? "");
+}
+
 /** A route handler whose problems become answers a person can read. */
 export function answer<P extends Params>(handle: (request: Request, params: P) => Promise<unknown>) {
   return async (request: Request, context: { params: Promise<P> }): Promise<Response> => {
@@ -19,6 +34,8 @@ export function answer<P extends Params>(handle: (request: Request, params: P) =
       if (error instanceof Problem) return NextResponse.json({ problem: error.message }, { status: error.status });
       if (error instanceof z.ZodError)
         return NextResponse.json({ problem: error.issues[0]?.message ?? "The request is not valid." }, { status: 400 });
+      const refused = REFUSED_BY_DATABASE[codeOf(error)];
+      if (refused) return NextResponse.json({ problem: refused.problem }, { status: refused.status });
       log.error({ error: (error as Error).stack }, "request failed");
       return NextResponse.json({ problem: "The bench could not do this. Its log tells more; nothing was lost." }, { status: 500 });
     }

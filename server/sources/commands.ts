@@ -134,6 +134,10 @@ export async function removeSource(db: Database, jobId: number, sourceId: number
     passes: number;
   }[];
   if (row && row.passes > 0) throw new Problem("This source has been searched: its results belong to the job, so it stays.", 409);
-  await db.delete(sources).where(sql`${sources.id} = ${sourceId} and ${sources.jobId} = ${jobId}`);
+  const removed = await db
+    .delete(sources)
+    .where(sql`${sources.id} = ${sourceId} and ${sources.jobId} = ${jobId}`)
+    .returning({ id: sources.id });
+  if (removed.length === 0) throw new Problem("There is no such source in this job.", 404);
   await note(db, jobId, "Source removed", { sourceId });
 }

@@ -1,12 +1,16 @@
-import { idFrom } from "@/server/respond";
+import { database } from "@/server/database/connection";
+import { findJob } from "@/server/jobs/queries";
+import { Problem } from "@/server/problem";
+import { answer, idFrom } from "@/server/respond";
 import { followJob } from "@/server/workers/events";
 
 export const dynamic = "force-dynamic";
 
 /** Server-sent events: one line whenever something of the job changed. */
-export async function GET(request: Request, context: { params: Promise<{ job: string }> }): Promise<Response> {
-  const { job } = await context.params;
-  return new Response(followJob(idFrom(job), request.signal), {
+export const GET = answer<{ job: string }>(async (request, { job }) => {
+  const id = idFrom(job);
+  if (!(await findJob(database().db, id))) throw new Problem("There is no such job.", 404);
+  return new Response(followJob(id, request.signal), {
     headers: { "Content-Type": "text/event-stream", "Cache-Control": "no-cache, no-transform", "X-Accel-Buffering": "no" },
   });
-}
+});
