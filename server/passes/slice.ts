@@ -232,7 +232,9 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
     [jobId, volumeId],
   );
   // A batch is small beside what it meets: row by row it looks up its item and its folder, and it does so once, for the copies and for
-  // what is to be gathered. Left to itself, the database would now and then go through all items instead.
+  // what is to be gathered. Left to itself, the database would now and then go through all items, or all folders, instead: its statistics
+  // lag behind tables that grow this fast.
+  await client.query("set local enable_seqscan = off");
   await client.query("create temp table touched (id bigint not null) on commit drop");
   await client.query(
     `with matched as materialized (
