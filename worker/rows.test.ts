@@ -44,6 +44,41 @@ describe("copies as rows for the database", () => {
     ]);
   });
 
+  it("tell the span of a content in several stretches, and of one in a single stretch nothing but its beginning", () => {
+    const at = (...runs: [number, number][]) => ({
+      size: runs.reduce((sum, [, length]) => sum + length, 0),
+      segments: runs.map(([place, length]) => ({ kind: "disk" as const, at: place, length })),
+    });
+    const rows = rowsOf(
+      copy({ layout: at([90_112, 4096], [8192, 4096]) }),
+      copy({ layout: at([8192, 4096]) }),
+      copy({ layout: null }),
+      copy({
+        layout: {
+          size: 9000,
+          segments: [
+            {
+              kind: "coded",
+              coding: "lznt1",
+              length: 9000,
+              from: [
+                { at: 512, length: 512 },
+                { at: 4096, length: 100 },
+              ],
+            },
+          ],
+        },
+      }),
+    );
+    // Range input form: PostgreSQL 15 documentation, 8.17.5.
+    expect(rows.map((row) => [row.first_at, row.span])).toEqual([
+      ["90112", "[8192,94208)"],
+      ["8192", null],
+      [null, null],
+      ["512", "[512,4196)"],
+    ]);
+  });
+
   it("write evidence as JSON writes it, whether or not anything speaks against the copy", () => {
     const nothing = copy({ evidence: { usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content: null } });
     const something = copy({ evidence: { usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content: { finding: "zeros" } } });

@@ -36,6 +36,7 @@ function rowOf(copy: Copy, volumeId: number): string[] {
     evidenceField(copy.evidence),
     layout ? hex(layout) : NULL,
     first === null ? NULL : String(first),
+    spanOf(copy.layout),
     copy.streams.length > 0 ? field(JSON.stringify(copy.streams.map(streamRow))) : NULL,
     String(copy.links),
     String(copy.encrypted),
@@ -52,6 +53,18 @@ export function firstByte(layout: Copy["layout"]): number | null {
   if (!layout) return null;
   const held = layout.segments.find((segment) => segment.kind === "held");
   return diskRuns(layout)[0]?.at ?? (held?.kind === "held" ? held.at : null);
+}
+
+/** The span of a content in several stretches, as the database writes a range; of one in a single stretch its first byte says enough. */
+function spanOf(layout: Copy["layout"]): string {
+  const runs = layout ? diskRuns(layout) : [];
+  if (runs.length < 2) return NULL;
+  let [start, until] = [Number.MAX_SAFE_INTEGER, 0];
+  for (const run of runs) {
+    start = Math.min(start, run.at);
+    until = Math.max(until, run.at + run.length);
+  }
+  return `[${start},${until})`;
 }
 
 const MOST_STREAMS = 64;

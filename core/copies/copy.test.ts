@@ -104,6 +104,16 @@ describe("a record with two likely layouts", () => {
     expect([kept.condition, kept.layout, kept.notes]).toEqual(["whole", contiguous, ["in one stretch"]]);
   });
 
+  it("of nothing but zeros says that the drive may have erased them, and promises nothing", () => {
+    const place = disk({ at: 0, length: picture.length });
+    const record = { ...make(place, place), assumed: false, otherwise: [] };
+    const copy = copyOfRecord(record, new MemorySource(new Uint8Array(picture.length)));
+    expect([copy.condition, copy.notes.join()]).toEqual([
+      "not-checked",
+      expect.stringContaining("the drive may have erased these bytes itself"),
+    ]);
+  });
+
   it("stays with the first when neither is proven", () => {
     const nonsense = new MemorySource(new Uint8Array(picture.length + 4096).fill(7));
     const copy = copyOfRecord(make(disk({ at: 0, length: picture.length }), disk({ at: 512, length: picture.length })), nonsense);

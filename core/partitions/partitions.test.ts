@@ -31,6 +31,19 @@ describe("GPT", () => {
     expect(table.notes.join()).toContain("backup");
   });
 
+  it("of a hybrid disk is what counts, and the boot record that names its partitions again is told of", () => {
+    const whole = readPartitions(new MemorySource(gptDisk()));
+    const disk = gptDisk();
+    // The boot record's table after `sgdisk --hybrid=1:3` (GPT fdisk 1.0.9) on this very disk.
+    disk.set(Buffer.from("AAACAO4gIAABAAAA/wcAAAAgIQDvYSEAAAgAAAAQAAAAggMAByMcBwAgAAAAoAEAAAAAAAAAAAAAAAAAAAAAAFWq", "base64"), 446);
+    const hybrid = readPartitions(new MemorySource(disk));
+    expect(hybrid).toMatchObject({ kind: "gpt", partitions: whole.partitions });
+    expect(hybrid.notes.join()).toContain("a hybrid disk");
+    // A partition only the boot record knows.
+    new DataView(disk.buffer).setUint32(446 + 32 + 8, 60_000, true);
+    expect(readPartitions(new MemorySource(disk)).notes.join()).toContain(`names a partition at ${60_000 * 512}`);
+  });
+
   it("claims no partitions when both tables are bad, and says what should be there", () => {
     const disk = gptDisk();
     disk.fill(0, 512, 1024);

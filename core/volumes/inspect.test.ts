@@ -120,6 +120,19 @@ describe("what a disk holds", () => {
     expect(readsEverything(disk, earlier)).toBe(true);
   });
 
+  it("volumes the table lays over one another are both told of, and what is odd about them", () => {
+    const bytes = smallDisk();
+    const view = new DataView(bytes.buffer);
+    // The logical volume's own table entry now begins 2048 sectors within the NTFS one.
+    const first = view.getUint32(446 + 8, true);
+    view.setUint8(446 + 16 + 4, 7);
+    view.setUint32(446 + 16 + 8, first + 2048, true);
+    view.setUint32(446 + 16 + 12, 4096, true);
+    const { report } = inspect(bytes);
+    expect(report.notes.join()).toContain(`overlap from ${(first + 2048) * 512} on: the partition table is damaged`);
+    expect(report.volumes.filter((each) => each.standing === "present").length).toBeGreaterThan(1);
+  });
+
   it("the image of a disk kept as a file is not taken for a lost volume", () => {
     const outer = new Uint8Array(fixture("ntfs-mbr.img.gz"));
     const { report } = inspect(outer);

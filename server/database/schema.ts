@@ -23,6 +23,7 @@ import type { Profile } from "../../core/volumes/profiles";
 import type { PassOptions } from "../passes/contract";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
+const int8range = customType<{ data: string }>({ dataType: () => "int8range" });
 const bytes = (name: string) => bigint(name, { mode: "number" });
 const time = (name: string) => timestamp(name, { withTimezone: true, mode: "date" });
 
@@ -169,9 +170,9 @@ export const passes = pgTable(
     workerId: text("worker_id"),
     activeMs: bytes("active_ms").notNull().default(0),
     problem: text("problem"),
-    /** Stretches of the disk that could not be read so far. Bytes. */
     /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
     reach: jsonb("reach").$type<{ start: number; end: number }[]>(),
+    /** Stretches of the disk that could not be read so far. Bytes. */
     unreadable: jsonb("unreadable").$type<{ start: number; end: number }[]>().notNull().default([]),
     createdAt: time("created_at").notNull().defaultNow(),
     finishedAt: time("finished_at"),
@@ -265,6 +266,8 @@ export const copies = pgTable(
     layout: bytea("layout"),
     /** Disk byte offset of its first stored byte. */
     firstAt: bytes("first_at"),
+    /** From its first disk byte to behind its last, where they do not stand in one stretch; null: they do, or none is stored. */
+    span: int8range("span"),
     /** Its named streams, with their layouts encoded in base64; null: it has none. */
     streams: jsonb("streams").$type<{ name: string; size: number; layout: string | null }[]>(),
     /** Names the file has on its volume. */
@@ -284,6 +287,7 @@ export const copies = pgTable(
     index("copies_pass").on(table.passId),
     // Who owns the bytes under the pointer on the disk chart.
     index("copies_first_at").on(table.volumeId, table.firstAt),
+    index("copies_span").using("gist", table.span).where(sql`span is not null`),
   ],
 );
 

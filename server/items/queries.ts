@@ -3,7 +3,7 @@ import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection } from "../database/connection";
-import { findOwner } from "../sources/queries";
+import { findLiveHolders } from "../sources/owners";
 import type { Copy, ItemDetail } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
 
@@ -98,26 +98,10 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
   };
 }
 
-/** Places of a copy at which it is asked who stands there now. */
-const PROBES = 12;
-
-/** The live files that use clusters of a deleted copy now, as far as a few probes tell. */
+/** The live files that use clusters of a deleted copy now. */
 async function takenBy(db: Connection, jobId: number, row: CopyRow): Promise<string[]> {
   if (row.evidence.usedByOthers === 0 || !row.layout) return [];
-  const runs = diskRuns(decodeLayout(row.layout));
-  const length = runs.reduce((sum, run) => sum + run.length, 0);
-  const names = new Set<string>();
-  for (let probe = 0; probe < PROBES; probe += 1) {
-    let left = Math.floor((length * probe) / PROBES);
-    const run = runs.find((each) => {
-      if (left < each.length) return true;
-      left -= each.length;
-      return false;
-    });
-    const owner = run && (await findOwner(db, jobId, row.source_id, run.at + left));
-    if (owner?.live && String(owner.copyId) !== row.id) names.add(`${owner.folder}/${owner.name}`);
-  }
-  return [...names];
+  return findLiveHolders(db, jobId, row.source_id, diskRuns(decodeLayout(row.layout)), Number(row.id));
 }
 
 function placedRuns(layout: Layout): { at: number; length: number }[] {

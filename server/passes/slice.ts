@@ -121,6 +121,7 @@ export const INCOMING_COLUMNS = [
   "evidence",
   "layout",
   "first_at",
+  "span",
   "streams",
   "links",
   "encrypted",
@@ -211,7 +212,7 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   await client.query(`create temp table incoming (
     id bigint not null default nextval('copies_id_seq'), place text, item_key text, folder_path text, kind text, state text, type text,
     reference text, name text, name_raw bytea, size bigint, created float8, modified float8, changed float8, deleted_at float8,
-    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, streams jsonb, links int, encrypted boolean, notes jsonb,
+    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, span int8range, streams jsonb, links int, encrypted boolean, notes jsonb,
     file text, rule text, found_path text, facts jsonb) on commit drop`);
   const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
@@ -245,10 +246,10 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
        ${earlier ? `where ${NOT_STORED}` : ""}
      ), stored as (
        insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-         created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, streams, links, encrypted, notes,
+         created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, span, streams, links, encrypted, notes,
          file, rule, found_path, facts)
        select id, $1::int, $3::int, $2::int, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-         ${["created", "modified", "changed", "deleted_at"].map(TIME).join(", ")}, condition, survival, evidence, layout, first_at, streams, links,
+         ${["created", "modified", "changed", "deleted_at"].map(TIME).join(", ")}, condition, survival, evidence, layout, first_at, span, streams, links,
          encrypted, notes, file, rule, found_path, facts
        from matched
      )

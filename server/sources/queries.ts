@@ -1,10 +1,8 @@
 import { existsSync } from "node:fs";
 import { asc, eq, inArray, sql } from "drizzle-orm";
-import { diskRuns } from "../../core/bytes/layout";
-import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Connection } from "../database/connection";
 import { sources, volumes } from "../database/schema";
-import type { Finds, Owner, Source } from "./contract";
+import type { Finds, Source } from "./contract";
 
 export async function listSources(db: Connection, jobId: number): Promise<Source[]> {
   const rows = await db.select().from(sources).where(eq(sources.jobId, jobId)).orderBy(asc(sources.id));
@@ -41,22 +39,4 @@ export async function listFinds(db: Connection, jobId: number): Promise<Finds> {
     join volumes v on v.id = f.volume_id
     group by v.source_id`);
   return rows.map((row) => ({ sourceId: row.source_id, at: row.at.map(Number) }));
-}
-
-/** Files that begin before the byte in question and are looked at; one in many pieces may begin far off and is missed. */
-const NEAREST = 200;
-
-/** Which found file's content holds a byte of the disk, the live one before a lost one. */
-export async function findOwner(db: Connection, jobId: number, sourceId: number, at: number): Promise<Owner> {
-  const { rows } = await db.execute<{ id: string; item_id: string; name: string; folder: string; state: string; layout: Buffer }>(sql`
-    select c.id, c.item_id, c.name, f.path as folder, c.state, c.layout
-    from volumes v cross join lateral (
-      select * from copies where volume_id = v.id and job_id = ${jobId} and first_at <= ${at} and layout is not null and item_id is not null
-      order by first_at desc limit ${NEAREST}) c
-    join folders f on f.id = c.folder_id where v.source_id = ${sourceId}`);
-  const holding = rows.filter((row) => diskRuns(decodeLayout(row.layout)).some((run) => at >= run.at && at < run.at + run.length));
-  const found = holding.find((row) => row.state === "live") ?? holding[0];
-  return found
-    ? { itemId: Number(found.item_id), copyId: Number(found.id), name: found.name, folder: found.folder, live: found.state === "live" }
-    : null;
 }

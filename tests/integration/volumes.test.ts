@@ -15,7 +15,7 @@ import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
-import { copiesAt, fixture, imageSource, pathOf, readTruth } from "../support/volume-truth";
+import { copiesAt, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../support/volume-truth";
 
 let bench: TestBench;
 beforeAll(async () => {
@@ -98,6 +98,35 @@ describe("a source that is a differencing image", () => {
     const read = await until(async () => (await listSources(bench.db, jobId))[0]?.volumes.find((volume) => volume.readingAt));
     expect(read.findings).toEqual([]);
     expect(read.profiles.map((profile) => profile.path)).toEqual(expect.arrayContaining(["/Users/jbrevik"]));
+  }, 60_000);
+});
+
+describe("a deleted file that others were written over", () => {
+  it("names the files that use its clusters now, as the driver's own lists of clusters have them", async () => {
+    const { jobId, source } = await jobWith(bench, "ntfs-mbr");
+    await run(jobId, source.volumes.find((volume) => volume.filesystem === "ntfs")?.id as number, "file-record");
+    const files = readTruth("ntfs-mbr").entries.filter((entry) => entry.type === "file" && entry.runs && entry.volume === undefined);
+    const clusters = (entry: TrueEntry) =>
+      (entry.runs ?? []).flatMap(([, at, count]) => (at === null ? [] : Array.from({ length: count }, (_, i) => at + i)));
+    const users = new Map(
+      files.filter((entry) => entry.state === "live").flatMap((entry) => clusters(entry).map((at) => [at, pathOf(entry)] as const)),
+    );
+    const victims = files.filter((entry) => /^deleted-partial/.test(entry.state) && !entry.mft?.recordReused);
+    const paths = new Set(files.map(pathOf));
+    let named = 0;
+    for (const victim of victims) {
+      const { rows } = await bench.pool.query<{ id: string; item_id: string }>(
+        "select c.id, c.item_id from copies c join folders f on f.id = c.folder_id where c.job_id = $1 and c.state = 'deleted' and normalize(f.path || '/' || c.name) = $2",
+        [jobId, pathOf(victim)],
+      );
+      const detail = rows[0] ? await findItem(bench.db, Number(rows[0].item_id)) : null;
+      const told = detail?.list.find((copy) => copy.id === Number(rows[0]?.id))?.takenBy.map((path) => path.normalize("NFC"));
+      if (!told) continue;
+      const wanted = new Set(clusters(victim).flatMap((at) => users.get(at) ?? []));
+      expect(told.filter((path) => paths.has(path)).sort(), victim.path).toEqual([...wanted].sort());
+      named += wanted.size;
+    }
+    expect(named).toBeGreaterThan(40);
   }, 60_000);
 });
 

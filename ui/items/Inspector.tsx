@@ -29,6 +29,9 @@ import { useItemDetail } from "./use-items";
 import { useInTray, useTrayChange } from "./use-tray-change";
 
 // Comparing brings its own tools; they come when they are asked for.
+/** Files named at most that stand where bytes of a copy were. */
+const MOST_TAKERS = 8;
+
 const Compare = dynamic(() => import("../compare/Compare").then((module) => module.Compare), { ssr: false });
 
 /** One item: its content first, then the evidence for it, then its other copies. */
@@ -265,7 +268,13 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         {copy.takenBy.length > 0 && (
           <>
             <dt>Overwritten by</dt>
-            <dd>{copy.takenBy.map((path) => path.slice(1)).join(", ")}</dd>
+            <dd>
+              {copy.takenBy
+                .slice(0, MOST_TAKERS)
+                .map((path) => path.slice(1))
+                .join(", ")}
+              {copy.takenBy.length > MOST_TAKERS && <> and {copy.takenBy.length - MOST_TAKERS} more</>}
+            </dd>
           </>
         )}
         <dt>Found</dt>

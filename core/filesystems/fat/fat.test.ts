@@ -105,6 +105,16 @@ describe("a damaged FAT volume", () => {
     expect(hashes(table)).toEqual(whole);
     expect(inspectDisk(new MemorySource(table)).volumes[0]?.notes.join()).toContain("first copy of the allocation table is damaged");
   });
+
+  it("whose tables differ is read by the first, and the difference is told in clusters", () => {
+    const bytes = image();
+    const view = new DataView(bytes.buffer);
+    const second = partitionOffset + view.getUint16(partitionOffset + 14, true) * 512 + view.getUint32(partitionOffset + 36, true) * 512;
+    const whole = hashes(image());
+    for (const cluster of [70, 71, 900]) view.setUint32(second + cluster * 4, 0x0ff0_0000, true);
+    expect(hashes(bytes)).toEqual(whole);
+    expect(inspectDisk(new MemorySource(bytes)).volumes[0]?.notes.join()).toContain("differ in 3 clusters; the first was used");
+  });
 });
 
 describe("FAT entries", () => {

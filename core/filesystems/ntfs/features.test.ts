@@ -24,6 +24,7 @@ interface Feature {
   links?: number;
   deletedAt?: string;
   renamedFrom?: string;
+  encrypted?: boolean;
 }
 
 describe("what a driver wrote (the volume of make-ntfs-features.ts)", () => {
@@ -58,6 +59,13 @@ describe("what a driver wrote (the volume of make-ntfs-features.ts)", () => {
       expect(Object.fromEntries(copy.streams.map((stream) => [stream.name, hash(stream.layout)]))).toEqual(entry.streams);
       expect([copy.links, contentHash(copy, disk)]).toEqual([entry.links, entry.sha256]);
     }
+  });
+
+  it("a file encrypted by the file system is flagged, and nothing is promised of it", () => {
+    const [sealed, ...others] = copies.filter((copy) => copy.encrypted);
+    expect([sealed?.path, sealed?.condition, sealed?.layout, others]).toEqual(["/Papers/sealed.bin", "not-checked", null, []]);
+    expect(sealed?.size).toBe(entries.find((entry) => entry.encrypted)?.size);
+    expect(sealed?.notes.join()).toContain("without its owner's key the content stays closed");
   });
 
   it("the change journal gives the moment of deletion and earlier names ([MS-FSCC] 2.3.71)", () => {

@@ -1,6 +1,6 @@
 import { database } from "@/server/database/connection";
 import { answer, idFrom } from "@/server/respond";
-import { findOwner } from "@/server/sources/queries";
+import { findOwner } from "@/server/sources/owners";
 
 export const GET = answer(async (request, { job, source }: { job: string; source: string }) =>
   Response.json(await findOwner(database().db, idFrom(job), idFrom(source), Number(new URL(request.url).searchParams.get("at")) || 0)),
