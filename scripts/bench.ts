@@ -1,6 +1,6 @@
 import { execFileSync, spawnSync } from "node:child_process";
 import { mkdirSync, rmSync } from "node:fs";
-import { join } from "node:path";
+import { basename, join } from "node:path";
 import { build } from "esbuild";
 import { bigExfat, bigFat32, bigNtfs } from "../bench/big-volumes";
 import { measure, row } from "../bench/measure";
@@ -62,19 +62,21 @@ async function main(): Promise<void> {
   const read = measure(RUNS, node, join(out, "read-through.js"), image);
   console.log(row("read the same image through the byte source", read, "`cat`", measure(RUNS, "cat", image)));
   const inFolders = Math.min(records, MOST_IN_FOLDERS);
+  const stored: [string, number][] = [[image, records]];
   for (const [kind, volume, words, ...tool] of [
     ["FAT32", bigFat32(folder, inFolders), "`7z l -slt`", "7z", "l", "-slt"],
     // No general tool at hand lists exFAT without mounting it; the checker walks all of it too.
     ["exFAT", bigExfat(folder, inFolders), "`fsck.exfat -n`", "fsck.exfat", "-n"],
   ] as const) {
     const [command, ...args] = tool;
+    stored.push([volume, inFolders]);
     const ours = measure(RUNS, node, join(out, "records-pass.js"), volume);
     console.log(
       row(`the pass over the entries of a ${kind} volume of ${inFolders} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
   }
   sweeping(folder, out);
-  await storing(folder, image, records, out);
+  await storing(folder, stored, out);
   rmSync(out, { recursive: true });
 }
 
@@ -96,24 +98,25 @@ function sweeping(folder: string, out: string): void {
   console.log(`\n| the sweep's accuracy | |\n| --- | --- |\n${accuracy()}\n`);
 }
 
-/** The whole pass into an empty database, against the same rows copied into a bare table of it. */
-async function storing(folder: string, image: string, records: number, out: string): Promise<void> {
+/** Whole passes, each into an empty database, against the same rows copied into a bare table of it. */
+async function storing(folder: string, volumes: readonly [image: string, files: number][], out: string): Promise<void> {
   const cluster = await startCluster(join(folder, "database"));
   try {
-    const name = `bench_${Date.now()}`;
-    await ensureDatabase(cluster.url("postgres"), name);
-    const url = cluster.url(name);
-    const ours = measure(1, process.execPath, join(out, "storing.js"), image, url);
-    const rows = join(folder, "copies.txt");
-    const psql = (statement: string) => ["psql", url, "-q", "-v", "ON_ERROR_STOP=1", "-c", statement] as const;
-    const run = (statement: string) => execFileSync("psql", psql(statement).slice(1), { stdio: ["ignore", "ignore", "inherit"] });
-    run(`\\copy copies to '${rows}'`);
-    run("create table bare (like copies)");
-    const theirs = measure(1, ...psql(`\\copy bare from '${rows}'`));
-    console.log(
-      row(`read, judge, gather and store the copies of ${records} files`, ours, "`psql \\copy` of the same rows, no index", theirs),
-    );
-    rmSync(rows);
+    for (const [image, files] of volumes) {
+      const name = `bench_${Date.now()}`;
+      await ensureDatabase(cluster.url("postgres"), name);
+      const url = cluster.url(name);
+      const ours = measure(1, process.execPath, join(out, "storing.js"), image, url);
+      const rows = join(folder, "copies.txt");
+      const psql = (statement: string) => ["psql", url, "-q", "-v", "ON_ERROR_STOP=1", "-c", statement] as const;
+      const run = (statement: string) => execFileSync("psql", psql(statement).slice(1), { stdio: ["ignore", "ignore", "inherit"] });
+      run(`\\copy copies to '${rows}'`);
+      run("create table bare (like copies)");
+      const theirs = measure(1, ...psql(`\\copy bare from '${rows}'`));
+      const what = `read, judge, gather and store the copies of ${files} files (${basename(image).replace(/-.*/, "")})`;
+      console.log(row(what, ours, "`psql \\copy` of the same rows, no index", theirs));
+      rmSync(rows);
+    }
   } finally {
     cluster.stop();
   }

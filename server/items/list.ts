@@ -45,7 +45,7 @@ export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;
 
 /** What each order sorts by, and the type its key has; the indexes of the table have these very expressions. */
 const KEYS: Record<Sort, { by: SQL; type: SQL }> = {
-  name: { by: sql`lower(i.name)`, type: sql`text` },
+  name: { by: sql`(lower(i.name) collate "C")`, type: sql`text` },
   changed: { by: sql`coalesce(i.modified, '-infinity'::timestamptz)`, type: sql`timestamptz` },
   size: { by: sql`i.size`, type: sql`bigint` },
   condition: { by: sql`i.survival`, type: sql`float8` },

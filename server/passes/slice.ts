@@ -210,7 +210,7 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   ]);
   const earlier = others.rows.length > 0;
   await client.query(`create temp table incoming (
-    id bigint not null default nextval('copies_id_seq'), place text, item_key text, folder_path text, kind text, state text, type text,
+    id bigint not null default nextval('copies_id_seq'), place text, item_key text collate "C", folder_path text, kind text, state text, type text,
     reference text, name text, name_raw bytea, size bigint, created float8, modified float8, changed float8, deleted_at float8,
     condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, span int8range, streams jsonb, links int, encrypted boolean, notes jsonb,
     file text, rule text, found_path text, facts jsonb) on commit drop`);
