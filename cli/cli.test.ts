@@ -109,6 +109,7 @@ describe("the command line", () => {
     expect(((line?.streams ?? []) as { name: string }[]).map((stream) => stream.name).sort()).toEqual(
       Object.keys(letter?.streams ?? {}).sort(),
     );
+    expect(listed.filter((each) => each.encrypted).map((each) => each.path)).toEqual(["/Papers/sealed.bin"]);
     const dated = entries.find((entry) => entry.deletedAt);
     expect(listed.find((each) => each.path === dated?.path)).toMatchObject({ deletedAt: dated?.deletedAt, state: "deleted" });
     const restored = compass(

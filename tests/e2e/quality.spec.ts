@@ -3,6 +3,7 @@ import { join } from "node:path";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
 import { SMALL_NTFS, smallDisk } from "../support/small-disk";
+import { readTruth } from "../support/volume-truth";
 
 const VIEWS = [
   "/",
@@ -331,4 +332,23 @@ test("a disk whose partition table is gone shows its volumes as lost ones; an en
   await expect(page.getByText(/volume 0 of closed\.img: The whole volume is encrypted/i)).toBeVisible();
   await expect(page.getByText("File records of Data_open_C")).toBeVisible();
   await expect(page.getByText("File records of volume 0")).toHaveCount(0);
+});
+
+test("a volume that was read tells its users' profiles and what does not add up in it", async ({ page }) => {
+  const path = join(process.env.COMPASS_SOURCES as string, "odd.img");
+  const bytes = smallDisk();
+  const counted = readTruth("small-mbr").entries.find((entry) => entry.type === "file" && entry.state === "live" && entry.mft);
+  // Offset 18 of a file record: how many names it has.
+  const at = SMALL_NTFS.mftAt + (counted?.mft?.record as number) * 1024 + 18;
+  bytes[at] = (bytes[at] as number) + 3;
+  writeFileSync(path, bytes);
+  const { id } = (await (await page.request.post("/api/jobs", { data: { title: "Odd counts", client: "" } })).json()) as { id: number };
+  await page.request.post(`/api/jobs/${id}/sources`, { data: { path } });
+  await page.goto(`/jobs/${id}/search`);
+  await page.getByRole("button", { name: "Read records" }).first().click();
+  await page.goto(`/jobs/${id}/sources`);
+  await page.getByRole("treeitem", { name: /Data_open_C NTFS/ }).click();
+  await expect(page.getByRole("table", { name: /Profiles/ }).getByRole("cell", { name: "Users/jbrevik" })).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText("Files whose record counts another number of names than it has.")).toBeVisible();
+  await expect(page.getByText(`(MFT record ${counted?.mft?.record}): `)).toBeVisible();
 });

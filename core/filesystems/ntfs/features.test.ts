@@ -1,7 +1,7 @@
 import { createHash } from "node:crypto";
 import { describe, expect, it } from "vitest";
 import { SMALL_NTFS, smallDisk } from "../../../tests/support/small-disk";
-import { contentHash, fixture, imageSource, pathOf, readTruth } from "../../../tests/support/volume-truth";
+import { contentHash, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../../../tests/support/volume-truth";
 import { type ByteSource, MemorySource, readBytes } from "../../bytes/byte-source";
 import { LayoutSource } from "../../bytes/layout";
 import type { Copy } from "../../copies/copy";
@@ -194,5 +194,31 @@ describe("what does not add up", () => {
     const findings = volume.findings?.() ?? [];
     expect(findings.find((finding) => finding.what.startsWith("Clusters that two files claim"))?.count).toBeGreaterThan(0);
     expect(findings.find((finding) => finding.what.includes("no file claims"))?.count).toBeGreaterThan(0);
+  });
+
+  it("a folder whose record is gone, and a record that counts its names wrongly, are told with the files they concern", () => {
+    const truth = readTruth("small-mbr");
+    const folder = truth.entries.find((entry) => entry.type === "dir" && /\/Documents$/.test(entry.path)) as TrueEntry;
+    const inside = truth.entries.filter(
+      (entry) => entry.type === "file" && entry.state === "live" && entry.path.replace(/\/[^/]*$/, "") === folder.path,
+    );
+    const other = truth.entries.find(
+      (entry) => entry.type === "file" && entry.state === "live" && entry.mft && !entry.path.startsWith(folder.path),
+    ) as TrueEntry;
+    expect(inside.length).toBeGreaterThan(0);
+    const recordAt = (entry: TrueEntry) => SMALL_NTFS.mftAt + (entry.mft?.record as number) * 1024;
+    const bytes = smallDisk([[recordAt(folder), 1024]]);
+    // Offset 18 of a record: its count of names (FILE_RECORD_SEGMENT_HEADER, "hard link count").
+    const view = new DataView(bytes.buffer);
+    const count = view.getUint16(recordAt(other) + 18, true);
+    view.setUint16(recordAt(other) + 18, count + 3, true);
+    const { volume } = read(new MemorySource(bytes), SMALL_NTFS.offset);
+    const findings = volume.findings?.() ?? [];
+    const told = (words: string) => findings.find((finding) => finding.what.startsWith(words));
+    expect(told("Files whose folder is not there any more")?.count).toBeGreaterThanOrEqual(inside.length);
+    expect(told("Files whose record counts another number of names")).toMatchObject({
+      count: 1,
+      examples: [expect.stringMatching(new RegExp(`${count + 3} instead of \\d`))],
+    });
   });
 });
