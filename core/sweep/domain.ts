@@ -69,17 +69,3 @@ export class Domain {
     }
   }
 }
-
-/** The parts of `range` outside `holes`, which are sorted and apart. */
-export function without(range: Range, holes: Iterable<Range>): Range[] {
-  const kept: Range[] = [];
-  let at = range.start;
-  for (const hole of holes) {
-    if (hole.end <= at) continue;
-    if (hole.start >= range.end) break;
-    if (hole.start > at) kept.push({ start: at, end: hole.start });
-    at = hole.end;
-  }
-  if (at < range.end) kept.push({ start: at, end: range.end });
-  return kept;
-}

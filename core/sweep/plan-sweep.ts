@@ -1,6 +1,6 @@
-import type { Range } from "../bytes/range-set";
+import { type Range, without } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
-import { Domain, without } from "./domain";
+import { Domain } from "./domain";
 import { SECTOR } from "./mark-search";
 import { type SweepPlan, USUAL_CLUSTER } from "./sweep";
 import type { SweepOptions } from "./unit";

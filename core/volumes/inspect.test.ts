@@ -174,6 +174,33 @@ describe("what a disk holds", () => {
     expect(inspect(new Uint8Array(2 << 20)).report.volumes[0]?.notes.join()).not.toContain("random numbers");
   });
 
+  it("volumes of a large disk without a table are found one beside the other, wherever they begin", () => {
+    // On a disk of 3 TB: an old division in cylinders of 255 heads and 63 sectors, volumes beginning a track behind a cylinder's beginning
+    // (common practice, no published source); far from its beginning and its end, where nothing but their neighbours leads to them.
+    const [track, cylinder] = [63 * 512, 255 * 63 * 512];
+    const truths = ["ntfs-4kn", "fat32", "exfat"].map((name) => ({
+      name,
+      offset: readTruth(name).volume.partitionOffset,
+      image: fixture(`${name}.img.gz`),
+    }));
+    const pieces: [number, Uint8Array][] = [];
+    // Where the close look at the disk's beginning ends by itself.
+    let at = 5 * cylinder + track;
+    const wanted: [string, number][] = [];
+    for (let round = 0; round < 4; round += 1)
+      for (const { name, offset, image } of truths) {
+        const volume = image.subarray(offset);
+        pieces.push([at, volume]);
+        wanted.push([name.split("-")[0] as string, at]);
+        at = Math.ceil((at + volume.length) / cylinder) * cylinder + track;
+      }
+    expect(at).toBeGreaterThan(300 << 20);
+    const { volumes } = inspectDisk(holes(3e12, pieces));
+    expect(volumes.map((each) => [each.filesystem, each.offset, each.standing])).toEqual(
+      wanted.map(([name, place]) => [name, place, "lost"]),
+    );
+  });
+
   it("a source of 30 TB of holes is looked at by reading little of it", () => {
     const source = holes(30e12);
     expect(inspectDisk(source).volumes).toMatchObject([{ filesystem: "unknown" }]);
