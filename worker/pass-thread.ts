@@ -1,9 +1,11 @@
 import { parentPort, workerData } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
+import { encodeAscending } from "../core/bytes/leb128";
 import type { Range } from "../core/bytes/range-set";
 import { zoneReader } from "../core/bytes/times";
 import type { Copy } from "../core/copies/copy";
 import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
+import { SECTOR } from "../core/filesystems/sector-scan";
 import { kindOf } from "../core/formats/registry";
 import { placesPass } from "../core/places/places-pass";
 import type { PlaceRule } from "../core/places/rule";
@@ -28,6 +30,8 @@ export interface PassThreadData {
   /** The job's zone, in which local times are read. */
   readonly timeZone: string;
   readonly resume: number;
+  /** Of a pass over leftovers that goes on: what it noted so far, bytes from the volume's beginning. */
+  readonly noted: Float64Array | null;
   /** Copies in a batch at most. */
   readonly batch: number;
   readonly gate: SharedArrayBuffer;
@@ -45,6 +49,8 @@ export interface PassThreadBatch {
   readonly unreadable: readonly Range[];
   /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
   readonly reach: readonly Range[] | null;
+  /** Of a pass over leftovers: what it noted since the batch before, encoded. */
+  readonly noted: Uint8Array | null;
 }
 
 const MOST_UNREADABLE = 1000;
@@ -76,7 +82,7 @@ function open(data: PassThreadData): Reading {
         ? fileRecordsPass(volume, disk, data.resume, step)
         : data.place === "known-places"
           ? placesPass(tree, data.rules, data.resume, step, data.options.places)
-          : leftoversPass(volume, disk, data.resume, step, part),
+          : leftoversPass(volume, disk, data.resume, step, part, data.noted),
   };
 }
 
@@ -85,6 +91,7 @@ function run(data: PassThreadData): void {
   const gate = new Int32Array(data.gate);
   let sent = 0;
   let copies: Copy[] = [];
+  let noted: number[] = [];
   let started = Date.now();
   let last = { resume: data.resume, done: 0, total: 0 };
   const send = (end: boolean) => {
@@ -98,12 +105,14 @@ function run(data: PassThreadData): void {
       end,
       unreadable: source.disk.unreadable(0, source.disk.size).slice(0, MOST_UNREADABLE),
       reach: source.reach ?? null,
+      noted: data.place === "leftover-record" ? encodeAscending(noted, SECTOR) : null,
     };
     // The main thread takes one batch at a time: a slow database slows the reading, not the memory.
     while (Atomics.load(gate, 0) < sent) Atomics.wait(gate, 0, Atomics.load(gate, 0));
     parentPort?.postMessage(batch, [batch.rows.buffer as ArrayBuffer]);
     sent += 1;
     copies = [];
+    noted = [];
     started = Date.now();
   };
   const wanted = narrowed(data);
@@ -113,6 +122,7 @@ function run(data: PassThreadData): void {
     for (const copy of batch.copies)
       if (wanted(copy))
         copies.push(source.localTimes(copy) ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
+    for (const place of batch.noted ?? []) noted.push(place);
     last = { resume: batch.resume, done: batch.done, total: batch.total };
     if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);
   }

@@ -25,12 +25,13 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     options: pass.options,
     timeZone: pass.timeZone,
     resume: pass.resume,
+    noted: pass.noted,
     batch: readSettings().COMPASS_BATCH,
     gate,
   };
   const thread = startThread("pass-thread", data);
-  // What is left over is put together from all of a volume: it is read in one go, and begins anew after an interruption.
-  const sliced = pass.place === "file-record" || pass.place === "raw";
+  // Known places are looked through quickly, but what leads to them is worked out from all of a volume: that is done once.
+  const sliced = pass.place !== "known-places";
   const begun = Date.now();
   let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();

@@ -1,6 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
+import type { Earlier } from "../filesystems/sector-scan";
 import { type Copy, copyOfRecord } from "./copy";
 
 export interface CopyBatch {
@@ -9,6 +10,8 @@ export interface CopyBatch {
   readonly resume: number;
   readonly done: number;
   readonly total: number;
+  /** Of a pass over leftovers: what it noted since the batch before. */
+  readonly noted?: readonly number[];
 }
 
 const STEP = 512;
@@ -26,6 +29,7 @@ export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0,
 /**
  * The pass "leftover records": what stands outside the volume's present records, of a file system that was there before or
  * cut off from the present one. It reads the whole volume, or a part of it (bytes from its beginning), with a resume point.
+ * @param earlier what the batches up to `from` noted, all together; without it the volume is read from the beginning again
  */
 export function* leftoversPass(
   volume: FileSystem,
@@ -33,8 +37,8 @@ export function* leftoversPass(
   from = 0,
   step = STEP,
   part?: Range,
+  earlier?: Earlier | null,
 ): Generator<CopyBatch, void, void> {
-  for (const batch of volume.readLeftovers?.(from, step, part) ?? []) {
-    yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
-  }
+  for (const { records, resume, done, total, noted } of volume.readLeftovers?.(from, step, part, earlier) ?? [])
+    yield { copies: records.map((record) => copyOfRecord(record, disk)), resume, done, total, ...(noted && { noted }) };
 }

@@ -1,6 +1,7 @@
 import type { Layout } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
+import type { Earlier } from "./sector-scan";
 
 /** What became of the bytes a record names, counted in bytes of the file's content. */
 export interface ByteEvidence {
@@ -68,6 +69,8 @@ export interface RecordBatch {
   /** Units of work done and in all (records of the file system's table). */
   readonly done: number;
   readonly total: number;
+  /** Of a reading for leftovers: what it noted since the batch before, for another one to go on with. */
+  readonly noted?: readonly number[];
 }
 
 /** A volume opened for reading. */
@@ -86,8 +89,9 @@ export interface FileSystem {
   /**
    * Records that stand outside the present ones: of a file system that was there before, of folders nothing leads to any more.
    * The whole volume, or a part of it (bytes from its beginning), is read for them; units of work are bytes, then records.
+   * @param earlier what the batches up to `from` noted; without it the volume is read from the beginning again
    */
-  readLeftovers?(from: number, step: number, part?: Range): Generator<RecordBatch, void, void>;
+  readLeftovers?(from: number, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
   /** What does not add up in the volume, in plain words. Nothing is repaired. */
   findings?(): Finding[];
 }

@@ -7,6 +7,7 @@ import { type ClusterSpace, EntryTeller } from "./entry-teller";
 import type { FileRecord, FileSystem, Finding, RecordBatch } from "./file-record";
 import { type Folder, folderBytes, MAX_FOLDER_BYTES, type TreeEntry } from "./folder-entry";
 import type { FolderTrace } from "./lost-folders";
+import type { Earlier } from "./sector-scan";
 import { type LiveFile, treeFindings } from "./tree-findings";
 import { treeLeftovers } from "./tree-leftovers";
 
@@ -99,7 +100,12 @@ export abstract class FolderTree implements FileSystem {
     yield { records, resume: total, done: total, total };
   }
 
-  *readLeftovers(from: number, step: number, part: Range = { start: 0, end: this.volume.size }): Generator<RecordBatch, void, void> {
+  *readLeftovers(
+    from: number,
+    step: number,
+    part: Range = { start: 0, end: this.volume.size },
+    earlier: Earlier | null = null,
+  ): Generator<RecordBatch, void, void> {
     this.#folders ??= this.#findFolders();
     const tree = {
       space: this.#space,
@@ -107,7 +113,7 @@ export abstract class FolderTree implements FileSystem {
       trace: (head: Uint8Array, at: number) => this.folderTrace(head, at),
       lostChains: () => this.lostChains(),
     };
-    yield* treeLeftovers(tree, from, step, part);
+    yield* treeLeftovers(tree, from, step, part, earlier);
   }
 
   findings(): Finding[] {

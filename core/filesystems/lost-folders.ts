@@ -3,6 +3,7 @@ import type { Range } from "../bytes/range-set";
 import { AllocationMap } from "./allocation-map";
 import type { ClusterGeometry } from "./cluster-chain";
 import type { Folder, TreeEntry } from "./folder-entry";
+import { type Earlier, type ScanStep, scanSectors } from "./sector-scan";
 
 /** What the beginning of a folder tells of itself. */
 export interface FolderTrace {
@@ -37,8 +38,6 @@ interface Around {
   goOn(geometry: ClusterGeometry, cluster: number): { at: number; length: number }[];
 }
 
-const STEP = 1 << 20;
-const SECTOR = 512;
 const HEAD = 4096;
 const MOST_FOLDERS = 200_000;
 const MOST_TREES = 4;
@@ -64,22 +63,15 @@ export class LostFolders {
 
   constructor(private readonly around: Around) {}
 
-  /** Goes through a part of the volume; yields how many bytes of it are done. */
-  *scan(part: Range): Generator<number, void, void> {
-    const { volume } = this.around;
-    const block = new Uint8Array(STEP + HEAD);
-    const first = part.start - (part.start % SECTOR);
-    const end = Math.min(part.end, volume.size);
-    for (let at = first; at < end; at += STEP) {
-      const bytes = block.subarray(0, Math.min(block.length, volume.size - at));
-      volume.read(at, bytes);
-      for (let inside = 0; inside < Math.min(STEP, end - at) && inside + SECTOR <= bytes.length; inside += SECTOR) {
-        if (bytes[inside] === 0 || this.#found.length >= MOST_FOLDERS) continue;
-        const trace = this.around.trace(bytes.subarray(inside, inside + HEAD), at + inside);
-        if (trace) this.#found.push({ ...trace, at: at + inside });
-      }
-      yield Math.min(end, at + STEP) - first;
-    }
+  /** Goes through a part of the volume, or on from where an earlier scan ended. */
+  scan(part: Range, from: number, earlier: Earlier | null): Generator<ScanStep, void, void> {
+    const begins = (block: Uint8Array, inside: number, at: number) => {
+      if (block[inside] === 0 || this.#found.length >= MOST_FOLDERS) return false;
+      const trace = this.around.trace(block.subarray(inside, inside + HEAD), at);
+      if (trace) this.#found.push({ ...trace, at });
+      return trace !== null;
+    };
+    return scanSectors(this.around.volume, part, HEAD, begins, from, earlier);
   }
 
   /** The lost folders, one tree for each set of measures they fit; those of the present file system first. */

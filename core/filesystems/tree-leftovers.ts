@@ -7,6 +7,7 @@ import { ALL_BYTES_THERE, type FileRecord, type RecordBatch } from "./file-recor
 import { folderBytes } from "./folder-entry";
 import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
 import { namelessFile } from "./nameless-file";
+import type { Earlier } from "./sector-scan";
 
 /** What is asked of a volume told by folders for what is left over in it. */
 export interface LeftoverTree {
@@ -19,7 +20,13 @@ export interface LeftoverTree {
 }
 
 /** Folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
-export function* treeLeftovers(tree: LeftoverTree, from: number, step: number, part: Range): Generator<RecordBatch, void, void> {
+export function* treeLeftovers(
+  tree: LeftoverTree,
+  from: number,
+  step: number,
+  part: Range,
+  earlier: Earlier | null,
+): Generator<RecordBatch, void, void> {
   const { space } = tree;
   const { volume } = space;
   const spaceOf = spacesOf(space);
@@ -32,7 +39,7 @@ export function* treeLeftovers(tree: LeftoverTree, from: number, step: number, p
     goOn: (geometry, cluster) => new EntryTeller(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
   });
   const size = Math.min(part.end, volume.size) - part.start;
-  for (const done of lost.scan(part)) if (done > from) yield { records: [], resume: done, done, total: size };
+  for (const { done, noted } of lost.scan(part, from, earlier)) yield { records: [], resume: done, done, total: size, noted };
   const units: (() => FileRecord[])[] = [];
   for (const { geometry, folders } of lost.trees()) {
     const claims = new DeletedClaims();

@@ -182,6 +182,19 @@ export const passes = pgTable(
   (table) => [index("passes_job").on(table.jobId)],
 );
 
+/** What passes over leftovers noted on their way, batch by batch, so that they can go on; gone when they end. */
+export const passNotes = pgTable(
+  "pass_notes",
+  {
+    id: bigserial("id", { mode: "number" }).primaryKey(),
+    passId: integer("pass_id")
+      .notNull()
+      .references(() => passes.id, { onDelete: "cascade" }),
+    noted: bytea("noted").notNull(),
+  },
+  (table) => [index("pass_notes_pass").on(table.passId, table.id)],
+);
+
 export type PassState = "queued" | "running" | "paused" | "stopped" | "done" | "failed";
 
 /** Folder paths, each stored once. */

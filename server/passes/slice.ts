@@ -4,12 +4,14 @@ import { eq, sql } from "drizzle-orm";
 import { drizzle } from "drizzle-orm/node-postgres";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
+import { decodeAscending } from "../../core/bytes/leb128";
 import type { Range } from "../../core/bytes/range-set";
+import { SECTOR } from "../../core/filesystems/sector-scan";
 import type { PlaceRule } from "../../core/places/rule";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
-import { jobs, passes, sources, volumes } from "../database/schema";
+import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
 import { announce, enqueue } from "../workers/queue";
@@ -31,6 +33,8 @@ export interface ClaimedPass {
   readonly beside: readonly string[];
   /** The rules of known places that are switched on; none for other passes. */
   readonly rules: readonly PlaceRule[];
+  /** Of a pass over leftovers that goes on: what it noted so far, bytes from the volume's beginning; null: nothing is kept of that. */
+  readonly noted: Float64Array | null;
   /** Of a sweep: stretches that were swept before in the same way. Disk byte offsets. */
   readonly swept: readonly Range[];
   readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
@@ -71,10 +75,16 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       sourcePath: found.path,
       beside,
       rules,
+      noted: row.place === "leftover-record" ? await notedSoFar(tx, id) : null,
       swept,
       volume,
     };
   });
+}
+
+async function notedSoFar(tx: Connection, passId: number): Promise<Float64Array | null> {
+  const rows = await tx.select({ noted: passNotes.noted }).from(passNotes).where(eq(passNotes.passId, passId)).orderBy(passNotes.id);
+  return rows.length === 0 ? null : Float64Array.from(rows.flatMap((row) => [...decodeAscending(row.noted, SECTOR)]));
 }
 
 /** A pass whose worker died after a pause or stop was asked for still has to show it. */
@@ -97,6 +107,8 @@ export interface Batch {
   /** Stretches of the disk that could not be read so far. Bytes. */
   readonly unreadable: readonly { start: number; end: number }[];
   readonly reach: readonly { start: number; end: number }[] | null;
+  /** Of a pass over leftovers: what it noted since the batch before, encoded. */
+  readonly noted: Uint8Array | null;
 }
 
 export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
@@ -152,6 +164,12 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
       return "taken over";
     }
     await storeCopies(client, pass, batch.rows);
+    // The first batch is kept even when it noted nothing: then it is known that nothing is missing.
+    if (batch.noted)
+      await client.query(
+        "insert into pass_notes (pass_id, noted) select $1::int, $2::bytea where $3 or not exists (select 1 from pass_notes where pass_id = $1::int)",
+        [pass.id, batch.noted, batch.noted.length > 0],
+      );
     const wanted = held.rows[0].wanted;
     const after: AfterBatch = wanted === "pause" && then !== "end" ? "paused" : wanted === "stop" && then !== "end" ? "stopped" : "go on";
     const state = then === "end" ? "done" : after === "go on" ? "running" : after;
@@ -172,6 +190,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
       ],
     );
     const tx = drizzle(client, { schema });
+    if (then === "end" || after === "stopped") await tx.delete(passNotes).where(eq(passNotes.passId, pass.id));
     if (then === "slice" && after === "go on") await enqueue(tx, "pass", pass.id);
     if (then === "end") {
       await note(tx, pass.jobId, "Pass finished", { pass: pass.id });

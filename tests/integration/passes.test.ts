@@ -3,10 +3,12 @@ import { readdirSync, readFileSync, readlinkSync, statSync } from "node:fs";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Copy } from "../../core/copies/copy";
+import { leftoversPass } from "../../core/copies/file-records-pass";
+import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
-import { contentHash, copiesAt, imageSource } from "../support/volume-truth";
+import { contentHash, copiesAt, imageSource, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
 beforeAll(async () => {
@@ -120,5 +122,40 @@ describe("a pass over file records", () => {
     expect(stopped.done).toBeLessThan(stopped.total);
     expect((await stored(id)).length).toBeGreaterThan(0);
     await expect(changePass(bench.db, id, "run")).rejects.toThrow("stopped");
+  }, 120_000);
+});
+
+describe("a pass over what is left over", () => {
+  it("goes on after its worker is killed with what it noted, and stores every copy once", async () => {
+    const truth = readTruth("ntfs-reformatted");
+    const disk = imageSource("ntfs-reformatted");
+    const report = inspectDisk(disk).volumes.find((each) => each.offset === truth.volume.partitionOffset);
+    if (!report) throw new Error("no volume");
+    const wanted = [...leftoversPass(openVolume(disk, report), disk)].flatMap((batch) => batch.copies);
+    const { jobId, source } = await jobWith(bench, "ntfs-reformatted");
+    const volume = source.volumes.find((each) => each.offset === truth.volume.partitionOffset);
+    const id = await startPass(bench.db, jobId, volume?.id as number, "leftover-record");
+    const notes = async () => {
+      const { rows } = await bench.pool.query<{ bytes: string }>(
+        "select coalesce(sum(length(noted)), 0) as bytes from pass_notes where pass_id = $1",
+        [id],
+      );
+      return Number(rows[0]?.bytes);
+    };
+    const kept: number[] = [];
+    for (let kill = 1; kill <= 3; kill += 1) {
+      const worker = bench.worker({ COMPASS_BATCH: "8" });
+      const before = (await passOf(jobId, id))?.done ?? 0;
+      await until(async () => ((await passOf(jobId, id))?.done ?? 0) > before);
+      worker.kill("SIGKILL");
+      expect((await passOf(jobId, id))?.state).toBe("running");
+      kept.push(await notes());
+    }
+    expect(kept[2]).toBeGreaterThan(0);
+    expect(kept).toEqual([...kept].sort((a, b) => a - b));
+    bench.worker();
+    await until(async () => (await passOf(jobId, id))?.state === "done");
+    expect((await stored(id)).map(key).sort()).toEqual(wanted.map(key).sort());
+    expect(await notes()).toBe(0);
   }, 120_000);
 });

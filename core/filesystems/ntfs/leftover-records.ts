@@ -1,8 +1,9 @@
-import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { type ByteSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import type { Layout } from "../../bytes/layout";
 import type { Range, RangeSet } from "../../bytes/range-set";
 import type { ByteEvidence, FileRecord } from "../file-record";
+import { type Earlier, type ScanStep, SECTOR, scanSectors } from "../sector-scan";
 import type { Geometry } from "./boot-sector";
 import { Claims } from "./claims";
 import { ATTRIBUTE, RECORD, SYSTEM_RECORD } from "./layout";
@@ -11,9 +12,8 @@ import { fileNames, fileNamesInSlack, type MftRecord, type MftReference, parseMf
 import { readRuns } from "./run-list";
 import { type Surroundings, tellRecord } from "./tell-record";
 
-const STEP = 1 << 20;
-const SECTOR = 512;
 const RECORD_SIZES = [512, 1024, 2048, 4096];
+const MOST_RECORD = 4096;
 /** Records remembered at most: 48 bytes each. */
 const MOST_RECORDS = 8_000_000;
 const MAX_DEPTH = 512;
@@ -58,21 +58,13 @@ export class LeftoverRecords {
     return this.#places.length;
   }
 
-  /** Goes through a part of the volume; yields how many bytes of it are done. */
-  *scan(part: Range): Generator<number, void, void> {
-    const { disk, start } = this.present;
-    const length = Math.min(part.end, this.present.length);
-    const block = new Uint8Array(STEP + 4096);
-    const first = part.start - (part.start % SECTOR);
-    for (let at = first; at < length; at += STEP) {
-      const bytes = block.subarray(0, Math.min(block.length, this.present.length - at));
-      disk.read(start + at, bytes);
-      const cursor = new Cursor(bytes);
-      for (let inside = 0; inside < Math.min(STEP, length - at) && inside + SECTOR <= bytes.length; inside += SECTOR) {
-        if (bytes[inside] === 0x46 && cursor.u32(inside) === RECORD.magicValue) this.#note(cursor, inside, start + at + inside);
-      }
-      yield Math.min(length, at + STEP) - first;
-    }
+  /** Goes through a part of the volume, or on from where an earlier scan ended. */
+  scan(part: Range, from: number, earlier: Earlier | null): Generator<ScanStep, void, void> {
+    const { disk, start, length } = this.present;
+    const volume = new WindowSource(disk, start, length);
+    const begins = (block: Uint8Array, inside: number, at: number) =>
+      block[inside] === 0x46 && this.#note(new Cursor(block), inside, start + at);
+    return scanSectors(volume, part, MOST_RECORD, begins, from, earlier);
   }
 
   /** The files of the records found from the `from`th on. */
@@ -87,12 +79,13 @@ export class LeftoverRecords {
     }
   }
 
-  #note(block: Cursor, inside: number, at: number): void {
+  #note(block: Cursor, inside: number, at: number): boolean {
+    if (inside + SECTOR > block.size || block.u32(inside) !== RECORD.magicValue) return false;
     const size = block.u32(inside + RECORD.bytesAllocated);
     if (!RECORD_SIZES.includes(size) || inside + size > block.size || this.#places.length >= MOST_RECORDS || !this.present.mayHold(at))
-      return;
+      return false;
     const record = parseMftRecord(block.slice(inside, size).slice(), numberOf(block, inside, at), at);
-    if (!record || record.attributes.length === 0) return;
+    if (!record || record.attributes.length === 0) return false;
     const index = this.#places.length;
     this.#places.push(at);
     this.#sizes.push(size);
@@ -111,6 +104,7 @@ export class LeftoverRecords {
           { name: name.name, parent: name.parent, sequence: record.sequence, inUse: record.inUse },
         ]);
     }
+    return true;
   }
 
   #read(index: number): MftRecord | null {

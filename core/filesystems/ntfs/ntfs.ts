@@ -12,6 +12,7 @@ import {
   type Finding,
   type RecordBatch,
 } from "../file-record";
+import type { Earlier } from "../sector-scan";
 import { type Geometry, readEitherBootSector } from "./boot-sector";
 import { ChangeJournal, JOURNAL } from "./change-journal";
 import { ntfsFindings } from "./consistency";
@@ -109,7 +110,12 @@ class NtfsVolume implements FileSystem {
     }
   }
 
-  *readLeftovers(from: number, step: number, part: Range = { start: 0, end: this.length }): Generator<RecordBatch, void, void> {
+  *readLeftovers(
+    from: number,
+    step: number,
+    part: Range = { start: 0, end: this.length },
+    earlier: Earlier | null = null,
+  ): Generator<RecordBatch, void, void> {
     const tableRuns = this.#tableRuns();
     const { clusterSize } = this.#geometry;
     const leftovers = new LeftoverRecords({
@@ -131,7 +137,8 @@ class NtfsVolume implements FileSystem {
       evidence: (layout, taken) => this.#evidence(layout, taken, LEFTOVER_UNIT),
     });
     const bytes = Math.min(part.end, this.length) - part.start;
-    for (const done of leftovers.scan(part)) if (done > from) yield { records: [], resume: done, done, total: bytes + leftovers.count };
+    for (const { done, noted } of leftovers.scan(part, from, earlier))
+      yield { records: [], resume: done, done, total: bytes + leftovers.count, noted };
     const total = bytes + leftovers.count;
     let next = Math.max(0, from - bytes);
     let records: FileRecord[] = [];
