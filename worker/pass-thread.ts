@@ -11,7 +11,7 @@ import { placesPass } from "../core/places/places-pass";
 import type { PlaceRule } from "../core/places/rule";
 import type { VolumeReport } from "../core/volumes/inspect";
 import { openSearchable } from "../io/open-searchable";
-import type { PassOptions, PassPlace } from "../server/passes/contract";
+import type { PassOptions, PassPlace, Sighted } from "../server/passes/contract";
 import { copyRows, firstByte } from "./rows";
 import { openSweep } from "./sweep-pass";
 
@@ -49,14 +49,17 @@ export interface PassThreadBatch {
   readonly unreadable: readonly Range[];
   /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
   readonly reach: readonly Range[] | null;
+  /** Of a sweep: what it has found and not given out yet. */
+  readonly sighted: Sighted | null;
   /** Of a pass over leftovers: what it noted since the batch before, encoded. */
   readonly noted: Uint8Array | null;
 }
 
 const MOST_UNREADABLE = 1000;
 
-/** A batch is handed over at the latest after this long, so that the screen follows. */
+/** A batch is handed over at the latest after this long, so that the screen follows; the first one with something in it sooner. */
 const MAX_MS = 700;
+const FIRST_MS = 50;
 
 /** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
 interface Reading {
@@ -64,7 +67,7 @@ interface Reading {
   readonly reach?: readonly Range[];
   /** Whether a copy's times are local ones. */
   localTimes(copy: Copy): boolean;
-  batches(): Iterable<CopyBatch>;
+  batches(): Iterable<CopyBatch & { readonly sighted?: Sighted }>;
   close(): void;
 }
 
@@ -93,7 +96,7 @@ function run(data: PassThreadData): void {
   let copies: Copy[] = [];
   let noted: number[] = [];
   let started = Date.now();
-  let last = { resume: data.resume, done: 0, total: 0 };
+  let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted"> = { resume: data.resume, done: 0, total: 0, sighted: null };
   const send = (end: boolean) => {
     const lost = copies.filter((copy) => isFind(copy)).length;
     const live = copies.filter((copy) => copy.type === "file" && !copy.system && !isFind(copy)).length;
@@ -123,8 +126,9 @@ function run(data: PassThreadData): void {
       if (wanted(copy))
         copies.push(source.localTimes(copy) ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
     for (const place of batch.noted ?? []) noted.push(place);
-    last = { resume: batch.resume, done: batch.done, total: batch.total };
-    if (copies.length >= data.batch || Date.now() - started > MAX_MS) send(false);
+    last = { resume: batch.resume, done: batch.done, total: batch.total, sighted: batch.sighted ?? null };
+    const shows = copies.length > 0 || (last.sighted?.count ?? 0) > 0;
+    if (copies.length >= data.batch || Date.now() - started > (sent === 0 && shows ? FIRST_MS : MAX_MS)) send(false);
   }
   send(true);
   source.close();

@@ -3,12 +3,14 @@ import type { Range } from "../core/bytes/range-set";
 import type { CopyBatch } from "../core/copies/file-records-pass";
 import { type FileSystem, FileSystemError } from "../core/filesystems/file-record";
 import { FORMATS } from "../core/formats/registry";
-import type { Find } from "../core/sweep/find";
+import { type Find, isProven } from "../core/sweep/find";
+import { findName } from "../core/sweep/find-name";
 import { isUsed, planSweep } from "../core/sweep/plan-sweep";
 import { rawCopy } from "../core/sweep/raw-copy";
 import { scanUnits, sweep } from "../core/sweep/sweep";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { openDisk } from "../io/open-source";
+import type { Sighted } from "../server/passes/contract";
 import type { PassThreadData } from "./pass-thread";
 import { threadedScan } from "./sweep-units";
 
@@ -29,9 +31,11 @@ export function openSweep(data: PassThreadData, part: Range) {
     volume,
   );
   const scan = data.threads > 1 ? threadedScan(data.sourcePath, data.beside, data.threads) : scanUnits;
-  function* batches(): Generator<CopyBatch, void, void> {
-    for (const { finds, resume, done, total } of sweep(disk, plan, data.resume, scan))
-      yield { copies: finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at))), resume, done, total };
+  function* batches(): Generator<CopyBatch & { sighted: Sighted }, void, void> {
+    for (const { finds, sighted, resume, done, total } of sweep(disk, plan, data.resume, scan)) {
+      const copies = finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at)));
+      yield { copies, sighted: sightedOf(sighted), resume, done, total };
+    }
   }
   const unreadableIn = (find: Find) =>
     disk.unreadable(0, disk.size).length === 0
@@ -46,6 +50,14 @@ export function openSweep(data: PassThreadData, part: Range) {
           .unreadable(0, find.size)
           .reduce((sum, { start, end }) => sum + end - start, 0);
   return { disk, reach: plan.domain.drawn(), batches, close };
+}
+
+/** Those told by name: the newest that are proven. */
+const MOST_NAMED = 3;
+
+function sightedOf(finds: readonly Find[]): Sighted {
+  const proven = finds.filter(isProven).slice(-MOST_NAMED).reverse();
+  return { count: finds.length, newest: proven.map((find) => ({ name: findName(find), size: find.size, at: find.at })) };
 }
 
 /** The volume's file system, for what it has in use; null where it cannot be read any more. */

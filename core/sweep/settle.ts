@@ -58,6 +58,11 @@ export class Settler {
     return this.#waiting.splice(0, settled);
   }
 
+  /** What was found and is not given out yet, because it may still change; what stands in others left out. */
+  sighted(): Find[] {
+    return this.#waiting.filter((find) => find.inside === null);
+  }
+
   /** Where to go on after an interruption so that nothing is lost or given twice. */
   resume(to: number): number {
     return this.#waiting[0]?.at ?? to;

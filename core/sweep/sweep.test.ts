@@ -49,6 +49,26 @@ describe("the sweep of an image without a file system", () => {
     expect(atSectors.filter(({ sha256: hash }) => hashes.has(hash)).length / atSectors.length).toBeGreaterThanOrEqual(0.98);
   });
 
+  it("tells what it has in hand long before it can give it out; what is proven then comes out, or belongs to what was put together", () => {
+    const range = { start: 0, end: source.size };
+    const batches = [...sweep(source, planSweep({ range, unusedOnly: false, skip: [], everyByte: true, formats: null }, null))];
+    const first = batches.find(({ sighted }) => sighted.length > 0);
+    expect(first?.done).toBeLessThanOrEqual(8 << 20);
+    expect(batches.at(-1)?.sighted).toEqual([]);
+    const given = new Set(every.map((find) => sha256(contentOf(find))));
+    const pieces = every.flatMap(({ segments }) => (segments.length > 1 ? segments : []));
+    const proven = batches.flatMap(({ sighted }) => sighted).filter(isProven);
+    expect(proven.length).toBeGreaterThan(50);
+    const gone = proven.filter((find) => !given.has(sha256(contentOf(find))));
+    expect(gone.filter(({ at }) => !pieces.some((piece) => at >= piece.at && at < piece.at + piece.length))).toEqual([]);
+    // In hand or given out: nothing is told of twice.
+    const out = new Set<number>();
+    for (const { finds, sighted } of batches) {
+      for (const { at } of finds) out.add(at);
+      expect(sighted.filter(({ at }) => out.has(at))).toEqual([]);
+    }
+  });
+
   it("puts files of two pieces together, whichever of them lies first", () => {
     const wanted = inPieces.filter(({ kind }) => PIECED_KINDS.includes(kind));
     expect(wanted.length).toBeGreaterThanOrEqual(5);

@@ -11,6 +11,8 @@ export const UNIT = 1 << 23;
 
 export interface SweepBatch {
   readonly finds: readonly Find[];
+  /** What was found so far and may still change: the finds of later batches, as they look now. */
+  readonly sighted: readonly Find[];
   /** Give this to go on from here: disk byte offset. */
   readonly resume: number;
   /** Bytes of the domain, looked through and in all. */
@@ -57,8 +59,8 @@ export function* sweep(disk: ByteSource, plan: SweepPlan, from = 0, scan = scanU
       unit.end,
       false,
     );
-    yield { finds, resume: settler.resume(unit.end), done: domain.before(unit.end), total };
+    yield { finds, sighted: settler.sighted(), resume: settler.resume(unit.end), done: domain.before(unit.end), total };
   }
   const end = domain.ranges.at(-1)?.end ?? 0;
-  yield { finds: settler.add([], end, true), resume: end, done: total, total };
+  yield { finds: settler.add([], end, true), sighted: [], resume: end, done: total, total };
 }

@@ -20,7 +20,7 @@ import type { Finding } from "../../core/filesystems/file-record";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { Profile } from "../../core/volumes/profiles";
-import type { PassOptions } from "../passes/contract";
+import type { PassOptions, Sighted } from "../passes/contract";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
 const int8range = customType<{ data: string }>({ dataType: () => "int8range" });
@@ -174,6 +174,8 @@ export const passes = pgTable(
     problem: text("problem"),
     /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
     reach: jsonb("reach").$type<{ start: number; end: number }[]>(),
+    /** Of a sweep: what it has found and not given out yet. */
+    sighted: jsonb("sighted").$type<Sighted>(),
     /** Stretches of the disk that could not be read so far. Bytes. */
     unreadable: jsonb("unreadable").$type<{ start: number; end: number }[]>().notNull().default([]),
     createdAt: time("created_at").notNull().defaultNow(),

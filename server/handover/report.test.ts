@@ -71,6 +71,7 @@ function report(path: string): Report {
         total: 1,
         unreadable: [],
         reach: null,
+        sighted: null,
         options: {},
         foundLive: 1,
         foundLost: 1,

@@ -35,6 +35,13 @@ export const startPass = z.object({
 });
 export const changePass = z.object({ wanted: z.enum(["run", "pause", "stop"]) });
 
+/** What a sweep has found and not given out yet, because what follows may still change it. Sizes in bytes, disk byte offsets. */
+export const sighted = z.object({
+  count: z.number(),
+  newest: z.array(z.object({ name: z.string(), size: z.number(), at: z.number() })),
+});
+export type Sighted = z.infer<typeof sighted>;
+
 export const pass = z.object({
   id: z.number(),
   sourceId: z.number(),
@@ -53,6 +60,7 @@ export const pass = z.object({
   problem: z.string().nullable(),
   /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
   reach: z.array(z.object({ start: z.number(), end: z.number() })).nullable(),
+  sighted: sighted.nullable(),
   /** Stretches of the disk that could not be read so far. Bytes. */
   unreadable: z.array(z.object({ start: z.number(), end: z.number() })),
   createdAt: z.coerce.date(),

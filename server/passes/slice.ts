@@ -15,7 +15,7 @@ import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
 import { announce, enqueue } from "../workers/queue";
-import type { PassOptions, PassPlace } from "./contract";
+import type { PassOptions, PassPlace, Sighted } from "./contract";
 import { sweptBefore } from "./swept";
 
 /** What a worker needs to go on with a pass. */
@@ -107,6 +107,8 @@ export interface Batch {
   /** Stretches of the disk that could not be read so far. Bytes. */
   readonly unreadable: readonly { start: number; end: number }[];
   readonly reach: readonly { start: number; end: number }[] | null;
+  /** Of a sweep: what it has found and not given out yet. */
+  readonly sighted: Sighted | null;
   /** Of a pass over leftovers: what it noted since the batch before, encoded. */
   readonly noted: Uint8Array | null;
 }
@@ -175,7 +177,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
     const state = then === "end" ? "done" : after === "go on" ? "running" : after;
     await client.query(
       `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7,
-         active_ms = active_ms + $8, unreadable = $9, reach = $10, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
+         active_ms = active_ms + $8, unreadable = $9, reach = $10, sighted = $11, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
       [
         pass.id,
         state,
@@ -187,6 +189,7 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
         Math.round(batch.ms),
         JSON.stringify(batch.unreadable),
         batch.reach && JSON.stringify(batch.reach),
+        then === "end" ? null : batch.sighted && JSON.stringify(batch.sighted),
       ],
     );
     const tx = drizzle(client, { schema });

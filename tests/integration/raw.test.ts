@@ -52,8 +52,11 @@ describe("raw content as a pass", () => {
       await until(async () => ((await listPasses(bench.db, jobId))[0]?.done ?? 0) > kill * 20_000_000, 40);
       worker.kill("SIGKILL");
     }
+    // What it has come upon shows before it is stored: it may still turn out to be a part of something else.
+    expect((await listPasses(bench.db, jobId))[0]?.sighted).toMatchObject({ count: expect.any(Number), newest: expect.any(Array) });
     const worker = bench.worker({ COMPASS_SWEEP_THREADS: "3" });
     await done(jobId);
+    expect((await listPasses(bench.db, jobId))[0]?.sighted).toBeNull();
     // Three workers, each once at most: work that takes longer than a sign of life may stay out is not taken for a dead worker's.
     const { rows } = await bench.pool.query<{ epoch: number }>("select epoch from passes where id = $1", [id]);
     expect(rows[0]?.epoch).toBeLessThanOrEqual(3);

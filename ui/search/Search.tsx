@@ -10,7 +10,7 @@ import { read, write } from "../data/request";
 import { keys, useKinds, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, KIND_WORDS, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
+import { bytesText, countText, durationText, KIND_WORDS, offsetText, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
 import { NotReadYet, narrowedWords, openPasses } from "./NotReadYet";
 import { RawSweep, sweepable } from "./RawSweep";
 import styles from "./search.module.css";
@@ -109,6 +109,21 @@ function speedText(pass: Pass): string {
   return `${speed} a second${left}`;
 }
 
+/** What a sweep has come upon and still has in hand, because what follows may belong to it. */
+function InHand({ pass: { sighted } }: { pass: Pass }) {
+  if (!sighted || sighted.count === 0) return null;
+  return (
+    <span className={styles.inHand} title="Given out as soon as nothing that follows on the disk can belong to them.">
+      {countText(sighted.count)} more in hand
+      {sighted.newest.map(({ name, size, at }) => (
+        <i key={at} title={`${name}, at ${offsetText(at)}`}>
+          {name}, {bytesText(size)}
+        </i>
+      ))}
+    </span>
+  );
+}
+
 function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
   const client = useQueryClient();
   const change = useMutation({
@@ -157,6 +172,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
         </Link>
         {pass.place !== "known-places" && <span>, {countText(pass.foundLive)} live</span>}
         <Kinds jobId={jobId} pass={pass} />
+        {live && <InHand pass={pass} />}
       </div>
       <div className={styles.buttons}>
         {button("pause", "Pause")}
