@@ -18,7 +18,7 @@ interface Compiled extends Record<Part, { readonly value: number }> {
   sectors(length: number, later: number, laterWord: number): number;
   anywhere(length: number): number;
 }
-type Part = "STARTS" | "FOURS" | "PAIRS" | "START_WORDS" | "ANY_WORDS" | "LETTERS" | "BLOCK" | "OUT";
+type Part = "STARTS" | "FOURS" | "PAIRS" | "START_WORDS" | "ANY_WORDS" | "LETTERS" | "START_BITS" | "FOUR_BITS" | "BLOCK" | "OUT";
 
 let compiled: WebAssembly.Module | null = null;
 
@@ -36,13 +36,15 @@ export const pairOf = (bytes: Uint8Array, at: number): number => (bytes[at] as n
 export class MarkSearch {
   /** Read into this what is to be looked through: a block, and up to `AHEAD` bytes behind it. */
   readonly block: Uint8Array;
-  /** By pairs of bytes at a sector's beginning, and four bytes on: what they may mean (`MAY`). */
-  readonly starts: Uint8Array;
+  /** By pairs of bytes at a sector's beginning, and four bytes on: what they may mean (`MAY`); and one bit each, whether they mean anything. */
+  readonly #starts: Uint8Array;
   readonly #fours: Uint8Array;
   /** Whether a byte occurs in text. */
   readonly letters: Uint8Array;
   readonly #pairs: Uint8Array;
   readonly #startWords: Uint8Array;
+  readonly #startBits: Uint8Array;
+  readonly #fourBits: Uint8Array;
   readonly #anyWords: Uint8Array;
   readonly #out: Uint32Array;
   readonly #code: Compiled;
@@ -55,24 +57,32 @@ export class MarkSearch {
     this.#code = new WebAssembly.Instance(compiled, { env: { memory } }).exports as unknown as Compiled;
     const part = (name: Part, length: number) => new Uint8Array(memory.buffer, this.#code[name].value, length);
     this.block = part("BLOCK", BLOCK + AHEAD);
-    this.starts = part("STARTS", 65_536);
+    this.#starts = part("STARTS", 65_536);
     this.#fours = part("FOURS", 65_536);
     this.letters = part("LETTERS", 256);
     this.#pairs = part("PAIRS", 32_768);
     this.#startWords = part("START_WORDS", 8192);
     this.#anyWords = part("ANY_WORDS", 8192);
+    this.#startBits = part("START_BITS", 8192);
+    this.#fourBits = part("FOUR_BITS", 8192);
     this.#out = new Uint32Array(memory.buffer, this.#code.OUT.value);
   }
 
   /** A mark at a sector's beginning, or four bytes on. */
   addAtSectors(mark: Uint8Array, back: 0 | 4): void {
-    const table = back === 4 ? this.#fours : this.starts;
-    const key = pairOf(mark, 0);
-    if (mark.length < WORD) table[key] = (table[key] as number) | MAY.begin;
-    else {
-      table[key] = (table[key] as number) | MAY.lookCloser;
-      know(this.#startWords, wordOf(mark, 0));
-    }
+    this.#mean(pairOf(mark, 0), mark.length < WORD ? MAY.begin : MAY.lookCloser, back);
+    if (mark.length >= WORD) know(this.#startWords, wordOf(mark, 0));
+  }
+
+  /** A pair of bytes with which text may begin. */
+  addText(pair: number): void {
+    this.#mean(pair, MAY.beText, 0);
+  }
+
+  #mean(pair: number, may: number, back: 0 | 4): void {
+    const [table, bits] = back === 4 ? [this.#fours, this.#fourBits] : [this.#starts, this.#startBits];
+    table[pair] = (table[pair] as number) | may;
+    bits[pair >> 3] = (bits[pair >> 3] as number) | (1 << (pair & 7));
   }
 
   /** The one mark elsewhere within the first sector. @param at its place, @param word its first four bytes */
