@@ -11,7 +11,7 @@ import {
   type Unit,
   unitOf,
 } from "../formats/iso-media/nal-units";
-import { type Track, trackSamples } from "../formats/iso-media/samples";
+import { type Sample, type Track, trackSamples } from "../formats/iso-media/samples";
 import type { ListedPicture } from "./film-index";
 
 /** What a recorder's other recording teaches of its pictures. */
@@ -72,8 +72,8 @@ export interface FoundPictures {
   readonly pictures: readonly ListedPicture[];
   /** By how many pictures each is shown later than it is coded; null: as they come, or it cannot be told. */
   readonly later: readonly number[] | null;
-  /** Bytes between the pictures: sound, or what is damaged. */
-  readonly between: number;
+  /** What stands before, between and behind the pictures: sound, or what is damaged. */
+  readonly between: readonly Sample[];
 }
 
 /** The pictures in [from, end): units behind their lengths, one after the other, with other data in between. */
@@ -90,7 +90,7 @@ export function findPictures(reader: BlockReader, model: PictureModel, from: num
 
 class PictureWalk {
   readonly #pictures: (ListedPicture & { reference: boolean; order: number | null })[] = [];
-  #between = 0;
+  readonly #between: { at: number; length: number }[] = [];
   /** The picture that is being put together. */
   #open: { at: number; end: number; key: boolean; reference: boolean; order: number | null; sliced: boolean } | null = null;
 
@@ -109,7 +109,9 @@ class PictureWalk {
         continue;
       }
       this.#close();
-      this.#between += 1;
+      const last = this.#between.at(-1);
+      if (last && last.at + last.length === at) last.length += 1;
+      else this.#between.push({ at, length: 1 });
       at += 1;
     }
     this.#close();

@@ -2,9 +2,9 @@ import { type BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { Segment } from "../bytes/layout";
 import { HOLDERS, TOP_BOXES } from "../formats/iso-media/box-names";
 import { type Box, boxAt, boxesIn, findBox, findBoxes } from "../formats/iso-media/boxes";
-import { brokenUnits, readTracks, trackSamples } from "../formats/iso-media/samples";
+import { brokenUnits, readTracks, type Sample, trackSamples } from "../formats/iso-media/samples";
 import { BytesOut } from "./bytes-out";
-import { filmIndex, pictureTrack } from "./film-index";
+import { filmIndex, pictureTrack, type SoundTrack, soundTrack } from "./film-index";
 import { findPictures, pictureModel } from "./film-pictures";
 import { kept, made, type Repaired } from "./repaired";
 
@@ -19,7 +19,7 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
   if (!moov || !modelData) return null;
   const end = Math.min(reader.size, data.end);
   const moved = movedIndex(reader, data, sibling, moov, data.content - modelData.content);
-  const found = moved ? { index: moved, done: MOVED } : madeIndex(reader, data, sibling, moov);
+  const found = moved ? { index: moved, done: MOVED } : madeIndex(reader, data, sibling, moov, modelData);
   if (!found) return null;
   // The length of the data may never have been written.
   const whole = !data.toEnd && data.end <= reader.size;
@@ -27,7 +27,7 @@ export function repairFilm(reader: BlockReader, sibling: BlockReader | null): Re
   return { segments, done: found.done };
 }
 
-/** The share of a recording's data that must turn out to be pictures of the model's kind. */
+/** The share of a recording's data that must turn out to be pictures of the model's kind, beside the share they have in the model. */
 const LEAST_SHARE = 0.25;
 const MOVED = ["The index of the other recording fits these data: it was moved to where they stand and added."];
 
@@ -53,20 +53,46 @@ function movedIndex(reader: BlockReader, data: Box, sibling: BlockReader, moov: 
 }
 
 /** An index of the pictures that are found in the data, with the other recording's settings. */
-function madeIndex(reader: BlockReader, data: Box, sibling: BlockReader, moov: Box): { index: Uint8Array; done: string[] } | null {
+function madeIndex(
+  reader: BlockReader,
+  data: Box,
+  sibling: BlockReader,
+  moov: Box,
+  modelData: Box,
+): { index: Uint8Array; done: string[] } | null {
   const known = pictureTrack(sibling, moov);
   const model = known && pictureModel(sibling, known.track);
   if (!known || !model) return null;
   const { pictures, later, between } = findPictures(reader, model, data.content, Math.min(reader.size, data.end));
   // Where little of the data are such pictures, they were another recorder's.
-  const length = pictures.reduce((sum, picture) => sum + picture.length, 0);
-  if (!pictures.some(({ key }) => key) || length < LEAST_SHARE * (length + between)) return null;
+  const length = bytesIn(pictures);
+  const beside = bytesIn(between);
+  const usual = Math.min(1, bytesIn([...trackSamples(sibling, known.track)]) / Math.max(1, modelData.end - modelData.content));
+  if (!pictures.some(({ key }) => key) || length < LEAST_SHARE * usual * (length + beside)) return null;
+  const track = soundTrack(sibling, moov, known.track);
+  const pieces = track && soundPieces(track, between);
+  const sound = track && pieces && { track, pieces };
   const done = [`An index of ${pictures.length} pictures was made, with the settings of the other recording.`];
-  if (between > 0) done.push(`${between} bytes between them are left out: nothing tells where the pieces of the sound begin.`);
+  if (pieces) done.push(`The sound stands between the pictures, in ${pieces.length} pieces, and is not coded: it was taken in.`);
+  else if (beside > 0) done.push(`${beside} bytes between them are left out: nothing tells where the pieces of the sound begin.`);
   if (model.order === null)
     done.push("The pictures are shown in the order in which they were recorded, which may not be quite the right one.");
-  return { index: filmIndex(sibling, moov, known.track, { pictures, duration: known.duration, later }), done };
+  return { index: filmIndex(sibling, moov, known.track, { pictures, duration: known.duration, later, sound }), done };
 }
+
+const bytesIn = (parts: readonly Sample[]) => parts.reduce((sum, { length }) => sum + length, 0);
+
+/**
+ * The pieces of sound that is not coded: what stands between the pictures, if all of that can be sound. Damage among it would shift what
+ * follows against the pictures.
+ */
+function soundPieces({ sampleSize, longest }: SoundTrack, between: readonly Sample[]): Sample[] | null {
+  const whole = between.map(({ at, length }) => ({ at, length: length - (length % sampleSize) }));
+  const sound = between.every(({ length }, i) => length <= LONGER * longest && (i === between.length - 1 || length % sampleSize === 0));
+  return sound && whole.length > 0 ? whole.filter(({ length }) => length > 0) : null;
+}
+/** A recorder may write pieces so many times as long as in its other recording. */
+const LONGER = 4;
 
 function sized(reader: BlockReader, data: Box, end: number): Segment[] {
   const header = data.content - data.at;

@@ -48,6 +48,22 @@ export const NAL_CODECS: Readonly<Record<string, { box: string; lengthAt: number
   hev1: { box: "hvcC", lengthAt: 21 },
 };
 
+/** Sample entries of sound that is not coded: each sample takes as many bytes as any other (QuickTime File Format, sound sample descriptions; ISO/IEC 23003-5). */
+export const PLAIN_SOUND: ReadonlySet<string> = new Set([
+  "sowt",
+  "twos",
+  "raw ",
+  "in24",
+  "in32",
+  "fl32",
+  "fl64",
+  "lpcm",
+  "ipcm",
+  "fpcm",
+  "alaw",
+  "ulaw",
+]);
+
 /** Brands (ISO/IEC 14496-12, 4.3) by the format they mean; matched from their beginning. */
 export const BRANDS: readonly (readonly [RegExp, string])[] = [
   [/^(hei|hev|mif1|msf1)/, "heic"],
