@@ -8,8 +8,8 @@ import { getDocument } from "pdfjs-dist/legacy/build/pdf.mjs";
 import sharp from "sharp";
 import initSqlite from "sql.js";
 import { describe, expect, it } from "vitest";
-import yauzl from "yauzl";
 import { allBytes, carveImage, labFiles, sha256 } from "../../tests/support/lab-files";
+import { unzipped } from "../../tests/support/unzipped";
 import { fixture } from "../../tests/support/volume-truth";
 import { BlockReader } from "../bytes/block-reader";
 import { MemorySource } from "../bytes/byte-source";
@@ -43,31 +43,6 @@ const repaired = (path: string, like?: string): RepairedFile => {
 };
 const bytesOf = (file: RepairedFile) => Buffer.from(allBytes(file.content));
 
-/** Every member of an archive by an independent reader, checksums compared. */
-function members(bytes: Buffer): Promise<Map<string, Buffer>> {
-  return new Promise((done, fail) => {
-    const found = new Map<string, Buffer>();
-    yauzl.fromBuffer(bytes, { lazyEntries: true }, (error, zip) => {
-      if (error) return fail(error);
-      zip.on("error", fail);
-      zip.on("end", () => done(found));
-      zip.on("entry", (entry: yauzl.Entry) =>
-        zip.openReadStream(entry, (failed, stream) => {
-          if (failed) return fail(failed);
-          const pieces: Buffer[] = [];
-          stream.on("error", fail);
-          stream.on("data", (piece: Buffer) => pieces.push(piece));
-          stream.on("end", () => {
-            found.set(entry.fileName, Buffer.concat(pieces));
-            zip.readEntry();
-          });
-        }),
-      );
-      zip.readEntry();
-    });
-  });
-}
-
 const archives = lab.entries.filter(({ state, path }) => state === "damaged" && /\.(zip|docx|xlsx|odt)$/.test(path));
 
 /** Truth: damaged files with their originals and the hashes of their members, made by script and general tools. */
@@ -75,7 +50,7 @@ describe("archives", () => {
   it.each(archives)("$path: every sound member is saved ($note)", async ({ path, members: truth = [], note }) => {
     const file = repaired(path);
     expect(file.after).toEqual({ verdict: "sound" });
-    const saved = await members(bytesOf(file));
+    const saved = await unzipped(bytesOf(file));
     const damaged = /the data of the member "([^"]+)"/.exec(note)?.[1];
     for (const { name, sha256: hash, whole = true } of truth) {
       if (!whole || name === damaged || name.endsWith("/")) continue;

@@ -104,6 +104,7 @@ export type Spine = z.infer<typeof spine>;
 const counted = z.array(z.object({ value: z.string(), count: z.number() }));
 /** Counts by each way of narrowing; each leaves its own choice out of account, so that others can be chosen instead. */
 export const facets = z.object({
+  /** Items of the job, however the list is narrowed. */
   total: z.number(),
   kind: counted,
   place: counted,

@@ -1,14 +1,16 @@
 import { createHash } from "node:crypto";
 import { mkdirSync, readdirSync, readFileSync, statSync, symlinkSync, unlinkSync, writeFileSync } from "node:fs";
-import { dirname, join } from "node:path";
+import { basename, dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { retryRestore, startRestore } from "../../server/restores/commands";
 import type { Restore, RestorePlan } from "../../server/restores/contract";
+import { fileOf, zipOf } from "../../server/restores/downloads";
 import { listRestores, rehearse } from "../../server/restores/queries";
 import { changeTray } from "../../server/tray/commands";
 import { searchedJob, startTestBench, type TestBench, until } from "../support/bench";
+import { unzipped } from "../support/unzipped";
 import { pathOf, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -119,5 +121,53 @@ describe("a restore", () => {
     const second = await finished(id);
     expect(second.results[0]?.state).toBe("verified");
     expect(statSync(second.results[0]?.output as string).size).toBe(second.results[0]?.size);
+  }, 60_000);
+
+  it("is given out as one ZIP and file by file: what was verified, and nothing that was put in its place since", async () => {
+    const chosen = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 400, condition: "whole" }))).items
+      .filter((each) => each.size > 0)
+      .slice(0, 12);
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await changeTray(bench.db, jobId, { items: chosen.map((item) => item.id), chosen: true });
+    const { id, results, root } = await finished(await startRestore(bench.db, jobId, plan("To take along")));
+    const entries = await unzipped(Buffer.from(await (await zipOf(bench.db, id)).arrayBuffer()));
+    expect(new Map([...entries].map(([name, bytes]) => [join(root, name), createHash("sha256").update(bytes).digest("hex")]))).toEqual(
+      new Map(results.map((result) => [result.output, result.sha256])),
+    );
+    const [first, second, third] = results as [Restore["results"][number], Restore["results"][number], Restore["results"][number]];
+    const single = await fileOf(bench.db, id, first.id);
+    expect(
+      createHash("sha256")
+        .update(Buffer.from(await single.arrayBuffer()))
+        .digest("hex"),
+    ).toBe(first.sha256);
+    expect(decodeURIComponent(single.headers.get("Content-Disposition") ?? "")).toContain(basename(first.output as string));
+    expect(single.headers.get("Content-Length")).toBe(String(first.size));
+    // Gone, or a link to something else: neither is followed.
+    unlinkSync(first.output as string);
+    unlinkSync(second.output as string);
+    symlinkSync("/etc/hostname", second.output as string);
+    for (const result of [first, second]) await expect(fileOf(bench.db, id, result.id)).rejects.toMatchObject({ status: 404 });
+    await expect(fileOf(bench.db, id + 1000, third.id)).rejects.toMatchObject({ status: 404 });
+    const left = await unzipped(Buffer.from(await (await zipOf(bench.db, id)).arrayBuffer()));
+    expect(left.size).toBe(results.length - 2);
+    for (const result of results.slice(2)) unlinkSync(result.output as string);
+    await expect(zipOf(bench.db, id)).rejects.toMatchObject({ status: 404 });
+  }, 60_000);
+
+  it("of nothing is refused, and one that runs is not tried again meanwhile", async () => {
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await expect(startRestore(bench.db, jobId, plan("Nothing"))).rejects.toThrow("The tray is empty");
+    await expect(retryRestore(bench.db, 999_999)).rejects.toMatchObject({ status: 404 });
+    const [item] = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 1 }))).items;
+    await changeTray(bench.db, jobId, { items: [item?.id as number], chosen: true });
+    const id = await startRestore(bench.db, jobId, plan("Twice"));
+    // Meanwhile it may have ended: then it is tried again, and that is well.
+    const refused = await retryRestore(bench.db, id).then(
+      () => null,
+      (error: { status?: number }) => error.status,
+    );
+    if (refused !== null) expect(refused).toBe(409);
+    await finished(id);
   }, 60_000);
 });

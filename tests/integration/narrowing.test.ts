@@ -1,0 +1,102 @@
+import fc from "fast-check";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { type Item, itemFilter, itemQuery, SIZES, type SizeClass } from "../../server/items/contract";
+import { countFacets } from "../../server/items/facets";
+import { listItems } from "../../server/items/list";
+import { changeJob } from "../../server/jobs/commands";
+import { searchedJob, startTestBench, type TestBench } from "../support/bench";
+
+let bench: TestBench;
+let jobId: number;
+let all: Item[];
+
+async function everything(query: Record<string, unknown>): Promise<Item[]> {
+  const items: Item[] = [];
+  for (let after: string | undefined; ; ) {
+    const page = await listItems(bench.db, jobId, itemQuery.parse({ limit: 200, ...query, ...(after ? { after } : {}) }));
+    items.push(...page.items);
+    if (!page.next) return items;
+    after = page.next;
+  }
+}
+
+beforeAll(async () => {
+  bench = await startTestBench();
+  jobId = await searchedJob(bench, "ntfs-mbr");
+  await changeJob(bench.db, jobId, { timeZone: "Pacific/Auckland" });
+  all = await everything({ show: "all" });
+}, 90_000);
+afterAll(() => bench.close());
+
+/** The year in the job's zone, by the platform's own calendar. */
+const yearOf = (item: Item) =>
+  item.modified ? new Intl.DateTimeFormat("en", { year: "numeric", timeZone: "Pacific/Auckland" }).format(item.modified) : "none";
+const sizeOf = (item: Item) => (Object.entries(SIZES) as [SizeClass, number][]).find(([, most]) => item.size <= most)?.[0];
+
+interface Narrowing {
+  kind?: string;
+  condition?: string;
+  year?: string;
+  size?: string;
+  folder?: string;
+  q?: string;
+}
+
+/** The same question answered one item at a time, from the list of all of them. */
+const fits = (item: Item, { kind, condition, year, size, folder, q }: Narrowing): boolean =>
+  (!kind || item.kind === kind) &&
+  (!condition || item.condition === condition) &&
+  (!year || yearOf(item) === year) &&
+  (!size || sizeOf(item) === size) &&
+  (!folder || item.folder === folder || item.folder.startsWith(`${folder}/`)) &&
+  (!q || `${item.folder}\n${item.name}`.toLowerCase().includes(q.toLowerCase()));
+
+describe("items narrowed in any way", () => {
+  const some = <T>(values: Iterable<T>) => [...new Set(values)];
+
+  it("are the very ones that one by one would be chosen, and the counts beside each way say how many there would be", async () => {
+    const folders = some(all.flatMap((item) => item.folder.split("/").map((_, i, parts) => parts.slice(0, i + 1).join("/")))).filter(
+      Boolean,
+    );
+    const way = fc.record(
+      {
+        kind: fc.constantFrom(...some(all.map((item) => item.kind))),
+        condition: fc.constantFrom(...some(all.map((item) => item.condition as string))),
+        year: fc.constantFrom(...some(all.map(yearOf))),
+        size: fc.constantFrom(...Object.keys(SIZES)),
+        folder: fc.constantFrom(...folders),
+        q: fc.constantFrom("neu", ".txt", "DOC", "100%", "a_b", "ü", "’", "\\"),
+      },
+      { requiredKeys: [] },
+    );
+    await fc.assert(
+      fc.asyncProperty(way, async (narrowing) => {
+        // A word that begins with a dot means the name's end.
+        const { q, ...others } = narrowing;
+        const own = (item: Item) =>
+          q?.startsWith(".") ? fits(item, others) && item.name.toLowerCase().endsWith(q) : fits(item, narrowing);
+        const wanted = all.filter(own).map((item) => item.id);
+        const found = await everything({ show: "all", ...narrowing });
+        expect(found.map((item) => item.id).sort((a, b) => a - b)).toEqual(wanted.sort((a, b) => a - b));
+        const facets = await countFacets(bench.db, jobId, itemFilter.parse({ show: "all", ...narrowing }));
+        expect(facets.total).toBe(all.length);
+        // Each way of narrowing is counted without its own choice.
+        for (const [name, value] of [
+          ["kind", (item: Item) => item.kind],
+          ["condition", (item: Item) => item.condition],
+          ["year", yearOf],
+          ["size", sizeOf],
+        ] as const) {
+          const { [name]: _, ...rest } = narrowing;
+          const among = all.filter((item) =>
+            q?.startsWith(".") ? fits(item, { ...rest, q: "" }) && item.name.toLowerCase().endsWith(q) : fits(item, rest),
+          );
+          const counts = new Map<string | undefined, number>();
+          for (const item of among) counts.set(value(item), (counts.get(value(item)) ?? 0) + 1);
+          expect(Object.fromEntries(facets[name].map((each) => [each.value, each.count])), name).toEqual(Object.fromEntries(counts));
+        }
+      }),
+      { numRuns: 40, seed: 4 },
+    );
+  }, 90_000);
+});
