@@ -82,6 +82,47 @@ describe("what a driver wrote (the volume of make-ntfs-features.ts)", () => {
   });
 });
 
+describe("a file table in so many pieces that several records tell of them (the volume of make-ntfs-scattered.ts)", () => {
+  const { records, entries } = JSON.parse(fixture("ntfs-scattered.json.gz").toString()) as { records: number[]; entries: Feature[] };
+  const files = (copies: readonly Copy[]) => copies.filter((copy) => copy.state === "live" && copy.type === "file" && !copy.system);
+
+  it("is read to its end: every file the driver reads, byte for byte, and no other", () => {
+    expect(records.length).toBeGreaterThan(2);
+    const disk = imageSource("ntfs-scattered");
+    const { copies, volume } = read(disk);
+    const found = files(copies);
+    expect(found.map((copy) => copy.path).sort()).toEqual(entries.map((entry) => entry.path).sort());
+    const byPath = new Map(found.map((copy) => [copy.path, copy]));
+    const wrong = entries.filter((entry) => {
+      const copy = byPath.get(entry.path) as Copy;
+      return copy.size !== entry.size || (entry.size > 0 && contentHash(copy, disk) !== entry.sha256);
+    });
+    expect(wrong.map((entry) => entry.path)).toEqual([]);
+    // The one in as many pieces as the table left room for.
+    expect(byPath.get("/kept.bin")?.layout?.segments.length).toBeGreaterThan(1000);
+    expect(volume.findings?.()).toEqual([]);
+  });
+
+  it("with one of those records gone is read as far as the others lead, and says what is missing", () => {
+    const bytes = Uint8Array.from(fixture("ntfs-scattered.img.gz"));
+    // The table begins where the boot sector says; its first pieces hold the records that tell of the later ones.
+    const view = new DataView(bytes.buffer);
+    const tableAt = Number(view.getBigUint64(0x30, true)) * 512;
+    const victim = records[1] as number;
+    expect(Buffer.from(bytes.subarray(tableAt + victim * 1024, tableAt + victim * 1024 + 4)).toString("latin1")).toBe("FILE");
+    bytes.fill(0, tableAt + victim * 1024, tableAt + (victim + 1) * 1024);
+    const disk = new MemorySource(bytes);
+    const { copies } = read(disk);
+    const whole = new Map(entries.map((entry) => [entry.path, entry]));
+    const told = files(copies).filter((copy) => copy.condition === "whole" && copy.size > 0);
+    expect(told.length).toBeGreaterThan(entries.length / 4);
+    for (const copy of told) expect(contentHash(copy, disk), copy.path).toBe(whole.get(copy.path)?.sha256);
+    // The others are known by their folder's index, or lie in what is left of the old table.
+    const all = new Set(copies.map((copy) => copy.path));
+    expect(entries.filter((entry) => !all.has(entry.path)).length / entries.length).toBeLessThan(0.05);
+  });
+});
+
 describe("names only the folders' indexes know", () => {
   it.each([
     ["ntfs-gpt", 0.9],

@@ -1,0 +1,99 @@
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeEach, describe, expect, it, vi } from "vitest";
+import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { inspectDisk, openVolume } from "../core/volumes/inspect";
+import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
+import { ReadOnlyFile } from "./read-only-file";
+
+/** A drive as the system shows one with bad sectors: a read that touches one fails as a whole (read(2), EIO). */
+const drive = vi.hoisted(() => ({ bad: [] as { start: number; end: number }[], reads: 0, code: "EIO" }));
+vi.mock("node:fs", async (original) => {
+  const fs = await original<typeof import("node:fs")>();
+  return {
+    ...fs,
+    readSync: (descriptor: number, into: Uint8Array, offset: number, length: number, at: number) => {
+      drive.reads += 1;
+      if (drive.bad.some(({ start, end }) => at < end && at + length > start))
+        throw Object.assign(new Error(`${drive.code}: i/o error, read`), { code: drive.code });
+      return fs.readSync(descriptor, into, offset, length, at);
+    },
+  };
+});
+
+const folder = mkdtempSync(join(tmpdir(), "unreadable-"));
+afterAll(() => rmSync(folder, { recursive: true }));
+beforeEach(() => Object.assign(drive, { bad: [], reads: 0, code: "EIO" }));
+
+const plain = Uint8Array.from({ length: 1 << 20 }, (_, i) => 1 + ((i * 7) % 255));
+const path = join(folder, "drive.img");
+writeFileSync(path, plain);
+
+describe("a drive with bad sectors", () => {
+  it("gives all that can be read, to the sector, with zeros for the rest, and remembers which that is", () => {
+    drive.bad = [
+      { start: 5000, end: 5001 },
+      { start: 512 * 100, end: 512 * 103 },
+      { start: (1 << 20) - 1, end: 1 << 20 },
+    ];
+    const file = new ReadOnlyFile(path);
+    const bytes = new Uint8Array(1 << 20);
+    file.read(0, bytes);
+    const lost = [
+      { start: 4608, end: 5120 },
+      { start: 51_200, end: 52_736 },
+      { start: (1 << 20) - 512, end: 1 << 20 },
+    ];
+    expect(file.unreadable(0, 1 << 20)).toEqual(lost);
+    const wanted = plain.slice();
+    for (const { start, end } of lost) wanted.fill(0, start, end);
+    expect(Buffer.from(bytes).equals(wanted)).toBe(true);
+    // Halving finds them in few reads: a failing drive takes long over each.
+    expect(drive.reads).toBeLessThan(120);
+    expect(file.unreadable(5000, 10)).toEqual([{ start: 5000, end: 5010 }]);
+    expect(file.unreadable(6000, 1000)).toEqual([]);
+    file.close();
+  });
+
+  it("past its end there are zeros, and nothing that could not be read", () => {
+    const file = new ReadOnlyFile(path);
+    const bytes = new Uint8Array(1024).fill(9);
+    file.read((1 << 20) - 512, bytes);
+    expect(bytes.subarray(0, 512)).toEqual(plain.subarray((1 << 20) - 512));
+    expect(bytes.subarray(512).every((byte) => byte === 0)).toBe(true);
+    expect(file.unreadable(0, 2 << 20)).toEqual([]);
+    file.close();
+  });
+
+  it("that fails for another reason is no matter of bad sectors: the error goes on", () => {
+    Object.assign(drive, { bad: [{ start: 0, end: 1 }], code: "EBADF" });
+    const file = new ReadOnlyFile(path);
+    expect(() => file.read(0, new Uint8Array(512))).toThrow("EBADF");
+    file.close();
+  });
+
+  it("has its files judged by it: the one on bad sectors is partial by so many bytes, the others are as they were", () => {
+    const truth = readTruth("ntfs-4kn");
+    const image = join(folder, "volume.img");
+    writeFileSync(image, fixture("ntfs-4kn.img.gz"));
+    const victim = truth.entries.find(
+      (entry) =>
+        entry.type === "file" && entry.state === "live" && !entry.compressed && entry.runs?.length === 1 && (entry.size ?? 0) > 20_000,
+    );
+    if (!victim?.runs?.[0]) throw new Error("no such file");
+    const at = (victim.runs[0][1] as number) * truth.volume.clusterSize;
+    drive.bad = [{ start: at + 4096, end: at + 4096 + 1024 }];
+    const file = new ReadOnlyFile(image);
+    const report = inspectDisk(file).volumes[0];
+    if (!report) throw new Error("no volume");
+    const copies = [...fileRecordsPass(openVolume(file, report), file)].flatMap((batch) => batch.copies);
+    const hurt = copies.filter((copy) => copy.evidence.unreadable > 0);
+    expect(hurt.map((copy) => copy.path.normalize("NFC"))).toEqual([pathOf(victim)]);
+    expect(hurt[0]).toMatchObject({ condition: "partial", evidence: { unreadable: 1024 } });
+    expect(hurt[0]?.notes.join()).toContain("1024 bytes of it could not be read from the drive");
+    expect(hurt[0]?.survival).toBeCloseTo(1 - 1024 / (victim.size as number), 5);
+    expect(copies.filter((copy) => copy.state === "live" && copy.condition === "whole").length).toBeGreaterThan(150);
+    file.close();
+  });
+});
