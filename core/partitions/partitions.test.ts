@@ -1,4 +1,5 @@
 import { describe, expect, it } from "vitest";
+import { manyVolumes } from "../../tests/support/many-volumes";
 import { fixture, readTruth } from "../../tests/support/volume-truth";
 import { MemorySource } from "../bytes/byte-source";
 import { readPartitions } from "./read-partitions";
@@ -64,6 +65,13 @@ describe("MBR", () => {
       [2048, 73_728, "0x07"],
       [77_824, 8192, "0x06"],
     ]);
+  });
+
+  it("follows a long chain of extended partitions to its last one", () => {
+    const table = readPartitions(new MemorySource(manyVolumes(14)));
+    expect(table.partitions.length).toBe(14);
+    expect(new Set(table.partitions.map(({ start }) => start)).size).toBe(14);
+    expect(table.notes).toEqual([]);
   });
 
   it("stops when the chain of extended partitions runs in a circle", () => {

@@ -167,7 +167,7 @@ function otherVolumes(
   }
   if (!complete && (alone || gaps.length > 0))
     notes.push(
-      "The disk is large: outside its partitions it was searched for lost volumes at beginnings, ends and beside the volumes that were found, not in full.",
+      "Lost volumes were searched where no partition is: at its beginnings and ends and beside the volumes that were found, not everywhere.",
     );
   return others;
 }

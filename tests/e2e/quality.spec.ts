@@ -2,6 +2,7 @@ import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
+import { manyVolumes } from "../support/many-volumes";
 import { SMALL_NTFS, smallDisk } from "../support/small-disk";
 import { readTruth } from "../support/volume-truth";
 
@@ -351,4 +352,28 @@ test("a volume that was read tells its users' profiles and what does not add up 
   await expect(page.getByRole("table", { name: /Profiles/ }).getByRole("cell", { name: "Users/jbrevik" })).toBeVisible({ timeout: 30_000 });
   await expect(page.getByText("Files whose record counts another number of names than it has.")).toBeVisible();
   await expect(page.getByText(`(MFT record ${counted?.mft?.record}): `)).toBeVisible();
+});
+
+test("a source of many volumes stays readable: they are read together, or one by one", async ({ page }) => {
+  const path = join(process.env.COMPASS_SOURCES as string, "many.img");
+  writeFileSync(path, manyVolumes(14));
+  const { id } = (await (await page.request.post("/api/jobs", { data: { title: "Many volumes", client: "" } })).json()) as { id: number };
+  await page.request.post(`/api/jobs/${id}/sources`, { data: { path } });
+  await page.goto(`/jobs/${id}/sources`);
+  await expect(page.getByRole("treeitem", { name: /FAT12/ })).toHaveCount(14);
+  await page.goto(`/jobs/${id}/search`);
+  const open = page.getByRole("list", { name: "Volumes not read yet" });
+  await expect(open.getByText("File records of all 14 volumes")).toBeVisible();
+  await expect(open.getByRole("button", { name: "Read records" })).toHaveCount(1);
+  // One of them by itself, then all that are left.
+  await open.getByText("File records of each volume by itself").click();
+  await expect(open.getByRole("button", { name: "Read records" })).toHaveCount(15);
+  await open.getByRole("button", { name: "Read records" }).nth(3).click();
+  await expect(open.getByText("File records of all 13 volumes")).toBeVisible();
+  await open.getByRole("button", { name: "Read records" }).first().click();
+  await expect(open.getByText(/File records/)).toHaveCount(0, { timeout: 30_000 });
+  const finished = page.getByText(/14 finished passes: [1-9]\d* lost or in known places, [1-9]\d* live/);
+  await expect(finished).toBeVisible({ timeout: 60_000 });
+  await finished.click();
+  await expect(page.getByRole("list", { name: "Finished passes" }).getByRole("listitem")).toHaveCount(14);
 });

@@ -54,6 +54,19 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
   );
 }
 
+/** More volumes of one source than this stand together for each place, and one by one only when asked. */
+const MOST_ALONE = 4;
+
+/** What can still be read, those of one source and place together. */
+export function together(open: readonly OpenPass[]): OpenPass[][] {
+  const groups = new Map<string, OpenPass[]>();
+  for (const each of open) {
+    const key = `${each.place} ${each.source.id}`;
+    groups.set(key, [...(groups.get(key) ?? []), each]);
+  }
+  return [...groups.values()].flatMap((group) => (group.length > MOST_ALONE ? [group] : group.map((each) => [each])));
+}
+
 /** What a pass was narrowed to, in words; "" for a whole one. */
 export function narrowedWords({ folder, from, to, kinds, places, unused, everyByte }: PassOptions): string {
   return [
@@ -73,11 +86,13 @@ export function NotReadYet({ jobId, open }: { jobId: number; open: readonly Open
   const [options, setOptions] = useState<PassOptions>({});
   const start = useStart(jobId);
   const ready = open.filter(({ source, place }) => source.connected && place === "file-record");
+  // Where they stand together anyway, their own row has the button.
+  const several = ready.length > 1 && together(ready).length > 1;
   return (
     <>
       <h1>Not read yet</h1>
       <Narrow options={options} onChange={setOptions} />
-      {ready.length > 1 && (
+      {several && (
         <p className={styles.lead}>
           <Button
             variant="outlined"
@@ -90,9 +105,13 @@ export function NotReadYet({ jobId, open }: { jobId: number; open: readonly Open
       )}
       <Problem>{problemText(start.error)}</Problem>
       <ul className={styles.rows} aria-label="Volumes not read yet">
-        {open.map((each) => (
-          <OpenRow key={`${each.volume.id} ${each.place}`} jobId={jobId} open={each} options={options} />
-        ))}
+        {together(open).map(([first, ...others]) =>
+          !first ? null : others.length > 0 ? (
+            <OpenGroup key={`${first.source.id} ${first.place}`} jobId={jobId} group={[first, ...others]} options={options} />
+          ) : (
+            <OpenRow key={`${first.volume.id} ${first.place}`} jobId={jobId} open={first} options={options} />
+          ),
+        )}
       </ul>
     </>
   );
@@ -106,6 +125,50 @@ export function useStart(jobId: number) {
     },
     onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
   });
+}
+
+/** All volumes of a source that can still be read for one place: at once, or one by one. */
+function OpenGroup({ jobId, group, options }: { jobId: number; group: readonly [OpenPass, ...OpenPass[]]; options: PassOptions }) {
+  const start = useStart(jobId);
+  const [{ source, place }] = group;
+  const { title, about, start: words } = WORDS[place];
+  const systems = [...new Set(group.map(({ volume }) => FILE_SYSTEM_WORDS[volume.filesystem]))].join(", ");
+  return (
+    <>
+      <li className={styles.row}>
+        <div>
+          <b>
+            {title} of all {group.length} volumes
+          </b>
+          <span>{source.name}</span>
+        </div>
+        <span>
+          {systems}, {bytesText(group.reduce((sum, { volume }) => sum + volume.length, 0))}
+        </span>
+        <span>{source.connected ? about : "not connected"}</span>
+        <div className={styles.buttons}>
+          <Button
+            variant={place === "file-record" ? "contained" : "outlined"}
+            disabled={!source.connected || start.isPending}
+            onClick={() => start.mutate(group.map(({ volume }) => ({ volumeId: volume.id, place, options })))}
+          >
+            {words}
+          </Button>
+          <Problem>{problemText(start.error)}</Problem>
+        </div>
+      </li>
+      <li className={styles.alone}>
+        <details>
+          <summary>{title} of each volume by itself</summary>
+          <ul className={styles.rows}>
+            {group.map((each) => (
+              <OpenRow key={each.volume.id} jobId={jobId} open={each} options={options} />
+            ))}
+          </ul>
+        </details>
+      </li>
+    </>
+  );
 }
 
 function OpenRow({ jobId, open: { source, volume, place }, options }: { jobId: number; open: OpenPass; options: PassOptions }) {

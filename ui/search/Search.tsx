@@ -39,11 +39,7 @@ export function Search({ jobId }: { jobId: number }) {
       {passes.length === 0 ? (
         <Empty title="Nothing has been read yet.">Start with the file records: they are quick, and keep names, folders and dates.</Empty>
       ) : (
-        <ul className={styles.rows} aria-label="Passes">
-          {passes.map((pass) => (
-            <PassRow key={pass.id} jobId={jobId} pass={pass} />
-          ))}
-        </ul>
+        <PassRows jobId={jobId} passes={passes} />
       )}
       {closed.map(({ source, volume }) => (
         <div key={volume.id} className={styles.closed}>
@@ -53,6 +49,36 @@ export function Search({ jobId }: { jobId: number }) {
       {open.length > 0 && <NotReadYet jobId={jobId} open={open} />}
       <RawSweep jobId={jobId} places={sweepable(sources)} passes={passes} />
     </div>
+  );
+}
+
+/** More finished passes than this stand behind a line that sums them up. */
+const MOST_FINISHED = 8;
+
+function PassRows({ jobId, passes }: { jobId: number; passes: readonly Pass[] }) {
+  const finished = passes.filter((pass) => pass.state === "done");
+  const folded = finished.length > MOST_FINISHED;
+  const shown = folded ? passes.filter((pass) => pass.state !== "done") : passes;
+  const sum = (of: "foundLost" | "foundLive") => countText(finished.reduce((total, pass) => total + pass[of], 0));
+  const rows = (all: readonly Pass[]) => all.map((pass) => <PassRow key={pass.id} jobId={jobId} pass={pass} />);
+  return (
+    <>
+      {shown.length > 0 && (
+        <ul className={styles.rows} aria-label="Passes">
+          {rows(shown)}
+        </ul>
+      )}
+      {folded && (
+        <details className={styles.alone}>
+          <summary>
+            {finished.length} finished passes: {sum("foundLost")} lost or in known places, {sum("foundLive")} live
+          </summary>
+          <ul className={styles.rows} aria-label="Finished passes">
+            {rows(finished)}
+          </ul>
+        </details>
+      )}
+    </>
   );
 }
 
@@ -114,7 +140,7 @@ function InHand({ pass: { sighted } }: { pass: Pass }) {
   if (!sighted || sighted.count === 0) return null;
   return (
     <span className={styles.inHand} title="Given out as soon as nothing that follows on the disk can belong to them.">
-      {countText(sighted.count)} more in hand
+      {countText(sighted.count)} in hand
       {sighted.newest.map(({ name, size, at }) => (
         <i key={at} title={`${name}, at ${offsetText(at)}`}>
           {name}, {bytesText(size)}

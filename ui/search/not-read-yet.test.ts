@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Pass, PassPlace } from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
-import { narrowedWords, openPasses } from "./NotReadYet";
+import { narrowedWords, openPasses, together } from "./NotReadYet";
 
 const source = (container: string, readable = true) =>
   ({
@@ -29,6 +29,31 @@ describe("passes that can still be started", () => {
   it("of a folder leave out what only an image has, and of a closed volume everything", () => {
     expect(open([source("folder")], [])).toEqual(["known-places", "file-record"]);
     expect(open([source("raw", false)], [])).toEqual([]);
+  });
+});
+
+describe("the volumes of a source", () => {
+  const many = (count: number, id = 1) =>
+    ({
+      ...source("raw"),
+      id,
+      volumes: Array.from({ length: count }, (_, number) => ({ ...source("raw").volumes[0], id: id * 100 + number, number })),
+    }) as unknown as Source;
+  const sizes = (sources: readonly Source[]) => together(openPasses(sources, [])).map((group) => [group[0]?.place, group.length]);
+
+  it("stand one by one while they are few, and together when they are many; each source by itself", () => {
+    expect(sizes([many(2)]).length).toBe(6);
+    expect(sizes([many(40)])).toEqual([
+      ["known-places", 40],
+      ["file-record", 40],
+      ["leftover-record", 40],
+    ]);
+    expect(sizes([many(5), many(1, 2)]).filter(([place]) => place === "file-record")).toEqual([
+      ["file-record", 5],
+      ["file-record", 1],
+    ]);
+    const all = openPasses([many(7), many(6, 2)], []);
+    expect(together(all).flat()).toEqual(all);
   });
 });
 
