@@ -6,11 +6,14 @@ const SOURCE = "core/sweep/compiled/marks.ts";
 /** Compiles the sweep's inner loops. @returns the module's bytes. @throws Error with the compiler's words when it refuses them */
 export async function compileMarks(): Promise<Uint8Array> {
   let code: Uint8Array | null = null;
-  const { error, stderr } = await main([SOURCE, "-O3", "--noAssert", "--runtime", "stub", "--importMemory", "-o", "marks.wasm"], {
-    writeFile: (name, content) => {
-      if (name.endsWith(".wasm")) code = typeof content === "string" ? Buffer.from(content) : content;
+  const { error, stderr } = await main(
+    [SOURCE, "-O3", "--noAssert", "--enable", "simd", "--runtime", "stub", "--importMemory", "-o", "marks.wasm"],
+    {
+      writeFile: (name, content) => {
+        if (name.endsWith(".wasm")) code = typeof content === "string" ? Buffer.from(content) : content;
+      },
     },
-  });
+  );
   if (error || code === null) throw new Error(`${error?.message ?? "nothing was compiled"}\n${stderr.toString()}`);
   return code;
 }

@@ -18,7 +18,7 @@ interface Compiled extends Record<Part, { readonly value: number }> {
   sectors(length: number, later: number, laterWord: number): number;
   anywhere(length: number): number;
 }
-type Part = "STARTS" | "FOURS" | "PAIRS" | "START_WORDS" | "ANY_WORDS" | "LETTERS" | "START_BITS" | "FOUR_BITS" | "BLOCK" | "OUT";
+type Part = "STARTS" | "FOURS" | "PAIRS" | "START_WORDS" | "ANY_WORDS" | "START_BITS" | "FOUR_BITS" | "BLOCK" | "OUT";
 
 let compiled: WebAssembly.Module | null = null;
 
@@ -39,8 +39,6 @@ export class MarkSearch {
   /** By pairs of bytes at a sector's beginning, and four bytes on: what they may mean (`MAY`); and one bit each, whether they mean anything. */
   readonly #starts: Uint8Array;
   readonly #fours: Uint8Array;
-  /** Whether a byte occurs in text. */
-  readonly letters: Uint8Array;
   readonly #pairs: Uint8Array;
   readonly #startWords: Uint8Array;
   readonly #startBits: Uint8Array;
@@ -59,7 +57,6 @@ export class MarkSearch {
     this.block = part("BLOCK", BLOCK + AHEAD);
     this.#starts = part("STARTS", 65_536);
     this.#fours = part("FOURS", 65_536);
-    this.letters = part("LETTERS", 256);
     this.#pairs = part("PAIRS", 32_768);
     this.#startWords = part("START_WORDS", 8192);
     this.#anyWords = part("ANY_WORDS", 8192);

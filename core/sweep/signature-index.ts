@@ -53,9 +53,7 @@ export class SignatureIndex {
       }
     }
     if (!textFormats.some(wanted)) return;
-    const { letters } = this.#search;
     for (let key = 0; key < 65_536; key += 1) if (mayBeText(key & 255, key >> 8)) this.#search.addText(key);
-    for (let byte = 0; byte < 256; byte += 1) letters[byte] = isTextByte(byte) ? 1 : 0;
   }
 
   #addAnywhere(mark: Mark): void {

@@ -12,8 +12,6 @@ export const PAIRS: usize = 0x2_0000;
 export const START_WORDS: usize = 0x2_8000;
 /** Hashes of the four bytes that are looked for at every byte, one bit each: 8,192 bytes. */
 export const ANY_WORDS: usize = 0x2_a000;
-/** Whether a byte occurs in text: 256 bytes. */
-export const LETTERS: usize = 0x2_c000;
 /** Whether `STARTS` says anything of a pair, one bit each: 8,192 bytes, which stay in the processor's nearest cache. */
 export const START_BITS: usize = 0x2_d000;
 /** The same for `FOURS`: 8,192 bytes. */
@@ -28,8 +26,6 @@ const SECTOR: usize = 512;
 const BEGINS: u32 = 1;
 const READS: u32 = 2;
 const LOOK_CLOSER: u32 = 4;
-/** Bytes that are looked at before something is called text. */
-const TEXT_LENGTH: usize = 32;
 /** Multiplier of Fibonacci hashing: 2^32 divided by the golden ratio. */
 const GOLDEN: u32 = 0x9e3779b1;
 
@@ -54,11 +50,18 @@ function bitOf(pair: u32, bits: usize): u32 {
   return ((<u32>load<u8>(bits + <usize>(pair >> 3))) >> (pair & 7)) & 1;
 }
 
+/** Whether 16 bytes all occur in text: at least a blank and no delete, or a tab or an end of line. */
+@inline
+function areLetters(bytes: v128): bool {
+  const plain = v128.and(i8x16.ge_u(bytes, i8x16.splat(32)), i8x16.ne(bytes, i8x16.splat(127)));
+  const line = v128.or(i8x16.eq(bytes, i8x16.splat(10)), i8x16.eq(bytes, i8x16.splat(13)));
+  return i8x16.all_true(v128.or(v128.or(plain, line), i8x16.eq(bytes, i8x16.splat(9))));
+}
+
+/** Whether a text may begin here: the mark of UTF-16, or 32 bytes that all occur in text. */
 function isText(at: usize): bool {
   const mark = load<u16>(at);
-  if (mark == 0xfeff || mark == 0xfffe) return true;
-  for (let i: usize = 0; i < TEXT_LENGTH; i++) if (!load<u8>(<usize>load<u8>(at + i), LETTERS)) return false;
-  return true;
+  return mark == 0xfeff || mark == 0xfffe || (areLetters(v128.load(at)) && areLetters(v128.load(at, 16)));
 }
 
 /**
