@@ -35,6 +35,29 @@ describe("recent lists", () => {
     expect(recentPaths(strToU8("no list"))).toEqual([]);
   });
 
+  it("property lists that another library wrote give local files alone, whatever their letters", () => {
+    // Python 3.11, plistlib.dumps in both forms.
+    const binary =
+      "YnBsaXN0MDDTAQIDBA4SXxAPQ3VzdG9tTGlzdEl0ZW1zXxAPUmVjZW50RG9jdW1lbnRzUW6iBQrSBgcICVVBbGlhc1ROYW1lQnh4UWHSBwsMDVRQYXRoU3NreW8QGwAvAFUAcwBlAHIAcwAvAG0AbwAvAEQAZQBzAGsAdABvAHAALwBzAGsAeQAgAPwALgB0AHgAdKMPEBFfEC5maWxlOi8vL1VzZXJzL21vL0RvY3VtZW50cy9HYXJkZW4lMjBwbGFuLnBhZ2VzXxAYL1ZvbHVtZXMvU1RJQ0svbm90ZXMudHh0XxAVaHR0cHM6Ly9leGFtcGxlLm9yZy94oxMUFRABI0AEAAAAAAAACQAIAA8AIQAzADUAOAA9AEMASABLAE0AUgBXAFsAlACYAMkA5AD8AQABAgELAAAAAAAAAgEAAAAAAAAAFgAAAAAAAAAAAAAAAAAAAQw=";
+    const xml = `<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE plist PUBLIC "-//Maker//DTD PLIST 1.0//EN" "http://example.org/PropertyList-1.0.dtd">
+<plist version="1.0"><dict><key>CustomListItems</key><array><dict><key>Alias</key><data>eHg=</data><key>Name</key><string>a</string></dict>
+<dict><key>Name</key><string>sky</string><key>Path</key><string>/Users/mo/Desktop/sky ü.txt</string></dict></array><key>RecentDocuments</key><array>
+<string>file:///Users/mo/Documents/Garden%20plan.pages</string><string>/Volumes/STICK/notes.txt</string><string>https://example.org/x</string></array>
+<key>n</key><array><integer>1</integer><real>2.5</real><true/></array></dict></plist>`;
+    const wanted = ["/Users/mo/Desktop/sky ü.txt", "/Users/mo/Documents/Garden plan.pages", "/Volumes/STICK/notes.txt"];
+    for (const bytes of [Buffer.from(binary, "base64"), Buffer.from(xml)]) {
+      expect(recentPaths(bytes).sort()).toEqual(wanted);
+      // Damaged anywhere it gives paths or none, and never more than that.
+      for (let at = 0; at < bytes.length; at += 3) {
+        const hurt = Uint8Array.from(bytes);
+        hurt[at] = (hurt[at] as number) ^ 0x55;
+        for (const path of recentPaths(hurt)) expect(path.startsWith("/")).toBe(true);
+        expect(() => recentPaths(hurt.subarray(0, at))).not.toThrow();
+      }
+    }
+  });
+
   it("become items known by name, on the volume the link means", () => {
     const files = [{ path: "/Users/mo/AppData/Roaming/Recent/a.lnk", content: bytesOf(places.link) }];
     const [here] = told(treeOf(files, 0x307a8a81));

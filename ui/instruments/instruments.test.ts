@@ -1,6 +1,5 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { columnsFrom } from "../items/columns";
 import { DAY, NIGHT } from "../theme/tokens";
 import { coverage, MIN_SPAN, moved, zoomed } from "./disk-chart-scale";
 import { bytesText, conditionText, countText, durationText, offsetText } from "./words";
@@ -22,6 +21,21 @@ describe("words", () => {
     expect(countText(1_234_567)).toBe("1\u2009234\u2009567");
     expect(countText(42)).toBe("42");
     expect([0, 0x200000, 0x1a4c200000].map(offsetText)).toEqual(["0x0000_0000", "0x0020_0000", "0x1A_4C20_0000"]);
+  });
+
+  it("never give as many of a unit as make one of the next", () => {
+    expect([2 ** 20 - 1, 2 ** 20 - 60, 2 ** 40 - 1].map(bytesText)).toEqual(["1.0 MiB", "1023.9 KiB", "1.0 TiB"]);
+    expect([3_569_000, 3_570_000, 7_170_000, 86_399_000].map(durationText)).toEqual(["59 min", "1 h 0 min", "2 h 0 min", "24 h 0 min"]);
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: 2 ** 50 }), (value) => {
+        const [number, unit] = bytesText(value).split(" ") as [string, string];
+        expect(Number(number)).toBeLessThan(1024);
+        const exact = value / 1024 ** ["B", "KiB", "MiB", "GiB", "TiB", "PiB"].indexOf(unit);
+        expect(Math.abs(exact - Number(number))).toBeLessThanOrEqual(0.0501);
+        const minutes = /(\d+) min$/.exec(durationText(value % 10 ** 9))?.[1];
+        if (minutes) expect(Number(minutes)).toBeLessThan(60);
+      }),
+    );
   });
 
   it("say times and conditions as a person would", () => {
@@ -79,16 +93,6 @@ describe("the scale of the disk chart", () => {
         expect(columns.reduce((sum, share) => sum + (share > 0 ? 1 : 0), 0)).toBe(covered.size);
       }),
     );
-  });
-});
-
-describe("the columns of the list", () => {
-  it("are taken from what was remembered as far as it makes sense", () => {
-    expect(columnsFrom(null).shown).toEqual(["ribbon", "size", "condition"]);
-    expect(columnsFrom("nonsense").shown).toEqual(["ribbon", "size", "condition"]);
-    const stored = columnsFrom(JSON.stringify({ shown: ["size", "size", "bogus", "kind"], widths: { size: 120, kind: 9999, bogus: 4 } }));
-    expect(stored.shown).toEqual(["size", "kind"]);
-    expect([stored.widths.size, stored.widths.kind]).toEqual([120, 96]);
   });
 });
 

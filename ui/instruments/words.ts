@@ -6,7 +6,8 @@ const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
 export function bytesText(bytes: number): string {
   let value = bytes;
   let unit = 0;
-  while (value >= 1024 && unit < UNITS.length - 1) {
+  // What would be written as 1024.0 of a unit is 1.0 of the next.
+  while (value >= (unit === 0 ? 1024 : 1023.95) && unit < UNITS.length - 1) {
     value /= 1024;
     unit += 1;
   }
@@ -41,8 +42,8 @@ export function durationText(ms: number): string {
   const seconds = Math.round(ms / 1000);
   if (seconds < 1) return "under 1 s";
   if (seconds < 60) return `${seconds} s`;
-  if (seconds < 3600) return `${Math.round(seconds / 60)} min`;
-  return `${Math.floor(seconds / 3600)} h ${Math.round((seconds % 3600) / 60)} min`;
+  const minutes = Math.round(seconds / 60);
+  return minutes < 60 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
 }
 
 /** The size of a picture or film. */

@@ -53,6 +53,33 @@ export function columnsFrom(stored: string | null, windowWidth = 0): Columns {
   }
 }
 
+/** Shows a column at the end, or hides it. */
+export const toggled = ({ shown, widths }: Columns, column: Column): Columns => ({
+  widths,
+  shown: shown.includes(column) ? shown.filter((each) => each !== column) : [...shown, column],
+});
+
+/** Moves a shown column by so many places, as far as there are any. */
+export function moved({ shown, widths }: Columns, column: Column, step: number): Columns {
+  const at = shown.indexOf(column);
+  if (at < 0) return { shown, widths };
+  const others = shown.filter((each) => each !== column);
+  others.splice(Math.max(0, Math.min(others.length, at + step)), 0, column);
+  return { shown: others, widths };
+}
+
+/** Gives a column a width in pixels, within bounds. */
+export const resized = ({ shown, widths }: Columns, column: Column, width: number): Columns => ({
+  shown,
+  widths: { ...widths, [column]: Math.max(NARROWEST, Math.min(WIDEST, Math.round(width))) },
+});
+
+/** What is remembered: a width of the time axis that nobody has set stays free to follow the window. */
+export function storedColumns({ shown, widths }: Columns, windowWidth: number): string {
+  const { ribbon, ...others } = widths;
+  return JSON.stringify({ shown, widths: ribbon === roomyRibbon(windowWidth) ? others : widths });
+}
+
 /** The columns of the list, remembered in this browser. */
 export function useColumns() {
   const [columns, setColumns] = useState<Columns>(DEFAULT);
@@ -60,33 +87,14 @@ export function useColumns() {
   const store = useCallback((change: (present: Columns) => Columns) => {
     setColumns((present) => {
       const next = change(present);
-      // A width nobody has set stays free to follow the window.
-      const { ribbon, ...others } = next.widths;
-      const widths = ribbon === roomyRibbon(window.innerWidth) ? others : next.widths;
-      localStorage.setItem(STORE, JSON.stringify({ ...next, widths }));
+      localStorage.setItem(STORE, storedColumns(next, window.innerWidth));
       return next;
     });
   }, []);
   return {
     columns,
-    toggle: (column: Column) =>
-      store((present) => ({
-        ...present,
-        shown: present.shown.includes(column) ? present.shown.filter((each) => each !== column) : [...present.shown, column],
-      })),
-    move: (column: Column, step: number) =>
-      store((present) => {
-        const shown = [...present.shown];
-        const at = shown.indexOf(column);
-        const to = Math.max(0, Math.min(shown.length - 1, at + step));
-        shown.splice(at, 1);
-        shown.splice(to, 0, column);
-        return { ...present, shown };
-      }),
-    resize: (column: Column, width: number) =>
-      store((present) => ({
-        ...present,
-        widths: { ...present.widths, [column]: Math.max(NARROWEST, Math.min(WIDEST, Math.round(width))) },
-      })),
+    toggle: (column: Column) => store((present) => toggled(present, column)),
+    move: (column: Column, step: number) => store((present) => moved(present, column, step)),
+    resize: (column: Column, width: number) => store((present) => resized(present, column, width)),
   };
 }
