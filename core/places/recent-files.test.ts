@@ -1,5 +1,5 @@
 import { strToU8 } from "fflate";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import { bytesOf, places, told, treeOf } from "../../tests/support/placed-files";
 import { readJumpList } from "./jump-list";
 import { recentPaths } from "./property-list";
@@ -45,6 +45,8 @@ describe("recent lists", () => {
 <dict><key>Name</key><string>sky</string><key>Path</key><string>/Users/mo/Desktop/sky ü.txt</string></dict></array><key>RecentDocuments</key><array>
 <string>file:///Users/mo/Documents/Garden%20plan.pages</string><string>/Volumes/STICK/notes.txt</string><string>https://example.org/x</string></array>
 <key>n</key><array><integer>1</integer><real>2.5</real><true/></array></dict></plist>`;
+    // The XML library says each fault aloud.
+    const quiet = vi.spyOn(console, "error").mockImplementation(() => undefined);
     const wanted = ["/Users/mo/Desktop/sky ü.txt", "/Users/mo/Documents/Garden plan.pages", "/Volumes/STICK/notes.txt"];
     for (const bytes of [Buffer.from(binary, "base64"), Buffer.from(xml)]) {
       expect(recentPaths(bytes).sort()).toEqual(wanted);
@@ -56,6 +58,7 @@ describe("recent lists", () => {
         expect(() => recentPaths(hurt.subarray(0, at))).not.toThrow();
       }
     }
+    quiet.mockRestore();
   });
 
   it("become items known by name, on the volume the link means", () => {
