@@ -1,6 +1,7 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
+import { codePageDecoder } from "./code-pages";
 import {
   breaksAt,
   cannotTell,
@@ -57,8 +58,12 @@ class Compound {
 
   /** Bytes from the beginning to the end of the last sector in use. */
   get end(): number {
+    const led = new Set(this.#table).add(this.reader.u32(48)).add(this.reader.u32(60));
+    for (const { start } of this.entries) led.add(start);
     let last = this.#table.length - 1;
-    while (last >= 0 && this.#table[last] === FREE) last -= 1;
+    // Some writers fill the table up with ends of chains that nothing leads to, instead of with free sectors.
+    const isFree = (sector: number) => this.#table[sector] === FREE || (this.#table[sector] === END_OF_CHAIN && !led.has(sector));
+    while (last >= 0 && isFree(last)) last -= 1;
     return this.place(last + 1);
   }
 
@@ -253,7 +258,7 @@ function summarise(source: ByteSource): Summary {
       const at = values.get(id);
       if (at === undefined || stream.u16(at) !== 30) return undefined;
       const bytes = stream.bytes(at + 8, Math.min(512, stream.u32(at + 4)));
-      return new TextDecoder(codepage === 65_001 ? "utf-8" : "windows-1252").decode(bytes).replace(/\0.*$/s, "").trim() || undefined;
+      return codePageDecoder(codepage).decode(bytes).replace(/\0.*$/s, "").trim() || undefined;
     };
     const time = (id: number) => {
       const at = values.get(id);
