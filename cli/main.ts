@@ -40,7 +40,7 @@ const HELP = `Tidy Compass, command line
   compass repair FILE --to FILE [--like FILE] [--json]
       writes what can be saved of a damaged file to another; --like names a sound file of the same camera or recorder
 
-SOURCE is a raw image (also in parts), a VHD or VHDX; a parent that is not beside it is given with --beside FILE.
+SOURCE is a drive (its device node), a raw image (also in parts), a VHD or VHDX; a parent that is not beside it is given with --beside FILE.
 It is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call, 3 source unreadable.
 `;
 

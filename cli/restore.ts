@@ -1,4 +1,4 @@
-import { existsSync, lstatSync, mkdirSync, realpathSync } from "node:fs";
+import { existsSync, lstatSync, mkdirSync, realpathSync, statSync } from "node:fs";
 import { resolve } from "node:path";
 import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
@@ -6,6 +6,7 @@ import { LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
 import { safeComponents, streamFileName } from "../core/restore/names";
 import { deliver } from "../io/deliver";
+import { liesOnDrive } from "../io/drives";
 import type { Options } from "./main";
 import { copiesOf, line, oneSource, stateFilter, Usage, withVolumes } from "./output";
 
@@ -81,6 +82,10 @@ function destination(to: string | undefined, source: string): string {
   if (existsSync(root) && !lstatSync(realpathSync(root)).isDirectory()) throw new Usage(`${to} is a file, not a folder to restore to.`);
   if (existsSync(source) && existsSync(root) && realpathSync(root) === realpathSync(source))
     throw new Usage("The destination is the source itself: choose another folder.");
+  if (statSync(source, { throwIfNoEntry: false })?.isBlockDevice() && liesOnDrive(root, source))
+    throw new Usage(
+      "The destination is on the drive that is read: what is still to be found there could be destroyed. Choose another device.",
+    );
   return root;
 }
 

@@ -104,6 +104,7 @@ function openFile(path: string): ReadOnlyFile {
       throw new SourceError(`${path} is not there. Check that the drive is connected and the path is right.`);
     if (code === "EACCES" || code === "EPERM")
       throw new SourceError(`${path} may not be read by this user. Change its permissions or run as a user who may.`);
+    if (code === "ENOMEDIUM") throw new SourceError(`There is no card or disk in ${path}. Put it in and try again.`);
     throw new SourceError(`${path} cannot be opened: ${(error as Error).message}.`);
   }
 }

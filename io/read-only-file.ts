@@ -1,22 +1,37 @@
-import { closeSync, constants, fstatSync, openSync, readSync } from "node:fs";
+import { closeSync, constants, fstatSync, openSync, readSync, statSync } from "node:fs";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { type Range, RangeSet } from "../core/bytes/range-set";
+import { deviceSize } from "./drives";
 
 /** Bytes in the smallest piece still tried alone when a larger read failed: a sector of older drives. */
 const SECTOR = 512;
+/** No drive has more bytes. */
+const LARGEST = 2 ** 52;
+
+/** A drive went away while it was read: nothing that is behind it can be said to be unreadable. */
+export class DriveGoneError extends Error {
+  constructor(path: string) {
+    super(`${path} does not answer any more: the drive was disconnected. Connect it again; what was found is kept.`);
+    this.name = "DriveGoneError";
+  }
+}
 
 /**
- * The one place where a source is opened, and only for reading. Stretches that the drive refuses to read come as
- * zeros and are remembered as unreadable.
+ * The one place where a source is opened, and only for reading: an image, or a drive by its device node. Stretches that the drive
+ * refuses to read come as zeros and are remembered as unreadable.
  */
 export class ReadOnlyFile implements ByteSource {
   readonly size: number;
   readonly #descriptor: number;
   readonly #unreadable = new RangeSet();
+  /** The device's own number, where it is one. */
+  readonly #device: number | null;
 
   constructor(readonly path: string) {
     this.#descriptor = openSync(path, constants.O_RDONLY);
-    this.size = fstatSync(this.#descriptor).size;
+    const stats = fstatSync(this.#descriptor);
+    this.#device = stats.isBlockDevice() ? stats.rdev : null;
+    this.size = this.#device === null ? stats.size : (deviceSize(this.#device) ?? this.#measured());
   }
 
   read(at: number, into: Uint8Array): void {
@@ -40,11 +55,40 @@ export class ReadOnlyFile implements ByteSource {
         done += got;
       }
     } catch (error) {
-      if ((error as NodeJS.ErrnoException).code === "EIO") return false;
+      const { code } = error as NodeJS.ErrnoException;
+      if (this.#device !== null && (GONE.has(code ?? "") || !this.#isThere())) throw new DriveGoneError(this.path);
+      if (code === "EIO") return false;
       throw error;
     }
     into.fill(0, done);
     return true;
+  }
+
+  /** A drive that was pulled out fails like one with bad sectors; but its node is gone, or another drive's. */
+  #isThere(): boolean {
+    return statSync(this.path, { throwIfNoEntry: false })?.rdev === this.#device;
+  }
+
+  /** The size of a device of which the system tells none: where nothing can be read any more. */
+  #measured(): number {
+    const sector = new Uint8Array(SECTOR);
+    const holds = (at: number) => {
+      try {
+        return readSync(this.#descriptor, sector, 0, SECTOR, at) === SECTOR;
+      } catch (error) {
+        // A bad sector is a part of the drive.
+        return (error as NodeJS.ErrnoException).code === "EIO";
+      }
+    };
+    if (!holds(0)) return 0;
+    let [inside, outside] = [0, SECTOR];
+    while (outside < LARGEST && holds(outside)) [inside, outside] = [outside, outside * 2];
+    while (outside - inside > SECTOR) {
+      const middle = inside + Math.floor((outside - inside) / 2 / SECTOR) * SECTOR;
+      if (holds(middle)) inside = middle;
+      else outside = middle;
+    }
+    return outside;
   }
 
   /** Halves a failed read until the bad sectors stand alone. */
@@ -61,3 +105,6 @@ export class ReadOnlyFile implements ByteSource {
     }
   }
 }
+
+/** No such device or address; no such device; no medium in it (errno(3)). */
+const GONE: ReadonlySet<string> = new Set(["ENXIO", "ENODEV", "ENOMEDIUM"]);

@@ -8,11 +8,22 @@ import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 import { ReadOnlyFile } from "./read-only-file";
 
 /** A drive as the system shows one with bad sectors: a read that touches one fails as a whole (read(2), EIO). */
-const drive = vi.hoisted(() => ({ bad: [] as { start: number; end: number }[], reads: 0, code: "EIO" }));
+const drive = vi.hoisted(() => ({
+  bad: [] as { start: number; end: number }[],
+  reads: 0,
+  code: "EIO",
+  node: null as number | null,
+  there: true,
+}));
 vi.mock("node:fs", async (original) => {
   const fs = await original<typeof import("node:fs")>();
   return {
     ...fs,
+    // A device node tells no size of its own, and has a number by which it is known.
+    fstatSync: (descriptor: number) =>
+      drive.node === null ? fs.fstatSync(descriptor) : { size: 0, rdev: drive.node, isBlockDevice: () => true },
+    statSync: (path: string, options?: { throwIfNoEntry: false }) =>
+      drive.node === null ? fs.statSync(path, options) : drive.there ? { rdev: drive.node } : undefined,
     readSync: (descriptor: number, into: Uint8Array, offset: number, length: number, at: number) => {
       drive.reads += 1;
       if (drive.bad.some(({ start, end }) => at < end && at + length > start))
@@ -24,7 +35,7 @@ vi.mock("node:fs", async (original) => {
 
 const folder = mkdtempSync(join(tmpdir(), "unreadable-"));
 afterAll(() => rmSync(folder, { recursive: true }));
-beforeEach(() => Object.assign(drive, { bad: [], reads: 0, code: "EIO" }));
+beforeEach(() => Object.assign(drive, { bad: [], reads: 0, code: "EIO", node: null, there: true }));
 
 const plain = Uint8Array.from({ length: 1 << 20 }, (_, i) => 1 + ((i * 7) % 255));
 const path = join(folder, "drive.img");
@@ -70,6 +81,39 @@ describe("a drive with bad sectors", () => {
     Object.assign(drive, { bad: [{ start: 0, end: 1 }], code: "EBADF" });
     const file = new ReadOnlyFile(path);
     expect(() => file.read(0, new Uint8Array(512))).toThrow("EBADF");
+    file.close();
+  });
+
+  it("of which the system tells no size is measured by reading, bad sectors counted as its own", () => {
+    // 8:200 is no device the system knows.
+    for (const [length, bad] of [
+      [1 << 20, []],
+      [512 * 1025, [{ start: 0, end: 512 }]],
+      [512, []],
+      [512 * 777, [512 * 256, 512 * 512, 512 * 700].map((start) => ({ start, end: start + 512 }))],
+      [0, []],
+    ] as const) {
+      const node = join(folder, "node");
+      writeFileSync(node, plain.subarray(0, length));
+      Object.assign(drive, { node: 0x8c8, bad, reads: 0 });
+      const file = new ReadOnlyFile(node);
+      expect(file.size).toBe(length);
+      expect(drive.reads).toBeLessThan(110);
+      file.close();
+    }
+  });
+
+  it("that was pulled out is not taken for one of bad sectors", () => {
+    Object.assign(drive, { node: 0x8c8, bad: [{ start: 512 * 10, end: 512 * 11 }] });
+    const file = new ReadOnlyFile(path);
+    file.read(0, new Uint8Array(8192));
+    expect(file.unreadable(0, 8192)).toEqual([{ start: 5120, end: 5632 }]);
+    // Its node is gone, or belongs to another drive now.
+    drive.there = false;
+    expect(() => file.read(0, new Uint8Array(8192))).toThrow("was disconnected. Connect it again; what was found is kept.");
+    Object.assign(drive, { there: true, code: "ENXIO" });
+    expect(() => file.read(0, new Uint8Array(8192))).toThrow("was disconnected");
+    expect(file.unreadable(0, 1 << 20)).toEqual([{ start: 5120, end: 5632 }]);
     file.close();
   });
 

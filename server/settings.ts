@@ -18,6 +18,8 @@ const schema = z.object({
         .filter(Boolean)
         .map((path) => resolve(path)),
     ),
+  /** Whether connected drives may be read themselves, beside images of them; "all": devices made of files too. */
+  COMPASS_DRIVES: z.enum(["offer", "all", "hide"]).default("offer"),
   /** Folder below which restores are written. */
   COMPASS_DELIVERY: absolute.default(resolve("data/delivery")),
   /** Folder for what the application itself keeps. */

@@ -1,6 +1,7 @@
 import { existsSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
 import { dirname, join, resolve } from "node:path";
 import { safeComponents } from "../../core/restore/names";
+import { liesOnDrive } from "../../io/drives";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
 
@@ -43,6 +44,11 @@ export function refusal(root: string, images: readonly string[], folders: readon
   const real = realpathSync(present(root));
   if (!liesWithin(real, realpathSync(delivery))) return "This folder leads outside the delivery folder. Choose another name.";
   for (const image of images) {
+    if (statSync(image, { throwIfNoEntry: false })?.isBlockDevice()) {
+      if (liesOnDrive(real, image))
+        return `The delivery folder is on the drive “${image}” itself. Writing there could destroy what is still to be found: set the delivery folder to another device.`;
+      continue;
+    }
     const folder = existsSync(image) ? realpathSync(dirname(image)) : dirname(image);
     if (liesWithin(real, folder)) {
       return `This folder lies beside the source “${image}”. Writing there could destroy what is still to be found: set the delivery folder to another device.`;

@@ -4,6 +4,7 @@ import { sql } from "drizzle-orm";
 import { FileSystemError } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
 import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { DRIVE } from "../../io/drives";
 import { FolderSource } from "../../io/folder-source";
 import { FOLDER } from "../../io/open-searchable";
 import { type OpenedSource, openSource, SourceError } from "../../io/open-source";
@@ -13,6 +14,7 @@ import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { refusal } from "../restores/delivery";
 import { readSettings } from "../settings";
+import { driveTitle, permittedDrive, warningOf } from "./drives";
 import { permittedSource } from "./source-folders";
 
 /**
@@ -24,21 +26,23 @@ export async function addSource(db: Database, jobId: number, path: string, besid
   const real = permittedSource(path);
   if (statSync(real).isDirectory()) return addFolder(db, jobId, real);
   const further = beside.map(permittedSource);
+  const drive = statSync(real).isBlockDevice() ? permittedDrive(real) : null;
   const opened = open(real, further);
   try {
     const { report } = opened;
+    const warning = drive && warningOf(drive);
     return await db.transaction(async (tx) => {
       const [row] = await tx
         .insert(sources)
         .values({
           jobId,
           path: real,
-          name: basename(real),
+          name: drive ? driveTitle(drive) : basename(real),
           beside: further,
           size: report.size,
-          container: report.container,
+          container: drive ? DRIVE : report.container,
           tableKind: report.table,
-          notes: [...report.notes, ...identityOf(report)],
+          notes: [...(warning ? [warning] : []), ...report.notes, ...identityOf(report)],
         })
         .onConflictDoNothing()
         .returning({ id: sources.id });

@@ -8,10 +8,24 @@ export const sourceEntry = z.object({
   size: z.number(),
   modified: z.coerce.date().nullable(),
 });
+/** A connected drive as a source. */
+export const driveEntry = z.object({
+  path: z.string(),
+  title: z.string(),
+  /** Bytes. */
+  size: z.number(),
+  /** What should be known before it is read; null: nothing. */
+  warning: z.string().nullable(),
+  /** Why it cannot be taken; null: it can. */
+  problem: z.string().nullable(),
+});
+export type DriveEntry = z.infer<typeof driveEntry>;
 export const sourceListing = z.object({
   path: z.string().nullable(),
   parent: z.string().nullable(),
   entries: z.array(sourceEntry),
+  /** Connected drives; beside the source folders alone. */
+  drives: z.array(driveEntry),
   problem: z.string().nullable(),
 });
 export type SourceListing = z.infer<typeof sourceListing>;

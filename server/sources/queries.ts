@@ -1,5 +1,6 @@
 import { existsSync } from "node:fs";
 import { asc, eq, inArray, sql } from "drizzle-orm";
+import { DRIVE, isConnected } from "../../io/drives";
 import type { Connection } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import type { Finds, Source } from "./contract";
@@ -15,7 +16,7 @@ export async function listSources(db: Connection, jobId: number): Promise<Source
     size: row.size,
     container: row.container,
     tableKind: row.tableKind,
-    connected: existsSync(row.path),
+    connected: row.container === DRIVE ? isConnected(row.path, row.size) : existsSync(row.path),
     notes: row.notes,
     volumes: inThem
       .filter((volume) => volume.sourceId === row.id)

@@ -1,8 +1,11 @@
+import { spawnSync } from "node:child_process";
 import { mkdirSync, mkdtempSync, realpathSync, symlinkSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
+import type { Drive } from "../../io/drives";
 import { freeBytesIn, refusal } from "../restores/delivery";
+import { connectedDrives, offeredDrives, permittedDrive } from "./drives";
 import { browse, liesWithin, permittedSource } from "./source-folders";
 
 let work: string;
@@ -51,6 +54,59 @@ describe("the source folders", () => {
   });
 });
 
+describe("connected drives", () => {
+  const drive = (name: string, facts: Partial<Drive> = {}): Drive => {
+    writeFileSync(join(work, name), "");
+    return { path: join(work, name), name, model: null, size: 1000, removable: true, mounts: [], own: false, readable: true, ...facts };
+  };
+
+  it("are offered by model and size, with what should be known before they are read; this bench's own are not", () => {
+    const drives = [
+      drive("sda", { own: true, model: "Bench SSD" }),
+      drive("sdb", {
+        model: "Lumora 4T",
+        mounts: [
+          { at: "/media/mo", writable: true },
+          { at: "/media/ro", writable: false },
+        ],
+      }),
+      drive("sdc", { readable: false }),
+    ];
+    expect(offeredDrives(drives)).toEqual([
+      {
+        path: join(work, "sdb"),
+        title: "Lumora 4T (sdb)",
+        size: 1000,
+        warning: expect.stringContaining("mounted for writing at “/media/mo”: unmount it"),
+        problem: null,
+      },
+      {
+        path: join(work, "sdc"),
+        title: "sdc",
+        size: 1000,
+        warning: null,
+        problem: expect.stringContaining("may not be read by this user"),
+      },
+    ]);
+  });
+
+  it("may be read when they are offered, by any name of theirs, and no other device may", () => {
+    const drives = [drive("sda", { own: true }), drive("sdb"), drive("sdc", { readable: false })];
+    symlinkSync(join(work, "sdb"), join(work, "by-id"));
+    expect(permittedDrive(join(work, "by-id"), drives).name).toBe("sdb");
+    expect(() => permittedDrive(join(work, "sda"), drives)).toThrow("this bench’s own system or data");
+    expect(() => permittedDrive(join(work, "sdc"), drives)).toThrow("may not be read by this user");
+    expect(() => permittedDrive(join(work, "sources/b.img"), drives)).toThrow("none of the drives that may be read here");
+  });
+
+  it("stay hidden where the setting says so", () => {
+    process.env.COMPASS_DRIVES = "hide";
+    expect(connectedDrives()).toEqual([]);
+    expect(browse(null).drives).toEqual([]);
+    delete process.env.COMPASS_DRIVES;
+  });
+});
+
 describe("a destination", () => {
   it("is free below the delivery folder, and refused beside a source or where a link leads out", () => {
     const source = join(work, "sources/b.img");
@@ -61,6 +117,26 @@ describe("a destination", () => {
     expect(refusal(join(work, "sources/inner/x"), [source])).toContain("lies beside the source");
     // A drive that is not connected now still must not be written to.
     expect(refusal(join(work, "sources/inner/x"), [join(work, "sources/gone.img")])).toContain("lies beside the source");
+  });
+
+  it("on the drive that is read is refused, whatever it is called", ({ skip }) => {
+    const image = join(work, "stick.img");
+    writeFileSync(image, new Uint8Array(4 << 20));
+    const run = (command: string, ...args: string[]) => spawnSync(command, args, { encoding: "utf8" });
+    const device = run("losetup", "--find", "--show", image).stdout?.trim();
+    const at = join(work, "stick");
+    mkdirSync(at);
+    try {
+      // Only a user who may do so can mount it; and not every system can.
+      if (!device || run("mkfs.ext2", "-q", "-F", device).status !== 0 || run("mount", device, at).status !== 0) skip();
+      process.env.COMPASS_DELIVERY = join(at, "delivery");
+      expect(refusal(join(at, "delivery/x"), [device as string])).toContain("is on the drive");
+      process.env.COMPASS_DELIVERY = join(work, "delivery");
+      expect(refusal(join(work, "delivery/x"), [device as string])).toBeNull();
+    } finally {
+      run("umount", at);
+      if (device) run("losetup", "-d", device);
+    }
   });
 
   it("tells its free space, also of a folder still to be made", () => {

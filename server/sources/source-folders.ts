@@ -3,6 +3,7 @@ import { dirname, join, relative, sep } from "node:path";
 import { Problem } from "../problem";
 import { readSettings } from "../settings";
 import type { SourceListing } from "./contract";
+import { offeredDrives, permittedDrive } from "./drives";
 
 const MAX_ENTRIES = 5000;
 
@@ -17,10 +18,11 @@ const realFolders = () =>
     .COMPASS_SOURCES.filter(existsSync)
     .map((folder) => realpathSync(folder));
 
-/** The real path of a source, once it is sure to lie in a source folder. @throws Problem otherwise */
+/** The path of a source, once it is sure to lie in a source folder or to be a drive that is offered. @throws Problem otherwise */
 export function permittedSource(path: string): string {
   if (!existsSync(path)) throw new Problem(`“${path}” is not there. Check that the drive is connected.`, 404);
   const real = realpathSync(path);
+  if (statSync(real).isBlockDevice()) return permittedDrive(path).path;
   if (realFolders().some((folder) => liesWithin(real, folder))) return real;
   throw new Problem(
     `“${path}” is outside the source folders. Only what lies in them may be read; the setting COMPASS_SOURCES names them.`,
@@ -33,7 +35,7 @@ export function browse(path: string | null): SourceListing {
   if (path === null) {
     const folders = realFolders().map((folder) => ({ path: folder, name: folder, folder: true, size: 0, modified: null }));
     const problem = folders.length === 0 ? "None of the source folders exists. The setting COMPASS_SOURCES names them." : null;
-    return { path: null, parent: null, entries: folders, problem };
+    return { path: null, parent: null, entries: folders, drives: offeredDrives(), problem };
   }
   const real = permittedSource(path);
   const parent = realFolders().includes(real) ? null : dirname(real);
@@ -56,8 +58,8 @@ export function browse(path: string | null): SourceListing {
           : [];
       })
       .sort((a, b) => Number(b.folder) - Number(a.folder) || a.name.localeCompare(b.name));
-    return { path: real, parent, entries, problem: null };
+    return { path: real, parent, entries, drives: [], problem: null };
   } catch (error) {
-    return { path: real, parent, entries: [], problem: `This folder cannot be read: ${(error as Error).message}.` };
+    return { path: real, parent, entries: [], drives: [], problem: `This folder cannot be read: ${(error as Error).message}.` };
   }
 }

@@ -1,10 +1,11 @@
+import { spawnSync } from "node:child_process";
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
 import { manyVolumes } from "../support/many-volumes";
 import { SMALL_NTFS, smallDisk } from "../support/small-disk";
-import { readTruth } from "../support/volume-truth";
+import { fixture, readTruth } from "../support/volume-truth";
 
 const VIEWS = [
   "/",
@@ -376,4 +377,29 @@ test("a source of many volumes stays readable: they are read together, or one by
   await expect(finished).toBeVisible({ timeout: 60_000 });
   await finished.click();
   await expect(page.getByRole("list", { name: "Finished passes" }).getByRole("listitem")).toHaveCount(14);
+});
+
+test("a connected drive is read itself; no other device is", async ({ page }) => {
+  const image = join(process.env.COMPASS_SOURCES as string, "..", "stick.img");
+  writeFileSync(image, fixture("fat32.img.gz"));
+  const made = spawnSync("losetup", ["--find", "--show", "--read-only", image], { encoding: "utf8" });
+  test.skip(made.status !== 0, "the system does not let us make a device of a file");
+  const device = made.stdout.trim();
+  try {
+    const { id } = (await (await page.request.post("/api/jobs", { data: { title: "A stick", client: "" } })).json()) as { id: number };
+    await page.goto(`/jobs/${id}/sources`);
+    await page.getByRole("button", { name: "Add a source" }).click();
+    const drives = page.getByRole("dialog", { name: "Add a source" }).getByRole("list", { name: "Drives" });
+    await drives.getByRole("button", { name: device.slice("/dev/".length) }).click();
+    await expect(page.getByRole("treeitem", { name: /FAT32/ })).toBeVisible({ timeout: 20_000 });
+    await expect(page.getByText(/^Drive, /)).toBeVisible();
+    await page.goto(`/jobs/${id}/search`);
+    await page.getByRole("button", { name: "Read records" }).first().click();
+    await expect(page.getByText(/finished in/)).toBeVisible({ timeout: 30_000 });
+    // Another device is none that is offered.
+    const refused = await page.request.post(`/api/jobs/${id}/sources`, { data: { path: "/dev/null" } });
+    expect(refused.status()).toBe(403);
+  } finally {
+    spawnSync("losetup", ["-d", device]);
+  }
 });

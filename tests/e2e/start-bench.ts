@@ -11,6 +11,8 @@ export default async function startBench(): Promise<() => Promise<void>> {
   process.env.COMPASS_DATABASE_URL = await scratchDatabase();
   process.env.COMPASS_SOURCES = join(work, "e2e-sources");
   process.env.COMPASS_DELIVERY = join(work, "e2e-delivery");
+  // A device made of a file stands for a drive.
+  process.env.COMPASS_DRIVES = "all";
   process.env.COMPASS_DATA = join(work, "e2e-data");
   process.env.COMPASS_PORT = port;
   rmSync(process.env.COMPASS_DELIVERY, { recursive: true, force: true });

@@ -117,6 +117,7 @@ export const CONTAINER_WORDS: Record<string, string> = {
   split: "Raw image in parts",
   vhd: "VHD image",
   vhdx: "VHDX image",
+  drive: "Drive",
   folder: "Folder of this bench",
 };
 

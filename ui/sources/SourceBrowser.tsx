@@ -23,6 +23,14 @@ function Glyph({ folder }: { folder: boolean }) {
   );
 }
 
+function DriveGlyph() {
+  return (
+    <svg width="14" height="12" viewBox="0 0 14 12" aria-hidden="true">
+      <path d="M1 3h12v6H1zM10 6h1.5" fill="none" stroke="currentColor" />
+    </svg>
+  );
+}
+
 /** The answer for an image of which a part or parent is missing. */
 const FILE_NEEDED = 424;
 
@@ -52,7 +60,7 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
       <DialogTitle id="source-browser-title">Add a source</DialogTitle>
       <DialogContent sx={{ px: 5, minHeight: 300 }}>
         <p style={{ margin: "0 0 8px", fontFamily: "var(--mono)", fontSize: 12, overflowWrap: "anywhere" }}>
-          {listing?.path ?? "Source folders"}
+          {listing?.path ?? (listing && listing.drives.length > 0 ? "Drives and source folders" : "Source folders")}
         </p>
         <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error)}</Problem>
         {waiting && (
@@ -62,6 +70,26 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
               Another image instead
             </button>
           </p>
+        )}
+        {listing && listing.drives.length > 0 && !waiting && (
+          <ul className={styles.drives} aria-label="Drives">
+            {listing.drives.map((drive) => (
+              <li key={drive.path}>
+                <button
+                  type="button"
+                  className={styles.entry}
+                  disabled={add.isPending || drive.problem !== null}
+                  onClick={() => add.mutate({ image: drive.path, beside: [] })}
+                >
+                  <DriveGlyph />
+                  <b>{drive.title}</b>
+                  <span>{bytesText(drive.size)}</span>
+                  <span>drive</span>
+                </button>
+                <Problem>{drive.problem ?? drive.warning}</Problem>
+              </li>
+            ))}
+          </ul>
         )}
         {listing?.path && (
           <button type="button" className={styles.entry} onClick={() => setPath(listing.parent)}>
