@@ -4,7 +4,7 @@ import { type VolumeTrace, volumeTrace } from "./volume-traces";
 
 const STEP = 1 << 20;
 const SECTOR = 512;
-/** Bytes looked at sector by sector, over all stretches together; each gets an equal share. */
+/** Bytes looked at sector by sector, over all stretches together; each gets an equal share, and what short ones leave goes to the others. */
 const MOST_BYTES = 64 << 20;
 /** Beyond that: places where partitions usually begin, each looked at alone. */
 const MOST_PLACES = 2048;
@@ -22,8 +22,13 @@ const MOST_NEAR = 256 << 20;
  * records they leave. A large disk is searched closely at the beginning and the end of each stretch and beside each volume that
  * is found, and at whole MiB for a while, so that this stays a matter of a second.
  * @param straight the same bytes without a cache, for places that lie far apart
+ * @returns what was found, and the stretches of which only a part was looked at
  */
-export function findVolumes(disk: ByteSource, ranges: readonly Range[], straight = disk): { found: VolumeTrace[]; complete: boolean } {
+export function findVolumes(
+  disk: ByteSource,
+  ranges: readonly Range[],
+  straight = disk,
+): { found: VolumeTrace[]; partly: readonly Range[] } {
   const traces = new Map<string, VolumeTrace>();
   const looked = new RangeSet();
   const asked: VolumeTrace[] = [];
@@ -39,7 +44,7 @@ export function findVolumes(disk: ByteSource, ranges: readonly Range[], straight
     for (const part of without({ start, end }, looked.within(start, end))) lookClosely(disk, part.start, part.end, note);
     looked.add(start, end);
   };
-  const most = Math.max(4 * STEP, Math.floor(MOST_BYTES / Math.max(1, ranges.length)));
+  const most = Math.max(4 * STEP, shareOf(ranges.map(({ start, end }) => end - start)));
   const long = ranges.filter(({ start, end }) => end - start > most);
   for (const { start, end } of ranges) {
     const share = Math.min(end - start, most);
@@ -67,7 +72,18 @@ export function findVolumes(disk: ByteSource, ranges: readonly Range[], straight
       }
     }
   }
-  return { found: [...traces.values()].sort((a, b) => a.start - b.start || b.length - a.length), complete: long.length === 0 };
+  return { found: [...traces.values()].sort((a, b) => a.start - b.start || b.length - a.length), partly: long };
+}
+
+/** How much of each stretch can be looked at so that all together come to `MOST_BYTES`. */
+function shareOf(lengths: readonly number[]): number {
+  let [left, count] = [MOST_BYTES, lengths.length];
+  for (const length of [...lengths].sort((a, b) => a - b)) {
+    if (length > left / count) return Math.floor(left / count);
+    left -= length;
+    count -= 1;
+  }
+  return MOST_BYTES;
 }
 
 const ORDER: readonly VolumeTrace["by"][] = ["boot sector", "backup boot sector", "file records"];

@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { holes } from "../../tests/support/holes";
+import { manyVolumes } from "../../tests/support/many-volumes";
 import { SMALL_NTFS, smallDisk } from "../../tests/support/small-disk";
 import { contentHash, fixture, pathOf, readTruth } from "../../tests/support/volume-truth";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
@@ -172,6 +173,14 @@ describe("what a disk holds", () => {
     for (let at = 0; at < random.length; at += 65_536) crypto.getRandomValues(random.subarray(at, at + 65_536));
     expect(inspect(random).report.volumes[0]?.notes.join()).toContain("random numbers");
     expect(inspect(new Uint8Array(2 << 20)).report.volumes[0]?.notes.join()).not.toContain("random numbers");
+  });
+
+  it("a disk of a few megabytes is searched everywhere, however it is divided; a large one says that it was not", () => {
+    const partly = "not everywhere";
+    expect(inspect(new Uint8Array(fixture("fat32.img.gz"))).report.notes.join()).not.toContain(partly);
+    expect(inspect(smallDisk()).report.notes.join()).not.toContain(partly);
+    expect(inspect(manyVolumes(30)).report.notes.join()).not.toContain(partly);
+    expect(inspectDisk(holes(1e12)).notes.join()).toContain(partly);
   });
 
   it("volumes of a large disk without a table are found one beside the other, wherever they begin", () => {

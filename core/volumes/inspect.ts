@@ -137,7 +137,7 @@ function otherVolumes(
   const sound = declared.filter((each) => each.filesystem !== "unknown" || each.closed);
   const gaps = gapsBetween(sound, disk.size);
   const inside = sound.filter((each) => !each.closed).map((each) => ({ start: each.offset, end: each.offset + each.length }));
-  const { found, complete } = findVolumes(disk, [...gaps, ...inside], straight);
+  const { found, partly } = findVolumes(disk, [...gaps, ...inside], straight);
   const others: FoundVolume[] = [];
   const maps = new Map<FoundVolume, FileSystem | null>();
   for (const trace of found) {
@@ -165,7 +165,7 @@ function otherVolumes(
     // Without readable records there is nothing to offer; of an earlier volume they may all be overwritten.
     if (volume.clusterSize !== null && (volume.standing === "lost" || hasFiles(disk, volume))) others.push(volume);
   }
-  if (!complete && (alone || gaps.length > 0))
+  if (partly.some((range) => alone || gaps.includes(range)))
     notes.push(
       "Lost volumes were searched where no partition is: at its beginnings and ends and beside the volumes that were found, not everywhere.",
     );

@@ -60,7 +60,7 @@ export function Sources({ jobId }: { jobId: number }) {
         ) : (
           sources && (
             <Empty title="No source yet.">
-              Add the image of the client’s drive. It is opened for reading only; nothing is ever written to it.
+              Add the client’s drive, or an image of it. It is opened for reading only; nothing is ever written to it.
             </Empty>
           )
         )}
