@@ -1,16 +1,8 @@
 import { type BlockReader, BreaksOff } from "../bytes/block-reader";
 import { NAL_CODECS } from "../formats/iso-media/box-names";
-import { boxesIn, findBox } from "../formats/iso-media/boxes";
-import {
-  codingOf,
-  type NalCoding,
-  type OrderSettings,
-  orderBitsOf,
-  orderSettings,
-  shownAt,
-  type Unit,
-  unitOf,
-} from "../formats/iso-media/nal-units";
+import { type Box, boxesIn, findBox } from "../formats/iso-media/boxes";
+import { hevcOrder } from "../formats/iso-media/hevc-order";
+import { codingOf, h264Order, type NalCoding, type PictureOrder, shownAt, type Unit, unitOf } from "../formats/iso-media/nal-units";
 import { type Sample, type Track, trackSamples } from "../formats/iso-media/samples";
 import type { ListedPicture } from "./film-index";
 
@@ -23,7 +15,7 @@ export interface PictureModel {
   /** The longest unit that is believed, in bytes. */
   readonly longest: number;
   /** How pictures tell the order in which they are shown; null: they cannot be asked. */
-  readonly order: OrderSettings | null;
+  readonly order: PictureOrder | null;
 }
 
 /** Units of the model that are looked at. */
@@ -48,18 +40,44 @@ export function pictureModel(reader: BlockReader, track: Track): PictureModel | 
       longest = Math.max(longest, size);
       unit += track.nalLength + size;
     }
-  return types.size > 0 ? { coding, nalLength: track.nalLength, types, longest: longest * LONGER, order: settingsOf(reader, track) } : null;
+  return types.size > 0 ? { coding, nalLength: track.nalLength, types, longest: longest * LONGER, order: orderIn(reader, track) } : null;
 }
 
-/** The settings of the sequence, which stand in the index (ISO/IEC 14496-15, 5.3.3.1). */
-function settingsOf(reader: BlockReader, track: Track): OrderSettings | null {
+/** How pictures tell their order: by the settings that stand in the index (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1). */
+function orderIn(reader: BlockReader, track: Track): PictureOrder | null {
   const kind = NAL_CODECS[track.codec];
   const entries = findBox(reader, track.box, "stsd");
-  if (kind?.box !== "avcC" || !entries) return null;
-  for (const box of boxesIn(reader, entries.content + 8 + 86, entries.end))
-    if (box.type === "avcC" && (reader.u8(box.content + 5) & 31) > 0)
-      return orderSettings(reader.bytes(box.content + 8, Math.min(reader.u16be(box.content + 6), box.end - box.content - 8)).slice());
+  if (!kind || !entries) return null;
+  for (const box of boxesIn(reader, entries.content + 8 + 86, entries.end)) {
+    if (box.type !== kind.box) continue;
+    if (box.type === "hvcC") return hevcOrder(hevcSettings(reader, box));
+    const [first] = units(reader, box.content + 6, reader.u8(box.content + 5) & 31, box.end);
+    return first ? h264Order(first) : null;
+  }
   return null;
+}
+
+/** Units behind their lengths of two bytes. */
+function units(reader: BlockReader, at: number, count: number, end: number): Uint8Array[] {
+  const found: Uint8Array[] = [];
+  for (let next = at; found.length < count && next + 2 <= end; ) {
+    const length = Math.min(reader.u16be(next), end - next - 2);
+    found.push(reader.bytes(next + 2, length).slice());
+    next += 2 + length;
+  }
+  return found;
+}
+
+/** All parameter sets: lists of units, each list behind its kind and count. */
+function hevcSettings(reader: BlockReader, box: Box): Uint8Array[] {
+  const all: Uint8Array[] = [];
+  let at = box.content + 23;
+  for (let left = reader.u8(box.content + 22); left > 0 && at + 3 <= box.end; left -= 1) {
+    const list = units(reader, at + 3, reader.u16be(at + 1), box.end);
+    all.push(...list);
+    at += 3 + list.reduce((sum, unit) => sum + 2 + unit.length, 0);
+  }
+  return all;
 }
 
 function lengthAt(reader: BlockReader, at: number, bytes: number): number {
@@ -146,8 +164,8 @@ class PictureWalk {
 
   #orderAt(at: number, size: number): number | null {
     const { order, nalLength } = this.model;
-    if (order?.orderType !== 0) return null;
-    return orderBitsOf(this.reader.bytes(at + nalLength, Math.min(SLICE_HEAD, size - nalLength)), order);
+    if (!order || order.bits === 0) return null;
+    return order.of(this.reader.bytes(at + nalLength, Math.min(SLICE_HEAD, size - nalLength)));
   }
 
   #close(): void {
@@ -159,7 +177,7 @@ class PictureWalk {
   }
 
   #later(): number[] | null {
-    const bits = this.model.order?.orderType === 0 ? this.model.order.orderBits : 0;
+    const bits = this.model.order?.bits ?? 0;
     const told = this.#pictures.flatMap(({ key, reference, order }) => (order === null ? [] : [{ key, reference, order }]));
     if (bits === 0 || told.length < this.#pictures.length) return null;
     const later = shownAt(told, bits).map((shown, coded) => shown - coded);

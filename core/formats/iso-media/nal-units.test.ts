@@ -1,4 +1,7 @@
 import { describe, expect, it } from "vitest";
+import { seeded } from "../../../demo/draw";
+import { fixture } from "../../../tests/support/volume-truth";
+import { hevcOrder } from "./hevc-order";
 import { codingOf, type OrderSettings, orderBitsOf, orderSettings, shownAt, unitOf } from "./nal-units";
 
 /** Bytes of bits written as "1", "0" and spaces, filled up with zeros. */
@@ -11,6 +14,60 @@ function ue(value: number): string {
   const code = (value + 1).toString(2);
   return "0".repeat(code.length - 1) + code;
 }
+
+describe("the order of H.265 pictures", () => {
+  // A sequence and a picture parameter set as x265 3.5 writes them (see make-films.ts), out of a recording's index.
+  const sets = () => {
+    const { films } = JSON.parse(fixture("films.json.gz").toString()) as { films: { title: string; film: string }[] };
+    const film = Buffer.from(films.find(({ title }) => title.includes("reordered") && title.includes("later"))?.film ?? "", "base64");
+    const at = film.indexOf("hvcC") + 4;
+    const units: Uint8Array[] = [];
+    let next = at + 23;
+    for (let left = film[at + 22] as number; left > 0; left -= 1) {
+      let count = film.readUInt16BE(next + 1);
+      next += 3;
+      for (; count > 0; count -= 1) {
+        units.push(film.subarray(next + 2, next + 2 + film.readUInt16BE(next)));
+        next += 2 + film.readUInt16BE(next);
+      }
+    }
+    return units;
+  };
+
+  it("is told by the first slice after what the settings say stands before it (7.3.6.1)", () => {
+    const order = hevcOrder(sets());
+    expect(order?.bits).toBe(8);
+    // Kind 1, first slice, parameter set 0, a slice of kind B, order 37 in eight bits.
+    const slice = (place: number) =>
+      Uint8Array.of(0x02, 0x01, ...bytesOfBits(`1 ${ue(0)} ${ue(0)} ${place.toString(2).padStart(8, "0")} 1010`));
+    expect([37, 0, 255].map((each) => order?.of(slice(each)))).toEqual([37, 0, 255]);
+    // One that begins all anew tells no place; a slice that is not the first, or of settings nobody knows, tells nothing.
+    expect(order?.of(Uint8Array.of(0x26, 0x01, 0xff, 0xff))).toBe(0);
+    expect(order?.of(Uint8Array.of(0x02, 0x01, 0x00, 0x00))).toBeNull();
+    expect(order?.of(Uint8Array.of(0x02, 0x01, ...bytesOfBits(`1 ${ue(5)} ${ue(0)} 00000000 1`)))).toBeNull();
+    expect(order?.of(Uint8Array.of(0x02, 0x01))).toBeNull();
+  });
+
+  it("cannot be told without the settings, or by settings that make no sense", () => {
+    const all = sets();
+    expect(hevcOrder([])).toBeNull();
+    expect(hevcOrder(all.filter((unit) => (unit[0] as number) >> 1 !== 33))).toBeNull();
+    expect(hevcOrder(all.filter((unit) => (unit[0] as number) >> 1 !== 34))).toBeNull();
+    const random = seeded(9);
+    for (let round = 0; round < 2000; round += 1) {
+      const hurt = all.map((unit) => {
+        const bytes = Uint8Array.from(unit);
+        bytes[2 + Math.floor(random() * (bytes.length - 2))] = Math.floor(random() * 256);
+        return random() < 0.2 ? bytes.subarray(0, Math.floor(random() * bytes.length)) : bytes;
+      });
+      const order = hevcOrder(hurt);
+      if (!order) continue;
+      expect(order.bits).toBeLessThanOrEqual(16);
+      const told = order.of(Uint8Array.from({ length: 24 }, () => Math.floor(random() * 256)));
+      expect(told === null || (told >= 0 && told < 2 ** order.bits)).toBe(true);
+    }
+  });
+});
 
 describe("units of coded pictures", () => {
   it("are told by their header (ITU-T H.264, table 7-1; H.265, table 7-1)", () => {

@@ -1,4 +1,5 @@
 /** Coded pictures as NAL units: what one unit is, and in which order pictures are shown. */
+import { PayloadBits } from "./payload-bits";
 
 export type NalCoding = "h264" | "hevc";
 
@@ -8,7 +9,7 @@ export const codingOf = (codec: string): NalCoding | null =>
 
 export interface Unit {
   readonly type: number;
-  /** Others are predicted from it. */
+  /** Those that follow count their places from it. */
   readonly reference: boolean;
   /** It is a part of a picture, and the first of it. */
   readonly slice: boolean;
@@ -42,49 +43,13 @@ export function unitOf(coding: NalCoding, head: Uint8Array): Unit | null {
   const slice = type < 32;
   return {
     type,
-    reference: slice && (type >= 16 || type % 2 === 1),
+    // Of the lowest layer of time, and none of those that are shown before the picture they follow (H.265, 8.3.1).
+    reference: slice && (second & 7) === 1 && (type >= 16 || (type < 6 && type % 2 === 1)),
     slice,
     first: slice && (third & 0x80) !== 0,
     key: type >= 16 && type <= 21,
     leads: (type >= 32 && type <= 35) || type === 39,
   };
-}
-
-/** Bits of a unit's payload, with the bytes left out that only keep start codes apart (ITU-T H.264, 7.4.1.1). */
-class Bits {
-  readonly #bytes: number[] = [];
-  #at = 0;
-
-  constructor(unit: Uint8Array) {
-    let zeros = 0;
-    for (const byte of unit) {
-      if (zeros >= 2 && byte === 3) {
-        zeros = 0;
-        continue;
-      }
-      zeros = byte === 0 ? zeros + 1 : 0;
-      this.#bytes.push(byte);
-    }
-  }
-  get isOver(): boolean {
-    return this.#at > this.#bytes.length * 8;
-  }
-  /** Zero bits come after the end; whoever reads asks `isOver`. */
-  u(count: number): number {
-    let value = 0;
-    for (let i = 0; i < count; i += 1, this.#at += 1) value = value * 2 + (((this.#bytes[this.#at >> 3] ?? 0) >> (7 - (this.#at & 7))) & 1);
-    return value;
-  }
-  /** Exponential Golomb codes (9.1). */
-  ue(): number {
-    let zeros = 0;
-    while (this.u(1) === 0 && zeros < 32 && !this.isOver) zeros += 1;
-    return 2 ** zeros - 1 + this.u(zeros);
-  }
-  se(): number {
-    const code = this.ue();
-    return code % 2 === 1 ? (code + 1) / 2 : -code / 2;
-  }
 }
 
 /** What of a sequence's settings is needed to read the beginning of a slice. */
@@ -97,13 +62,28 @@ export interface OrderSettings {
   readonly framesOnly: boolean;
 }
 
+/** How the pictures of a recording tell the order in which they are shown. */
+export interface PictureOrder {
+  /** Lower bits of its place that a picture tells; 0: none, they are shown as they come. */
+  readonly bits: number;
+  /** The lower bits of a picture's place, from the beginning of its first slice. Null: the slice makes no sense. */
+  of(unit: Uint8Array): number | null;
+}
+
+/** The order of H.264 pictures, by a sequence parameter set. Null: it makes no sense. */
+export function h264Order(sequence: Uint8Array): PictureOrder | null {
+  const settings = orderSettings(sequence);
+  if (!settings) return null;
+  return settings.orderType === 0 ? { bits: settings.orderBits, of: (unit) => orderBitsOf(unit, settings) } : { bits: 0, of: () => null };
+}
+
 /** Profiles whose settings tell of the colours (7.3.2.1.1). */
 const RICH_PROFILES: ReadonlySet<number> = new Set([100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135]);
 
 /** Reads an H.264 sequence parameter set, its header byte first (7.3.2.1.1). Null: it makes no sense. */
 export function orderSettings(unit: Uint8Array): OrderSettings | null {
   if (((unit[0] ?? 0) & 31) !== 7) return null;
-  const bits = new Bits(unit.subarray(1));
+  const bits = new PayloadBits(unit.subarray(1));
   const profile = bits.u(8);
   bits.u(16);
   bits.ue();
@@ -136,7 +116,7 @@ export function orderSettings(unit: Uint8Array): OrderSettings | null {
   return { separatePlanes, frameNumberBits, orderType, orderBits, framesOnly };
 }
 
-function skipScaling(bits: Bits, count: number): void {
+function skipScaling(bits: PayloadBits, count: number): void {
   let [last, next] = [8, 8];
   for (let i = 0; i < count && next !== 0 && !bits.isOver; i += 1) {
     next = (last + bits.se() + 256) % 256;
@@ -146,7 +126,7 @@ function skipScaling(bits: Bits, count: number): void {
 
 /** The lower bits of a picture's place in the order of showing, from its first slice (7.3.3). Null: the slice makes no sense. */
 export function orderBitsOf(unit: Uint8Array, settings: OrderSettings): number | null {
-  const bits = new Bits(unit.subarray(1));
+  const bits = new PayloadBits(unit.subarray(1));
   bits.ue();
   if (bits.ue() > 9 || bits.ue() > 255) return null;
   if (settings.separatePlanes) bits.u(2);
