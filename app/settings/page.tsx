@@ -7,6 +7,14 @@ export const metadata: Metadata = { title: "Settings" };
 export const dynamic = "force-dynamic";
 
 export default function Page() {
-  const { COMPASS_SOURCES, COMPASS_DELIVERY, COMPASS_DATA } = readSettings();
-  return <Settings sources={COMPASS_SOURCES} delivery={COMPASS_DELIVERY} data={COMPASS_DATA} version={packageFacts.version} />;
+  const { COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY, COMPASS_DATA } = readSettings();
+  return (
+    <Settings
+      sources={COMPASS_SOURCES}
+      drives={COMPASS_DRIVES !== "hide"}
+      delivery={COMPASS_DELIVERY}
+      data={COMPASS_DATA}
+      version={packageFacts.version}
+    />
+  );
 }

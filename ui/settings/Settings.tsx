@@ -12,6 +12,8 @@ import styles from "./settings.module.css";
 
 interface Props {
   sources: readonly string[];
+  /** Whether connected drives may be read themselves. */
+  drives: boolean;
   delivery: string;
   data: string;
   version: string;
@@ -20,7 +22,7 @@ interface Props {
 const CHARTS = { system: "As the system", light: "Day", dark: "Night" } as const;
 
 /** What the bench works with. The folders are set where it is started, so that nobody at the screen can widen them. */
-export function Settings({ sources, delivery, data, version }: Props) {
+export function Settings({ sources, drives, delivery, data, version }: Props) {
   const { mode, setMode } = useColorScheme();
   const [mounted, setMounted] = useState(false);
   useEffect(() => setMounted(true), []);
@@ -43,6 +45,8 @@ export function Settings({ sources, delivery, data, version }: Props) {
               <code key={folder}>{folder}</code>
             ))}
           </dd>
+          <dt>Connected drives</dt>
+          <dd>{drives ? "may be read themselves, but for the bench’s own" : "are not read themselves"}</dd>
           <dt>Restores are written below</dt>
           <dd>
             <code>{delivery}</code>
@@ -53,8 +57,8 @@ export function Settings({ sources, delivery, data, version }: Props) {
           </dd>
         </dl>
         <p className={styles.soft}>
-          These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DELIVERY and COMPASS_DATA. Sources are opened for reading
-          only, always.
+          These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY and COMPASS_DATA. Sources are
+          opened for reading only, always.
         </p>
         <h1 className={styles.heading}>Known places</h1>
         <p className={styles.soft}>
