@@ -48,9 +48,10 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
   const copies = await Promise.all(
     list.map(
-      async (copy): Promise<Copy> => ({
+      async (copy, index): Promise<Copy> => ({
         ...copyOf(copy),
-        takenBy: await takenBy(db, row.job_id, copy),
+        // Of an item with very many copies it is told for the likeliest.
+        takenBy: index < MOST_ASKED ? await takenBy(db, row.job_id, copy) : [],
         best: copy.id === row.best_copy_id,
       }),
     ),
@@ -97,6 +98,8 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
     sourceId: row.source_id,
   };
 }
+
+const MOST_ASKED = 50;
 
 /** The live files that use clusters of a deleted copy now. */
 async function takenBy(db: Connection, jobId: number, row: CopyRow): Promise<string[]> {

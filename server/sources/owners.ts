@@ -4,8 +4,12 @@ import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Connection } from "../database/connection";
 import type { Owner } from "./contract";
 
-/** Copies in one stretch that begin before a place and are looked at: a file whose bytes reach that far is the nearest, or near it. */
+/**
+ * Copies in one stretch that begin before a place and are looked at: a file whose bytes reach that far is the nearest, or near it.
+ * Live ones do not overlap; but several passes may have found the same.
+ */
 const NEAREST = 200;
+const NEAREST_LIVE = 16;
 /** Copies that begin within a stretch, or lie scattered about it, and are looked at. */
 const MOST_WITHIN = 2000;
 
@@ -21,7 +25,17 @@ interface Holder {
 }
 
 /** The copies whose content holds bytes of these stretches of a source, the live ones first, then those that hold the most. */
-async function findHolders(db: Connection, jobId: number, sourceId: number, runs: readonly DiskRun[]): Promise<Holder[]> {
+async function findHolders(
+  db: Connection,
+  jobId: number,
+  sourceId: number,
+  runs: readonly DiskRun[],
+  liveOnly: boolean,
+): Promise<Holder[]> {
+  const kept = liveOnly ? sql`and state = 'live'` : sql``;
+  const starts = sql.param(runs.map((run) => run.at));
+  const ends = sql.param(runs.map((run) => run.at + run.length));
+  // Layouts are fetched once, for those that may hold something.
   const { rows } = await db.execute<{
     id: string;
     item_id: string | null;
@@ -30,18 +44,23 @@ async function findHolders(db: Connection, jobId: number, sourceId: number, runs
     state: string;
     layout: Buffer;
   }>(sql`
-    select distinct on (c.id) c.id, c.item_id, c.name, f.path as folder, c.state, c.layout
-    from volumes v
-    cross join unnest(${sql.param(runs.map((run) => run.at))}::bigint[], ${sql.param(runs.map((run) => run.at + run.length))}::bigint[]) as r(start, until)
-    cross join lateral (
-      (select * from copies where volume_id = v.id and first_at >= r.start and first_at < r.until and span is null limit ${MOST_WITHIN})
-      union all
-      (select * from copies where volume_id = v.id and first_at < r.start and span is null order by first_at desc limit ${NEAREST})
-      union all
-      (select * from copies where volume_id = v.id and span && int8range(r.start, r.until) limit ${MOST_WITHIN})
-    ) c
-    join folders f on f.id = c.folder_id
-    where v.source_id = ${sourceId} and c.job_id = ${jobId} and c.layout is not null`);
+    with near as (
+      select distinct c.id
+      from volumes v
+      cross join unnest(${starts}::bigint[], ${ends}::bigint[]) as r(start, until)
+      cross join lateral (
+        (select id from copies where volume_id = v.id and first_at >= r.start and first_at < r.until and span is null ${kept} limit ${MOST_WITHIN})
+        union all
+        (select id from copies where volume_id = v.id and first_at < r.start and span is null ${kept}
+         order by first_at desc limit ${liveOnly ? NEAREST_LIVE : NEAREST})
+        union all
+        (select id from copies where volume_id = v.id and span && int8range(r.start, r.until) ${kept} limit ${MOST_WITHIN})
+      ) c
+      where v.source_id = ${sourceId}
+    )
+    select c.id, c.item_id, c.name, f.path as folder, c.state, c.layout
+    from near join copies c on c.id = near.id join folders f on f.id = c.folder_id
+    where c.job_id = ${jobId} and c.layout is not null`);
   return rows
     .map((row) => ({
       copyId: Number(row.id),
@@ -70,7 +89,7 @@ function shared(one: readonly DiskRun[], other: readonly DiskRun[]): number {
 
 /** Which found file's content holds a byte of the disk, the live one before a lost one. */
 export async function findOwner(db: Connection, jobId: number, sourceId: number, at: number): Promise<Owner> {
-  const holders = await findHolders(db, jobId, sourceId, [{ at, length: 1 }]);
+  const holders = await findHolders(db, jobId, sourceId, [{ at, length: 1 }], false);
   const found = holders.find((holder) => holder.itemId !== null);
   if (!found) return null;
   const { itemId, copyId, name, folder, live } = found;
@@ -89,7 +108,7 @@ export async function findLiveHolders(
   runs: readonly DiskRun[],
   except: number,
 ): Promise<string[]> {
-  const holders = await findHolders(db, jobId, sourceId, runs.slice(0, MOST_RUNS));
-  const paths = holders.filter((holder) => holder.live && holder.copyId !== except).map((holder) => `${holder.folder}/${holder.name}`);
+  const holders = await findHolders(db, jobId, sourceId, runs.slice(0, MOST_RUNS), true);
+  const paths = holders.filter((holder) => holder.copyId !== except).map((holder) => `${holder.folder}/${holder.name}`);
   return [...new Set(paths)].slice(0, MOST_NAMED);
 }
