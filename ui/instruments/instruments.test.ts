@@ -2,7 +2,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { DAY, NIGHT } from "../theme/tokens";
 import { coverage, MIN_SPAN, moved, zoomed } from "./disk-chart-scale";
-import { bytesText, conditionText, countText, durationText, offsetText } from "./words";
+import { bytesText, conditionText, countText, durationText, kindCountText, offsetText } from "./words";
 
 describe("words", () => {
   it("give bytes in binary units with one decimal (IEC 80000-13)", () => {
@@ -21,6 +21,25 @@ describe("words", () => {
     expect(countText(1_234_567)).toBe("1\u2009234\u2009567");
     expect(countText(42)).toBe("42");
     expect([0, 0x200000, 0x1a4c200000].map(offsetText)).toEqual(["0x0000_0000", "0x0020_0000", "0x1A_4C20_0000"]);
+  });
+
+  it("count files of a kind as a person would", () => {
+    const counts: [string, number][] = [
+      ["pictures", 1],
+      ["pictures", 2],
+      ["archives", 1],
+      ["audio", 1],
+      ["application-data", 3],
+      ["mail", 0],
+    ];
+    expect(counts.map(([kind, count]) => kindCountText(kind, count))).toEqual([
+      "1 picture",
+      "2 pictures",
+      "1 archive",
+      "1 audio",
+      "3 application data",
+      "0 mail",
+    ]);
   });
 
   it("never give as many of a unit as make one of the next", () => {

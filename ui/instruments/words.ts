@@ -77,6 +77,12 @@ export const KIND_WORDS: Record<string, string> = {
   other: "Other",
 };
 
+/** So many files of a kind, for the middle of a sentence. */
+export function kindCountText(kind: string, count: number): string {
+  const words = (KIND_WORDS[kind] ?? kind).toLowerCase();
+  return `${countText(count)} ${count === 1 ? words.replace(/^(document|sheet|drawing|picture|archive)s$/, "$1") : words}`;
+}
+
 export const PLACE_WORDS: Record<string, string> = {
   bin: "Bin",
   autosave: "Autosave",

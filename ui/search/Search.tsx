@@ -10,7 +10,7 @@ import { read, write } from "../data/request";
 import { keys, useKinds, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, KIND_WORDS, offsetText, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
+import { bytesText, countText, durationText, kindCountText, offsetText, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
 import { NotReadYet, narrowedWords, openPasses } from "./NotReadYet";
 import { RawSweep, sweepable } from "./RawSweep";
 import styles from "./search.module.css";
@@ -103,7 +103,7 @@ function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
         <span key={`${each.place} ${each.kind}`}>
           {index > 0 && ", "}
           <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${each.place}`} style={{ color: "inherit" }}>
-            {countText(each.count)} {KIND_WORDS[each.kind]?.toLowerCase()}
+            {kindCountText(each.kind, each.count)}
           </Link>
           {known && ` (${PLACE_WORDS[each.place]?.toLowerCase()})`}
         </span>
