@@ -2,6 +2,7 @@ import { createCipheriv } from "node:crypto";
 import { beforeAll, describe, expect, it } from "vitest";
 import { photograph } from "../../demo/draw";
 import { carveImage, type PlacedFile, sha256 } from "../../tests/support/lab-files";
+import { fixture } from "../../tests/support/volume-truth";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import { without } from "../bytes/range-set";
 import { FORMATS } from "../formats/registry";
@@ -204,6 +205,51 @@ describe("what is swept", () => {
     const finds = all({ everyByte: true }, { start: 0, end: disk.length }, new MemorySource(disk));
     expect(finds.length).toBeLessThanOrEqual(planted / 300);
     expect(finds.filter(isProven)).toEqual([]);
+  });
+
+  it("takes a longer sound file with all that seems to begin in it for one, its cover too", () => {
+    // Made by ffmpeg (make-sounds.ts): where the cover stands in them is where its bytes are.
+    const { sounds, cover } = JSON.parse(fixture("sounds.json.gz").toString()) as {
+      sounds: { id: string; content: string }[];
+      cover: string;
+    };
+    const picture = Buffer.from(cover, "base64");
+    for (const { id, content } of sounds) {
+      const sound = Buffer.from(content, "base64");
+      for (const lead of [0, 4096, 777]) {
+        const drive = new MemorySource(Buffer.concat([Buffer.alloc(lead), sound, Buffer.alloc(8192)]));
+        const finds = all({ everyByte: true }, { start: 0, end: drive.size }, drive);
+        const [first, ...others] = finds.filter((find) => find.inside === null);
+        expect([first?.format.id, first?.at, first?.size, others], `${id} at ${lead}`).toEqual([id, lead, sound.length, []]);
+        // In a film's container the cover is told of as what it is: a picture inside.
+        const inside = finds.filter((find) => find.inside !== null);
+        expect(inside.map((find) => [find.format.id, find.at - lead, find.size, find.inside])).toEqual(
+          id === "m4a" ? [["jpeg", sound.indexOf(picture), picture.length, lead]] : [],
+        );
+      }
+    }
+    // Sound that holds what other files begin with, and nothing of them behind it.
+    const samples = Buffer.alloc(200_000, 0x11);
+    for (const [i, mark] of [
+      "OggS",
+      "ID3\u0003",
+      "%PDF-1.4",
+      "PK\u0003\u0004",
+      "\u00ff\u00d8\u00ff\u00e0",
+      "RIFF",
+      "BM6",
+      "GIF89a",
+      "fLaC",
+    ].entries())
+      samples.write(mark, 4096 + i * 16_384, "latin1");
+    const head = Buffer.from("RIFF....WAVEfmt \u0010\0\0\0\u0001\0\u0001\0@\u001f\0\0@\u001f\0\0\u0001\0\b\0data....", "latin1");
+    head.writeUInt32LE(36 + samples.length, 4);
+    head.writeUInt32LE(samples.length, 40);
+    const wave = new MemorySource(Buffer.concat([head, samples, Buffer.alloc(4096)]));
+    for (const everyByte of [false, true])
+      expect(all({ everyByte }, { start: 0, end: wave.size }, wave).map((find) => [find.format.id, find.at, find.size])).toEqual([
+        ["wav", 0, head.length + samples.length],
+      ]);
   });
 
   it("does not take zeros behind a picture that was cut for its data", async () => {
