@@ -12,10 +12,11 @@ import type { PlaceRule } from "../core/places/rule";
 import type { VolumeReport } from "../core/volumes/inspect";
 import { openSearchable } from "../io/open-searchable";
 import type { PassOptions, PassPlace, Sighted } from "../server/passes/contract";
+import { GATE } from "./pass-gate";
 import { copyRows, firstByte } from "./rows";
 import { openSweep } from "./sweep-pass";
 
-/** What the thread is started with. `gate` holds a number: how many batches the main thread has taken. */
+/** What the thread is started with. `gate` holds two numbers (`GATE`). */
 export interface PassThreadData {
   readonly sourcePath: string;
   readonly beside: readonly string[];
@@ -73,7 +74,9 @@ interface Reading {
 
 function open(data: PassThreadData): Reading {
   const part = partOf(data);
-  if (data.place === "raw") return { ...openSweep(data, part), localTimes: ({ facts }) => facts?.taken !== undefined };
+  const gate = new Int32Array(data.gate);
+  const enough = () => Atomics.load(gate, GATE.enough) === 1;
+  if (data.place === "raw") return { ...openSweep(data, part, enough), localTimes: ({ facts }) => facts?.taken !== undefined };
   const { volume, tree, disk, close } = openSearchable(data.sourcePath, data.volume, data.beside);
   const step = Math.min(data.batch, 512);
   return {
@@ -111,7 +114,7 @@ function run(data: PassThreadData): void {
       noted: data.place === "leftover-record" ? encodeAscending(noted, SECTOR) : null,
     };
     // The main thread takes one batch at a time: a slow database slows the reading, not the memory.
-    while (Atomics.load(gate, 0) < sent) Atomics.wait(gate, 0, Atomics.load(gate, 0));
+    while (Atomics.load(gate, GATE.taken) < sent) Atomics.wait(gate, GATE.taken, Atomics.load(gate, GATE.taken));
     parentPort?.postMessage(batch, [batch.rows.buffer as ArrayBuffer]);
     sent += 1;
     copies = [];

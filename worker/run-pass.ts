@@ -3,6 +3,7 @@ import type { Database } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { claimPass, commitBatch, failPass } from "../server/passes/slice";
 import { readSettings } from "../server/settings";
+import { GATE } from "./pass-gate";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
 import { startThread } from "./thread";
 
@@ -13,7 +14,7 @@ const SLICE_MS = 20_000;
 export async function runPass(db: Database, pool: pg.Pool, passId: number, workerId: string, stopping: () => boolean): Promise<void> {
   const pass = await claimPass(db, passId, workerId);
   if (!pass) return;
-  const gate = new SharedArrayBuffer(4);
+  const gate = new SharedArrayBuffer(8);
   const data: PassThreadData = {
     sourcePath: pass.sourcePath,
     beside: pass.beside,
@@ -33,19 +34,30 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   // Known places are looked through quickly, but what leads to them is worked out from all of a volume: that is done once.
   const sliced = pass.place !== "known-places";
   const begun = Date.now();
+  let enough = false;
   let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();
   try {
     for await (const batch of batches(thread)) {
       // What must be read before the first batch is read again by each slice: a large volume gets longer ones.
       if (sliced && sliceEnd === Number.POSITIVE_INFINITY) sliceEnd = Date.now() + Math.max(SLICE_MS, 10 * (Date.now() - begun));
-      const then = batch.end ? "end" : stopping() || Date.now() > sliceEnd ? "slice" : "more";
+      const then = batch.end
+        ? enough && batch.done < batch.total
+          ? "stop"
+          : "end"
+        : !enough && (stopping() || Date.now() > sliceEnd)
+          ? "slice"
+          : "more";
       const after = await commitBatch(pool, pass, { ...batch, ms: Date.now() - since }, then);
       since = Date.now();
-      if (then !== "more" || after !== "go on") return;
-      const taken = new Int32Array(gate);
-      Atomics.add(taken, 0, 1);
-      Atomics.notify(taken, 0);
+      // What a sweep has in hand is found already: when it is stopped, that is given out before it ends.
+      enough ||= after === "finish";
+      const goesOn = after === "finish" || (after === "go on" && then === "more");
+      if (batch.end || !goesOn) return;
+      const told = new Int32Array(gate);
+      if (enough) Atomics.store(told, GATE.enough, 1);
+      Atomics.add(told, GATE.taken, 1);
+      Atomics.notify(told, GATE.taken);
     }
   } catch (error) {
     log.error({ pass: passId, error: (error as Error).stack }, "pass failed");

@@ -15,7 +15,7 @@ import type { PassThreadData } from "./pass-thread";
 import { threadedScan } from "./sweep-units";
 
 /** The pass "raw content": what is found by what it looks like inside, on a volume or the part of it that is asked for. */
-export function openSweep(data: PassThreadData, part: Range) {
+export function openSweep(data: PassThreadData, part: Range, enough: () => boolean) {
   const { disk, close } = openDisk(data.sourcePath, data.beside);
   const volume = readable(disk, data.volume);
   const { options } = data;
@@ -32,7 +32,7 @@ export function openSweep(data: PassThreadData, part: Range) {
   );
   const scan = data.threads > 1 ? threadedScan(data.sourcePath, data.beside, data.threads) : scanUnits;
   function* batches(): Generator<CopyBatch & { sighted: Sighted }, void, void> {
-    for (const { finds, sighted, resume, done, total } of sweep(disk, plan, data.resume, scan)) {
+    for (const { finds, sighted, resume, done, total } of sweep(disk, plan, data.resume, scan, enough)) {
       const copies = finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at)));
       yield { copies, sighted: sightedOf(sighted), resume, done, total };
     }

@@ -10,7 +10,7 @@ import { Domain } from "./domain";
 import { type Find, isProven } from "./find";
 import { findName } from "./find-name";
 import { planSweep } from "./plan-sweep";
-import { sweep, USUAL_CLUSTER } from "./sweep";
+import { sweep, UNIT, USUAL_CLUSTER } from "./sweep";
 import type { SweepOptions } from "./unit";
 
 const { bytes, source, files, embedded } = carveImage();
@@ -68,6 +68,22 @@ describe("the sweep of an image without a file system", () => {
       for (const { at } of finds) out.add(at);
       expect(sighted.filter(({ at }) => out.has(at))).toEqual([]);
     }
+  });
+
+  it("that is ended early gives out what it has in hand, each once, and what it says is done is done", () => {
+    const range = { start: 0, end: source.size };
+    const plan = planSweep({ range, unusedOnly: false, skip: [], everyByte: true, formats: null }, null);
+    let asked = 0;
+    const batches = [...sweep(source, plan, 0, undefined, () => ++asked > 3)];
+    const finds = batches.flatMap((batch) => batch.finds);
+    const last = batches.at(-1);
+    expect([asked, last?.done, last?.resume, last?.sighted]).toEqual([4, 4 * UNIT, 4 * UNIT, []]);
+    expect(new Set(finds.map(({ at }) => at)).size).toBe(finds.length);
+    expect(finds.every(({ at }) => at < 4 * UNIT)).toBe(true);
+    // What is proven in that part is what the whole sweep finds there too, but for what belongs to something further on.
+    const whole = every.filter((find) => isProven(find) && find.at + find.size <= 4 * UNIT).map((find) => sha256(contentOf(find)));
+    const early = new Set(finds.map((find) => sha256(contentOf(find))));
+    expect(whole.filter((hash) => early.has(hash)).length / whole.length).toBeGreaterThan(0.95);
   });
 
   it("puts files of two pieces together, whichever of them lies first", () => {

@@ -48,17 +48,29 @@ export function* scanUnits(disk: ByteSource, { domain, options }: SweepPlan, fro
 /**
  * The sweep: gives out finds in batches, with a resume point.
  * @param scan looks through the stretches in their order; other threads may do it, with the same result
+ * @param enough asked after each stretch: when it is, what is in hand is given out as it is, and the sweep ends
  */
-export function* sweep(disk: ByteSource, plan: SweepPlan, from = 0, scan = scanUnits): Generator<SweepBatch, void, void> {
+export function* sweep(
+  disk: ByteSource,
+  plan: SweepPlan,
+  from = 0,
+  scan = scanUnits,
+  enough = () => false,
+): Generator<SweepBatch, void, void> {
   const { domain, cluster, origin } = plan;
   const settler = new Settler(disk, domain, cluster, origin);
   const { total } = domain;
   for (const { unit, finds: found } of scan(disk, plan, from)) {
+    const ends = enough();
     const finds = settler.add(
       found.filter(({ at }) => at >= from),
       unit.end,
-      false,
+      ends,
     );
+    if (ends) {
+      yield { finds, sighted: [], resume: unit.end, done: domain.before(unit.end), total };
+      return;
+    }
     yield { finds, sighted: settler.sighted(), resume: settler.resume(unit.end), done: domain.before(unit.end), total };
   }
   const end = domain.ranges.at(-1)?.end ?? 0;

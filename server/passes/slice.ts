@@ -113,7 +113,8 @@ export interface Batch {
   readonly noted: Uint8Array | null;
 }
 
-export type AfterBatch = "go on" | "paused" | "stopped" | "taken over";
+/** "finish": a stop was asked for, and what is in hand is to be given out first. */
+export type AfterBatch = "go on" | "paused" | "stopped" | "finish" | "taken over";
 
 export const INCOMING_COLUMNS = [
   "place",
@@ -149,9 +150,15 @@ export const INCOMING_COLUMNS = [
 /**
  * Stores a batch of copies, gathers them into items and moves the resume point, all in one transaction: a worker
  * killed at any moment loses at most the batch it had not finished, and none is stored twice.
- * @param then "end": the pass is finished; "slice": the next slice goes into the queue; "more": this slice goes on
+ * @param then "end": the pass is finished; "stop": it ends here because that was asked for; "slice": the next slice goes into the queue;
+ *   "more": this slice goes on
  */
-export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch, then: "more" | "slice" | "end"): Promise<AfterBatch> {
+export async function commitBatch(
+  pool: pg.Pool,
+  pass: ClaimedPass,
+  batch: Batch,
+  then: "more" | "slice" | "stop" | "end",
+): Promise<AfterBatch> {
   const client = await pool.connect();
   try {
     await client.query("begin");
@@ -173,8 +180,11 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
         [pass.id, batch.noted, batch.noted.length > 0],
       );
     const wanted = held.rows[0].wanted;
-    const after: AfterBatch = wanted === "pause" && then !== "end" ? "paused" : wanted === "stop" && then !== "end" ? "stopped" : "go on";
-    const state = then === "end" ? "done" : after === "go on" ? "running" : after;
+    const ended = then === "end" || then === "stop";
+    const inHand = (batch.sighted?.count ?? 0) > 0;
+    const after: AfterBatch = ended || wanted === "run" ? "go on" : wanted === "pause" ? "paused" : inHand ? "finish" : "stopped";
+    const state = then === "end" ? "done" : then === "stop" ? "stopped" : after === "paused" || after === "stopped" ? after : "running";
+    const over = state === "done" || state === "stopped";
     await client.query(
       `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7,
          active_ms = active_ms + $8, unreadable = $9, reach = $10, sighted = $11, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
@@ -189,24 +199,24 @@ export async function commitBatch(pool: pg.Pool, pass: ClaimedPass, batch: Batch
         Math.round(batch.ms),
         JSON.stringify(batch.unreadable),
         batch.reach && JSON.stringify(batch.reach),
-        then === "end" ? null : batch.sighted && JSON.stringify(batch.sighted),
+        over ? null : batch.sighted && JSON.stringify(batch.sighted),
       ],
     );
     const tx = drizzle(client, { schema });
-    if (then === "end" || after === "stopped") await tx.delete(passNotes).where(eq(passNotes.passId, pass.id));
+    if (over) await tx.delete(passNotes).where(eq(passNotes.passId, pass.id));
     if (then === "slice" && after === "go on") await enqueue(tx, "pass", pass.id);
-    if (then === "end") {
-      await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
+    if (then === "end") await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
+    if (over) {
       await enqueue(tx, "thumbnails", pass.jobId);
       await enqueue(tx, "equals", pass.jobId);
       await enqueue(tx, "facts", pass.jobId);
-      if (pass.place === "file-record") await enqueue(tx, "reading", pass.volume.id);
+      if (then === "end" && pass.place === "file-record") await enqueue(tx, "reading", pass.volume.id);
     }
     await announce(tx, pass.jobId);
     await client.query("commit");
     // While copies come in, the index over the names only notes them; searching is quick again when it has filed them.
     // If that fails, the database does it by itself sooner or later.
-    if (then === "end") await client.query("select gin_clean_pending_list('items_name_words')").catch(() => undefined);
+    if (over) await client.query("select gin_clean_pending_list('items_name_words')").catch(() => undefined);
     return after;
   } catch (error) {
     await client.query("rollback").catch(() => undefined);

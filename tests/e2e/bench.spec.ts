@@ -11,8 +11,12 @@ const created = async (page: Page, title: string) =>
 
 test("anywhere is a few letters away, and the stages are numbered", async ({ page }) => {
   await page.goto("/");
-  await page.keyboard.press("Control+k");
   const palette = page.getByRole("dialog", { name: "Go to" });
+  // The keys are listened to as soon as the page has come to life.
+  await expect(async () => {
+    await page.keyboard.press("Control+k");
+    await expect(palette).toBeVisible({ timeout: 1000 });
+  }).toPass();
   await palette.getByRole("combobox", { name: "Go to" }).fill("new job");
   await page.keyboard.press("Enter");
   await page.getByRole("textbox", { name: "Title" }).fill("By keyboard");

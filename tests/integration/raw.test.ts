@@ -75,6 +75,39 @@ describe("raw content as a pass", () => {
     expect(all.items.find((item) => item.name.startsWith("2020-07-15"))?.facts).toMatchObject({ width: 560, camera: "Lumora LX-7 Field" });
   }, 180_000);
 
+  it("that is stopped keeps what it had in hand", async () => {
+    const { jobId, source } = await jobWith(bench, "carve");
+    const id = await startPass(bench.db, jobId, source.volumes[0]?.id as number, "raw", { everyByte: true });
+    const worker = bench.worker({ COMPASS_SWEEP_THREADS: "1", COMPASS_BATCH: "5" });
+    const inHand = await until(async () => (await listPasses(bench.db, jobId))[0]?.sighted?.count, 40);
+    expect((await rowsOf(id)).length).toBe(0);
+    await changePass(bench.db, id, "stop");
+    const stopped = await until(async () => {
+      const [pass] = await listPasses(bench.db, jobId);
+      return pass?.state === "stopped" && pass;
+    }, 40);
+    worker.kill("SIGKILL");
+    expect(stopped).toMatchObject({ sighted: null, finishedAt: expect.any(Date) });
+    expect(stopped.done).toBeLessThan(stopped.total);
+    const rows = await rowsOf(id);
+    expect(rows.length).toBeGreaterThanOrEqual(inHand * 0.9);
+    expect(stopped.foundLost).toBe(rows.length);
+    expect(new Set(rows.map((row) => row.reference)).size).toBe(rows.length);
+    // Another sweep goes on behind it, and finds nothing twice.
+    const again = await startPass(bench.db, jobId, source.volumes[0]?.id as number, "raw", { everyByte: true });
+    bench.worker();
+    await until(async () => (await listPasses(bench.db, jobId)).find((pass) => pass.id === again)?.state === "done", 60);
+    const later = await rowsOf(again);
+    const known = new Set(rows.map((row) => row.reference));
+    expect(later.filter((row) => known.has(row.reference))).toEqual([]);
+    // The two together have what one sweep has, but for what reaches over the place where it was stopped.
+    const { source: disk } = carveImage();
+    const plan = planSweep({ range: { start: 0, end: disk.size }, unusedOnly: false, skip: [], everyByte: true, formats: null }, null);
+    const whole = [...sweep(disk, plan)].flatMap(({ finds }) => finds.map((find) => rawCopy(find, 0, false).reference));
+    const both = new Set([...known, ...later.map((row) => row.reference)]);
+    expect(whole.filter((reference) => both.has(reference)).length / whole.length).toBeGreaterThan(0.9);
+  }, 120_000);
+
   it("gives a formatted card its pictures back; the names of records win where they own the same clusters", async () => {
     const { jobId, source } = await jobWith(bench, "camera-formatted");
     const volume = source.volumes.find((each) => each.filesystem === "fat32");

@@ -198,7 +198,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
         </Link>
         {pass.place !== "known-places" && <span>, {countText(pass.foundLive)} live</span>}
         <Kinds jobId={jobId} pass={pass} />
-        {live && <InHand pass={pass} />}
+        {(live || pass.state === "paused") && <InHand pass={pass} />}
       </div>
       <div className={styles.buttons}>
         {button("pause", "Pause")}
