@@ -101,7 +101,6 @@ test("a restore is told file by file: what is in the way, what failed, and how i
   if (!first || !second) throw new Error("the volume has no two such files");
   await page.request.post(`/api/jobs/${id}/tray`, { data: { items: [first.id, second.id], chosen: true } });
   await page.goto(`/jobs/${id}/restore`);
-  await page.getByRole("textbox", { name: /folder/i }).fill("File by file");
   const rehearsal = page.getByRole("region", { name: "Rehearsal" });
   await expect(rehearsal.getByText("is written anew")).toHaveCount(2);
   const plan = (await (
@@ -113,8 +112,13 @@ test("a restore is told file by file: what is in the way, what failed, and how i
   writeFileSync(target(first), "today's version");
   mkdirSync(dirname(dirname(target(second))), { recursive: true });
   writeFileSync(dirname(target(second)), "in the way");
-  await page.reload();
-  await page.getByRole("textbox", { name: /folder/i }).fill("File by file");
+  // What is typed before the page has come to life is not heard.
+  const destination = page.getByRole("textbox", { name: /folder/i });
+  await expect(async () => {
+    await destination.fill("");
+    await destination.fill("File by file");
+    await expect(rehearsal.getByRole("combobox", { name: /What to do with/ })).toBeVisible({ timeout: 2000 });
+  }).toPass();
   await rehearsal.getByRole("combobox", { name: /What to do with/ }).selectOption("skip");
   await rehearsal.getByRole("button", { name: "Restore 2 files" }).click();
   const told = page.getByRole("region", { name: /^Restore \d+$/ }).first();
