@@ -49,6 +49,7 @@ test("jobs are found by words, put into the archive and taken out of it", async 
   await created(page, "Cellar shelf");
   await page.goto("/");
   const jobs = page.getByRole("main").getByRole("listitem");
+  await expect(jobs.filter({ hasText: "Attic shelf" })).toBeVisible();
   await page.getByRole("textbox", { name: "Find a job" }).fill("attic");
   await expect(jobs).toHaveCount(1);
   await expect(jobs.first()).toContainText("What was lost is not written down yet.");
@@ -59,6 +60,7 @@ test("jobs are found by words, put into the archive and taken out of it", async 
   // Words and archive stand in the address, so they survive a reload.
   await page.reload();
   await jobs.filter({ hasText: "Attic shelf" }).getByRole("button", { name: "Take out" }).click();
+  await expect(page.getByText("The archive is empty.").or(page.getByText("No job holds these words."))).toBeVisible();
   await page.getByRole("button", { name: "Open jobs" }).click();
   await expect(jobs.filter({ hasText: "Attic shelf" })).toBeVisible();
   await page.getByRole("textbox", { name: "Find a job" }).fill("shelf");
