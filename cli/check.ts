@@ -1,6 +1,6 @@
 import { identify, runCheck } from "../core/formats/registry";
-import { SourceError } from "../io/open-source";
 import { ReadOnlyFile } from "../io/read-only-file";
+import { SourceError } from "../io/source-error";
 import type { Options } from "./main";
 import { EXIT, flush, line, Usage } from "./output";
 

@@ -238,20 +238,4 @@ describe("the command line", () => {
     writeFileSync(words, "The harbour lies quiet tonight, and nobody can tell where this ends.\n");
     expect(compass("check", words, "--json").lines()[0]).toMatchObject({ opens: null, reason: expect.any(String) });
   });
-
-  it.each([
-    [2, "no verb", []],
-    [2, "an unknown verb", ["dig"]],
-    [2, "an unknown option", ["list", image, "--deep"]],
-    [2, "a wrong state", ["list", image, "--state", "lost"]],
-    [2, "no destination", ["restore", image]],
-    [3, "a missing file", ["inspect", join(work, "not-there")]],
-    [3, "a text as an image", ["inspect", "package.json"]],
-  ] as const)("exits %i for %s, with one clear sentence and nothing on standard output", (code, _words, args) => {
-    const done = compass(...args);
-    expect(done.code).toBe(code);
-    expect(done.out).toBe("");
-    expect(done.err.trim()).not.toMatch(/^\s+at /m);
-    expect(done.err.length).toBeGreaterThan(10);
-  });
 });

@@ -1,5 +1,5 @@
 import { parseArgs } from "node:util";
-import { SourceError } from "../io/open-source";
+import { SourceError } from "../io/source-error";
 import { checkFiles } from "./check";
 import { inspect } from "./inspect";
 import { list } from "./list";

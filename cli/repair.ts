@@ -4,8 +4,8 @@ import type { ByteSource } from "../core/bytes/byte-source";
 import type { Verdict } from "../core/formats/format";
 import { repair } from "../core/repair/repair";
 import { type Delivered, DeliveryError, deliver } from "../io/deliver";
-import { SourceError } from "../io/open-source";
 import { ReadOnlyFile } from "../io/read-only-file";
+import { SourceError } from "../io/source-error";
 import type { Options } from "./main";
 import { EXIT, flush, line, Usage } from "./output";
 

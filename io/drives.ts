@@ -1,5 +1,6 @@
-import { accessSync, constants, readdirSync, readFileSync, readlinkSync, realpathSync, statSync } from "node:fs";
+import { readdirSync, readFileSync, readlinkSync, realpathSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
+import { mayRead } from "./may-read";
 
 /** What holds a source that is a drive itself. */
 export const DRIVE = "drive";
@@ -89,15 +90,6 @@ export function deviceSize(device: bigint | number, root = "/"): number | null {
 // How glibc packs the two numbers of a device into one (makedev(3); gnu_dev_major in sysmacros.h).
 const major = (device: bigint | number) => Number(((BigInt(device) >> 8n) & 0xfffn) | ((BigInt(device) >> 32n) & 0xfffff000n));
 const minor = (device: bigint | number) => Number((BigInt(device) & 0xffn) | ((BigInt(device) >> 12n) & 0xffffff00n));
-
-function mayRead(path: string): boolean {
-  try {
-    accessSync(path, constants.R_OK);
-    return true;
-  } catch {
-    return false;
-  }
-}
 
 interface MountLine {
   /** Major and minor number of the device. */

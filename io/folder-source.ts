@@ -1,12 +1,13 @@
-import { accessSync, constants, lstatSync, readdirSync, realpathSync, statSync } from "node:fs";
+import { lstatSync, readdirSync, realpathSync, statSync } from "node:fs";
 import { basename, join, sep } from "node:path";
 import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
 import { layoutOf } from "../core/bytes/layout";
 import { pathComponent } from "../core/bytes/text";
 import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type RecordBatch } from "../core/filesystems/file-record";
 import type { FileTree, OpenedFile } from "../core/places/file-tree";
-import { SourceError } from "./open-source";
+import { mayRead } from "./may-read";
 import { ReadOnlyFile } from "./read-only-file";
+import { SourceError } from "./source-error";
 
 /** Deeper trees are damage, or lead in a circle. */
 const MAX_DEPTH = 256;
@@ -120,15 +121,6 @@ export class FolderSource implements FileSystem, FileTree {
       links: stats.nlink,
       notes,
     };
-  }
-}
-
-function mayRead(path: string): boolean {
-  try {
-    accessSync(path, constants.R_OK);
-    return true;
-  } catch {
-    return false;
   }
 }
 

@@ -17,8 +17,9 @@ import { beforeEach, describe, expect, it, vi } from "vitest";
 import { MemorySource, readBytes } from "../core/bytes/byte-source";
 import { fixture } from "../tests/support/volume-truth";
 import { type Conflict, deliver } from "./deliver";
-import { openSource, SourceError } from "./open-source";
+import { openSource } from "./open-source";
 import { ReadOnlyFile } from "./read-only-file";
+import { SourceError } from "./source-error";
 
 const opened = vi.hoisted(() => [] as { path: string; flags: unknown }[]);
 vi.mock("node:fs", async (original) => {

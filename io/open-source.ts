@@ -6,18 +6,7 @@ import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/texts/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { ReadOnlyFile } from "./read-only-file";
-
-/** A source cannot be used. The message says why and what to do. */
-export class SourceError extends Error {
-  constructor(
-    message: string,
-    /** It would open if a part or parent of it were given. */
-    readonly asksForFile = false,
-  ) {
-    super(message);
-    this.name = "SourceError";
-  }
-}
+import { SourceError } from "./source-error";
 
 export interface OpenedDisk {
   /** The bytes of the disk, whatever holds it. */

@@ -2,19 +2,12 @@ import { closeSync, constants, fstatSync, openSync, readSync, statSync } from "n
 import type { ByteSource } from "../core/bytes/byte-source";
 import { type Range, RangeSet } from "../core/bytes/range-set";
 import { deviceSize } from "./drives";
+import { DriveGoneError } from "./source-error";
 
 /** Bytes in the smallest piece still tried alone when a larger read failed: a sector of older drives. */
 const SECTOR = 512;
 /** No drive has more bytes. */
 const LARGEST = 2 ** 52;
-
-/** A drive went away while it was read: nothing that is behind it can be said to be unreadable. */
-export class DriveGoneError extends Error {
-  constructor(path: string) {
-    super(`${path} does not answer any more: the drive was disconnected. Connect it again; what was found is kept.`);
-    this.name = "DriveGoneError";
-  }
-}
 
 /**
  * The one place where a source is opened, and only for reading: an image, or a drive by its device node. Stretches that the drive

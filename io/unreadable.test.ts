@@ -6,6 +6,7 @@ import { fileRecordsPass } from "../core/copies/file-records-pass";
 import { inspectDisk, openVolume } from "../core/volumes/inspect";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 import { ReadOnlyFile } from "./read-only-file";
+import { SourceError } from "./source-error";
 
 /** A drive as the system shows one with bad sectors: a read that touches one fails as a whole (read(2), EIO). */
 const drive = vi.hoisted(() => ({
@@ -111,6 +112,8 @@ describe("a drive with bad sectors", () => {
     // Its node is gone, or belongs to another drive now.
     drive.there = false;
     expect(() => file.read(0, new Uint8Array(8192))).toThrow("was disconnected. Connect it again; what was found is kept.");
+    // Whoever opens sources tells a person of it as it is.
+    expect(() => file.read(0, new Uint8Array(8192))).toThrow(SourceError);
     Object.assign(drive, { there: true, code: "ENXIO" });
     expect(() => file.read(0, new Uint8Array(8192))).toThrow("was disconnected");
     expect(file.unreadable(0, 1 << 20)).toEqual([{ start: 5120, end: 5632 }]);

@@ -90,7 +90,8 @@ async function notedSoFar(tx: Connection, passId: number): Promise<Float64Array 
 /** A pass whose worker died after a pause or stop was asked for still has to show it. */
 async function settleUnclaimed(db: Connection, passId: number): Promise<void> {
   await db.execute(sql`
-    update passes set state = case wanted when 'pause' then 'paused' else 'stopped' end
+    update passes set state = case wanted when 'pause' then 'paused' else 'stopped' end,
+      finished_at = case wanted when 'stop' then now() end, sighted = case wanted when 'pause' then sighted end
     where id = ${passId} and state = 'running' and wanted <> 'run'`);
 }
 

@@ -2,7 +2,7 @@ import type { ByteSource } from "../../core/bytes/byte-source";
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
 import { openBytes } from "../../io/open-searchable";
-import { SourceError } from "../../io/open-source";
+import { SourceError } from "../../io/source-error";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";

@@ -7,7 +7,8 @@ import { type DiskReport, openVolume, type VolumeReport } from "../../core/volum
 import { DRIVE } from "../../io/drives";
 import { FolderSource } from "../../io/folder-source";
 import { FOLDER } from "../../io/open-searchable";
-import { type OpenedSource, openSource, SourceError } from "../../io/open-source";
+import { type OpenedSource, openSource } from "../../io/open-source";
+import { SourceError } from "../../io/source-error";
 import type { Database } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import { note } from "../log/commands";

@@ -11,6 +11,7 @@ import { usedRuns } from "../../server/sources/used-runs";
 import { changeTray } from "../../server/tray/commands";
 import { findTray } from "../../server/tray/queries";
 import { gatherEqual } from "../../worker/gather-equal";
+import { allItems } from "../support/all-items";
 import { searchedJob, startTestBench, type TestBench } from "../support/bench";
 import { pathOf, readTruth } from "../support/volume-truth";
 
@@ -23,16 +24,7 @@ beforeAll(async () => {
 });
 afterAll(() => bench.close());
 
-/** All items a query gives, page by page. */
-async function everything(query: Record<string, unknown>): Promise<Item[]> {
-  const items: Item[] = [];
-  for (let after: string | undefined; ; ) {
-    const page = await listItems(bench.db, jobId, itemQuery.parse({ limit: 37, ...query, ...(after ? { after } : {}) }));
-    items.push(...page.items);
-    if (!page.next) return items;
-    after = page.next;
-  }
-}
+const everything = (query: Record<string, unknown>) => allItems(bench.db, jobId, query);
 
 describe("items", () => {
   const truth = readTruth("ntfs-gpt").entries.filter((entry) => entry.type === "file" && entry.state === "live");

@@ -1,24 +1,16 @@
 import fc from "fast-check";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { type Item, itemFilter, itemQuery, SIZES, type SizeClass } from "../../server/items/contract";
+import { type Item, itemFilter, SIZES, type SizeClass } from "../../server/items/contract";
 import { countFacets } from "../../server/items/facets";
-import { listItems } from "../../server/items/list";
 import { changeJob } from "../../server/jobs/commands";
+import { allItems } from "../support/all-items";
 import { searchedJob, startTestBench, type TestBench } from "../support/bench";
 
 let bench: TestBench;
 let jobId: number;
 let all: Item[];
 
-async function everything(query: Record<string, unknown>): Promise<Item[]> {
-  const items: Item[] = [];
-  for (let after: string | undefined; ; ) {
-    const page = await listItems(bench.db, jobId, itemQuery.parse({ limit: 200, ...query, ...(after ? { after } : {}) }));
-    items.push(...page.items);
-    if (!page.next) return items;
-    after = page.next;
-  }
-}
+const everything = (query: Record<string, unknown>) => allItems(bench.db, jobId, query);
 
 beforeAll(async () => {
   bench = await startTestBench();

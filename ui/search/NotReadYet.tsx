@@ -129,37 +129,14 @@ export function useStart(jobId: number) {
 
 /** All volumes of a source that can still be read for one place: at once, or one by one. */
 function OpenGroup({ jobId, group, options }: { jobId: number; group: readonly [OpenPass, ...OpenPass[]]; options: PassOptions }) {
-  const start = useStart(jobId);
   const [{ source, place }] = group;
-  const { title, about, start: words } = WORDS[place];
   const systems = [...new Set(group.map(({ volume }) => FILE_SYSTEM_WORDS[volume.filesystem]))].join(", ");
   return (
     <>
-      <li className={styles.row}>
-        <div>
-          <b>
-            {title} of all {group.length} volumes
-          </b>
-          <span>{source.name}</span>
-        </div>
-        <span>
-          {systems}, {bytesText(group.reduce((sum, { volume }) => sum + volume.length, 0))}
-        </span>
-        <span>{source.connected ? about : "not connected"}</span>
-        <div className={styles.buttons}>
-          <Button
-            variant={place === "file-record" ? "contained" : "outlined"}
-            disabled={!source.connected || start.isPending}
-            onClick={() => start.mutate(group.map(({ volume }) => ({ volumeId: volume.id, place, options })))}
-          >
-            {words}
-          </Button>
-          <Problem>{problemText(start.error)}</Problem>
-        </div>
-      </li>
+      <StartRow jobId={jobId} open={group} of={`all ${group.length} volumes`} where={source.name} systems={systems} options={options} />
       <li className={styles.alone}>
         <details>
-          <summary>{title} of each volume by itself</summary>
+          <summary>{WORDS[place].title} of each volume by itself</summary>
           <ul className={styles.rows}>
             {group.map((each) => (
               <OpenRow key={each.volume.id} jobId={jobId} open={each} options={options} />
@@ -171,26 +148,51 @@ function OpenGroup({ jobId, group, options }: { jobId: number; group: readonly [
   );
 }
 
-function OpenRow({ jobId, open: { source, volume, place }, options }: { jobId: number; open: OpenPass; options: PassOptions }) {
+function OpenRow({ jobId, open, options }: { jobId: number; open: OpenPass; options: PassOptions }) {
+  const { source, volume } = open;
+  return (
+    <StartRow
+      jobId={jobId}
+      open={[open]}
+      of={volume.label ?? `volume ${volume.number}`}
+      where={[source.name, STANDING_WORDS[volume.standing]].filter(Boolean).join(", ")}
+      systems={FILE_SYSTEM_WORDS[volume.filesystem] ?? ""}
+      options={options}
+    />
+  );
+}
+
+interface StartProps {
+  jobId: number;
+  /** What is started together: volumes of one source, for one place. */
+  open: readonly [OpenPass, ...OpenPass[]];
+  of: string;
+  where: string;
+  systems: string;
+  options: PassOptions;
+}
+
+function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
   const start = useStart(jobId);
+  const [{ source, place }] = open;
   const { title, about, start: words } = WORDS[place];
   return (
     <li className={styles.row}>
       <div>
         <b>
-          {title} of {volume.label ?? `volume ${volume.number}`}
+          {title} of {of}
         </b>
-        <span>{[source.name, STANDING_WORDS[volume.standing]].filter(Boolean).join(", ")}</span>
+        <span>{where}</span>
       </div>
       <span>
-        {FILE_SYSTEM_WORDS[volume.filesystem]}, {bytesText(volume.length)}
+        {systems}, {bytesText(open.reduce((sum, { volume }) => sum + volume.length, 0))}
       </span>
       <span>{source.connected ? about : "not connected"}</span>
       <div className={styles.buttons}>
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}
           disabled={!source.connected || start.isPending}
-          onClick={() => start.mutate([{ volumeId: volume.id, place, options }])}
+          onClick={() => start.mutate(open.map(({ volume }) => ({ volumeId: volume.id, place, options })))}
         >
           {words}
         </Button>
