@@ -31,6 +31,8 @@ export interface PassThreadData {
   /** The job's zone, in which local times are read. */
   readonly timeZone: string;
   readonly resume: number;
+  /** Of a sweep that is to be ended: so many bytes were done when that was asked for. */
+  readonly until: number;
   /** Of a pass over leftovers that goes on: what it noted so far, bytes from the volume's beginning. */
   readonly noted: Float64Array | null;
   /** Copies in a batch at most. */
@@ -75,7 +77,7 @@ interface Reading {
 function open(data: PassThreadData): Reading {
   const part = partOf(data);
   const gate = new Int32Array(data.gate);
-  const enough = () => Atomics.load(gate, GATE.enough) === 1;
+  const enough = (done: number) => Atomics.load(gate, GATE.enough) === 1 && done >= data.until;
   if (data.place === "raw") return { ...openSweep(data, part, enough), localTimes: ({ facts }) => facts?.taken !== undefined };
   const { volume, tree, disk, close } = openSearchable(data.sourcePath, data.volume, data.beside);
   const step = Math.min(data.batch, 512);

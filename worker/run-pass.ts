@@ -26,15 +26,18 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     options: pass.options,
     timeZone: pass.timeZone,
     resume: pass.resume,
+    until: pass.finish ?? 0,
     noted: pass.noted,
     batch: readSettings().COMPASS_BATCH,
     gate,
   };
+  let enough = pass.finish !== null;
+  const told = new Int32Array(gate);
+  if (enough) Atomics.store(told, GATE.enough, 1);
   const thread = startThread("pass-thread", data);
   // Known places are looked through quickly, but what leads to them is worked out from all of a volume: that is done once.
   const sliced = pass.place !== "known-places";
   const begun = Date.now();
-  let enough = false;
   let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();
   try {
@@ -48,13 +51,12 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
         : !enough && (stopping() || Date.now() > sliceEnd)
           ? "slice"
           : "more";
-      const after = await commitBatch(pool, pass, { ...batch, ms: Date.now() - since }, then);
+      const after = await commitBatch(pool, pass, { ...batch, finishing: enough, ms: Date.now() - since }, then);
       since = Date.now();
       // What a sweep has in hand is found already: when it is stopped, that is given out before it ends.
       enough ||= after === "finish";
       const goesOn = after === "finish" || (after === "go on" && then === "more");
       if (batch.end || !goesOn) return;
-      const told = new Int32Array(gate);
       if (enough) Atomics.store(told, GATE.enough, 1);
       Atomics.add(told, GATE.taken, 1);
       Atomics.notify(told, GATE.taken);

@@ -15,7 +15,7 @@ import type { PassThreadData } from "./pass-thread";
 import { threadedScan } from "./sweep-units";
 
 /** The pass "raw content": what is found by what it looks like inside, on a volume or the part of it that is asked for. */
-export function openSweep(data: PassThreadData, part: Range, enough: () => boolean) {
+export function openSweep(data: PassThreadData, part: Range, enough: (done: number) => boolean) {
   const { disk, close } = openDisk(data.sourcePath, data.beside);
   const volume = readable(disk, data.volume);
   const { options } = data;

@@ -48,20 +48,20 @@ export function* scanUnits(disk: ByteSource, { domain, options }: SweepPlan, fro
 /**
  * The sweep: gives out finds in batches, with a resume point.
  * @param scan looks through the stretches in their order; other threads may do it, with the same result
- * @param enough asked after each stretch: when it is, what is in hand is given out as it is, and the sweep ends
+ * @param enough asked after each stretch with the bytes that are done: when it is, what is in hand is given out as it is, and the sweep ends
  */
 export function* sweep(
   disk: ByteSource,
   plan: SweepPlan,
   from = 0,
   scan = scanUnits,
-  enough = () => false,
+  enough: (done: number) => boolean = () => false,
 ): Generator<SweepBatch, void, void> {
   const { domain, cluster, origin } = plan;
   const settler = new Settler(disk, domain, cluster, origin);
   const { total } = domain;
   for (const { unit, finds: found } of scan(disk, plan, from)) {
-    const ends = enough();
+    const ends = enough(domain.before(unit.end));
     const finds = settler.add(
       found.filter(({ at }) => at >= from),
       unit.end,

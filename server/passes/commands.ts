@@ -81,11 +81,13 @@ export async function changePass(db: Database, passId: number, wanted: "run" | "
         .where(eq(passes.id, passId));
       if (state !== "running") await enqueue(tx, "pass", passId);
     } else {
-      // One that no worker holds changes at once; a running one at its worker's next batch.
-      const settled = wanted === "pause" ? ("paused" as const) : ("stopped" as const);
+      // One that no worker holds changes at once; a running one at its worker's next batch. A sweep with finds in hand gives them out first.
+      const inHand = wanted === "stop" && (pass.sighted?.count ?? 0) > 0;
+      if (inHand && state !== "running") await enqueue(tx, "pass", passId);
+      const settled = wanted === "pause" ? ("paused" as const) : inHand ? ("queued" as const) : ("stopped" as const);
       await tx
         .update(passes)
-        .set({ wanted, ...(state === "running" ? {} : { state: settled, ...(wanted === "stop" ? { finishedAt: sql`now()` } : {}) }) })
+        .set({ wanted, ...(state === "running" ? {} : { state: settled, ...(settled === "stopped" ? { finishedAt: sql`now()` } : {}) }) })
         .where(eq(passes.id, passId));
     }
     await note(tx, pass.jobId, { run: "Pass continued", pause: "Pass paused", stop: "Pass stopped" }[wanted], { pass: passId });

@@ -33,6 +33,8 @@ export interface ClaimedPass {
   readonly beside: readonly string[];
   /** The rules of known places that are switched on; none for other passes. */
   readonly rules: readonly PlaceRule[];
+  /** Of a sweep that was stopped with finds in hand: up to where it is gone through again to give them out, in bytes that are done. */
+  readonly finish: number | null;
   /** Of a pass over leftovers that goes on: what it noted so far, bytes from the volume's beginning; null: nothing is kept of that. */
   readonly noted: Float64Array | null;
   /** Of a sweep: stretches that were swept before in the same way. Disk byte offsets. */
@@ -40,13 +42,18 @@ export interface ClaimedPass {
   readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
 }
 
+/** A sweep that is to be stopped and has something in hand. */
+const STOPPED_IN_HAND = sql`(${passes.wanted} = 'stop' and (${passes.sighted}->>'count')::int > 0)`;
+
 /** Takes a pass for this worker. @returns null when there is nothing to do for it any more */
 export async function claimPass(db: Database, passId: number, workerId: string): Promise<ClaimedPass | null> {
   return db.transaction(async (tx) => {
     const [row] = await tx
       .update(passes)
       .set({ state: "running", workerId, epoch: sql`${passes.epoch} + 1` })
-      .where(sql`${passes.id} = ${passId} and ${passes.state} in ('queued', 'running') and ${passes.wanted} = 'run'`)
+      .where(
+        sql`${passes.id} = ${passId} and ${passes.state} in ('queued', 'running') and (${passes.wanted} = 'run' or ${STOPPED_IN_HAND})`,
+      )
       .returning();
     if (!row) {
       await settleUnclaimed(tx, passId);
@@ -75,6 +82,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       sourcePath: found.path,
       beside,
       rules,
+      finish: row.wanted === "stop" ? row.done : null,
       noted: row.place === "leftover-record" ? await notedSoFar(tx, id) : null,
       swept,
       volume,
@@ -103,6 +111,8 @@ export interface Batch {
   readonly total: number;
   readonly foundLive: number;
   readonly foundLost: number;
+  /** It is on its way to an end that was asked for. */
+  readonly finishing: boolean;
   /** Milliseconds of work since the batch before. */
   readonly ms: number;
   /** Stretches of the disk that could not be read so far. Bytes. */
@@ -182,7 +192,7 @@ export async function commitBatch(
       );
     const wanted = held.rows[0].wanted;
     const ended = then === "end" || then === "stop";
-    const inHand = (batch.sighted?.count ?? 0) > 0;
+    const inHand = batch.finishing || (batch.sighted?.count ?? 0) > 0;
     const after: AfterBatch = ended || wanted === "run" ? "go on" : wanted === "pause" ? "paused" : inHand ? "finish" : "stopped";
     const state = then === "end" ? "done" : then === "stop" ? "stopped" : after === "paused" || after === "stopped" ? after : "running";
     const over = state === "done" || state === "stopped";

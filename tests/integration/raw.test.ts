@@ -108,6 +108,25 @@ describe("raw content as a pass", () => {
     expect(whole.filter((reference) => both.has(reference)).length / whole.length).toBeGreaterThan(0.9);
   }, 120_000);
 
+  it("that is stopped while it is paused goes through what it had in hand once more, and keeps it", async () => {
+    const { jobId, source } = await jobWith(bench, "carve");
+    const id = await startPass(bench.db, jobId, source.volumes[0]?.id as number, "raw", { everyByte: true });
+    const worker = bench.worker({ COMPASS_SWEEP_THREADS: "1", COMPASS_BATCH: "5" });
+    const pass = async () => (await listPasses(bench.db, jobId))[0];
+    await until(async () => (await pass())?.sighted?.count, 40);
+    await changePass(bench.db, id, "pause");
+    const paused = await until(async () => (await pass())?.state === "paused" && (await pass()), 40);
+    const [inHand, before] = [paused.sighted?.count ?? 0, (await rowsOf(id)).length];
+    expect(inHand).toBeGreaterThan(0);
+    await changePass(bench.db, id, "stop");
+    const stopped = await until(async () => (await pass())?.state === "stopped" && (await pass()), 40);
+    worker.kill("SIGKILL");
+    expect(stopped).toMatchObject({ sighted: null, finishedAt: expect.any(Date), done: paused.done });
+    const rows = await rowsOf(id);
+    expect(rows.length).toBeGreaterThanOrEqual(before + inHand * 0.9);
+    expect(new Set(rows.map((row) => row.reference)).size).toBe(rows.length);
+  }, 120_000);
+
   it("gives a formatted card its pictures back; the names of records win where they own the same clusters", async () => {
     const { jobId, source } = await jobWith(bench, "camera-formatted");
     const volume = source.volumes.find((each) => each.filesystem === "fat32");

@@ -114,6 +114,7 @@ function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
 
 function stateText(pass: Pass): string {
   const share = pass.total > 0 ? `${Math.floor((100 * pass.done) / pass.total)} %` : "";
+  if (pass.state === "queued" && pass.wanted === "stop") return "stopping …";
   if (pass.state === "queued") return pass.done > 0 ? `waiting to go on at ${share}` : "waiting for a worker";
   if (pass.state === "running")
     return pass.wanted === "run"
