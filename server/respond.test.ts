@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { z } from "zod";
+import { DriveGoneError } from "../io/source-error";
 import { Problem } from "./problem";
 import { answer, bodyAs, idFrom } from "./respond";
 
@@ -23,6 +24,10 @@ describe("answers of the routes", () => {
       throw new Problem("This source is in use.", 409);
     });
     expect([refused.status, await problemOf(refused)]).toEqual([409, "This source is in use."]);
+    const gone = await ask(async () => {
+      throw new DriveGoneError("/dev/sdb");
+    });
+    expect([gone.status, await problemOf(gone)]).toEqual([409, expect.stringContaining("the drive was disconnected. Connect it again")]);
     const invalid = await ask(async () => z.object({ title: z.string().min(1, "A job needs a title.") }).parse({ title: "" }));
     expect([invalid.status, await problemOf(invalid)]).toEqual([400, "A job needs a title."]);
   });

@@ -1,5 +1,6 @@
 import { NextResponse } from "next/server";
 import { z } from "zod";
+import { SourceError } from "../io/source-error";
 import { log } from "./log/logger";
 import { Problem } from "./problem";
 
@@ -31,6 +32,8 @@ export function answer<P extends Params>(handle: (request: Request, params: P) =
       response.headers.set("Server-Timing", `handler;dur=${(performance.now() - began).toFixed(1)}`);
       return response;
     } catch (error) {
+      // A source that stops answering while it is read says so itself.
+      if (error instanceof SourceError) return NextResponse.json({ problem: error.message }, { status: 409 });
       if (error instanceof Problem) return NextResponse.json({ problem: error.message }, { status: error.status });
       if (error instanceof z.ZodError)
         return NextResponse.json({ problem: error.issues[0]?.message ?? "The request is not valid." }, { status: 400 });

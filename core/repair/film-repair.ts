@@ -67,7 +67,7 @@ function madeIndex(
   // Where little of the data are such pictures, they were another recorder's.
   const length = bytesIn(pictures);
   const beside = bytesIn(between);
-  const usual = Math.min(1, bytesIn([...trackSamples(sibling, known.track)]) / Math.max(1, modelData.end - modelData.content));
+  const usual = Math.min(1, bytesIn(trackSamples(sibling, known.track)) / Math.max(1, modelData.end - modelData.content));
   if (!pictures.some(({ key }) => key) || length < LEAST_SHARE * usual * (length + beside)) return null;
   const track = soundTrack(sibling, moov, known.track);
   const pieces = track && soundPieces(track, between);
@@ -80,7 +80,11 @@ function madeIndex(
   return { index: filmIndex(sibling, moov, known.track, { pictures, duration: known.duration, later, sound }), done };
 }
 
-const bytesIn = (parts: readonly Sample[]) => parts.reduce((sum, { length }) => sum + length, 0);
+function bytesIn(parts: Iterable<Sample>): number {
+  let sum = 0;
+  for (const { length } of parts) sum += length;
+  return sum;
+}
 
 /**
  * The pieces of sound that is not coded: what stands between the pictures, if all of that can be sound. Damage among it would shift what

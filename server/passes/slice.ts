@@ -14,6 +14,7 @@ import * as schema from "../database/schema";
 import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
+import { missingDrive } from "../sources/drives";
 import { announce, enqueue } from "../workers/queue";
 import type { PassOptions, PassPlace, Sighted } from "./contract";
 import { sweptBefore } from "./swept";
@@ -60,13 +61,23 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       return null;
     }
     const [found] = await tx
-      .select({ volume: volumes, path: sources.path, beside: sources.beside, timeZone: jobs.timeZone })
+      .select({
+        volume: volumes,
+        path: sources.path,
+        beside: sources.beside,
+        container: sources.container,
+        size: sources.size,
+        timeZone: jobs.timeZone,
+      })
       .from(volumes)
       .innerJoin(sources, eq(sources.id, volumes.sourceId))
       .innerJoin(jobs, eq(jobs.id, sources.jobId))
       .where(eq(volumes.id, row.volumeId));
     if (!found) return null;
+    const problem = missingDrive(found);
+    if (problem) await tx.update(passes).set({ state: "failed", problem }).where(eq(passes.id, passId));
     await announce(tx, row.jobId);
+    if (problem) return null;
     const { volume, timeZone, beside } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];

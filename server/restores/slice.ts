@@ -5,6 +5,7 @@ import { streamFileName } from "../../core/restore/names";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
+import { missingDrive } from "../sources/drives";
 import { announce } from "../workers/queue";
 import { destinationRoot } from "./delivery";
 import { componentsOf, refusalFor, type StoredStream } from "./queries";
@@ -68,14 +69,21 @@ export async function nextFile(db: Database, restore: ClaimedRestore): Promise<R
     volume_label: string | null;
     number: number;
     modified: string | null;
+    container: string;
+    source_size: string;
     streams: StoredStream[] | null;
   }>(sql`
-    select c.name, f.path as folder, c.layout, c.streams, c.file, s.path, s.beside, v.label as volume_label, v.number, c.modified
+    select c.name, f.path as folder, c.layout, c.streams, c.file, s.path, s.beside, s.container, s.size as source_size, v.label as volume_label, v.number, c.modified
     from copies c join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
     where c.id = ${result.copyId}`);
   const [copy] = rows;
   if (!copy) {
     await settle(db, restore, result.id, { state: "failed", problem: "The copy is no longer known." });
+    return nextFile(db, restore);
+  }
+  const missing = missingDrive({ container: copy.container, path: copy.path, size: Number(copy.source_size) });
+  if (missing) {
+    await settle(db, restore, result.id, { state: "failed", problem: missing });
     return nextFile(db, restore);
   }
   const stream = result.stream === null ? null : copy.streams?.[result.stream];

@@ -1,5 +1,5 @@
 import { realpathSync } from "node:fs";
-import { type Drive, listDrives } from "../../io/drives";
+import { DRIVE, type Drive, isConnected, listDrives } from "../../io/drives";
 import { Problem } from "../problem";
 import { readSettings } from "../settings";
 import type { DriveEntry } from "./contract";
@@ -9,6 +9,12 @@ export function connectedDrives(): Drive[] {
   const { COMPASS_DRIVES, COMPASS_DATA, COMPASS_DELIVERY } = readSettings();
   return COMPASS_DRIVES === "hide" ? [] : listDrives(["/", COMPASS_DATA, COMPASS_DELIVERY], "/", COMPASS_DRIVES === "all");
 }
+
+/** Why a source cannot be read on now, where it is a drive; null: it can. Another drive in its place would give other bytes. */
+export const missingDrive = (source: { readonly container: string; readonly path: string; readonly size: number }): string | null =>
+  source.container === DRIVE && !isConnected(source.path, source.size)
+    ? `The drive “${source.path}” is not connected, or another one is in its place. Connect it and go on; what was found is kept.`
+    : null;
 
 /** The drives as sources to choose from, this bench's own left out. */
 export const offeredDrives = (drives: readonly Drive[] = connectedDrives()): DriveEntry[] =>

@@ -1,9 +1,9 @@
 import { existsSync } from "node:fs";
 import { asc, eq, inArray, sql } from "drizzle-orm";
-import { DRIVE, isConnected } from "../../io/drives";
 import type { Connection } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import type { Finds, Source } from "./contract";
+import { missingDrive } from "./drives";
 
 export async function listSources(db: Connection, jobId: number): Promise<Source[]> {
   const rows = await db.select().from(sources).where(eq(sources.jobId, jobId)).orderBy(asc(sources.id));
@@ -16,7 +16,7 @@ export async function listSources(db: Connection, jobId: number): Promise<Source
     size: row.size,
     container: row.container,
     tableKind: row.tableKind,
-    connected: row.container === DRIVE ? isConnected(row.path, row.size) : existsSync(row.path),
+    connected: existsSync(row.path) && missingDrive(row) === null,
     notes: row.notes,
     volumes: inThem
       .filter((volume) => volume.sourceId === row.id)

@@ -4,12 +4,15 @@ import { basename, dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
+import { changePass, startPass } from "../../server/passes/commands";
+import { listPasses } from "../../server/passes/queries";
 import { retryRestore, startRestore } from "../../server/restores/commands";
 import type { Restore, RestorePlan } from "../../server/restores/contract";
 import { fileOf, zipOf } from "../../server/restores/downloads";
 import { listRestores, rehearse } from "../../server/restores/queries";
+import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
-import { searchedJob, startTestBench, type TestBench, until } from "../support/bench";
+import { jobWith, searchedJob, startTestBench, type TestBench, until } from "../support/bench";
 import { unzipped } from "../support/unzipped";
 import { pathOf, readTruth } from "../support/volume-truth";
 
@@ -169,5 +172,39 @@ describe("a restore", () => {
     );
     if (refused !== null) expect(refused).toBe(409);
     await finished(id);
+  }, 60_000);
+
+  it("from a drive that is not there any more, or has another in its place, writes nothing and says so; nor is it read on", async () => {
+    const { jobId: own, source } = await jobWith(bench, "fat12");
+    const volumeId = source.volumes[0]?.id as number;
+    await startPass(bench.db, own, volumeId);
+    await until(async () => (await listPasses(bench.db, own))[0]?.state === "done");
+    const [item] = (await listItems(bench.db, own, itemQuery.parse({ limit: 1, show: "all", condition: "whole" }))).items;
+    await changeTray(bench.db, own, { items: [item?.id as number], chosen: true });
+    // What stands at the drive's path now is no such drive.
+    await bench.pool.query("update sources set container = 'drive' where id = $1", [source.id]);
+    expect((await listSources(bench.db, own))[0]?.connected).toBe(false);
+    const id = await startRestore(bench.db, own, plan("From elsewhere"));
+    const restore = await until(async () => {
+      const found = (await listRestores(bench.db, own)).find((each) => each.id === id);
+      return found?.state === "done" && found;
+    });
+    expect(restore.results).toMatchObject([
+      { state: "failed", problem: expect.stringContaining("another one is in its place"), output: null },
+    ]);
+    const pass = await startPass(bench.db, own, volumeId, "leftover-record");
+    const failed = await until(async () => {
+      const found = (await listPasses(bench.db, own)).find((each) => each.id === pass);
+      return found?.state === "failed" && found;
+    });
+    expect(failed.problem).toContain("Connect it and go on");
+    // Connected again, both go on.
+    await bench.pool.query("update sources set container = 'raw' where id = $1", [source.id]);
+    await changePass(bench.db, pass, "run");
+    await retryRestore(bench.db, id);
+    await until(async () => (await listPasses(bench.db, own)).every((each) => each.state === "done"));
+    await until(async () =>
+      (await listRestores(bench.db, own)).every((each) => each.results.every((result) => result.state === "verified")),
+    );
   }, 60_000);
 });
