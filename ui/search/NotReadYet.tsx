@@ -36,6 +36,8 @@ const WORDS: Record<Exclude<PassPlace, "raw">, { title: string; start: string; a
   },
 };
 
+const OF_FOLDER = "every file that is there, to compare and to search in; what was deleted shows only in an image of the drive";
+
 /** Passes that could be started: those of readable volumes that have not been read for that place. */
 export function openPasses(sources: readonly Source[], passes: readonly Pass[]): OpenPass[] {
   const begun = new Set(
@@ -176,6 +178,7 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
   const start = useStart(jobId);
   const [{ source, place }] = open;
   const { title, about, start: words } = WORDS[place];
+  const bytes = open.reduce((sum, { volume }) => sum + volume.length, 0);
   return (
     <li className={styles.row}>
       <div>
@@ -184,10 +187,8 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         </b>
         <span>{where}</span>
       </div>
-      <span>
-        {systems}, {bytesText(open.reduce((sum, { volume }) => sum + volume.length, 0))}
-      </span>
-      <span>{source.connected ? about : "not connected"}</span>
+      <span>{bytes > 0 ? `${systems}, ${bytesText(bytes)}` : systems}</span>
+      <span>{!source.connected ? "not connected" : source.container === "folder" && place === "file-record" ? OF_FOLDER : about}</span>
       <div className={styles.buttons}>
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}
