@@ -1,4 +1,4 @@
-import type { Segment } from "../core/bytes/layout";
+import type { Layout, Segment } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
 import type { Options } from "./main";
 import { copiesOf, line, stateFilter, withVolumes } from "./output";
@@ -34,13 +34,25 @@ export function describe(volume: number, copy: Copy): Record<string, unknown> {
     modified: iso(copy.modified),
     condition: copy.condition,
     survival: Math.round(copy.survival * 10_000) / 10_000,
-    segments: copy.layout?.segments.flatMap(placed) ?? [],
+    segments: copy.layout ? placedSegments(copy.layout) : [],
     ...(copy.deletedAt ? { deletedAt: iso(copy.deletedAt) } : {}),
     ...(copy.streams.length > 0 ? { streams: copy.streams.map(({ name, size }) => ({ name, size })) } : {}),
     ...(copy.links > 1 ? { links: copy.links } : {}),
     ...(copy.encrypted ? { encrypted: true } : {}),
     notes: copy.notes,
   };
+}
+
+/** The segments as the command line gives them: stretches of one run are one, whether or not a part of it is foreign now. */
+function placedSegments(layout: Layout) {
+  const found: ReturnType<typeof placed> = [];
+  for (const segment of layout.segments.flatMap(placed)) {
+    const last = found[found.length - 1];
+    if (last && last.at !== null && last.at + last.length === segment.at && !last.coding && !segment.coding)
+      found[found.length - 1] = { at: last.at, length: last.length + segment.length };
+    else found.push(segment);
+  }
+  return found;
 }
 
 /** Where a segment's bytes stand on the disk; a hole has no place (null), coded bytes stand at several. */

@@ -20,9 +20,10 @@ const HELP = `Tidy Compass, command line
       every file and folder a volume's own records tell, and what is left over of those before; the latter means reading
       the whole volume: --records-only leaves it out
 
-  compass restore SOURCE --to DIR [--volume N] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--json]
+  compass restore SOURCE --to DIR [--volume N] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign] [--json]
       writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
-      streams too, as files of their own
+      streams too, as files of their own. Bytes that belong to other files now are written as zeros, with --foreign as they are;
+      a file with such gaps says so
 
   compass places SOURCE [--volume N] [--json]
       what bins, autosave and temporary folders, backups beside the original and recent lists hold, under the right names;
@@ -50,7 +51,7 @@ const chosen = { json: boolean, volume: string, state: string, "records-only": b
 const verbs = {
   inspect: { options: { json: boolean, findings: boolean, beside: strings }, run: inspect },
   list: { options: { ...chosen, system: boolean }, run: list },
-  restore: { options: { ...chosen, match: string, to: string, streams: boolean }, run: restore },
+  restore: { options: { ...chosen, match: string, to: string, streams: boolean, foreign: boolean }, run: restore },
   places: { options: { json: boolean, volume: string, beside: strings }, run: places },
   plan: { options: { json: boolean, account: string }, run: plan },
   sweep: {
@@ -69,6 +70,7 @@ export interface Options {
   match?: string;
   to?: string;
   streams?: boolean;
+  foreign?: boolean;
   findings?: boolean;
   account?: string;
   "records-only"?: boolean;

@@ -2,8 +2,9 @@ import { existsSync, lstatSync, mkdirSync, realpathSync, statSync } from "node:f
 import { resolve } from "node:path";
 import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
-import { LayoutSource } from "../core/bytes/layout";
+import { EMPTY_LAYOUT, LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
+import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
 import { safeComponents, streamFileName } from "../core/restore/names";
 import { deliver } from "../io/deliver";
 import { liesOnDrive } from "../io/drives";
@@ -24,12 +25,14 @@ export function restore(positionals: readonly string[], options: Options): numbe
         if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
         made();
         for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
-          const result = restoreOne(one, source.disk, root, above);
-          problems ||= result.problem !== undefined;
+          const result = restoreOne(one, source.disk, root, above, options.foreign ?? false);
+          problems ||= result.problem !== undefined || result.gaps !== undefined;
           line(
             options.json,
             result,
-            result.problem ? `not restored\t${one.path}\t${result.problem}` : `${result.sha256}\t${result.output}`,
+            result.problem
+              ? `not restored\t${one.path}\t${result.problem}`
+              : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`,
           );
         }
       }
@@ -54,17 +57,28 @@ interface Result {
   size: number;
   sha256: string | null;
   condition: string;
+  /** Stretches that are not the file's own bytes, in its content. */
+  gaps?: Gaps & { words: string };
   problem?: string;
 }
 
-function restoreOne(copy: Copy, disk: ByteSource, root: string, above: readonly string[]): Result {
+function restoreOne(copy: Copy, disk: ByteSource, root: string, above: readonly string[], foreign: boolean): Result {
   const result: Result = { path: copy.path.normalize("NFC"), output: null, size: copy.size, sha256: null, condition: copy.condition };
   const why = notRestorable(copy);
   if (why) return { ...result, problem: why };
   try {
-    const content = new LayoutSource(disk, copy.layout ?? { size: 0, segments: [] });
-    const done = deliver(content, root, [...above, ...safeComponents(copy.path)], { conflict: "keep-both", modified: copy.modified });
-    return { ...result, output: done?.output ?? null, sha256: done?.sha256 ?? null };
+    const content = new LayoutSource(disk, copy.layout ?? EMPTY_LAYOUT);
+    const done = deliver(foreign ? content : new OwnBytes(content), root, [...above, ...safeComponents(copy.path)], {
+      conflict: "keep-both",
+      modified: copy.modified,
+    });
+    const gaps = gapsOf(content);
+    return {
+      ...result,
+      output: done?.output ?? null,
+      sha256: done?.sha256 ?? null,
+      ...(hasGaps(gaps) ? { gaps: { ...gaps, words: describeGaps(gaps, foreign) } } : {}),
+    };
   } catch (error) {
     return { ...result, problem: (error as Error).message };
   }

@@ -7,6 +7,8 @@ import { NumberReader, pushNumber } from "./leb128";
  */
 const VERSION = 1;
 const TAG = { disk: 0, held: 1, hole: 2, lost: 3, lznt1: 4, xpress: 5, lzx: 6 } as const;
+/** Added to the tag of a stretch whose clusters belong to another file now. */
+const FOREIGN = 32;
 /** Added to the tag of coded bytes that were kept in a record: they follow, and how many. */
 const HELD = 16;
 const CODINGS = new Map<number, Coding>([
@@ -20,7 +22,8 @@ export function encodeLayout(layout: Layout): Uint8Array {
   const number = (value: number) => pushNumber(out, value);
   number(layout.size);
   for (const segment of layout.segments) {
-    out.push(segment.kind === "coded" ? TAG[segment.coding] + (segment.held ? HELD : 0) : TAG[segment.kind]);
+    const foreign = (segment.kind === "disk" || segment.kind === "coded") && segment.foreign ? FOREIGN : 0;
+    out.push(foreign + (segment.kind === "coded" ? TAG[segment.coding] + (segment.held ? HELD : 0) : TAG[segment.kind]));
     number(segment.length);
     if (segment.kind === "disk") number(segment.at);
     else if (segment.kind === "held") {
@@ -55,20 +58,23 @@ export function decodeLayout(bytes: Uint8Array): Layout {
   const size = number();
   const segments: Segment[] = [];
   while (!reader.ended) {
-    const tag = bytes[reader.at];
+    const stored = bytes[reader.at] as number;
+    if (stored >= 2 * FOREIGN) throw new RangeError(`segment tag ${stored} is not known`);
+    const tag = stored % FOREIGN;
+    const foreign = stored >= FOREIGN ? ({ foreign: true } as const) : {};
     reader.at += 1;
     const length = number();
-    if (tag === TAG.disk) segments.push({ kind: "disk", at: number(), length });
+    if (tag === TAG.disk) segments.push({ kind: "disk", at: number(), length, ...foreign });
     else if (tag === TAG.held) segments.push({ kind: "held", at: number(), length, bytes: taken(length) });
     else if (tag === TAG.hole) segments.push({ kind: "hole", length });
     else if (tag === TAG.lost) segments.push({ kind: "lost", length });
-    else if (CODINGS.has((tag as number) % HELD)) {
-      const coding = CODINGS.get((tag as number) % HELD) as Coding;
+    else if (CODINGS.has(tag % HELD)) {
+      const coding = CODINGS.get(tag % HELD) as Coding;
       const from: DiskRun[] = [];
       for (let left = number(); left > 0; left -= 1) from.push({ at: number(), length: number() });
-      if ((tag as number) < HELD) segments.push({ kind: "coded", coding, length, from });
-      else segments.push({ kind: "coded", coding, length, from, held: taken(number()) });
-    } else throw new RangeError(`segment tag ${tag} is not known`);
+      if (tag < HELD) segments.push({ kind: "coded", coding, length, from, ...foreign });
+      else segments.push({ kind: "coded", coding, length, from, held: taken(number()), ...foreign });
+    } else throw new RangeError(`segment tag ${stored} is not known`);
   }
   return { size, segments };
 }

@@ -1,14 +1,17 @@
 import type { ByteSource } from "./byte-source";
 import { decodeLznt1 } from "./lznt1";
 import { decodeLzx } from "./lzx";
-import type { Range } from "./range-set";
+import { type Range, RangeSet } from "./range-set";
 import { lastNotAfter } from "./starts";
 import { decodeXpress } from "./xpress";
 
-/** One stretch of a copy's content, in the order of the content. */
+/**
+ * One stretch of a copy's content, in the order of the content. `foreign`: its clusters were given to another file since, so that
+ * what stands there now need not be the file's own.
+ */
 export type Segment =
   /** `length` bytes at disk offset `at`. */
-  | { readonly kind: "disk"; readonly at: number; readonly length: number }
+  | { readonly kind: "disk"; readonly at: number; readonly length: number; readonly foreign?: true }
   /** Bytes kept in a record of the file system; `at` is where on the disk they stood. */
   | { readonly kind: "held"; readonly at: number; readonly length: number; readonly bytes: Uint8Array }
   /** Zeros that take no room on the disk. */
@@ -25,6 +28,7 @@ export type Segment =
       readonly length: number;
       readonly from: readonly DiskRun[];
       readonly held?: Uint8Array;
+      readonly foreign?: true;
     };
 
 export type Coding = "lznt1" | "xpress" | "lzx";
@@ -59,8 +63,8 @@ export function layoutOf(segments: Iterable<Segment>, size: number): Layout {
     const length = Math.min(left, segment.length);
     left -= length;
     const last = kept[kept.length - 1];
-    if (segment.kind === "disk" && last?.kind === "disk" && last.at + last.length === segment.at) {
-      kept[kept.length - 1] = { kind: "disk", at: last.at, length: last.length + length };
+    if (segment.kind === "disk" && last?.kind === "disk" && last.at + last.length === segment.at && last.foreign === segment.foreign) {
+      kept[kept.length - 1] = { ...last, length: last.length + length };
     } else if (segment.kind === "held") {
       kept.push({ ...segment, length, bytes: segment.bytes.subarray(0, length) });
     } else {
@@ -73,10 +77,42 @@ export function layoutOf(segments: Iterable<Segment>, size: number): Layout {
 
 /** The disk ranges a layout reads, in content order; holes, held bytes and lost stretches have none. */
 export function diskRuns(layout: Layout): DiskRun[] {
-  return layout.segments.flatMap((segment) => {
-    if (segment.kind === "disk") return [{ at: segment.at, length: segment.length }];
-    return segment.kind === "coded" ? [...segment.from] : [];
+  const runs: DiskRun[] = [];
+  for (const segment of layout.segments) {
+    if (segment.kind === "coded") runs.push(...segment.from);
+    if (segment.kind !== "disk") continue;
+    const last = runs[runs.length - 1];
+    // A stretch that is foreign in part stands in pieces, but is one run on the disk.
+    if (last && last.at + last.length === segment.at) runs[runs.length - 1] = { at: last.at, length: last.length + segment.length };
+    else runs.push({ at: segment.at, length: segment.length });
+  }
+  return runs;
+}
+
+/**
+ * Marks the stretches of a layout whose clusters belong to other files now.
+ * @param foreign disk byte ranges, sorted and apart
+ */
+export function markForeign(layout: Layout, foreign: readonly Range[]): Layout {
+  if (foreign.length === 0) return layout;
+  const set = RangeSet.from(foreign);
+  const segments = layout.segments.flatMap((segment): Segment[] => {
+    if (segment.kind === "coded" && !segment.held && segment.from.some((run) => set.overlap(run.at, run.at + run.length) > 0))
+      return [{ ...segment, foreign: true }];
+    if (segment.kind !== "disk") return [segment];
+    const pieces: Segment[] = [];
+    let at = segment.at;
+    const end = segment.at + segment.length;
+    const own = (until: number) => until > at && pieces.push({ kind: "disk", at, length: until - at });
+    for (const range of set.within(segment.at, end)) {
+      own(range.start);
+      pieces.push({ kind: "disk", at: range.start, length: range.end - range.start, foreign: true });
+      at = range.end;
+    }
+    own(end);
+    return pieces;
   });
+  return { size: layout.size, segments };
 }
 
 function readRuns(disk: ByteSource, runs: readonly DiskRun[]): Uint8Array {
@@ -99,7 +135,7 @@ export function sliceLayout(layout: Layout, start: number, length: number): Segm
     if (from < to) {
       const inside = from - at;
       const count = to - from;
-      if (segment.kind === "disk") found.push({ kind: "disk", at: segment.at + inside, length: count });
+      if (segment.kind === "disk") found.push({ ...segment, at: segment.at + inside, length: count });
       else if (segment.kind === "held")
         found.push({ kind: "held", at: segment.at + inside, length: count, bytes: segment.bytes.subarray(inside, inside + count) });
       else if (segment.kind === "coded") return null;
@@ -155,6 +191,16 @@ export class LayoutSource implements ByteSource {
       }
     });
     return found;
+  }
+
+  /** The stretches of the content that need not be its own any more: their clusters were given to other files. Content offsets, joined. */
+  foreign(): Range[] {
+    const found = new RangeSet();
+    this.layout.segments.forEach((segment, index) => {
+      const start = this.#starts[index] as number;
+      if ((segment.kind === "disk" || segment.kind === "coded") && segment.foreign) found.add(start, start + segment.length);
+    });
+    return [...found.ranges];
   }
 
   #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {

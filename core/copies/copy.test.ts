@@ -22,7 +22,7 @@ describe("the condition of a copy", () => {
     ["all used by others", evidence({ usedByOthers: 1000, content: sound }), "name-only", 0],
     ["more lost than there was", evidence({ usedByOthers: 900, lost: 900 }), "name-only", 0],
     ["content of something else", evidence({ content: { finding: "differs", expected: "JPEG picture", format: "png" } }), "not-checked", 1],
-    ["nothing but zeros", evidence({ content: { finding: "zeros" } }), "not-checked", 1],
+    ["nothing but zeros", evidence({ content: { finding: "zeros" } }), "not-checked", 0],
     ["damaged half way", evidence({ content: { finding: "damaged", format: "jpeg", at: 500, reason: "x" } }), "partial", 0.5],
   ] as const)("%s", (_words, facts, condition, survival) => {
     expect(conditionOf(record, facts)).toEqual({ condition, survival });
@@ -44,16 +44,23 @@ describe("the condition of a copy", () => {
         const { condition, survival } = conditionOf(record, { usedByOthers, takenLater, lost, unreadable, content: found });
         if (usedByOthers + takenLater + lost + unreadable > 0) expect(condition).not.toBe("whole");
         expect(survival >= 0 && survival <= 1).toBe(true);
-        expect(condition === "name-only").toBe(survival === 0);
+        // Zeros are bytes of which nobody can say whose they are: none of them counts as left.
+        const zeros = found?.finding === "zeros" && condition === "not-checked";
+        expect(condition === "name-only").toBe(survival === 0 && !zeros);
       }),
     );
   });
 
-  it("of an empty file, a folder and a file of holes only is whole; without a readable content it is not checked", () => {
+  it("of an empty file and a folder is whole; of holes only, or without a readable content, it is not checked", () => {
     expect(conditionOf({ ...record, size: 0, layout: null }, evidence()).condition).toBe("whole");
     expect(conditionOf({ ...record, type: "folder" }, evidence()).condition).toBe("whole");
     const holes: Layout = { size: 1000, segments: [{ kind: "hole", length: 1000 }] };
-    expect(conditionOf({ ...record, layout: holes }, evidence({ content: { finding: "zeros" } })).condition).toBe("whole");
+    expect(conditionOf({ ...record, layout: holes }, evidence({ content: { finding: "zeros" } }))).toEqual({
+      condition: "not-checked",
+      survival: 0,
+    });
+    // The record of a live file vouches for its holes.
+    expect(conditionOf({ ...record, state: "live", layout: holes }, evidence()).condition).toBe("whole");
     expect(conditionOf({ ...record, layout: null }, evidence()).condition).toBe("not-checked");
   });
 });
@@ -112,6 +119,17 @@ describe("a record with two likely layouts", () => {
       "not-checked",
       expect.stringContaining("the drive may have erased these bytes itself"),
     ]);
+  });
+
+  it("stays with the recorded cluster that others use now, where a guess reads nothing but zeros", () => {
+    const recorded = disk({ at: 0, length: picture.length });
+    const record: FileRecord = {
+      ...make(recorded, disk({ at: 65_536, length: picture.length })),
+      evidence: { ...ALL_BYTES_THERE, usedByOthers: picture.length, foreign: [{ start: 0, end: picture.length }] },
+    };
+    const copy = copyOfRecord(record, new MemorySource(new Uint8Array(65_536 + picture.length)));
+    expect([copy.condition, copy.survival]).toEqual(["name-only", 0]);
+    expect(copy.layout?.segments).toEqual([{ kind: "disk", at: 0, length: picture.length, foreign: true }]);
   });
 
   it("stays with the first when neither is proven", () => {

@@ -1,12 +1,12 @@
 import type { ByteSource } from "../bytes/byte-source";
-import { type Layout, LayoutSource } from "../bytes/layout";
+import { type Layout, LayoutSource, markForeign } from "../bytes/layout";
 import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import type { CopyFacts } from "./facts";
 import type { Condition, Place } from "./vocabulary";
 
 /** The facts a condition is derived from. All counts are bytes of the copy's content. */
-export interface Evidence extends ByteEvidence {
+export interface Evidence extends Omit<ByteEvidence, "foreign"> {
   readonly unreadable: number;
   readonly content: ContentFinding | null;
 }
@@ -50,6 +50,8 @@ function standing({ condition, evidence: { content } }: Copy): number {
   if (condition === "whole") return 4;
   if (condition === "name-only") return 0;
   if (content?.finding === "agrees") return AGREES;
+  // Zeros speak for no place: what the file system recorded is better.
+  if (content?.finding === "zeros") return 0;
   return content?.finding === "damaged" ? 2 : 1;
 }
 
@@ -75,7 +77,7 @@ function judge(
   };
   const { type, size, state } = record;
   const { condition, survival } = conditionOf({ type, size, state, layout }, evidence, assumed);
-  const explained = explain(evidence, condition);
+  const explained = explain(evidence);
   // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
   return {
     place: record.leftover ? "leftover-record" : "file-record",
@@ -90,7 +92,7 @@ function judge(
     modified: record.modified,
     changed: record.changed,
     deletedAt: record.deletedAt ?? null,
-    layout,
+    layout: layout && markForeign(layout, bytes.foreign ?? []),
     system: record.system,
     encrypted: record.encrypted,
     streams: record.streams,
@@ -128,11 +130,8 @@ export function conditionOf(
   const survival = stored === 0 ? 1 : Math.max(0, 1 - gone / stored);
   if (survival === 0) return { condition: "name-only", survival };
   const { content } = evidence;
-  if (content?.finding === "zeros") {
-    return record.layout.segments.every((segment) => segment.kind !== "disk") && survival === 1
-      ? { condition: "whole", survival }
-      : { condition: "not-checked", survival };
-  }
+  // Zeros prove nothing: the drive may have erased the bytes, and a file of holes has none of its own.
+  if (content?.finding === "zeros") return { condition: "not-checked", survival: 0 };
   if (survival < 1) return { condition: "partial", survival };
   // What breaks off is the share of what it should have been.
   if (content?.finding === "damaged")
@@ -143,7 +142,8 @@ export function conditionOf(
   return { condition: "whole", survival };
 }
 
-function explain(evidence: Evidence, condition: Condition): string[] {
+/** What a person should know of the evidence. */
+export function explain(evidence: Evidence): string[] {
   const notes: string[] = [];
   const { content } = evidence;
   if (evidence.unreadable > 0) notes.push(`${evidence.unreadable} bytes of it could not be read from the drive.`);
@@ -152,7 +152,7 @@ function explain(evidence: Evidence, condition: Condition): string[] {
   if (content?.finding === "differs")
     notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
   if (content?.finding === "damaged") notes.push(`The content is damaged at byte ${content.at}: ${content.reason}.`);
-  if (content?.finding === "zeros" && condition !== "whole")
-    notes.push("The content is nothing but zeros: the drive may have erased these bytes itself.");
+  if (content?.finding === "zeros")
+    notes.push("The content is nothing but zeros: the drive may have erased these bytes itself, or none were ever stored.");
   return notes;
 }

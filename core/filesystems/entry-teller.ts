@@ -1,9 +1,10 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { type Layout, layoutOf, type Segment } from "../bytes/layout";
+import { RangeSet } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import type { DeletedClaims } from "./deleted-claims";
-import { ALL_BYTES_THERE, type Alternative, type FileRecord } from "./file-record";
+import { ALL_BYTES_THERE, type Alternative, type ByteEvidence, type FileRecord } from "./file-record";
 import { entryPlace, type Folder, type TreeEntry } from "./folder-entry";
 
 const MAX_FOLDER_CLUSTERS = 4096;
@@ -174,7 +175,7 @@ export class EntryTeller {
     const otherwise = this.#alternatives(entry, guessed);
     return {
       layout,
-      evidence: { ...ALL_BYTES_THERE, usedByOthers: this.#usedBytes(runs, entry.size), lost: lostBytes(layout) },
+      evidence: this.#evidence(runs, entry.size, layout),
       notes,
       assumed: guessed || contested || unsure,
       ...(otherwise.length > 0 ? { otherwise } : {}),
@@ -187,8 +188,8 @@ export class EntryTeller {
     const add = (runs: ClusterRun[] | null, note: string) => {
       if (!runs || found.length >= MOST_ALTERNATIVES) return;
       const layout = this.#layout(runs, entry);
-      const usedByOthers = this.#usedBytes(runs, entry.size);
-      if (usedByOthers < entry.size) found.push({ layout, evidence: { ...ALL_BYTES_THERE, usedByOthers, lost: lostBytes(layout) }, note });
+      const evidence = this.#evidence(runs, entry.size, layout);
+      if (evidence.usedByOthers < entry.size) found.push({ layout, evidence, note });
     };
     if (guessed) {
       const used = (cluster: number) => (this.space.isUsed(cluster) ? 1 : 0);
@@ -212,19 +213,23 @@ export class EntryTeller {
     return found;
   }
 
-  /** Bytes of a file of this size that stand in clusters in use now. */
-  #usedBytes(runs: readonly ClusterRun[], size: number): number {
+  /** What of a file of this size stands in clusters in use now, and what has no place. */
+  #evidence(runs: readonly ClusterRun[], size: number, layout: Layout): ByteEvidence {
     const { clusterSize } = this.space.geometry;
-    let used = 0;
+    const foreign = new RangeSet();
+    let usedByOthers = 0;
     let at = 0;
     for (const run of runs) {
       for (const range of this.space.map?.usedWithin(run.first - 2, run.count) ?? []) {
         const from = at + (range.start - (run.first - 2)) * clusterSize;
-        used += Math.max(0, Math.min(size, from + (range.end - range.start) * clusterSize) - from);
+        const length = Math.max(0, Math.min(size, from + (range.end - range.start) * clusterSize) - from);
+        const disk = this.space.start + this.clusterAt(range.start + 2);
+        usedByOthers += length;
+        foreign.add(disk, disk + length);
       }
       at += run.count * clusterSize;
     }
-    return used;
+    return { usedByOthers, takenLater: 0, lost: lostBytes(layout), foreign: foreign.ranges };
   }
 }
 

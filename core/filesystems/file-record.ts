@@ -11,6 +11,8 @@ export interface ByteEvidence {
   readonly takenLater: number;
   /** Whose place is not known (a part of the record is gone). */
   readonly lost: number;
+  /** Where the bytes of the first two stand: disk byte ranges, sorted and apart; none where both are 0. */
+  readonly foreign?: readonly Range[];
 }
 
 export const ALL_BYTES_THERE: ByteEvidence = { usedByOthers: 0, takenLater: 0, lost: 0 };

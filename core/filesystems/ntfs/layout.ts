@@ -77,7 +77,7 @@ export const ATTRIBUTE_TYPE = {
 } as const;
 
 /** STANDARD_INFORMATION */
-export const STANDARD = { created: 0x00, modified: 0x08, mftChanged: 0x10, smallestSize: 0x24 } as const;
+export const STANDARD = { created: 0x00, modified: 0x08, mftChanged: 0x10, attributes: 0x20, smallestSize: 0x24 } as const;
 
 /** FILE_NAME_ATTR */
 export const FILE_NAME = {
@@ -109,6 +109,12 @@ export const LIST_ENTRY = { type: 0x00, length: 0x04, mftReference: 0x10, smalle
 
 /** Reparse tags ([MS-FSCC] 2.1.2.1). */
 export const REPARSE_TAG = { mountPoint: 0xa0000003, symlink: 0xa000000c, systemCompressed: 0x80000017 } as const;
+
+/** Tags of files that a cloud folder keeps elsewhere ([MS-FSCC] 2.1.2.1): the cloud filter's, whose bits 12 to 15 count, and two older ones. */
+export const isCloudTag = (tag: number): boolean => (tag & ~0xf000) >>> 0 === 0x9000001a || tag === 0x80000021 || tag === 0x80000015;
+
+/** File attributes ([MS-FSCC] 2.6) of content that is fetched when it is opened. */
+export const KEPT_ELSEWHERE = { offline: 0x1000, recallOnOpen: 0x40000, recallOnDataAccess: 0x400000 } as const;
 
 /** NTFS_SYSTEM_FILES */
 export const SYSTEM_RECORD = { mft: 0, mirror: 1, volume: 3, root: 5, bitmap: 6, badClusters: 8, extend: 11, firstUser: 24 } as const;

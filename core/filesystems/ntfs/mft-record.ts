@@ -211,6 +211,14 @@ export function fileNamesInSlack(record: MftRecord): FileName[] {
   return found;
 }
 
+/** The file's attributes ([MS-FSCC] 2.6), from `$STANDARD_INFORMATION`; 0 where it has none. */
+export function fileAttributes(record: MftRecord): number {
+  const attribute = record.attributes.find((each) => each.type === ATTRIBUTE_TYPE.standardInformation && !each.nonResident);
+  if (!attribute) return 0;
+  const { at, length } = valuePlace(record.cursor, attribute);
+  return length < STANDARD.smallestSize ? 0 : record.cursor.u32(at + STANDARD.attributes);
+}
+
 /** Creation, change of content and change of the record, from `$STANDARD_INFORMATION`; null where not set. */
 export function standardTimes(record: MftRecord): { created: number | null; modified: number | null; mftChanged: number | null } | null {
   const attribute = record.attributes.find((each) => each.type === ATTRIBUTE_TYPE.standardInformation && !each.nonResident);

@@ -315,7 +315,12 @@ class NtfsVolume implements FileSystem {
     let usedByOthers = 0;
     let taken = 0;
     let lost = 0;
-    const overwritten = (at: number, length: number) => this.#overwritten(at, length, takenLater, unit);
+    const foreign = new RangeSet();
+    const overwritten = (at: number, length: number) => {
+      const found = this.#overwritten(at, length, takenLater, unit);
+      for (const range of found.bytes.ranges) foreign.add(range.start, range.end);
+      return found;
+    };
     for (const segment of layout.segments) {
       if (segment.kind === "lost") lost += segment.length;
       else if (segment.kind === "disk") {
@@ -329,10 +334,15 @@ class NtfsVolume implements FileSystem {
         else if (found.some((each) => each.taken > 0)) taken += segment.length;
       }
     }
-    return { usedByOthers, takenLater: taken, lost };
+    return { usedByOthers, takenLater: taken, lost, foreign: foreign.ranges };
   }
 
-  #overwritten(at: number, length: number, takenLater: RangeSet | undefined, unit: number): { used: number; taken: number } {
+  #overwritten(
+    at: number,
+    length: number,
+    takenLater: RangeSet | undefined,
+    unit: number,
+  ): { used: number; taken: number; bytes: RangeSet } {
     const { clusterSize } = this.#geometry;
     const inside = at - this.start;
     const bytes = new RangeSet();
@@ -343,7 +353,7 @@ class NtfsVolume implements FileSystem {
       add(range, clusterSize);
     const used = bytes.total;
     for (const range of takenLater?.within(Math.floor(inside / unit), Math.ceil((inside + length) / unit)) ?? []) add(range, unit);
-    return { used, taken: bytes.total - used };
+    return { used, taken: bytes.total - used, bytes };
   }
 
   #openAllocation(): AllocationMap | null {

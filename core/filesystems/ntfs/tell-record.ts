@@ -1,10 +1,11 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
+import { markForeign } from "../../bytes/layout";
 import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord } from "../file-record";
 import type { Geometry } from "./boot-sector";
-import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
+import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, isCloudTag, KEPT_ELSEWHERE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { UNKNOWN_PARENT } from "./mft-index";
-import { type FileName, type MftRecord, type MftReference, residentValue, standardTimes } from "./mft-record";
+import { type FileName, fileAttributes, type MftRecord, type MftReference, residentValue, standardTimes } from "./mft-record";
 import { type StreamPiece, streamContent } from "./stream-layout";
 import { CODED_STREAM, systemCoding, systemCompressed } from "./system-compression";
 
@@ -50,9 +51,18 @@ export function tellRecord(record: MftRecord, around: Surroundings): FileRecord[
     size: record.directory ? 0 : content.size,
     changed: times?.mftChanged ?? null,
     layout: record.directory ? null : content.layout,
-    evidence: live || !content.layout ? ALL_BYTES_THERE : around.evidence(content.layout, record),
+    evidence: content.absent
+      ? { ...ALL_BYTES_THERE, lost: content.size }
+      : live || !content.layout
+        ? ALL_BYTES_THERE
+        : around.evidence(content.layout, record),
     encrypted: content.encrypted,
-    streams: content.streams,
+    streams: live
+      ? content.streams
+      : content.streams.map((stream) => ({
+          ...stream,
+          layout: stream.layout && markForeign(stream.layout, around.evidence(stream.layout, record).foreign ?? []),
+        })),
     links: Math.max(1, names.length),
   };
   const leftover = around.leftover ? { leftover: true } : {};
@@ -110,6 +120,8 @@ interface Content {
   readonly layout: FileRecord["layout"];
   readonly streams: FileRecord["streams"];
   readonly encrypted: boolean;
+  /** The content was never on this volume. */
+  readonly absent?: boolean;
   readonly notes: readonly string[];
 }
 
@@ -163,7 +175,23 @@ function contentOf(record: MftRecord, extensions: readonly MftRecord[], around: 
     notes.push("Encrypted by the file system: without its owner's key the content stays closed.");
     return { size, layout: null, streams: streams.map((stream) => ({ ...stream, layout: null })), encrypted, notes };
   }
+  if (keptElsewhere(record, tag, layout, size)) {
+    notes.push("Kept only in the cloud: its content was never stored on this drive. Fetch it from the cloud folder's account.");
+    return { size, layout: null, absent: true, streams, encrypted, notes };
+  }
   return { size, layout, streams, encrypted, notes };
+}
+
+const ELSEWHERE = KEPT_ELSEWHERE.offline | KEPT_ELSEWHERE.recallOnOpen | KEPT_ELSEWHERE.recallOnDataAccess;
+
+/**
+ * Whether a file's content is kept by a cloud folder and not here: it says so by its reparse tag or attributes, and some of its bytes were
+ * never stored. One that was fetched in full is a file like any other.
+ */
+function keptElsewhere(record: MftRecord, tag: number | null, layout: FileRecord["layout"], size: number): boolean {
+  if (record.directory || size === 0) return false;
+  if (!(tag !== null && isCloudTag(tag)) && (fileAttributes(record) & ELSEWHERE) === 0) return false;
+  return !layout || layout.segments.some((segment) => segment.kind === "hole");
 }
 
 function streamOf(name: string, pieces: readonly StreamPiece[], { geometry, start }: Surroundings): FileRecord["streams"][number] {
