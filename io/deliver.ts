@@ -12,11 +12,13 @@ import {
   realpathSync,
   renameSync,
   rmSync,
+  type Stats,
   unlinkSync,
   utimesSync,
   writeSync,
 } from "node:fs";
-import { join } from "node:path";
+import { lstat } from "node:fs/promises";
+import { basename, dirname, extname, join } from "node:path";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { numberedName } from "../core/restore/names";
 
@@ -86,12 +88,25 @@ export function stage(
 
 /** Whether a file of that name is already where it would be written. A file in place of a folder above it is told when writing. */
 export function isTaken(root: string, components: readonly string[]): boolean {
+  return statusOf(join(root, ...components)) !== null;
+}
+
+function statusOf(path: string): Stats | null {
   try {
-    return lstatSync(join(root, ...components), { throwIfNoEntry: false }) !== undefined;
+    return lstatSync(path, { throwIfNoEntry: false }) ?? null;
   } catch (error) {
-    if ((error as NodeJS.ErrnoException).code === "ENOTDIR") return false;
+    if ((error as NodeJS.ErrnoException).code === "ENOTDIR") return null;
     throw error;
   }
+}
+
+/** What is at a place below the destination; null: nothing. */
+export async function whatIsThere(root: string, components: readonly string[]): Promise<{ size: number; modified: Date } | null> {
+  const stats = await lstat(join(root, ...components)).catch((error: NodeJS.ErrnoException) => {
+    if (error.code === "ENOENT" || error.code === "ENOTDIR" || error.code === "ENAMETOOLONG") return null;
+    throw error;
+  });
+  return stats && { size: stats.size, modified: stats.mtime };
 }
 
 /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
@@ -115,11 +130,20 @@ export function deliver(
 
 export const workingName = (mark: string) => `.restoring-${mark}`;
 
-/** The names to try, in order. */
-export function* targets(staged: Staged, conflict: Conflict): Generator<string> {
-  yield join(staged.folder, staged.name);
-  if (conflict !== "keep-both") return;
-  for (let number = 2; number <= MAX_NUMBER; number += 1) yield join(staged.folder, numberedName(staged.name, number));
+/**
+ * The names to try, in order. A name that this restore has given to another of its files is never one of them: how to settle a conflict
+ * was said of what was there before.
+ * @param given whether a path is one of those
+ */
+export function* targets(staged: Staged, conflict: Conflict, given: (path: string) => boolean = () => false): Generator<string> {
+  const first = join(staged.folder, staged.name);
+  const own = given(first);
+  if (!own) yield first;
+  if (conflict !== "keep-both" && !own) return;
+  for (let number = 2; number <= MAX_NUMBER; number += 1) {
+    const path = join(staged.folder, numberedName(staged.name, number));
+    if (!given(path)) yield path;
+  }
 }
 
 /** Makes the folders one by one, so that a link planted among them is seen before anything is written through it. */
@@ -169,27 +193,64 @@ export function hashFile(path: string): string {
   return hash.digest("hex");
 }
 
+export interface Published {
+  /** Where the file that was there before is kept; null: there was none. */
+  readonly aside: string | null;
+  /** UTC milliseconds of its last change, as the destination keeps it. */
+  readonly leftAt: number;
+}
+
 /**
- * Gives the finished file its name. A link fails when the name is taken, so two writers never meet on one.
- * @returns false when the name is taken and may not be replaced
+ * Gives the finished file its name. A link fails when the name is taken, so two writers never meet on one. A file that is replaced is
+ * kept beside the new one.
+ * @returns null when the name is taken and may not be replaced
  */
-export function publish(staged: Staged, target: string, conflict: Conflict): boolean {
+export function publish(staged: Staged, target: string, conflict: Conflict): Published | null {
+  const leftAt = lstatSync(staged.working).mtimeMs;
   if (conflict === "replace") {
-    if (existsSync(target) && !lstatSync(target).isFile()) throw new DeliveryError(`“${target}” is in the way: it is not a file.`);
+    const there = statusOf(target);
+    if (there && !there.isFile()) throw new DeliveryError(`“${target}” is in the way: it is not a file.`);
+    const aside = there && putAside(target);
     renameSync(staged.working, target);
-    return true;
+    return { aside, leftAt };
   }
   try {
     linkSync(staged.working, target);
     unlinkSync(staged.working);
-    return true;
+    return { aside: null, leftAt };
   } catch (error) {
     const { code } = error as NodeJS.ErrnoException;
-    if (code === "EEXIST") return false;
-    // Devices formatted FAT or exFAT know no links: there the name is looked at first, then taken.
-    if (code !== "EPERM" && code !== "ENOTSUP" && code !== "EOPNOTSUPP") throw error;
-    if (existsSync(target)) return false;
+    if (code === "EEXIST") return null;
+    if (!NO_LINKS.has(code ?? "")) throw error;
+    // There the name is looked at first, then taken.
+    if (existsSync(target)) return null;
     renameSync(staged.working, target);
-    return true;
+    return { aside: null, leftAt };
   }
+}
+
+/** What devices answer that know no links (FAT, exFAT). */
+const NO_LINKS: ReadonlySet<string> = new Set(["EPERM", "ENOTSUP", "EOPNOTSUPP"]);
+
+/** Gives a file that is to be replaced a second name beside its own. @returns that name */
+function putAside(path: string): string {
+  const name = basename(path);
+  const moment = new Date().toISOString().slice(0, 16).replace("T", " ").replace(":", ".");
+  const extension = extname(name);
+  const kept = `${name.slice(0, name.length - extension.length)} (replaced ${moment} UTC)${extension}`;
+  for (let number = 1; number <= MAX_NUMBER; number += 1) {
+    const aside = join(dirname(path), number === 1 ? kept : numberedName(kept, number));
+    try {
+      linkSync(path, aside);
+      return aside;
+    } catch (error) {
+      const { code } = error as NodeJS.ErrnoException;
+      if (code === "EEXIST") continue;
+      if (!NO_LINKS.has(code ?? "")) throw error;
+      if (existsSync(aside)) continue;
+      renameSync(path, aside);
+      return aside;
+    }
+  }
+  throw new DeliveryError(`“${path}” could not be kept aside: there are too many earlier ones.`);
 }

@@ -1,4 +1,5 @@
 import type { ByteSource } from "../core/bytes/byte-source";
+import type { Range } from "../core/bytes/range-set";
 import type { FileSystem } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
@@ -20,12 +21,12 @@ export interface Searchable {
 }
 
 /** @throws SourceError or FileSystemError when it cannot be opened */
-export function openSearchable(path: string, place: VolumePlace, beside: readonly string[] = []): Searchable {
+export function openSearchable(path: string, place: VolumePlace, beside: readonly string[] = [], bad: readonly Range[] = []): Searchable {
   if (place.filesystem === FOLDER) {
     const folder = new FolderSource(path);
     return { disk: folder.disk, volume: folder, tree: folder, close: () => undefined };
   }
-  const { disk, close } = openDisk(path, beside);
+  const { disk, close } = openDisk(path, beside, bad);
   const filesystem = place.filesystem as VolumeReport["filesystem"];
   try {
     const volume = openVolume(disk, { ...place, filesystem });
@@ -37,6 +38,11 @@ export function openSearchable(path: string, place: VolumePlace, beside: readonl
 }
 
 /** The bytes a copy's layout counts: those of its source's disk, or of one file of a folder. */
-export function openBytes(path: string, file: string | null, beside: readonly string[] = []): { disk: ByteSource; close(): void } {
-  return file === null ? openDisk(path, beside) : openFileIn(path, file);
+export function openBytes(
+  path: string,
+  file: string | null,
+  beside: readonly string[] = [],
+  bad: readonly Range[] = [],
+): { disk: ByteSource; close(): void } {
+  return file === null ? openDisk(path, beside, bad) : openFileIn(path, file);
 }

@@ -1,6 +1,8 @@
 import { lstatSync, readdirSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
 import { CachedSource, readBytes } from "../core/bytes/byte-source";
+import { KnownBadSource } from "../core/bytes/known-bad";
+import type { Range } from "../core/bytes/range-set";
 import { type Container, ContainerError, MissingFileError } from "../core/containers/container";
 import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/texts/text";
@@ -11,6 +13,8 @@ import { SourceError } from "./source-error";
 export interface OpenedDisk {
   /** The bytes of the disk, whatever holds it. */
   readonly disk: CachedSource;
+  /** Learns of a stretch that another reader of the disk could not read. Disk byte offsets. */
+  noteBad(range: Range): void;
   readonly container: Container;
   close(): void;
 }
@@ -25,9 +29,10 @@ const MAX_BESIDE = 20_000;
 /**
  * Opens the bytes of a disk for reading only, without looking at what is on it.
  * @param beside further files that may hold the parent of a differencing image
+ * @param bad stretches of the disk that are known to be unreadable: they are not asked for again
  * @throws SourceError when it cannot be opened
  */
-export function openDisk(path: string, beside: readonly string[] = []): OpenedDisk {
+export function openDisk(path: string, beside: readonly string[] = [], bad: readonly Range[] = []): OpenedDisk {
   const opened: ReadOnlyFile[] = [];
   const open = (file: string) => {
     const source = openFile(file);
@@ -53,7 +58,8 @@ export function openDisk(path: string, beside: readonly string[] = []): OpenedDi
       list: () => [...further.keys(), ...filesIn(folder)],
       open: openBeside,
     });
-    return { disk: new CachedSource(container.disk), container, close };
+    const known = new KnownBadSource(container.disk, bad);
+    return { disk: new CachedSource(known), noteBad: (range) => known.add(range), container, close };
   } catch (error) {
     close();
     throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`, error instanceof MissingFileError) : error;
@@ -69,18 +75,23 @@ function filesIn(folder: string): string[] {
   }
 }
 
-/** Opens an image for reading only. @throws SourceError when it is missing, unreadable, or no image at all */
+/** Opens an image for reading only. One that looks like something else is opened too, with a note. @throws SourceError when it is missing, unreadable or empty */
 export function openSource(path: string, beside: readonly string[] = []): OpenedSource {
   const opened = openDisk(path, beside);
   const { disk, container } = opened;
   const report = inspectDisk(disk, container);
-  const nothing = report.volumes.every((volume) => volume.filesystem === "unknown") && report.table === "none" && container.kind === "raw";
-  if (disk.size === 0 || (nothing && text.recognise(readBytes(disk, 0, Math.min(4096, disk.size))))) {
+  if (disk.size === 0) {
     opened.close();
-    throw new SourceError(disk.size === 0 ? `${path} is empty.` : `${path} is a text file, not the image of a drive or volume.`);
+    throw new SourceError(`${path} is empty.`);
   }
-  return { ...opened, report };
+  const nothing = report.volumes.every((volume) => volume.filesystem === "unknown") && report.table === "none" && container.kind === "raw";
+  // What begins with text may still be the image of a drive that was written over: it is taken, with a warning.
+  const begins = nothing && text.recognise(readBytes(disk, 0, Math.min(4096, disk.size)));
+  return begins ? { ...opened, report: { ...report, notes: [...report.notes, LOOKS_LIKE_TEXT] } } : { ...opened, report };
 }
+
+const LOOKS_LIKE_TEXT =
+  "It begins like a text file, and no volume is recognised on it: it may not be the image of a drive. Raw content can still be looked for.";
 
 function openFile(path: string): ReadOnlyFile {
   if (statSync(path, { throwIfNoEntry: false })?.isDirectory())

@@ -36,8 +36,11 @@ export async function buildAll(): Promise<void> {
       "worker/reading-thread.ts",
       "worker/restore-thread.ts",
       "worker/sweep-thread.ts",
+      "server/content/content-process.ts",
     ],
     outdir: "dist",
+    // All beside one another, so that each finds the others.
+    entryNames: "[name]",
     bundle: true,
     splitting: true,
     platform: "node",

@@ -1,6 +1,10 @@
+import { eq } from "drizzle-orm";
 import { NextResponse } from "next/server";
 import { z } from "zod";
+import { safeName } from "../core/restore/names";
 import { SourceError } from "../io/source-error";
+import type { Connection } from "./database/connection";
+import { jobs } from "./database/schema";
 import { log } from "./log/logger";
 import { Problem } from "./problem";
 
@@ -43,6 +47,16 @@ export function answer<P extends Params>(handle: (request: Request, params: P) =
       return NextResponse.json({ problem: "The bench could not do this. Its log tells more; nothing was lost." }, { status: 500 });
     }
   };
+}
+
+/** The header that makes a response a download of that name (RFC 6266, RFC 8187). */
+export const attachment = (name: string): string =>
+  `attachment; filename*=UTF-8''${encodeURIComponent(name).replace(/['()*]/g, (mark) => `%${mark.charCodeAt(0).toString(16).toUpperCase()}`)}`;
+
+/** What a job's downloads are called after. */
+export async function downloadName(db: Connection, jobId: number): Promise<string> {
+  const [job] = await db.select({ title: jobs.title }).from(jobs).where(eq(jobs.id, jobId));
+  return safeName(job?.title ?? `Job ${jobId}`);
 }
 
 /** A number from the address. @throws Problem when it is none */

@@ -18,6 +18,16 @@ const schema = z.object({
         .filter(Boolean)
         .map((path) => resolve(path)),
     ),
+  /** Folders whose own folders may be read as well: where drives are usually mounted. */
+  COMPASS_SOURCE_ROOTS: z
+    .string()
+    .default(["/media", "/mnt", "/run/media"].join(delimiter))
+    .transform((list) =>
+      list
+        .split(delimiter)
+        .filter(Boolean)
+        .map((path) => resolve(path)),
+    ),
   /** Whether connected drives may be read themselves, beside images of them; "all": devices made of files too. */
   COMPASS_DRIVES: z.enum(["offer", "all", "hide"]).default("offer"),
   /** Folder below which restores are written. */

@@ -1,17 +1,10 @@
-import { createHash } from "node:crypto";
-import { readBytes } from "../core/bytes/byte-source";
 import type { Database } from "../server/database/connection";
-import { itemsWithoutFolder, possiblyEqual } from "../server/items/equal-content";
+import { hashOfCopy, itemsWithoutFolder, joinSameRecords, possiblyEqual } from "../server/items/equal-content";
 import { joinItems } from "../server/items/join";
-import { findStoredCopy } from "../server/items/queries";
-import { withContent } from "../server/previews/content";
 import { enqueue } from "../server/workers/queue";
 
 const SLICE_MS = 20_000;
 const PART = 50;
-const STEP = 1 << 20;
-/** Hashes kept while a part is worked on. */
-const MOST_KEPT = 10_000;
 
 /**
  * Gathers copies whose folder is not known under the item that holds the same bytes. Sizes are compared first, then hashes.
@@ -19,14 +12,8 @@ const MOST_KEPT = 10_000;
  */
 export async function gatherEqual(db: Database, jobId: number, from: number, stopping: () => boolean): Promise<void> {
   const end = Date.now() + SLICE_MS;
-  const hashes = new Map<number, string | null>();
-  const hashOf = async (copyId: number): Promise<string | null> => {
-    const kept = hashes.get(copyId);
-    if (kept !== undefined) return kept;
-    const hash = await contentHash(db, copyId);
-    if (hashes.size < MOST_KEPT) hashes.set(copyId, hash);
-    return hash;
-  };
+  const hashOf = (copyId: number) => hashOfCopy(db, copyId);
+  if (from === 0) await joinSameRecords(db, jobId);
   for (let after = from; ; ) {
     const part = await itemsWithoutFolder(db, jobId, after, PART);
     const pairs = part.length > 0 ? await possiblyEqual(db, jobId, part) : [];
@@ -44,20 +31,5 @@ export async function gatherEqual(db: Database, jobId: number, from: number, sto
       after = itemId;
     }
     if (part.length < PART) return;
-  }
-}
-
-async function contentHash(db: Database, copyId: number): Promise<string | null> {
-  const copy = await findStoredCopy(db, copyId);
-  if (!copy?.layout) return null;
-  const hash = createHash("sha256");
-  try {
-    return await withContent(copy, (content) => {
-      for (let at = 0; at < content.size; at += STEP) hash.update(readBytes(content, at, Math.min(STEP, content.size - at)));
-      return hash.digest("hex");
-    });
-  } catch {
-    // A source that is not connected now tells nothing; the next pass asks again.
-    return null;
   }
 }

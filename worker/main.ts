@@ -6,8 +6,10 @@ import { database } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { readSettings } from "../server/settings";
 import { beat, leave, releaseDead } from "../server/workers/presence";
+import { checkCopies } from "./check-copies";
 import { gatherEqual } from "./gather-equal";
 import { makeThumbnails } from "./make-thumbnails";
+import { proveRestore } from "./prove-restore";
 import { type FactsFrom, readFacts } from "./read-facts";
 import { readWholeVolume } from "./read-volume";
 import { runPass } from "./run-pass";
@@ -43,6 +45,8 @@ async function main(): Promise<void> {
       equals: (payload) => gatherEqual(db, idOf(payload), (payload as { from?: number }).from ?? 0, () => stopping),
       facts: (payload) => readFacts(db, idOf(payload), payload as FactsFrom, () => stopping),
       thumbnails: (payload) => makeThumbnails(db, idOf(payload), () => stopping),
+      check: (payload) => checkCopies(db, idOf(payload), () => stopping),
+      prove: (payload) => proveRestore(db, idOf(payload), (payload as { from?: number }).from ?? 0, () => stopping),
       restore: (payload) => runRestore(db, idOf(payload), () => stopping),
     },
   });

@@ -1,3 +1,4 @@
+import { runTask } from "../server/content/pool";
 import type { Database } from "../server/database/connection";
 import { findStoredCopy, lostPictures } from "../server/items/queries";
 import { thumbnail } from "../server/previews/pictures";
@@ -16,7 +17,7 @@ export async function makeThumbnails(db: Database, jobId: number, stopping: () =
       if (stopping() || Date.now() > end) return enqueue(db, "thumbnails", jobId);
       const copy = await findStoredCopy(db, id);
       // One that cannot be drawn is told when it is looked at.
-      if (copy?.layout) await thumbnail(copy).catch(() => undefined);
+      if (copy?.layout) await thumbnail(copy, (copyId) => runTask("thumbnail", [copyId])).catch(() => undefined);
       after = id;
     }
   }

@@ -20,6 +20,8 @@ import { openSweep } from "./sweep-pass";
 export interface PassThreadData {
   readonly sourcePath: string;
   readonly beside: readonly string[];
+  /** Stretches of the source that are known to be unreadable. Disk byte offsets. */
+  readonly bad: readonly Range[];
   readonly rules: readonly PlaceRule[];
   /** Of a sweep: stretches that need not be looked through again. Disk byte offsets. */
   readonly swept: readonly Range[];
@@ -45,10 +47,8 @@ export interface PassThreadBatch {
   readonly resume: number;
   readonly done: number;
   readonly total: number;
-  readonly foundLive: number;
-  readonly foundLost: number;
   readonly end: boolean;
-  /** Stretches of the disk known to be unreadable so far, the first thousand. Bytes. */
+  /** Stretches of the disk known to be unreadable so far; empty where they are the same as before. Bytes. */
   readonly unreadable: readonly Range[];
   /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
   readonly reach: readonly Range[] | null;
@@ -57,8 +57,6 @@ export interface PassThreadBatch {
   /** Of a pass over leftovers: what it noted since the batch before, encoded. */
   readonly noted: Uint8Array | null;
 }
-
-const MOST_UNREADABLE = 1000;
 
 /** A batch is handed over at the latest after this long, so that the screen follows; the first one with something in it sooner. */
 const MAX_MS = 700;
@@ -79,11 +77,11 @@ function open(data: PassThreadData): Reading {
   const gate = new Int32Array(data.gate);
   const enough = (done: number) => Atomics.load(gate, GATE.enough) === 1 && done >= data.until;
   if (data.place === "raw") return { ...openSweep(data, part, enough), localTimes: ({ facts }) => facts?.taken !== undefined };
-  const { volume, tree, disk, close } = openSearchable(data.sourcePath, data.volume, data.beside);
+  const { volume, tree, disk, close } = openSearchable(data.sourcePath, data.volume, data.beside, data.bad);
   const step = Math.min(data.batch, 512);
   return {
     disk,
-    localTimes: () => volume.localTimes ?? false,
+    localTimes: (copy) => copy.localTimes ?? volume.localTimes ?? false,
     close,
     batches: () =>
       data.place === "file-record"
@@ -103,15 +101,11 @@ function run(data: PassThreadData): void {
   let started = Date.now();
   let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted"> = { resume: data.resume, done: 0, total: 0, sighted: null };
   const send = (end: boolean) => {
-    const lost = copies.filter((copy) => isFind(copy)).length;
-    const live = copies.filter((copy) => copy.type === "file" && !copy.system && !isFind(copy)).length;
     const batch: PassThreadBatch = {
       rows: copyRows(copies, data.volume.id),
       ...last,
-      foundLive: live,
-      foundLost: lost,
       end,
-      unreadable: source.disk.unreadable(0, source.disk.size).slice(0, MOST_UNREADABLE),
+      unreadable: newlyBad(),
       reach: source.reach ?? null,
       noted: data.place === "leftover-record" ? encodeAscending(noted, SECTOR) : null,
     };
@@ -123,13 +117,23 @@ function run(data: PassThreadData): void {
     noted = [];
     started = Date.now();
   };
+  let known = bytesIn(data.bad);
+  const newlyBad = () => {
+    const bad = source.disk.unreadable(0, source.disk.size);
+    const total = bytesIn(bad);
+    if (total === known) return [];
+    known = total;
+    return bad;
+  };
   const wanted = narrowed(data);
   const utc = zoneReader(data.timeZone);
   const inZone = (time: number | null) => (time === null ? null : utc(time));
   for (const batch of source.batches()) {
     for (const copy of batch.copies)
       if (wanted(copy))
-        copies.push(source.localTimes(copy) ? { ...copy, created: inZone(copy.created), modified: inZone(copy.modified) } : copy);
+        copies.push(
+          source.localTimes(copy) ? { ...copy, localTimes: true, created: inZone(copy.created), modified: inZone(copy.modified) } : copy,
+        );
     for (const place of batch.noted ?? []) noted.push(place);
     last = { resume: batch.resume, done: batch.done, total: batch.total, sighted: batch.sighted ?? null };
     const shows = copies.length > 0 || (last.sighted?.count ?? 0) > 0;
@@ -139,8 +143,7 @@ function run(data: PassThreadData): void {
   source.close();
 }
 
-/** Whether a copy counts as found: a deleted file, or whatever a known place holds. */
-const isFind = (copy: Copy) => copy.type === "file" && (copy.state === "deleted" || copy.found != null);
+const bytesIn = (ranges: readonly Range[]) => ranges.reduce((sum, { start, end }) => sum + end - start, 0);
 
 /** The part of the volume a pass keeps to, in bytes from its beginning. */
 function partOf({ volume, options: { from = 0, to = 100 } }: PassThreadData): Range {

@@ -1,9 +1,7 @@
-import { type CopyFacts, factsOf } from "../core/copies/facts";
-import { identify, runSummary } from "../core/formats/registry";
+import type { CopyFacts } from "../core/copies/facts";
+import { runTask } from "../server/content/pool";
 import type { Database } from "../server/database/connection";
-import { findStoredCopy } from "../server/items/queries";
 import { keepFacts, namelessKinds, TELLING, tieByFacts, untold } from "../server/items/told";
-import { withContent } from "../server/previews/content";
 import { enqueue } from "../server/workers/queue";
 
 const SLICE_MS = 10_000;
@@ -30,7 +28,8 @@ export async function readFacts(db: Database, jobId: number, { live = 0, from = 
       let asked = 0;
       for (const { itemId, copyId } of part) {
         if (stopping() || Date.now() > end) break;
-        const facts = await factsFrom(db, copyId);
+        // A source that is not connected is asked another time.
+        const facts = await runTask("facts", [copyId]).catch(() => null);
         if (facts) told.push({ copyId, facts });
         after = itemId;
         asked += 1;
@@ -42,21 +41,4 @@ export async function readFacts(db: Database, jobId: number, { live = 0, from = 
     }
   }
   await tieByFacts(db, jobId);
-}
-
-/** {} where the content says nothing; null where it cannot be read now: a source that is not connected is asked another time. */
-async function factsFrom(db: Database, copyId: number): Promise<CopyFacts | null> {
-  const copy = await findStoredCopy(db, copyId);
-  if (!copy?.layout) return null;
-  try {
-    return await withContent(copy, (content) => {
-      const format = identify(content, copy.name);
-      if (!format) return {};
-      // First words serve to name what has no name; here they would only be kept twice.
-      const { text: _, ...facts } = factsOf(runSummary(format, content));
-      return facts;
-    });
-  } catch {
-    return null;
-  }
 }

@@ -10,7 +10,7 @@ import { startThread } from "./thread";
 export async function readWholeVolume(db: Database, volumeId: number): Promise<void> {
   const found = await findVolume(db, volumeId);
   if (!found) return;
-  const data: ReadingThreadData = { sourcePath: found.sourcePath, beside: found.beside, volume: found.volume };
+  const data: ReadingThreadData = { sourcePath: found.sourcePath, beside: found.beside, bad: found.bad, volume: found.volume };
   const thread = startThread("reading-thread", data);
   try {
     const [reading] = (await once(thread, "message")) as [VolumeReading];

@@ -1,4 +1,5 @@
 import { parentPort, workerData } from "node:worker_threads";
+import type { Range } from "../core/bytes/range-set";
 import { readVolume } from "../core/volumes/reading";
 import { openSearchable, type VolumePlace } from "../io/open-searchable";
 
@@ -6,10 +7,11 @@ import { openSearchable, type VolumePlace } from "../io/open-searchable";
 export interface ReadingThreadData {
   readonly sourcePath: string;
   readonly beside: readonly string[];
+  readonly bad: readonly Range[];
   readonly volume: VolumePlace;
 }
 
-const { sourcePath, volume, beside } = workerData as ReadingThreadData;
-const opened = openSearchable(sourcePath, volume, beside);
+const { sourcePath, volume, beside, bad } = workerData as ReadingThreadData;
+const opened = openSearchable(sourcePath, volume, beside, bad);
 parentPort?.postMessage(readVolume(opened.volume, opened.disk));
 opened.close();

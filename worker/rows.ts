@@ -18,7 +18,7 @@ function rowOf(copy: Copy, volumeId: number): string[] {
   const first = firstByte(copy.layout);
   return [
     copy.place,
-    copy.type === "file" && !copy.system ? field(itemKey(copy, volumeId)) : NULL,
+    isItem(copy) ? field(itemKey(copy, volumeId)) : NULL,
     field(folder),
     field(kindOf(copy.name)),
     field(copy.state),
@@ -45,8 +45,16 @@ function rowOf(copy: Copy, volumeId: number): string[] {
     copy.found ? field(copy.found.rule) : NULL,
     copy.found ? field(copy.found.path) : NULL,
     copy.facts ? field(JSON.stringify(copy.facts)) : NULL,
+    String(copy.localTimes ?? false),
   ];
 }
+
+/** Records of the Windows bin: they tell of a deleted file and are none of the client's own. */
+const BIN_INDEX =
+  /^\/\$recycle\.bin\/s-[\d-]+\/(\$i[0-9a-z]{6}(\.[^/]*)?|desktop\.ini)$|^\/(recycler\/s-[\d-]+|recycled)\/(info2|desktop\.ini)$/i;
+
+/** Whether a copy is one of a file the client had. */
+const isItem = (copy: Copy) => copy.type === "file" && !copy.system && (copy.found != null || !BIN_INDEX.test(copy.path));
 
 /** Disk byte offset of the first stored byte of a content; null: none is stored. */
 export function firstByte(layout: Copy["layout"]): number | null {

@@ -18,6 +18,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const data: PassThreadData = {
     sourcePath: pass.sourcePath,
     beside: pass.beside,
+    bad: pass.bad,
     rules: pass.rules,
     swept: pass.swept,
     threads: readSettings().COMPASS_SWEEP_THREADS,

@@ -1,25 +1,58 @@
 import { once } from "node:events";
-import { existsSync, mkdirSync } from "node:fs";
+import { mkdirSync, rmSync } from "node:fs";
 import type { Worker } from "node:worker_threads";
-import { hashFile, isTaken, targets, workingName } from "../io/deliver";
+import { hasGaps } from "../core/restore/gaps";
+import { workingName } from "../io/deliver";
 import type { Database } from "../server/database/connection";
-import { type ClaimedRestore, claimRestore, finishRestore, nextFile, type RestoreWork, settle } from "../server/restores/slice";
+import {
+  type ClaimedRestore,
+  claimRestore,
+  failRestore,
+  finishRestore,
+  givenNames,
+  nextFiles,
+  type RestoreWork,
+  type Settled,
+  settle,
+} from "../server/restores/slice";
 import { enqueue } from "../server/workers/queue";
-import type { RestoreAnswer, RestoreRequest } from "./restore-thread";
+import type { PublishedFile, RestoreRequest, StagedFile } from "./restore-thread";
 import { startThread } from "./thread";
 
+/** Small files are written some at a time, so that noting how far they are does not take longer than writing them. */
+const MOST_TOGETHER = 64;
+const MOST_BYTES = 32 << 20;
+/** Names tried for one file that others take meanwhile. */
+const MOST_TRIES = 20;
+
 /**
- * Writes the files of a restore one after the other. Before a file gets its name, the name and the hash of what was
- * written are stored: a worker that goes on after a crash knows its own file by them and does not write it twice.
+ * Writes the files of a restore, some at a time. Before a file gets its name, the name and the hash of what was written are stored: a
+ * worker that goes on after a crash knows its own file by them and does not write it twice.
  */
 export async function runRestore(db: Database, restoreId: number, stopping: () => boolean): Promise<void> {
   const restore = await claimRestore(db, restoreId);
   if (!restore) return;
-  mkdirSync(restore.root, { recursive: true });
-  const thread = startThread("restore-thread", null);
   try {
-    for (let work = await nextFile(db, restore); work; work = await nextFile(db, restore)) {
-      if (!(await writeFile(db, restore, work, thread))) return;
+    mkdirSync(restore.targets.root, { recursive: true });
+  } catch (error) {
+    return failRestore(
+      db,
+      restore,
+      `The folder “${restore.targets.root}” cannot be made (${(error as Error).message}). See that its device can be written to, and try again.`,
+    );
+  }
+  const thread = startThread("restore-thread", null);
+  let given = await givenNames(db, restore);
+  try {
+    for (;;) {
+      const files = await nextFiles(db, restore, MOST_TOGETHER, MOST_BYTES);
+      if (files.length === 0) break;
+      const refused = files.flatMap((file): Settled[] =>
+        "problem" in file ? [{ id: file.resultId, state: "failed", problem: file.problem }] : [],
+      );
+      const works = files.flatMap((file) => ("problem" in file ? [] : [file]));
+      if (!(await settle(db, restore, refused)) || !(await writeFiles(db, restore, works, given, thread))) return;
+      given = [];
       if (stopping()) return await enqueue(db, "restore", restoreId);
     }
     await finishRestore(db, restore);
@@ -29,46 +62,88 @@ export async function runRestore(db: Database, restoreId: number, stopping: () =
 }
 
 /** @returns false when another worker has taken the restore over */
-async function writeFile(db: Database, restore: ClaimedRestore, work: RestoreWork, thread: Worker): Promise<boolean> {
-  const { resultId, begun } = work;
-  if (begun && existsSync(begun.output) && hashFile(begun.output) === begun.sha256) {
-    return settle(db, restore, resultId, { state: "verified", problem: null });
-  }
-  if (work.conflict === "skip" && isTaken(restore.root, work.components)) {
-    return settle(db, restore, resultId, { state: "skipped", problem: "A file of this name is already there; it was left as it is." });
-  }
-  const staged = await ask(thread, {
+async function writeFiles(
+  db: Database,
+  restore: ClaimedRestore,
+  works: readonly RestoreWork[],
+  given: readonly string[],
+  thread: Worker,
+): Promise<boolean> {
+  const found = await ask<StagedFile>(thread, {
     ask: "stage",
-    sourcePath: work.sourcePath,
-    beside: work.beside,
-    file: work.file,
-    layout: work.layout,
-    root: restore.root,
-    components: work.components,
-    workingName: workingName(`${restore.id}-${resultId}`),
-    modified: work.modified,
+    root: restore.targets.root,
+    asFound: restore.asFound,
+    works: works.map((work) => ({ ...work, workingName: workingName(`${restore.id}-${work.resultId}`) })),
+    given,
   });
-  if ("problem" in staged) return settle(db, restore, resultId, { state: "failed", problem: staged.problem });
-  if (!("staged" in staged)) return true;
-  const unreadable = staged.unreadable > 0 ? `${staged.unreadable} of its bytes could not be read and are zeros.` : null;
-  for (const target of targets(staged.staged, work.conflict)) {
-    // Looking first spares a write to the database for each taken name; the link below decides.
-    if (work.conflict === "keep-both" && existsSync(target)) continue;
-    if (!(await settle(db, restore, resultId, { state: "writing", output: target, sha256: staged.staged.sha256 }))) return false;
-    const done = await ask(thread, { ask: "publish", staged: staged.staged, target, conflict: work.conflict });
-    if ("problem" in done) return settle(db, restore, resultId, { state: "failed", output: null, sha256: null, problem: done.problem });
-    if ("published" in done && done.published) return settle(db, restore, resultId, { state: "verified", problem: unreadable });
+  const settled: Settled[] = [];
+  let ready: { work: RestoreWork; file: Extract<StagedFile, { staged: unknown }> }[] = [];
+  found.forEach((file, index) => {
+    const work = works[index] as RestoreWork;
+    const id = work.resultId;
+    if ("problem" in file) settled.push({ id, state: "failed", problem: file.problem });
+    else if ("skipped" in file)
+      settled.push({ id, state: "skipped", problem: "A file of this name is already there; it was left as it is." });
+    else if ("named" in file) settled.push({ id, state: file.named.gaps ? "gaps" : "verified", ...file.named });
+    else ready.push({ work, file });
+  });
+  if (!(await settle(db, restore, settled))) return false;
+  try {
+    for (let tries = 0; ready.length > 0 && tries < MOST_TRIES; tries += 1) {
+      const facts = ready.map(({ work, file }) => ({
+        id: work.resultId,
+        output: file.target,
+        sha256: file.staged.sha256,
+        gaps: hasGaps(file.gaps) ? file.gaps : null,
+      }));
+      if (
+        !(await settle(
+          db,
+          restore,
+          facts.map((fact): Settled => ({ ...fact, state: "writing" })),
+        ))
+      )
+        return false;
+      const done = await ask<PublishedFile>(thread, {
+        ask: "publish",
+        files: ready.map(({ work, file }) => ({ staged: file.staged, target: file.target, conflict: work.conflict })),
+      });
+      const named: Settled[] = [];
+      const again: typeof ready = [];
+      done.forEach((file, index) => {
+        const [fact, one] = [facts[index] as (typeof facts)[number], ready[index] as (typeof ready)[number]];
+        if ("problem" in file) named.push({ id: fact.id, state: "failed", problem: file.problem });
+        else if (file.published) named.push({ ...fact, state: fact.gaps ? "gaps" : "verified", ...file.published });
+        // Somebody took the name since it was looked at.
+        else if (one.work.conflict === "skip")
+          named.push({ id: fact.id, state: "skipped", problem: "A file of this name is already there; it was left as it is." });
+        else again.push(one);
+      });
+      if (!(await settle(db, restore, named))) return false;
+      if (again.length === 0) ready = [];
+      else {
+        const moved = await ask<StagedFile>(thread, {
+          ask: "stage",
+          root: restore.targets.root,
+          asFound: restore.asFound,
+          works: again.map(({ work }) => ({ ...work, begun: null, workingName: workingName(`${restore.id}-${work.resultId}`) })),
+          given: [],
+        });
+        ready = moved.flatMap((file, index) => ("staged" in file ? [{ work: (again[index] as (typeof again)[number]).work, file }] : []));
+      }
+    }
+    return await settle(
+      db,
+      restore,
+      ready.map(({ work }): Settled => ({ id: work.resultId, state: "failed", problem: "No free name was found at the destination." })),
+    );
+  } finally {
+    for (const file of found) if ("staged" in file) rmSync(file.staged.working, { force: true });
   }
-  return settle(db, restore, resultId, {
-    state: "failed",
-    output: null,
-    sha256: null,
-    problem: "No free name was found at the destination.",
-  });
 }
 
-async function ask(thread: Worker, request: RestoreRequest): Promise<RestoreAnswer> {
+async function ask<T>(thread: Worker, request: RestoreRequest): Promise<T[]> {
   thread.postMessage(request);
-  const [answer] = (await once(thread, "message")) as [RestoreAnswer];
+  const [answer] = (await once(thread, "message")) as [T[]];
   return answer;
 }

@@ -6,7 +6,7 @@ import { openDisk } from "../io/open-source";
 import { AHEAD_OF_SETTLED, type SentUnit, SHARED, type SweepThreadData } from "./sweep-units";
 
 /** Takes one stretch after the other, whichever is next, and sends what it found in it. */
-function run({ sourcePath, beside, ranges, options, from, shared, port }: SweepThreadData): void {
+function run({ sourcePath, beside, bad, ranges, options, from, shared, port }: SweepThreadData): void {
   const numbers = new Int32Array(shared);
   const send = (message: SentUnit) => {
     port.postMessage(message);
@@ -14,7 +14,7 @@ function run({ sourcePath, beside, ranges, options, from, shared, port }: SweepT
     Atomics.notify(numbers, SHARED.sent);
   };
   try {
-    const { disk, close } = openDisk(sourcePath, beside);
+    const { disk, close } = openDisk(sourcePath, beside, bad);
     const domain = new Domain(ranges);
     const scanner = new UnitScanner({ disk, limitOf: (at) => domain.limitOf(at) }, options);
     let wanted = Atomics.add(numbers, SHARED.next, 1);
@@ -26,7 +26,8 @@ function run({ sourcePath, beside, ranges, options, from, shared, port }: SweepT
           Atomics.wait(numbers, SHARED.settled, Atomics.load(numbers, SHARED.settled), 1000);
         }
         if (Atomics.load(numbers, SHARED.stop)) break;
-        send({ index, finds: scanner.scan(unit).map((find) => ({ ...find, format: find.format.id })) });
+        const finds = scanner.scan(unit).map((find) => ({ ...find, format: find.format.id }));
+        send({ index, finds, unreadable: disk.unreadable(0, disk.size) });
         wanted = Atomics.add(numbers, SHARED.next, 1);
       }
       index += 1;

@@ -1,5 +1,6 @@
 import { MessageChannel, type MessagePort, receiveMessageOnPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
+import type { Range } from "../core/bytes/range-set";
 import { formatById } from "../core/formats/registry";
 import type { Find } from "../core/sweep/find";
 import { type ScannedUnit, type SweepPlan, unitsFrom } from "../core/sweep/sweep";
@@ -8,16 +9,24 @@ import { startThread } from "./thread";
 
 /** A find as it goes from thread to thread: formats are known by their ids. */
 export type SentFind = Omit<Find, "format"> & { readonly format: string };
-export type SentUnit = { readonly index: number; readonly finds: readonly SentFind[] } | { readonly problem: string };
+export type SentUnit =
+  | { readonly index: number; readonly finds: readonly SentFind[]; readonly unreadable: readonly Range[] }
+  | { readonly problem: string };
+
+/** What the threads open. */
+export interface SweptSource {
+  readonly sourcePath: string;
+  readonly beside: readonly string[];
+  /** Stretches that are known to be unreadable. Disk byte offsets. */
+  readonly bad: readonly Range[];
+}
 
 /** Numbers the threads share: the stretch to take next, how many have been settled, how many messages were sent. */
 export const SHARED = { next: 0, settled: 1, sent: 2, stop: 3 } as const;
 /** Stretches a thread may be ahead of what is settled. */
 export const AHEAD_OF_SETTLED = 16;
 
-export interface SweepThreadData {
-  readonly sourcePath: string;
-  readonly beside: readonly string[];
+export interface SweepThreadData extends SweptSource {
   readonly ranges: SweepPlan["domain"]["ranges"];
   readonly options: SweepOptions;
   readonly from: number;
@@ -32,14 +41,15 @@ const LISTEN = 1000;
 /**
  * Looks through the stretches on several threads at once and gives them in their order. This thread waits for the others without
  * returning to its event loop.
+ * @param noteBad is told of each stretch that a thread could not read
  */
-export function threadedScan(sourcePath: string, beside: readonly string[], threads: number) {
+export function threadedScan(source: SweptSource, threads: number, noteBad: (range: Range) => void) {
   return function* scan(_: ByteSource, { domain, options }: SweepPlan, from: number): Generator<ScannedUnit, void, void> {
     const shared = new SharedArrayBuffer(16);
     const numbers = new Int32Array(shared);
     const started = Array.from({ length: threads }, () => {
       const { port1, port2 } = new MessageChannel();
-      const data: SweepThreadData = { sourcePath, beside, ranges: domain.ranges, options, from, shared, port: port2 };
+      const data: SweepThreadData = { ...source, ranges: domain.ranges, options, from, shared, port: port2 };
       return { port: port1, thread: startThread("sweep-thread", data, [port2]) };
     });
     const waiting = new Map<number, readonly Find[]>();
@@ -48,7 +58,7 @@ export function threadedScan(sourcePath: string, beside: readonly string[], thre
       for (const unit of unitsFrom(domain, from)) {
         for (let silent = 0; !waiting.has(index); ) {
           const before = Atomics.load(numbers, SHARED.sent);
-          for (const { port } of started) receive(port, waiting);
+          for (const { port } of started) receive(port, waiting, noteBad);
           if (waiting.has(index)) break;
           silent = Atomics.wait(numbers, SHARED.sent, before, LISTEN) === "timed-out" ? silent + LISTEN : 0;
           if (silent >= SILENCE) throw new Error("A thread of the sweep has died.");
@@ -70,10 +80,11 @@ export function threadedScan(sourcePath: string, beside: readonly string[], thre
   };
 }
 
-function receive(port: MessagePort, waiting: Map<number, readonly Find[]>): void {
+function receive(port: MessagePort, waiting: Map<number, readonly Find[]>, noteBad: (range: Range) => void): void {
   for (let received = receiveMessageOnPort(port); received; received = receiveMessageOnPort(port)) {
     const unit = received.message as SentUnit;
     if ("problem" in unit) throw new Error(unit.problem);
+    for (const range of unit.unreadable) noteBad(range);
     waiting.set(
       unit.index,
       unit.finds.flatMap((find) => {

@@ -98,6 +98,7 @@ function judge(
     streams: record.streams,
     links: record.links,
     file: record.file ?? null,
+    ...(record.localTimes === undefined ? {} : { localTimes: record.localTimes }),
     condition,
     survival,
     evidence,

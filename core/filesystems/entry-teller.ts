@@ -144,9 +144,10 @@ export class EntryTeller {
       links: 1,
       notes: content.notes,
     };
-    if (content.assumed === undefined && !content.otherwise) return told;
+    if (content.assumed === undefined && !content.otherwise && !entry.localTimes) return told;
     return {
       ...told,
+      ...(entry.localTimes ? { localTimes: true } : {}),
       ...(content.assumed === undefined ? {} : { assumed: content.assumed }),
       ...(content.otherwise ? { otherwise: content.otherwise } : {}),
     };

@@ -41,6 +41,8 @@ export interface FileRecord {
   readonly created: number | null;
   readonly modified: number | null;
   readonly changed: number | null;
+  /** Whether `created` and `modified` are local times given as if they were UTC; by default as the volume says. */
+  readonly localTimes?: boolean;
   /** When it was deleted, where something tells; UTC milliseconds. */
   readonly deletedAt?: number | null;
   /** null: the content cannot be read (the notes say why) or there is none (a folder). */

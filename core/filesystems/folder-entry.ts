@@ -19,6 +19,8 @@ export interface TreeEntry {
   readonly validSize: number;
   readonly created: number | null;
   readonly modified: number | null;
+  /** Its times have no zone: they are those of the device's own clock. */
+  readonly localTimes?: boolean;
   /** Offset of the entry in the folder's bytes. */
   readonly at: number;
   readonly notes: readonly string[];

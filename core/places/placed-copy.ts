@@ -43,6 +43,8 @@ export function placedCopy(told: Told, rule: PlaceRule, tree: FileTree): Copy {
     evidence: { ...judged.evidence, content },
     ...(nameOnly ? { condition: "name-only" as const, survival: 0 } : {}),
     place: rule.place,
+    // A moment that something else tells is UTC, whatever the volume's own times are.
+    ...(told.modified !== null && told.modified !== record.modified ? { localTimes: false } : {}),
     deletedAt: told.deletedAt ?? judged.deletedAt ?? null,
     found: { rule: rule.id, path: record.path },
     notes: [rule.told, ...told.notes, ...judged.notes],

@@ -5,9 +5,9 @@ import { type Range, RangeSet, without } from "../bytes/range-set";
 /** The stretches of a restored file that are not, or need not be, its own bytes. Content offsets, sorted and apart. */
 export interface Gaps {
   /** The drive refused them, or their place is not known: written as zeros. */
-  readonly unreadable: readonly Range[];
+  readonly unreadable: Range[];
   /** Their clusters belong to other files now: written as zeros, or as they stand where that was asked for. */
-  readonly foreign: readonly Range[];
+  readonly foreign: Range[];
 }
 
 export const NO_GAPS: Gaps = { unreadable: [], foreign: [] };
@@ -18,7 +18,7 @@ export const hasGaps = ({ unreadable, foreign }: Gaps): boolean => unreadable.le
 /** The gaps of a content, as far as it has been read. A stretch that is both unreadable and foreign counts as unreadable. */
 export function gapsOf(content: LayoutSource): Gaps {
   const unreadable = RangeSet.from(content.unreadable(0, content.size)).ranges;
-  return { unreadable, foreign: content.foreign().flatMap((range) => without(range, unreadable)) };
+  return { unreadable: [...unreadable], foreign: content.foreign().flatMap((range) => without(range, unreadable)) };
 }
 
 /** A content without the bytes of other files: they read as zeros. */

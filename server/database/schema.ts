@@ -15,12 +15,14 @@ import {
   timestamp,
   uniqueIndex,
 } from "drizzle-orm/pg-core";
+import type { Range } from "../../core/bytes/range-set";
 import type { CopyFacts } from "../../core/copies/facts";
 import type { Finding } from "../../core/filesystems/file-record";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
+import type { Gaps } from "../../core/restore/gaps";
 import type { Profile } from "../../core/volumes/profiles";
-import type { PassOptions, Sighted } from "../passes/contract";
+import type { PassKinds, PassOptions, Sighted } from "../passes/contract";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
 const int8range = customType<{ data: string }>({ dataType: () => "int8range" });
@@ -35,6 +37,10 @@ export const jobs = pgTable("jobs", {
   title: text("title").notNull(),
   client: text("client").notNull().default(""),
   timeZone: text("time_zone").notNull().default("UTC"),
+  /** For the handover: who did the work, for which firm, under which number of theirs. */
+  technician: text("technician").notNull().default(""),
+  firm: text("firm").notNull().default(""),
+  number: text("number").notNull().default(""),
   createdAt: time("created_at").notNull().defaultNow(),
   lastActivity: time("last_activity").notNull().defaultNow(),
   archivedAt: time("archived_at"),
@@ -102,6 +108,8 @@ export const sources = pgTable(
     notes: jsonb("notes").$type<string[]>().notNull(),
     /** Further files that hold parts or parents of it, chosen by hand. */
     beside: jsonb("beside").$type<string[]>().notNull().default([]),
+    /** Stretches that could not be read, as all readings so far found: they are not asked for again. Disk byte offsets. */
+    unreadable: jsonb("unreadable").$type<Range[]>().notNull().default([]),
     addedAt: time("added_at").notNull().defaultNow(),
   },
   (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)],
@@ -167,6 +175,8 @@ export const passes = pgTable(
     total: bytes("total").notNull().default(0),
     foundLive: integer("found_live").notNull().default(0),
     foundLost: integer("found_lost").notNull().default(0),
+    /** What it found lost, by place and kind. */
+    kinds: jsonb("kinds").$type<PassKinds>().notNull().default([]),
     /** Raised by each worker that takes the pass, so that one thought dead cannot write any more. */
     epoch: integer("epoch").notNull().default(0),
     workerId: text("worker_id"),
@@ -176,8 +186,6 @@ export const passes = pgTable(
     reach: jsonb("reach").$type<{ start: number; end: number }[]>(),
     /** Of a sweep: what it has found and not given out yet. */
     sighted: jsonb("sighted").$type<Sighted>(),
-    /** Stretches of the disk that could not be read so far. Bytes. */
-    unreadable: jsonb("unreadable").$type<{ start: number; end: number }[]>().notNull().default([]),
     createdAt: time("created_at").notNull().defaultNow(),
     finishedAt: time("finished_at"),
   },
@@ -240,6 +248,14 @@ export const items = pgTable(
     survival: doublePrecision("survival").notNull(),
     /** What the content of its best copy says of itself, where it was looked into; null: it was not. */
     facts: jsonb("facts").$type<CopyFacts>(),
+    /** Whether its best copy is a live file. */
+    live: boolean("live").notNull().default(false),
+    /** Whether the content of its best copy opens: "yes", "no", "unknown"; null: nobody looked. */
+    opens: text("opens"),
+    created: time("created"),
+    deletedAt: time("deleted_at"),
+    /** Of its name, without the dot, in small letters; "": it has none. */
+    extension: text("extension").notNull().default(""),
   },
   (table) => [
     uniqueIndex("items_job_key").on(table.jobId, table.key),
@@ -252,6 +268,8 @@ export const items = pgTable(
     index("items_by_size").on(table.jobId, table.size, table.id),
     index("items_by_survival").on(table.jobId, table.survival, table.id),
     index("items_folder").on(table.folderId),
+    // How many are lost, and what is left of them.
+    index("items_lost_condition").on(table.jobId, table.condition).where(sql`lost`),
   ],
 );
 
@@ -298,6 +316,10 @@ export const copies = pgTable(
     foundPath: text("found_path"),
     /** What the content says of itself; null: it was not looked into. */
     facts: jsonb("facts").$type<CopyFacts>(),
+    /** Its times of creation and change are local ones, read in the job's zone; otherwise they are UTC. */
+    localTimes: boolean("local_times").notNull().default(false),
+    /** SHA-256 of its content, where it was computed. */
+    sha256: bytea("sha256"),
   },
   (table) => [
     index("copies_item").on(table.itemId),
@@ -316,9 +338,23 @@ export const trayEntries = pgTable(
       .notNull()
       .references(() => jobs.id, { onDelete: "cascade" }),
     itemId: bytes("item_id").notNull(),
+    /** The copy that was chosen; null: the item's best one, whichever that is. */
+    copyId: bytes("copy_id"),
     addedAt: time("added_at").notNull().defaultNow(),
   },
-  (table) => [primaryKey({ columns: [table.jobId, table.itemId] })],
+  (table) => [uniqueIndex("tray_entries_copy").on(table.jobId, table.itemId, sql`coalesce(${table.copyId}, 0)`)],
+);
+
+/** Copies whose content is to be looked at, until it was. */
+export const copyChecks = pgTable(
+  "copy_checks",
+  {
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    copyId: bytes("copy_id").notNull(),
+  },
+  (table) => [primaryKey({ columns: [table.jobId, table.copyId] })],
 );
 
 /** One writing of the tray to a destination. */
@@ -332,11 +368,17 @@ export const restores = pgTable(
     /** Folder below the delivery folder. */
     destination: text("destination").notNull(),
     conflict: text("conflict").$type<"keep-both" | "replace" | "skip">().notNull(),
+    /** Bytes that belong to other files now are written as they stand, instead of zeros. */
+    asFound: boolean("as_found").notNull().default(false),
+    /** The press of the button that asked for it: the same one never starts two. */
+    asked: text("asked").unique(),
     state: text("state").$type<"queued" | "running" | "done" | "failed">().notNull().default("queued"),
     epoch: integer("epoch").notNull().default(0),
     problem: text("problem"),
     createdAt: time("created_at").notNull().defaultNow(),
     finishedAt: time("finished_at"),
+    /** When all its files were last read again and compared; null: not since they were written. */
+    provenAt: time("proven_at"),
   },
   (table) => [index("restores_job").on(table.jobId)],
 );
@@ -358,15 +400,34 @@ export const restoreResults = pgTable(
     size: bytes("size").notNull(),
     /** What to do with this one when its name is taken; null: as the restore says. */
     conflict: text("conflict").$type<"keep-both" | "replace" | "skip">(),
-    state: text("state").$type<"waiting" | "writing" | "verified" | "skipped" | "failed">().notNull().default("waiting"),
+    state: text("state").$type<ResultState>().notNull().default("waiting"),
+    /** The item is restored in several copies: their names are told apart by date. */
+    dated: boolean("dated").notNull().default(false),
+    /** The stretches that are not the file's own bytes. */
+    gaps: jsonb("gaps").$type<Gaps>(),
+    /** When the file was last changed by its writer's own clock, as it was left: UTC milliseconds. */
+    leftAt: doublePrecision("left_at"),
+    /** What became of the file since; null: it is as it was left, as far as was looked. */
+    since: text("since").$type<ResultSince>(),
+    /** Where what was there before is kept, when it was replaced. Absolute path. */
+    aside: text("aside"),
     /** Absolute path; set before the file gets its name, so that a later worker knows what is its own. */
     output: text("output"),
     sha256: text("sha256"),
     problem: text("problem"),
     finishedAt: time("finished_at"),
   },
-  (table) => [index("results_restore").on(table.restoreId, table.id)],
+  (table) => [
+    index("results_restore").on(table.restoreId, table.id),
+    index("results_open").on(table.restoreId, table.id).where(sql`state in ('waiting', 'writing')`),
+    // Which earlier file a later one replaces.
+    index("results_output").using("hash", table.output).where(sql`output is not null`),
+  ],
 );
+
+/** "gaps": written and read again the same, but with stretches that are not the file's own. */
+export type ResultState = "waiting" | "writing" | "verified" | "gaps" | "skipped" | "failed";
+export type ResultSince = "replaced" | "changed" | "gone";
 
 /** What was done, when, to what. */
 export const logEntries = pgTable(

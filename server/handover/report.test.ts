@@ -1,6 +1,8 @@
 import { describe, expect, it } from "vitest";
-import { type Account, EMPTY_ACCOUNT, paragraph } from "../accounts/contract";
-import { type Report, reportAsCsv, reportAsHtml, reportAsJson } from "./report";
+import { type Account, EMPTY_ACCOUNT } from "../accounts/contract";
+import type { Result } from "../restores/contract";
+import { handoverAsHtml, reportAsCsv, reportAsJson } from "./forms";
+import { handoverOf, type Report, tellHandover } from "./report";
 
 const EVIL = `<img src=x onerror="alert(1)">, "quoted"`;
 const at = new Date("2026-03-12T10:00:00Z");
@@ -16,15 +18,19 @@ function report(path: string): Report {
       lastActivity: at,
       archived: false,
       lost: null,
+      technician: "Ines Marrow",
+      firm: "",
+      number: "7/26",
       sources: 1,
-      lostItems: 1,
+      searched: true,
+      lostItems: { whole: 2, partial: 1, "not-checked": 0, "name-only": 800 },
       restored: 1,
+      restoredWithGaps: 0,
       running: 0,
       problems: 0,
     },
     accounts: [account],
     plan: { steps: [], against: [], warnings: [], found: null },
-    told: [paragraph(account, "Europe/London")],
     sources: [
       {
         id: 1,
@@ -34,6 +40,7 @@ function report(path: string): Report {
         container: "raw",
         tableKind: "gpt",
         connected: true,
+        unreadable: [{ start: 0, end: 512 }],
         notes: [],
         volumes: [
           {
@@ -69,7 +76,7 @@ function report(path: string): Report {
         wanted: "run",
         done: 1,
         total: 1,
-        unreadable: [],
+        kinds: [],
         reach: null,
         sighted: null,
         options: {},
@@ -86,27 +93,56 @@ function report(path: string): Report {
         id: 3,
         destination: EVIL,
         root: "/out",
+        asFound: false,
         state: "done",
         problem: null,
         createdAt: at,
         finishedAt: at,
-        results: [
-          {
-            id: 1,
-            itemId: 1,
-            path,
-            condition: "whole",
-            size: 5,
-            state: "verified",
-            output: `/out${path}`,
-            sha256: "ab".repeat(32),
-            problem: null,
-          },
-        ],
+        provenAt: null,
+        counts: {
+          files: 2,
+          settled: 2,
+          verified: 1,
+          gaps: 1,
+          skipped: 0,
+          failed: 0,
+          since: 0,
+          bytes: 5005,
+          settledBytes: 5005,
+          missing: 300,
+        },
+        results: () => eachOf([resultAt(path), { ...resultAt("/cut.jpg"), id: 2, size: 5000, state: "gaps", gaps: GAPS }]),
       },
     ],
+    now: at,
     log: [{ id: 1, at, what: "Pass started", detail: { name: EVIL } }],
   };
+}
+
+const GAPS = { unreadable: [{ start: 100, end: 200 }], foreign: [{ start: 1000, end: 1200 }] };
+const resultAt = (path: string): Result => ({
+  id: 1,
+  itemId: 1,
+  copyId: 1,
+  path,
+  condition: "whole",
+  size: 5,
+  state: "verified",
+  since: null,
+  gaps: null,
+  output: `/out${path}`,
+  aside: null,
+  sha256: "ab".repeat(32),
+  problem: null,
+});
+async function* eachOf(results: readonly Result[]) {
+  yield* results;
+}
+
+async function whole(pieces: AsyncIterable<string>): Promise<string> {
+  let text = "";
+  for await (const piece of pieces) text += piece;
+  return text;
 }
 
 /** RFC 4180 read back by a plain state machine, so that the writer is not its own judge. */
@@ -130,34 +166,82 @@ function readCsv(text: string): string[][] {
 }
 
 describe("the handover as a file", () => {
-  it("as a page holds nothing that a name could make run", () => {
-    const page = reportAsHtml(report(`/${EVIL}`));
+  it.each(["client", "file"] as const)("for the %s as a page holds nothing that a name could make run", async (audience) => {
+    const page = await whole(handoverAsHtml(tellHandover(report(`/${EVIL}`), audience)));
     expect(page).not.toContain("<img");
     expect(page).toContain("&#60;img src=x");
     expect(page).not.toContain("<script");
-    expect(page).toContain("ab".repeat(32));
+    expect(page.includes("ab".repeat(32))).toBe(audience === "file");
   });
 
-  it("as a sheet reads back as it was, with names full of commas, quotes and line ends", () => {
+  it.each(["client", "file"] as const)(
+    "for the %s has the same words on the screen and as a page, all of them for people",
+    async (audience) => {
+      const told = tellHandover(report("/a & b.txt"), audience);
+      const page = await whole(handoverAsHtml(told));
+      const text = page
+        .replace(/<style>.*?<\/style>/s, "")
+        .replace(/<[^>]+>/g, "\n")
+        .replace(/&#(\d+);/g, (_, code: string) => String.fromCharCode(Number(code)));
+      const screen = await handoverOf(told);
+      const words = screen.sections.flatMap(({ title, blocks }) => [
+        title,
+        ...blocks.flatMap((block) =>
+          block.kind === "text"
+            ? [block.text]
+            : block.kind === "list"
+              ? block.items.flatMap((item) => [item.text, ...item.below])
+              : block.kind === "table"
+                ? [...block.head, ...block.rows.flat()]
+                : block.lines,
+        ),
+      ]);
+      expect(words.length).toBeGreaterThan(15);
+      for (const each of words) expect(text).toContain(each);
+      for (const inner of ["[object Object]", "known-places", "file-record", "undefined", "null", '{"', "1773309600000"])
+        expect(text).not.toContain(inner);
+    },
+  );
+
+  it("tells of a file with gaps how much is missing, and never that it is complete", async () => {
+    const { sections } = await handoverOf(tellHandover(report("/a.txt"), "client"));
+    const table = sections.flatMap(({ blocks }) => blocks).find((block) => block.kind === "table");
+    expect(table).toMatchObject({
+      rows: [
+        ["a.txt", "verified, complete"],
+        ["cut.jpg", "with gaps: 300 B of 4.9 KiB are missing"],
+      ],
+    });
+  });
+
+  it("breaks lost files down by what is left of them: names alone are not told as files", async () => {
+    const text = JSON.stringify(await handoverOf(tellHandover(report("/a.txt"), "client")));
+    expect(text).toContain("3 lost files were found with something left of their content");
+    expect(text).toContain("Of 800 more only the name is known.");
+    expect(text).not.toContain("803");
+  });
+
+  it("as a sheet reads back as it was, with names full of commas, quotes and line ends", async () => {
     const path = '/a, "b"\r\nc.txt';
-    const rows = readCsv(reportAsCsv(report(path)));
-    expect(rows).toHaveLength(2);
+    const rows = readCsv(await whole(reportAsCsv(report(path))));
+    expect(rows).toHaveLength(3);
     expect(rows[0]?.slice(0, 3)).toEqual(["restore", "destination", "file"]);
     expect(rows[1]?.[2]).toBe(path);
-    expect(rows[1]?.[5]).toBe("ab".repeat(32));
+    expect(rows[1]?.[6]).toBe("ab".repeat(32));
+    expect(rows[2]?.slice(3, 6)).toEqual(["with gaps", "5000", "300"]);
   });
 
-  it.each(["=cmd()", "+1", "-1", "@sum"])("as a sheet never begins a field with the formula %s", (formula) => {
-    expect(readCsv(reportAsCsv(report(formula)))[1]?.[2]).toBe(`'${formula}`);
+  it.each(["=cmd()", "+1", "-1", "@sum"])("as a sheet never begins a field with the formula %s", async (formula) => {
+    expect(readCsv(await whole(reportAsCsv(report(formula))))[1]?.[2]).toBe(`'${formula}`);
   });
 
-  it("as data holds everything but the drawing of the chart", () => {
-    const data = JSON.parse(reportAsJson(report("/a"))) as {
+  it("as data holds everything but the drawing of the chart", async () => {
+    const data = JSON.parse(await whole(reportAsJson(report("/a")))) as {
       sources: { volumes: Record<string, unknown>[] }[];
-      restores: unknown[];
+      restores: { results: unknown[] }[];
       log: unknown[];
     };
     expect(data.sources[0]?.volumes[0]).not.toHaveProperty("usage");
-    expect([data.restores.length, data.log.length]).toEqual([1, 1]);
+    expect([data.restores.length, data.restores[0]?.results.length, data.log.length]).toEqual([1, 2, 1]);
   });
 });

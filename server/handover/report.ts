@@ -1,97 +1,246 @@
 import { paragraph } from "../accounts/contract";
 import { findAccounts } from "../accounts/queries";
 import type { Connection } from "../database/connection";
+import type { JobSummary } from "../jobs/contract";
 import { findJob } from "../jobs/queries";
 import { listLog } from "../log/queries";
+import type { Pass } from "../passes/contract";
 import { listPasses } from "../passes/queries";
+import type { Plan } from "../plan/contract";
 import { findPlan } from "../plan/queries";
 import { Problem } from "../problem";
-import { listRestores } from "../restores/queries";
+import type { Result } from "../restores/contract";
+import { allResults, listRestores } from "../restores/queries";
+import type { Source } from "../sources/contract";
 import { listSources } from "../sources/queries";
+import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, narrowedWords, PASS_WORDS, resultText } from "../words/contract";
+import type { Audience, Block, Handover } from "./contract";
+import { entryText, plainResult, restoreText } from "./describe";
 
 /** Everything a handover tells, gathered once for all its forms. */
 export async function gatherReport(db: Connection, jobId: number) {
   const job = await findJob(db, jobId);
   if (!job) throw new Problem("There is no such job.", 404);
-  const [accounts, plan, sources, passes, restores, log] = await Promise.all([
+  const [accounts, plan, sources, passes, log] = await Promise.all([
     findAccounts(db, jobId),
     findPlan(db, jobId),
     listSources(db, jobId),
     listPasses(db, jobId),
-    listRestores(db, jobId),
     listLog(db, jobId),
   ]);
-  return { job, accounts, told: accounts.map((each) => paragraph(each, job.timeZone)), plan, sources, passes, restores, log };
+  // What became of restored files since is looked at before the sums are told.
+  for (const { id } of await listRestores(db, jobId)) for await (const _ of allResults(db, id));
+  const restores = (await listRestores(db, jobId)).map((restore) => ({ ...restore, results: () => allResults(db, restore.id) }));
+  return { job, accounts, plan, sources, passes, restores, log, now: new Date() };
 }
 export type Report = Awaited<ReturnType<typeof gatherReport>>;
+/** A restore with a way to go through its results. */
+type ReportedRestore = Report["restores"][number];
 
-const HEAD = ["restore", "destination", "file", "result", "size in bytes", "SHA-256", "written to", "remark"];
-/** RFC 4180: fields with commas, quotes or line ends stand in quotes. A leading sign would be taken for a formula by sheets. */
-function field(value: string | number | null): string {
-  const text = String(value ?? "");
-  const plain = /^[=+\-@\t\r]/.test(text) ? `'${text}` : text;
-  return /[",\r\n]/.test(plain) ? `"${plain.replaceAll('"', '""')}"` : plain;
+/** A block whose rows come one by one: there may be hundreds of thousands. */
+interface Rows {
+  readonly kind: "rows";
+  readonly head: readonly string[];
+  rows(): AsyncIterable<string[]>;
+}
+export interface Told {
+  readonly title: string;
+  readonly lead: readonly string[];
+  readonly sections: readonly { readonly title: string; readonly blocks: readonly (Block | Rows)[] }[];
 }
 
-/** The restored files, a line each. */
-export function reportAsCsv({ restores }: Report): string {
-  const lines = restores.flatMap((restore) =>
-    restore.results.map((result) => [
-      restore.id,
-      restore.destination,
-      result.path,
-      result.state,
-      result.size,
-      result.state === "verified" ? result.sha256 : null,
-      result.output,
-      result.problem,
+const text = (words: string): Block => ({ kind: "text", text: words });
+const list = (items: readonly (string | { text: string; below: string[] })[]): Block => ({
+  kind: "list",
+  items: items.map((item) => (typeof item === "string" ? { text: item, below: [] } : item)),
+});
+
+/** The handover as text, for the client or for the file. */
+export function tellHandover(report: Report, audience: Audience): Told {
+  const { job, accounts, plan, sources, passes, restores, log, now } = report;
+  const zone = job.timeZone;
+  const forWhom = [
+    job.client && `For ${job.client}.`,
+    job.number && `Job ${job.number}.`,
+    job.technician && `Technician: ${job.technician}.`,
+    job.firm,
+  ];
+  const sections: Told["sections"] = [
+    { title: "What was lost", blocks: accounts.map((account) => text(paragraph(account, zone))) },
+    { title: "How it was looked for", blocks: looked(plan) },
+    { title: "What was searched", blocks: searched(sources, passes) },
+    { title: "What was found", blocks: found(job) },
+    {
+      title: "What was restored",
+      blocks: restores.length === 0 ? [text("Nothing has been restored yet.")] : restores.flatMap((each) => restored(each, zone, audience)),
+    },
+    ...(audience === "client"
+      ? [{ title: "What to do now", blocks: advice(restores.some(({ counts }) => counts.verified + counts.gaps > 0)) }]
+      : [{ title: "What was done", blocks: [list(log.map((entry) => `${momentText(entry.at, zone)}: ${entryText(entry)}`))] }]),
+    {
+      title: audience === "client" ? "Received" : "Signed",
+      blocks: [
+        {
+          kind: "signature",
+          lines: audience === "client" ? ["Date", "Client", job.technician || "Technician"] : ["Date", job.technician || "Technician"],
+        },
+      ],
+    },
+  ];
+  return {
+    title: job.title,
+    lead: [forWhom.filter(Boolean).join(" "), `As of ${momentText(now, zone)}; all times are ${zone}.`].filter(Boolean),
+    sections,
+  };
+}
+
+function looked(plan: Plan): Block[] {
+  const said = ({ state, note, found: finds }: Plan["steps"][number]) => {
+    if (state === "done")
+      return finds.length > 0 ? `done, ${countText(finds.reduce((sum, each) => sum + each.count, 0))} found` : (note ?? "done");
+    const words = state === "to do" ? "not done" : state;
+    return note ? `${words}: ${note}` : words;
+  };
+  const sought = plan.found ? [text(`What was looked for is found: ${`${plan.found.folder}/${plan.found.name}`.slice(1)}.`)] : [];
+  return [
+    ...sought,
+    list(
+      plan.steps.map((step) =>
+        [step.title, step.where]
+          .filter(Boolean)
+          .join(", ")
+          .concat(`: ${said(step)}`),
+      ),
+    ),
+  ];
+}
+
+const PASS_STATES: Record<Pass["state"], string> = {
+  queued: "waiting",
+  running: "still being read",
+  paused: "paused before its end",
+  stopped: "stopped before its end",
+  done: "read to the end",
+  failed: "could not be read to the end",
+};
+
+function searched(sources: readonly Source[], passes: readonly Pass[]): Block[] {
+  if (sources.length === 0) return [text("No drive or image has been looked at yet.")];
+  return [
+    list(
+      sources.map((source) => {
+        const bad = source.unreadable.reduce((sum, { start, end }) => sum + end - start, 0);
+        const size = source.size > 0 ? `, ${bytesText(source.size)}` : "";
+        return {
+          text: `${source.name}${size}. It was opened for reading only.${bad > 0 ? ` ${countText(bad)} bytes of it could not be read.` : ""}`,
+          below: source.volumes.map((volume) => {
+            const own = passes.filter((pass) => pass.volumeId === volume.id);
+            const length = volume.length > 0 ? `, ${bytesText(volume.length)}` : "";
+            const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem] ?? volume.filesystem}${length})`;
+            if (own.length === 0) return `${name}: not searched${volume.readable ? "" : "; its records cannot be read"}.`;
+            return `${name}: ${own.map(passText).join("; ")}.`;
+          }),
+        };
+      }),
+    ),
+  ];
+}
+
+function passText({ place, options, state, foundLost, problem }: Pass): string {
+  const what = [PASS_WORDS[place], narrowedWords(options)].filter(Boolean).join(", ");
+  return `${what}, ${PASS_STATES[state]}, ${countText(foundLost)} ${place === "known-places" ? "found" : "lost files found"}${problem ? ` (${problem})` : ""}`;
+}
+
+/** Lost files by what is left of them: a name alone is no file one could give back. */
+export function found({ lostItems }: Pick<JobSummary, "lostItems">): Block[] {
+  const { whole, partial } = lostItems;
+  const [unsure, names] = [lostItems["not-checked"], lostItems["name-only"]];
+  const content = whole + partial + unsure;
+  if (content + names === 0) return [text("No lost files were found in what has been searched.")];
+  return [
+    text(
+      `${countText(content)} lost ${content === 1 ? "file was" : "files were"} found with something left of ${content === 1 ? "its" : "their"} content:`,
+    ),
+    list([
+      `${countText(whole)} whole: nothing speaks against any of their bytes`,
+      `${countText(partial)} in part`,
+      `${countText(unsure)} whose content could not be checked`,
     ]),
-  );
-  return [HEAD, ...lines]
-    .map((line) => line.map(field).join(","))
-    .join("\r\n")
-    .concat("\r\n");
+    text(`Of ${countText(names)} more only the name is known.`),
+  ];
 }
 
-/** All of it for another program. What only the drawing of the chart needs is left out. */
-export function reportAsJson({ job, accounts, told, plan, sources, passes, restores, log }: Report): string {
-  const plain = sources.map(({ volumes, ...source }) => ({ ...source, volumes: volumes.map(({ usage: _, ...volume }) => volume) }));
-  return `${JSON.stringify({ job, accounts, told, plan, sources: plain, passes, restores, log }, null, 2)}\n`;
+function restored(restore: ReportedRestore, zone: string, audience: Audience): (Block | Rows)[] {
+  const when = momentText(restore.finishedAt ?? restore.createdAt, zone);
+  const marks = [
+    "Files marked “verified” were read again from there and are the same, byte for byte, as what was found.",
+    ...(restore.counts.gaps > 0
+      ? [
+          `Those marked “with gaps” were read again as well, but some of their bytes could not be had: there stand zeros${restore.asFound ? ", or what other files have written there since" : ""}.`,
+        ]
+      : []),
+  ];
+  return [
+    text(`${when}, to the folder “${restore.destination}”. ${restoreText(restore)} ${marks.join(" ")}`),
+    audience === "client"
+      ? { kind: "rows", head: ["File", "Result"], rows: () => rowsOf(restore, (result) => [result.path.slice(1), plainResult(result)]) }
+      : {
+          kind: "rows",
+          head: ["File", "Result", "Bytes", "SHA-256, read again", "Written to", "Remark"],
+          rows: () =>
+            rowsOf(restore, (result) => [
+              result.path.slice(1),
+              resultText(result),
+              countText(result.size),
+              result.state === "verified" || result.state === "gaps" ? (result.sha256 ?? "") : "",
+              result.output ?? "",
+              [result.problem, result.aside && `What was there before is kept as ${result.aside}.`].filter(Boolean).join(" "),
+            ]),
+        },
+  ];
 }
 
-const safe = (text: string) => text.replace(/[&<>"']/g, (mark) => `&#${mark.charCodeAt(0)};`);
-const list = (lines: readonly string[]) => `<ul>${lines.map((line) => `<li>${line}</li>`).join("")}</ul>`;
+async function* rowsOf(restore: ReportedRestore, row: (result: Result) => string[]): AsyncGenerator<string[], void, void> {
+  for await (const result of restore.results()) yield row(result);
+}
 
-/** A page that stands alone: no scripts, nothing fetched. */
-export function reportAsHtml(report: Report): string {
-  const { job, told, plan, sources, passes, restores, log } = report;
-  const moment = (date: Date) => date.toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short", timeZone: job.timeZone });
-  const searched = sources.map((source) => {
-    const own = passes.filter((pass) => pass.sourceId === source.id);
-    const said = own.map(
-      (pass) => `${safe(pass.volumeLabel)}: ${safe(pass.place)}, ${pass.state}, ${pass.foundLost} lost and ${pass.foundLive} live files`,
-    );
-    return `${safe(source.name)}, ${source.size} bytes${said.length > 0 ? list(said) : ": not searched"}`;
-  });
-  const found = plan.found ? `<p>Found: ${safe(`${plan.found.folder.slice(1)}/${plan.found.name}`)}.</p>` : "";
-  const steps = list(
-    plan.steps.map((step) => `${safe(`${step.title}, ${step.where}`)}: ${safe(step.state)}${step.note ? ` (${safe(step.note)})` : ""}`),
-  );
-  const files = restores.map((restore) => {
-    const rows = restore.results
-      .map(
-        (result) =>
-          `<tr><td>${safe(result.path)}</td><td>${result.state}</td><td>${result.size}</td><td><code>${result.state === "verified" ? safe(result.sha256 ?? "") : safe(result.problem ?? "")}</code></td></tr>`,
-      )
-      .join("");
-    return `<h3>${safe(restore.destination)}, ${moment(restore.finishedAt ?? restore.createdAt)}</h3><table><thead><tr><th>File</th><th>Result</th><th>Bytes</th><th>SHA-256, read again</th></tr></thead><tbody>${rows}</tbody></table>`;
-  });
-  const done = log.map((entry) => `${moment(entry.at)}: ${safe(entry.what)} <code>${safe(JSON.stringify(entry.detail))}</code>`);
-  return `<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><title>${safe(job.title)}</title>
-<style>body{font:15px/1.5 sans-serif;max-width:60em;margin:3em auto;padding:0 1em;color:#16303d}table{border-collapse:collapse;width:100%}td,th{text-align:left;border-bottom:1px solid #dad6c9;padding:4px 8px;vertical-align:top}code{font-size:12px;overflow-wrap:anywhere}</style></head>
-<body><h1>${safe(job.title)}</h1><p>${job.client ? `For ${safe(job.client)}. ` : ""}All times are ${safe(job.timeZone)}.</p>
-<h2>What was lost</h2>${told.map((each) => `<p>${safe(each)}</p>`).join("")}${found}<h2>How it was looked for</h2>${steps}<h2>What was searched</h2>${list(searched)}
-<h2>What was restored</h2>${files.join("") || "<p>Nothing has been restored.</p>"}<h2>What was done</h2>${list(done)}</body></html>
-`;
+/** Common practice, no published source. */
+function advice(anything: boolean): Block[] {
+  return [
+    list([
+      ...(anything ? ["Open each restored file once, from where it was restored to, before anything else is done with the drive."] : []),
+      "Do not use the drive that lost the files until everything that matters is in hand: each write can destroy what was not found yet.",
+      "Keep a second copy of what matters on another device, and let the computer make it by itself.",
+      "Let programs save unsaved work every few minutes; ten is usual, fewer is better.",
+    ]),
+  ];
+}
+
+/** Rows of one table that a page on the screen has at most. */
+const MOST_ON_SCREEN = 2000;
+
+/** The handover as the screen shows it; long tables are cut, and say so. */
+export async function handoverOf(told: Told): Promise<Handover> {
+  const sections = [];
+  for (const { title, blocks } of told.sections) {
+    const shown: Block[] = [];
+    for (const block of blocks) shown.push(block.kind === "rows" ? await tableOf(block) : block);
+    sections.push({ title, blocks: shown });
+  }
+  return { title: told.title, lead: [...told.lead], sections };
+}
+
+async function tableOf({ head, rows }: Rows): Promise<Block> {
+  const shown: string[][] = [];
+  for await (const row of rows()) {
+    if (shown.length >= MOST_ON_SCREEN)
+      return {
+        kind: "table",
+        head: [...head],
+        rows: shown,
+        cut: `The first ${countText(MOST_ON_SCREEN)} are shown here; the file to download has all of them.`,
+      };
+    shown.push(row);
+  }
+  return { kind: "table", head: [...head], rows: shown, cut: null };
 }

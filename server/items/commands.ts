@@ -1,7 +1,7 @@
 import { sql } from "drizzle-orm";
 import type { Database } from "../database/connection";
 import { note } from "../log/commands";
-import { BEST_FIRST } from "../passes/slice";
+import { BEST_FIRST, OPENS } from "../passes/slice";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 
@@ -11,6 +11,7 @@ export async function chooseCopy(db: Database, itemId: number, copyId: number | 
     const wanted = copyId === null ? sql`true` : sql`c.id = ${copyId}`;
     const { rows } = await tx.execute<{ job_id: number; name: string }>(sql`
       update items set best_copy_id = b.id, size = b.size, modified = b.modified, condition = b.condition, survival = b.survival,
+        live = b.state = 'live', created = b.created, deleted_at = b.deleted_at, facts = b.facts, opens = ${sql.raw(OPENS("b"))},
         overruled = ${copyId !== null}
       from (select c.* from copies c where c.item_id = ${itemId} and ${wanted} order by ${sql.raw(BEST_FIRST)} limit 1) b
       where items.id = b.item_id returning items.job_id, items.name`);

@@ -88,7 +88,17 @@ export const item = z.object({
   modified: z.coerce.date().nullable(),
   condition: z.enum(CONDITIONS),
   survival: z.number(),
+  /** Whether its best copy is in the tray, and how many others of its copies are. */
   inTray: z.boolean(),
+  alsoInTray: z.number(),
+  /** Whether its best copy opens; null: nobody has looked. */
+  opens: z.enum(["yes", "no", "unknown"]).nullable(),
+  /** Whether its best copy is a live file. */
+  live: z.boolean(),
+  created: z.coerce.date().nullable(),
+  deletedAt: z.coerce.date().nullable(),
+  /** The volume it stands on, by the client's words. */
+  volume: z.string(),
   /** What its content says of itself; null: it was not looked into. */
   facts: contentFacts.nullable(),
   marks: z.array(mark),
@@ -152,6 +162,12 @@ export const copy = z.object({
   /** In a known place: by which rule, and under which path it was really found. */
   found: z.object({ rule: z.string(), path: z.string() }).nullable(),
   best: z.boolean(),
+  /** This very copy is in the tray. */
+  inTray: z.boolean(),
+  /** Why it was taken, or what speaks for another. */
+  reason: z.string(),
+  /** Other copies of the item hold the same bytes; null: not compared. */
+  identical: z.array(z.number()),
   sourceId: z.number(),
 });
 export type Copy = z.infer<typeof copy>;
@@ -160,7 +176,6 @@ export const itemDetail = item.omit({ marks: true }).extend({
   sought: z.boolean(),
   volumeLabel: z.string(),
   sourceName: z.string(),
-  reason: z.string(),
   list: z.array(copy),
 });
 export type ItemDetail = z.infer<typeof itemDetail>;

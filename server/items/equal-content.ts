@@ -1,5 +1,7 @@
 import { sql } from "drizzle-orm";
-import type { Connection } from "../database/connection";
+import { runTask } from "../content/pool";
+import type { Connection, Database } from "../database/connection";
+import { joinItems } from "./join";
 
 /** An item whose folder is not known any more, and one of a known file with as many bytes. */
 export interface EqualPair {
@@ -40,4 +42,37 @@ export async function possiblyEqual(db: Connection, jobId: number, itemIds: read
     knownCopyId: Number(row.known_copy_id),
     knownItemId: Number(row.known_item_id),
   }));
+}
+
+/** SHA-256 of a copy's content, computed once and kept; null where it cannot be read now: the next pass asks again. */
+export async function hashOfCopy(db: Connection, copyId: number): Promise<string | null> {
+  const { rows } = await db.execute<{ sha256: string | null }>(
+    sql`select encode(sha256, 'hex') as sha256 from copies where id = ${copyId}`,
+  );
+  const kept = rows[0]?.sha256;
+  if (kept) return kept;
+  const hash = await runTask("hash", [copyId]).catch(() => null);
+  if (hash) await db.execute(sql`update copies set sha256 = decode(${hash}, 'hex') where id = ${copyId}`);
+  return hash;
+}
+
+/**
+ * A file in a bin, and any deleted one that a known place tells of, was found twice: under the path the client knew, and by its record where
+ * it really stands. It is one file: the item of the record joins that of the place.
+ */
+export async function joinSameRecords(db: Database, jobId: number): Promise<void> {
+  const { rows } = await db.execute<{ item_id: string; known_item_id: string }>(sql`
+    select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
+    from copies a join copies b on b.volume_id = a.volume_id and b.reference = a.reference and b.job_id = a.job_id and b.item_id <> a.item_id
+    where a.job_id = ${jobId} and a.rule is not null and a.condition <> 'name-only' and b.rule is null and b.place <> 'raw'
+      and (a.place = 'bin' or b.state = 'deleted') and b.name = regexp_replace(a.found_path, '^.*/', '')
+    order by b.item_id, a.id`);
+  for (const row of rows)
+    await joinItems(
+      db,
+      jobId,
+      Number(row.item_id),
+      Number(row.known_item_id),
+      "The same record, found where it stands in the folder of the place.",
+    );
 }

@@ -19,6 +19,12 @@ export interface ItemRow extends Record<string, unknown> {
   condition: Item["condition"];
   survival: number;
   in_tray: boolean;
+  chosen: number;
+  opens: Item["opens"];
+  live: boolean;
+  created: string | null;
+  deleted_at: string | null;
+  volume: string;
   facts: Item["facts"];
 }
 
@@ -35,12 +41,20 @@ export const itemOf = (row: ItemRow): Omit<Item, "marks"> => ({
   condition: row.condition,
   survival: row.survival,
   inTray: row.in_tray,
+  alsoInTray: row.chosen - (row.in_tray ? 1 : 0),
+  opens: row.opens,
+  live: row.live,
+  created: row.created ? new Date(row.created) : null,
+  deletedAt: row.deleted_at ? new Date(row.deleted_at) : null,
+  volume: row.volume,
   facts: row.facts,
 });
 
 export const ITEM_COLUMNS = sql`i.id, i.name, f.path as folder, i.kind, i.lost, i.copies, i.best_copy_id, i.size, i.modified, i.condition,
-  i.survival, i.facts, (t.item_id is not null) as in_tray`;
-const ITEM_JOINS = sql`join folders f on f.id = i.folder_id left join tray_entries t on t.job_id = i.job_id and t.item_id = i.id`;
+  i.survival, i.facts, t.in_tray, t.chosen, i.opens, i.live, i.created, i.deleted_at, coalesce(v.label, 'volume ' || v.number) as volume`;
+const ITEM_JOINS = sql`join folders f on f.id = i.folder_id join volumes v on v.id = i.volume_id cross join lateral (
+  select coalesce(bool_or(coalesce(e.copy_id, i.best_copy_id) = i.best_copy_id), false) as in_tray, count(distinct coalesce(e.copy_id, i.best_copy_id))::int as chosen
+  from tray_entries e where e.job_id = i.job_id and e.item_id = i.id) t`;
 export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;
 
 /** What each order sorts by, and the type its key has; the indexes of the table have these very expressions. */

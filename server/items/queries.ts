@@ -1,6 +1,7 @@
 import { sql } from "drizzle-orm";
 import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
+import type { Range } from "../../core/bytes/range-set";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { Connection } from "../database/connection";
 import { findLiveHolders } from "../sources/owners";
@@ -32,6 +33,9 @@ interface CopyRow extends Record<string, unknown> {
   rule: string | null;
   found_path: string | null;
   facts: Copy["facts"];
+  hash: string | null;
+  in_tray: boolean;
+  volume_id: number;
 }
 
 /** One item with all its copies, the best first. */
@@ -40,11 +44,13 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     ItemRow & { job_id: number; overruled: boolean; sought: boolean; volume_label: string | null; number: number; source_name: string }
   >(sql`
     select ${ITEM_COLUMNS}, i.job_id, i.overruled, (i.id = (select found_item_id from jobs where id = i.job_id)) is true as sought, v.label as volume_label, v.number, s.name as source_name
-    from ${ITEM_TABLES} join volumes v on v.id = i.volume_id join sources s on s.id = v.source_id where i.id = ${itemId}`);
+    from ${ITEM_TABLES} join sources s on s.id = v.source_id where i.id = ${itemId}`);
   const [row] = rows;
   if (!row) return null;
   const { rows: list } = await db.execute<CopyRow>(sql`
-    select c.*, v.source_id from copies c join volumes v on v.id = c.volume_id where c.item_id = ${itemId}
+    select c.*, encode(c.sha256, 'hex') as hash, v.source_id,
+      exists (select 1 from tray_entries t where t.job_id = c.job_id and t.item_id = c.item_id and coalesce(t.copy_id, ${row.best_copy_id}) = c.id) as in_tray
+    from copies c join volumes v on v.id = c.volume_id where c.item_id = ${itemId}
     order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
   const copies = await Promise.all(
     list.map(
@@ -53,6 +59,9 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
         // Of an item with very many copies it is told for the likeliest.
         takenBy: index < MOST_ASKED ? await takenBy(db, row.job_id, copy) : [],
         best: copy.id === row.best_copy_id,
+        inTray: copy.in_tray,
+        identical: list.filter((each) => each.id !== copy.id && sameBytes(each, copy)).map((each) => Number(each.id)),
+        reason: "",
       }),
     ),
   );
@@ -62,14 +71,26 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     sourceName: row.source_name,
     overruled: row.overruled,
     sought: row.sought,
-    reason: row.overruled ? "Chosen by hand." : reasonFor(copies),
-    list: copies,
+    list: copies.map((copy) => ({ ...copy, reason: reasonFor(copy, copies, row.overruled) })),
   };
 }
 
 const date = (value: string | Date | null) => (value === null ? null : new Date(value));
 
-function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy"> {
+/** Whether two copies are known to hold the same bytes: by their hashes, or because they stand in the very same place. */
+function sameBytes(one: CopyRow, other: CopyRow): boolean {
+  if (one.hash && other.hash) return one.hash === other.hash;
+  return (
+    one.volume_id === other.volume_id &&
+    one.file === other.file &&
+    one.size === other.size &&
+    one.layout !== null &&
+    other.layout !== null &&
+    one.layout.equals(other.layout)
+  );
+}
+
+function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "identical" | "reason"> {
   const layout = row.layout ? decodeLayout(row.layout) : null;
   return {
     id: Number(row.id),
@@ -112,18 +133,39 @@ function placedRuns(layout: Layout): { at: number; length: number }[] {
   return [...diskRuns(layout), ...held].slice(0, MAX_RUNS_SHOWN);
 }
 
-function reasonFor(copies: readonly Copy[]): string {
-  const [best, ...others] = copies;
-  if (!best) return "No copy is known.";
-  if (others.length === 0) return "The only copy found.";
-  const rivals = others.filter((copy) => copy.condition === best.condition);
-  const word = best.condition.replace("-", " ");
-  if (rivals.length === 0) return `The only one of ${copies.length} copies that is ${word}.`;
+/** Why this copy was taken before the others; of another one, why it was not. */
+function reasonFor(copy: Copy, copies: readonly Copy[], overruled: boolean): string {
+  const best = copies.find((each) => each.best);
+  if (!best || copies.length === 1) return "The only copy found.";
+  if (copy.best) return overruled ? "Chosen by hand." : whyBest(best, copies);
+  if (overruled) return "Another copy was chosen by hand.";
+  if (copy.identical.includes(best.id)) return "Holds the same bytes as the best copy.";
+  if (RANK[copy.condition] > RANK[best.condition])
+    return `Another copy is better: that one is ${WORDS[best.condition]}, this one ${WORDS[copy.condition]}.`;
+  if (copy.state === "live" && best.state === "deleted") return "The file as it is today; the best copy is the lost one.";
+  if (copy.place === "raw" && best.place !== "raw") return "Found by its content alone; the best copy has name and dates of its own.";
+  return "Another copy of the same condition is newer.";
+}
+
+const RANK: Record<Copy["condition"], number> = { whole: 0, partial: 1, "not-checked": 2, "name-only": 3 };
+const WORDS: Record<Copy["condition"], string> = {
+  whole: "whole",
+  partial: "partial",
+  "not-checked": "not checked",
+  "name-only": "a name only",
+};
+
+function whyBest(best: Copy, copies: readonly Copy[]): string {
+  const rivals = copies.filter((copy) => copy !== best && copy.condition === best.condition && !best.identical.includes(copy.id));
+  if (rivals.length === 0)
+    return best.identical.length > 0
+      ? `The only content of ${copies.length} copies that is ${WORDS[best.condition]}; ${best.identical.length} of them hold the same bytes.`
+      : `The only one of ${copies.length} copies that is ${WORDS[best.condition]}.`;
   const lost = rivals.filter((copy) => copy.state === "deleted").length;
   if (best.state === "deleted" && lost === 0) return "The lost one; the live file of this name needs no rescue.";
   return best.state === "deleted"
-    ? `The newest of ${lost + 1} lost copies that are ${word}.`
-    : `The newest of ${rivals.length + 1} copies that are ${word}.`;
+    ? `The newest of ${lost + 1} lost copies that are ${WORDS[best.condition]}.`
+    : `The newest of ${rivals.length + 1} copies that are ${WORDS[best.condition]}.`;
 }
 
 /** The best copies of lost pictures after a given one, for making small pictures of them. */
@@ -142,6 +184,8 @@ export interface StoredCopy {
   readonly sourcePath: string;
   /** Further files that hold parts or parents of the source. */
   readonly beside: readonly string[];
+  /** Stretches of the source that are known to be unreadable. */
+  readonly bad: readonly Range[];
   /** In a folder of this computer: the file below it. */
   readonly file: string | null;
   readonly jobId: number;
@@ -157,11 +201,12 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     layout: Buffer | null;
     path: string;
     beside: string[];
+    bad: Range[];
     file: string | null;
     job_id: number;
     condition: string;
   }>(sql`
-    select c.id, c.name, c.size, c.layout, c.file, s.path, s.beside, c.job_id, c.condition from copies c
+    select c.id, c.name, c.size, c.layout, c.file, s.path, s.beside, s.unreadable as bad, c.job_id, c.condition from copies c
     join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
   const [row] = rows;
   if (!row) return null;
@@ -172,6 +217,7 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     layout: row.layout ? decodeLayout(row.layout) : null,
     sourcePath: row.path,
     beside: row.beside,
+    bad: row.bad,
     file: row.file,
     jobId: row.job_id,
     condition: row.condition,

@@ -9,18 +9,28 @@ import type { JobChange, newJob } from "./contract";
 /** @returns the new job's id */
 export async function createJob(db: Database, values: z.infer<typeof newJob>): Promise<number> {
   return db.transaction(async (tx) => {
-    const [row] = await tx.insert(jobs).values(values).returning({ id: jobs.id });
+    const { timeZone, ...rest } = values;
+    const [row] = await tx
+      .insert(jobs)
+      .values({ ...rest, ...(timeZone ? { timeZone } : {}) })
+      .returning({ id: jobs.id });
     const { id } = row as { id: number };
     await note(tx, id, "Job opened", { title: values.title });
     return id;
   });
 }
 
-/** Archives a job or takes it out again, or sets the zone its times are shown in. */
+/** Archives a job or takes it out again, sets the zone its times are shown in, or what it and those concerned are called. */
 export async function changeJob(db: Database, id: number, change: JobChange): Promise<void> {
   if ("timeZone" in change) {
     await changeZone(db, id, change.timeZone);
     await note(db, id, "Time zone set", change);
+  } else if (!("archived" in change)) {
+    await db
+      .update(jobs)
+      .set(Object.fromEntries(Object.entries(change).filter(([, value]) => value !== undefined)))
+      .where(eq(jobs.id, id));
+    await note(db, id, "Job’s words changed", change);
   } else {
     await db
       .update(jobs)
@@ -31,9 +41,6 @@ export async function changeJob(db: Database, id: number, change: JobChange): Pr
   await announce(db, id);
 }
 
-/** Volumes whose times are local times: what was read of them moves with the job's zone. */
-const LOCAL = sql`v.filesystem in ('fat12', 'fat16', 'fat32')`;
-
 async function changeZone(db: Database, jobId: number, timeZone: string): Promise<void> {
   await db.transaction(async (tx) => {
     const [job] = await tx.select({ before: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId)).for("update");
@@ -41,9 +48,9 @@ async function changeZone(db: Database, jobId: number, timeZone: string): Promis
     await tx.update(jobs).set({ timeZone }).where(eq(jobs.id, jobId));
     const moved = (column: SQL) => sql`(${column} at time zone ${job.before}) at time zone ${timeZone}`;
     await tx.execute(sql`
-      update copies c set modified = ${moved(sql`c.modified`)}, created = ${moved(sql`c.created`)}
-      from volumes v where v.id = c.volume_id and c.job_id = ${jobId} and ${LOCAL}`);
+      update copies c set modified = ${moved(sql`c.modified`)}, created = ${moved(sql`c.created`)} where c.job_id = ${jobId} and c.local_times`);
     await tx.execute(sql`
-      update items i set modified = ${moved(sql`i.modified`)} from volumes v where v.id = i.volume_id and i.job_id = ${jobId} and ${LOCAL}`);
+      update items i set modified = c.modified, created = c.created from copies c
+      where i.job_id = ${jobId} and c.id = i.best_copy_id and c.local_times`);
   });
 }

@@ -8,14 +8,22 @@ import type { JobSummary } from "./contract";
 const count = (table: string, where: string) =>
   sql<number>`(select count(*)::int from ${sql.raw(table)} where job_id = ${jobs.id} ${sql.raw(where)})`;
 
+/** Files that stand as they were written; one that was restored twice to one place counts once. */
+const restored = (state: string) =>
+  sql<number>`(select count(*)::int from restore_results r join restores s on s.id = r.restore_id
+    where s.job_id = ${jobs.id} and r.state = ${sql.raw(`'${state}'`)} and r.since is null)`;
+
 function selectJobs(db: Connection) {
   return db
     .select({
       job: jobs,
       account: accounts,
       sources: count("sources", ""),
-      lostItems: sql<number>`(select coalesce(sum(found_lost), 0)::int from passes where job_id = ${jobs.id})`,
-      restored: sql<number>`(select count(*)::int from restore_results r join restores s on s.id = r.restore_id where s.job_id = ${jobs.id} and r.state = 'verified')`,
+      searched: sql<boolean>`exists (select 1 from passes where job_id = ${jobs.id} and done > 0)`,
+      lostItems: sql<Partial<JobSummary["lostItems"]>>`(select coalesce(jsonb_object_agg(l.condition, l.n), '{}') from
+        (select condition, count(*) as n from items where job_id = ${jobs.id} and lost group by 1) l)`,
+      restored: restored("verified"),
+      restoredWithGaps: restored("gaps"),
       running: count("passes", "and state in ('queued', 'running')"),
       problems: count("passes", "and state = 'failed'"),
     })
@@ -25,7 +33,7 @@ function selectJobs(db: Connection) {
 
 type Row = Awaited<ReturnType<typeof selectJobs>>[number];
 
-function summary({ job, account, ...counts }: Row): JobSummary {
+function summary({ job, account, lostItems, ...counts }: Row): JobSummary {
   const told = account && accountContract.parse(account.told);
   return {
     id: job.id,
@@ -34,6 +42,10 @@ function summary({ job, account, ...counts }: Row): JobSummary {
     timeZone: job.timeZone,
     lastActivity: job.lastActivity,
     archived: job.archivedAt !== null,
+    technician: job.technician,
+    firm: job.firm,
+    number: job.number,
+    lostItems: { whole: 0, partial: 0, "not-checked": 0, "name-only": 0, ...lostItems },
     lost: !told || isEmpty(told) ? null : paragraph(told, job.timeZone),
     ...counts,
   };

@@ -42,6 +42,10 @@ export const sighted = z.object({
 });
 export type Sighted = z.infer<typeof sighted>;
 
+/** Lost files by the kind of place they were found in and by kind. */
+export const passKinds = z.array(z.object({ place: z.string(), kind: z.string(), count: z.number() }));
+export type PassKinds = z.infer<typeof passKinds>;
+
 export const pass = z.object({
   id: z.number(),
   sourceId: z.number(),
@@ -56,19 +60,15 @@ export const pass = z.object({
   total: z.number(),
   foundLive: z.number(),
   foundLost: z.number(),
+  /** What it found lost, the most first. */
+  kinds: passKinds,
   activeMs: z.number(),
   problem: z.string().nullable(),
   /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */
   reach: z.array(z.object({ start: z.number(), end: z.number() })).nullable(),
   sighted: sighted.nullable(),
-  /** Stretches of the disk that could not be read so far. Bytes. */
-  unreadable: z.array(z.object({ start: z.number(), end: z.number() })),
   createdAt: z.coerce.date(),
   finishedAt: z.coerce.date().nullable(),
 });
 export type Pass = z.infer<typeof pass>;
-/** Lost items of each volume by the kind of place they were found in and by kind. */
-export const volumeKinds = z.array(z.object({ volumeId: z.number(), place: z.string(), kind: z.string(), count: z.number() }));
-export type VolumeKinds = z.infer<typeof volumeKinds>;
-
 export const passList = z.array(pass);

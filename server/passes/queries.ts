@@ -1,7 +1,7 @@
-import { asc, eq, sql } from "drizzle-orm";
+import { asc, eq } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { passes, sources, volumes } from "../database/schema";
-import type { Pass, VolumeKinds } from "./contract";
+import type { Pass } from "./contract";
 
 export async function listPasses(db: Connection, jobId: number): Promise<Pass[]> {
   const rows = await db
@@ -17,11 +17,4 @@ export async function listPasses(db: Connection, jobId: number): Promise<Pass[]>
     sourceName,
     volumeLabel: label ?? `volume ${number}`,
   }));
-}
-
-/** What was found lost on each volume, by place and by kind, the most first. */
-export async function countKinds(db: Connection, jobId: number): Promise<VolumeKinds> {
-  const { rows } = await db.execute<{ volume_id: number; place: string; kind: string; count: number }>(sql`
-    select volume_id, unnest(places) as place, kind, count(*)::int as count from items where job_id = ${jobId} and lost group by 1, 2, 3 order by 4 desc`);
-  return rows.map((row) => ({ volumeId: row.volume_id, place: row.place, kind: row.kind, count: row.count }));
 }

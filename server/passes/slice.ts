@@ -15,8 +15,9 @@ import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
 import { missingDrive } from "../sources/drives";
+import { noteUnreadable } from "../sources/unreadable";
 import { announce, enqueue } from "../workers/queue";
-import type { PassOptions, PassPlace, Sighted } from "./contract";
+import type { PassKinds, PassOptions, PassPlace, Sighted } from "./contract";
 import { sweptBefore } from "./swept";
 
 /** What a worker needs to go on with a pass. */
@@ -32,6 +33,9 @@ export interface ClaimedPass {
   readonly sourcePath: string;
   /** Further files that hold parts or parents of the source. */
   readonly beside: readonly string[];
+  readonly sourceId: number;
+  /** Stretches of the source that are known to be unreadable. Disk byte offsets. */
+  readonly bad: readonly Range[];
   /** The rules of known places that are switched on; none for other passes. */
   readonly rules: readonly PlaceRule[];
   /** Of a sweep that was stopped with finds in hand: up to where it is gone through again to give them out, in bytes that are done. */
@@ -65,6 +69,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
         volume: volumes,
         path: sources.path,
         beside: sources.beside,
+        bad: sources.unreadable,
         container: sources.container,
         size: sources.size,
         timeZone: jobs.timeZone,
@@ -78,7 +83,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     if (problem) await tx.update(passes).set({ state: "failed", problem }).where(eq(passes.id, passId));
     await announce(tx, row.jobId);
     if (problem) return null;
-    const { volume, timeZone, beside } = found;
+    const { volume, timeZone, beside, bad } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];
     const swept = row.place === "raw" && !options.again ? await sweptBefore(tx, id, volume, options) : [];
@@ -91,7 +96,9 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       options,
       timeZone,
       sourcePath: found.path,
+      sourceId: row.sourceId,
       beside,
+      bad,
       rules,
       finish: row.wanted === "stop" ? row.done : null,
       noted: row.place === "leftover-record" ? await notedSoFar(tx, id) : null,
@@ -120,8 +127,6 @@ export interface Batch {
   readonly resume: number;
   readonly done: number;
   readonly total: number;
-  readonly foundLive: number;
-  readonly foundLost: number;
   /** It is on its way to an end that was asked for. */
   readonly finishing: boolean;
   /** Milliseconds of work since the batch before. */
@@ -167,6 +172,7 @@ export const INCOMING_COLUMNS = [
   "rule",
   "found_path",
   "facts",
+  "local_times",
 ] as const;
 
 /**
@@ -187,14 +193,15 @@ export async function commitBatch(
     // A batch that is lost with the database's last moment is read again: rows and resume point stand or fall together.
     if (then === "more") await client.query("set local synchronous_commit = off");
     // The row is locked first: a pause waits for the batch, and a worker that lost the pass stops here.
-    const held = await client.query<{ wanted: string; epoch: number }>("select wanted, epoch from passes where id = $1 for update", [
-      pass.id,
-    ]);
+    const held = await client.query<{ wanted: string; epoch: number; kinds: PassKinds }>(
+      "select wanted, epoch, kinds from passes where id = $1 for update",
+      [pass.id],
+    );
     if (held.rows[0]?.epoch !== pass.epoch) {
       await client.query("rollback");
       return "taken over";
     }
-    await storeCopies(client, pass, batch.rows);
+    const found = await storeCopies(client, pass, batch.rows);
     // The first batch is kept even when it noted nothing: then it is known that nothing is missing.
     if (batch.noted)
       await client.query(
@@ -208,23 +215,24 @@ export async function commitBatch(
     const state = then === "end" ? "done" : then === "stop" ? "stopped" : after === "paused" || after === "stopped" ? after : "running";
     const over = state === "done" || state === "stopped";
     await client.query(
-      `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7,
-         active_ms = active_ms + $8, unreadable = $9, reach = $10, sighted = $11, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
+      `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7, kinds = $11,
+         active_ms = active_ms + $8, reach = $9, sighted = $10, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
       [
         pass.id,
         state,
         batch.resume,
         batch.done,
         batch.total,
-        batch.foundLive,
-        batch.foundLost,
+        found.live,
+        found.lost.reduce((sum, { count }) => sum + count, 0),
         Math.round(batch.ms),
-        JSON.stringify(batch.unreadable),
         batch.reach && JSON.stringify(batch.reach),
         over ? null : batch.sighted && JSON.stringify(batch.sighted),
+        JSON.stringify(addKinds(held.rows[0].kinds, found.lost)),
       ],
     );
     const tx = drizzle(client, { schema });
+    await noteUnreadable(tx, pass.sourceId, batch.unreadable);
     if (over) await tx.delete(passNotes).where(eq(passNotes.passId, pass.id));
     if (then === "slice" && after === "go on") await enqueue(tx, "pass", pass.id);
     if (then === "end") await note(tx, pass.jobId, "Pass finished", { pass: pass.id });
@@ -255,8 +263,24 @@ const NOT_STORED = `not exists (
 /** Times come as milliseconds: numbers are read faster than dates. */
 const TIME = (column: string) => `to_timestamp(${column} / 1000)`;
 
-async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8Array): Promise<void> {
-  if (rows.length === 0) return;
+/** What a batch brought: live files, and lost ones by place and kind. */
+interface Brought {
+  readonly live: number;
+  readonly lost: PassKinds;
+}
+
+/** Adds counts by place and kind up, the most first. */
+function addKinds(known: PassKinds, more: PassKinds): PassKinds {
+  const sums = new Map<string, PassKinds[number]>();
+  for (const each of [...known, ...more]) {
+    const key = `${each.place} ${each.kind}`;
+    sums.set(key, { ...each, count: (sums.get(key)?.count ?? 0) + each.count });
+  }
+  return [...sums.values()].sort((a, b) => b.count - a.count);
+}
+
+async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8Array): Promise<Brought> {
+  if (rows.length === 0) return { live: 0, lost: [] };
   const others = await client.query("select 1 from passes where volume_id = $1 and place = $2 and id <> $3 and done > 0 limit 1", [
     pass.volume.id,
     pass.place,
@@ -267,20 +291,25 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
     id bigint not null default nextval('copies_id_seq'), place text, item_key text collate "C", folder_path text, kind text, state text, type text,
     reference text, name text, name_raw bytea, size bigint, created float8, modified float8, changed float8, deleted_at float8,
     condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, span int8range, streams jsonb, links int, encrypted boolean, notes jsonb,
-    file text, rule text, found_path text, facts jsonb) on commit drop`);
+    file text, rule text, found_path text, facts jsonb, local_times boolean) on commit drop`);
   const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
   const { jobId, id: passId } = pass;
   const volumeId = pass.volume.id;
-  if (pass.place === "raw") await client.query(OWNED_BY_RECORD, [jobId, volumeId]);
+  if (pass.place === "raw") {
+    await client.query(CONFIRMS_RECORD, [jobId, volumeId]);
+    await client.query(OWNED_BY_RECORD, [jobId, volumeId]);
+  }
   await client.query(
     `insert into folders (job_id, volume_id, path) select distinct $1::int, $2::int, folder_path from incoming
      on conflict (volume_id, md5(path)) do nothing`,
     [jobId, volumeId],
   );
   await client.query(
-    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts)
-     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival, facts
+    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts, live, opens,
+       created, deleted_at, extension)
+     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival, facts,
+       i.state = 'live', ${OPENS("i")}, ${TIME("i.created")}, ${TIME("i.deleted_at")}, ${EXTENSION}
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
      on conflict (job_id, key) do nothing`,
@@ -291,7 +320,7 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
   // lag behind tables that grow this fast.
   await client.query("set local enable_seqscan = off");
   await client.query("create temp table touched (id bigint not null) on commit drop");
-  await client.query(
+  const brought = await client.query<{ place: string; kind: string; lost: boolean; count: number }>(
     `with matched as materialized (
        select i.*, t.id as item_id, t.best_copy_id, f.id as folder_id
        from incoming i
@@ -301,24 +330,51 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
      ), stored as (
        insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
          created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, span, streams, links, encrypted, notes,
-         file, rule, found_path, facts)
+         file, rule, found_path, facts, local_times)
        select id, $1::int, $3::int, $2::int, item_id, folder_id, place, state, type, reference, name, name_raw, size,
          ${["created", "modified", "changed", "deleted_at"].map(TIME).join(", ")}, condition, survival, evidence, layout, first_at, span, streams, links,
-         encrypted, notes, file, rule, found_path, facts
+         encrypted, notes, file, rule, found_path, facts, local_times
        from matched
+     ), gathered as (
+       insert into touched select distinct item_id from matched where best_copy_id <> id
      )
-     insert into touched select distinct item_id from matched where best_copy_id <> id`,
+     select place, kind, (state = 'deleted' or rule is not null) as lost, count(*)::int as count from matched where item_id is not null group by 1, 2, 3`,
     [jobId, volumeId, passId],
   );
   await client.query(BEST_COPY);
+  return {
+    live: brought.rows.reduce((sum, { lost, count }) => sum + (lost ? 0 : count), 0),
+    lost: brought.rows.filter(({ lost }) => lost).map(({ place, kind, count }) => ({ place, kind, count })),
+  };
 }
 
+/** Whether a content opens, as far as it was looked into. */
+export const OPENS = (row: string) =>
+  `case when ${row}.evidence->'content'->>'finding' is null then null when ${row}.evidence->'content'->>'finding' = 'agrees' and (${row}.evidence->'content'->>'checked')::boolean then 'yes'
+    when ${row}.evidence->'content'->>'finding' = 'damaged' then 'no' else 'unknown' end`;
+const EXTENSION = `coalesce(lower(substring(name from '[^.]\\.([^.[:space:]]{1,12})$')), '')`;
+
 /**
- * Content that begins where a file record's does, and is of its kind, is that file's: the record's name and folder win. What lies
+ * Content that stands in the very clusters of a record's file, and is as long, is that file's own copy and no second one: it confirms what
+ * the record says, and keeps the record's dates.
+ */
+const CONFIRMS_RECORD = `
+  with same as (
+    select distinct on (i.id) i.id, c.id as copy_id, i.evidence->'content' as content from incoming i
+    join copies c on c.job_id = $1 and c.volume_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and c.size = i.size
+      and c.span is not distinct from i.span
+    where i.facts->>'inside' is null order by i.id, (c.state = 'deleted') desc, c.id
+  ), gone as (delete from incoming i using same where i.id = same.id)
+  update copies c set notes = c.notes || '["Raw content found at the same place confirms it."]'::jsonb
+  from same where c.id = same.copy_id and not c.notes ? 'Raw content found at the same place confirms it.'`;
+
+/**
+ * Content that begins where a file record's does, and is of its kind, is that file's: the record's name, folder and dates win. What lies
  * inside another find is no file of a record.
  */
 const OWNED_BY_RECORD = `
-  update incoming i set item_key = t.key, name = t.name, folder_path = f.path
+  update incoming i set item_key = t.key, name = t.name, folder_path = f.path, local_times = c.local_times,
+    modified = extract(epoch from c.modified) * 1000, created = extract(epoch from c.created) * 1000
   from copies c join items t on t.id = c.item_id join folders f on f.id = t.folder_id
   where c.job_id = $1 and c.volume_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and t.kind = i.kind
     and i.facts->>'inside' is null`;
@@ -337,14 +393,15 @@ const lostIf = (copy: string) =>
 const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and c.rule is not null)) or not bool_or(c.rule is null or c.condition <> 'name-only')`;
 
 /** The order of an item's copies `c`, the best first. */
-export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition),
+export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), (c.place = 'raw'),
   (c.place = 'temporary'), (c.state = 'live' and c.rule is null), c.modified desc nulls last, c.survival desc, c.id`;
 
 /** Sets what items say of their copies anew. @param touched a query for the ids of the items in question */
 export function gatherCopies(touched: string): string {
   return `
   with touched as (${touched}), ranked as (
-    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival, c.facts
+    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival, c.facts, c.state = 'live' as live, ${OPENS("c")} as opens,
+      c.created, c.deleted_at
     from copies c join touched on touched.id = c.item_id
     order by c.item_id, ${BEST_FIRST}
   ), counted as (
@@ -357,7 +414,11 @@ export function gatherCopies(touched: string): string {
     modified = case when overruled then items.modified else ranked.modified end,
     condition = case when overruled then items.condition else ranked.condition end,
     survival = case when overruled then items.survival else ranked.survival end,
-    facts = case when overruled then items.facts else ranked.facts end
+    facts = case when overruled then items.facts else ranked.facts end,
+    live = case when overruled then items.live else ranked.live end,
+    opens = case when overruled then items.opens else ranked.opens end,
+    created = case when overruled then items.created else ranked.created end,
+    deleted_at = case when overruled then items.deleted_at else ranked.deleted_at end
   from ranked join counted using (item_id) where items.id = ranked.item_id`;
 }
 

@@ -1,3 +1,4 @@
+import { statSync } from "node:fs";
 import type { ByteSource } from "../../core/bytes/byte-source";
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
@@ -14,13 +15,71 @@ export async function storedCopy(db: Connection, copyId: number): Promise<Stored
   return stored;
 }
 
+interface Kept {
+  readonly disk: ByteSource;
+  readonly close: () => void;
+  /** What tells whether the path still means the same file. */
+  readonly identity: string;
+  idle: NodeJS.Timeout | undefined;
+  users: number;
+}
+const MOST_KEPT = 4;
+const IDLE_MS = 10_000;
+let kept: Map<string, Kept> | null = null;
+
+/** Keeps sources open for a while in this process, so that what is looked at next need not open them again. */
+export function reuseOpened(): void {
+  kept ??= new Map();
+}
+
+const identityOf = (path: string) => {
+  const { ino, dev, size, mtimeMs } = statSync(path);
+  return [ino, dev, size, mtimeMs].join(" ");
+};
+
+/** An opened source of the kept ones, opened now where it is not yet. */
+function openKept(all: Map<string, Kept>, key: string, path: string, open: () => { disk: ByteSource; close(): void }) {
+  const identity = identityOf(path);
+  let found = all.get(key);
+  if (found && found.identity !== identity) {
+    drop(all, key, found);
+    found = undefined;
+  }
+  if (!found) {
+    for (const [name, each] of all) if (all.size >= MOST_KEPT && each.users === 0) drop(all, name, each);
+    const opened = open();
+    found = { disk: opened.disk, close: () => opened.close(), identity, idle: undefined, users: 0 };
+    all.set(key, found);
+  }
+  const one = found;
+  one.users += 1;
+  clearTimeout(one.idle);
+  return {
+    disk: one.disk,
+    close: () => {
+      one.users -= 1;
+      if (all.get(key) !== one) one.close();
+      else if (one.users === 0) one.idle = setTimeout(() => drop(all, key, one), IDLE_MS).unref();
+    },
+  };
+}
+
+function drop(all: Map<string, Kept>, key: string, one: Kept): void {
+  clearTimeout(one.idle);
+  all.delete(key);
+  if (one.users === 0) one.close();
+}
+
 /** Opens the bytes a copy's layout counts. @throws Problem when they may not be read, or are not there */
-export function openPermitted({ sourcePath, beside, file }: Pick<StoredCopy, "sourcePath" | "beside" | "file">): {
+export function openPermitted({ sourcePath, beside, bad, file }: Pick<StoredCopy, "sourcePath" | "beside" | "bad" | "file">): {
   disk: ByteSource;
   close(): void;
 } {
   try {
-    return openBytes(permittedSource(sourcePath), file, beside.map(permittedSource));
+    const path = permittedSource(sourcePath);
+    const open = () => openBytes(path, file, beside.map(permittedSource), bad);
+    // Files of a folder are many and small: they are opened one by one.
+    return kept && file === null ? openKept(kept, JSON.stringify([path, beside, bad.length]), path, open) : open();
   } catch (error) {
     if (error instanceof SourceError) throw new Problem(error.message);
     throw error;

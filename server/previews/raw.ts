@@ -1,17 +1,16 @@
 import { readBytes } from "../../core/bytes/byte-source";
-import { LayoutSource } from "../../core/bytes/layout";
-import { HEAD_BYTES } from "../../core/formats/format";
 import { damagedOutline, type OutlinePart } from "../../core/formats/outline";
-import { recognise } from "../../core/formats/registry";
+import { runTask } from "../content/pool";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
-import { openPermitted, withContent } from "./content";
+import { withContent } from "./content";
 
-const MAX_HEX = 1 << 16;
+/** Bytes given at once at most. */
+const MAX_BYTES = 1 << 18;
 const STEP = 1 << 18;
 
 export async function bytesOf(copy: StoredCopy, at: number, length: number): Promise<Uint8Array> {
-  return withContent(copy, (content) => readBytes(content, Math.max(0, at), Math.max(0, Math.min(length, MAX_HEX, content.size - at))));
+  return withContent(copy, (content) => readBytes(content, Math.max(0, at), Math.max(0, Math.min(length, MAX_BYTES, content.size - at))));
 }
 
 /** The parts of the content's structure, as far as its format is followed. */
@@ -37,25 +36,18 @@ const PLAYED: Readonly<Record<string, string>> = {
 
 /** The content itself, or the asked range of it, for players. @throws Problem for content that is none of those types */
 export async function playedContent(copy: StoredCopy, range: string | null): Promise<Response> {
-  const format = await withContent(copy, (content) => recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), copy.name));
-  const type = format && PLAYED[format.id];
+  const begins = await runTask("begins", [copy.id]);
+  const type = begins && PLAYED[begins];
   if (!type || !copy.layout) throw new Problem("Content of this type is not played here.", 415);
   const [start, end] = rangeOf(range, copy.size);
-  const { disk, close } = openPermitted(copy);
-  const content = new LayoutSource(disk, copy.layout);
   let at = start;
   const body = new ReadableStream<Uint8Array>({
-    pull(controller) {
+    async pull(controller) {
       const length = Math.min(STEP, end - at);
-      if (length <= 0) {
-        close();
-        controller.close();
-        return;
-      }
-      controller.enqueue(readBytes(content, at, length));
+      if (length <= 0) return controller.close();
+      controller.enqueue(new Uint8Array(await runTask("bytes", [copy.id, at, length])));
       at += length;
     },
-    cancel: close,
   });
   const partial = range !== null;
   return new Response(body, {

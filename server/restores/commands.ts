@@ -1,43 +1,63 @@
 import { and, eq, inArray, sql } from "drizzle-orm";
+import type { z } from "zod";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
-import type { RestorePlan } from "./contract";
-import { plannedFiles, rehearse } from "./queries";
+import type { startRestore as startContract } from "./contract";
+import { trayCopies } from "./planned";
+import { rehearse } from "./queries";
 
-/** Starts writing the tray to a destination. @returns the restore's id */
-export async function startRestore(db: Database, jobId: number, plan: RestorePlan): Promise<number> {
-  const { refused } = await rehearse(db, jobId, plan);
+/** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
+export async function startRestore(db: Database, jobId: number, { asked, ...whole }: z.infer<typeof startContract>): Promise<number> {
+  const again = asked ? await db.select({ id: restores.id }).from(restores).where(eq(restores.asked, asked)) : [];
+  if (again[0]) return again[0].id;
+  const { refused } = await rehearse(db, jobId, whole);
   if (refused) throw new Problem(refused, 409);
   return db.transaction(async (tx) => {
-    const files = await plannedFiles(tx, jobId, plan.streams);
-    if (files.length === 0) throw new Problem("The tray is empty: choose items first.");
+    // Two presses at once: the second waits here, and finds the tray's files being written.
+    await tx.execute(sql`select pg_advisory_xact_lock(7240114, ${jobId})`);
     const [row] = await tx
       .insert(restores)
-      .values({ jobId, destination: plan.destination, conflict: plan.conflict })
+      .values({ jobId, destination: whole.destination, conflict: whole.conflict, asFound: whole.asFound, asked: asked ?? null })
+      .onConflictDoNothing()
       .returning({ id: restores.id });
-    const { id } = row as { id: number };
-    for (let at = 0; at < files.length; at += 1000) {
-      await tx.insert(restoreResults).values(
-        files.slice(at, at + 1000).map(({ components: _, problem, ...file }) => ({
-          restoreId: id,
-          ...file,
-          conflict: plan.choices[file.itemId] ?? null,
-          problem,
-          state: problem ? ("failed" as const) : ("waiting" as const),
-        })),
-      );
+    if (!row) {
+      const [first] = await tx
+        .select({ id: restores.id })
+        .from(restores)
+        .where(eq(restores.asked, asked as string));
+      return (first as { id: number }).id;
     }
+    const { id } = row;
+    const { rowCount } = await tx.execute(sql`
+      insert into restore_results (restore_id, item_id, copy_id, stream, path, condition, size, conflict, dated)
+      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, k.value, e.dated
+      from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
+      cross join lateral (
+        select null::int as stream, c.name, c.size, c.condition
+        union all
+        select (s.n - 1)::int, c.name || ' [' || replace(s.stream->>'name', '/', '_') || ']', (s.stream->>'size')::bigint, 'not-checked'
+        from jsonb_array_elements(c.streams) with ordinality s(stream, n) where ${whole.streams}) x
+      left join jsonb_each_text(${JSON.stringify(whole.choices)}::jsonb) k on k.key = e.copy_id::text
+      order by f.path, c.name, e.copy_id, x.stream nulls first`);
+    if (!rowCount) throw await nothingToWrite(tx, jobId);
     await enqueue(tx, "restore", id);
-    await note(tx, jobId, "Restore started", { restore: id, files: files.length, destination: plan.destination });
+    await note(tx, jobId, "Restore started", { restore: id, files: rowCount, destination: whole.destination });
     await announce(tx, jobId);
     return id;
   });
 }
 
-/** Tries the failed files of a restore once more. */
+async function nothingToWrite(tx: Pick<Database, "execute">, jobId: number): Promise<Problem> {
+  const { rows } = await tx.execute(sql`select 1 from tray_entries where job_id = ${jobId} limit 1`);
+  return rows.length > 0
+    ? new Problem("What is in the tray is being restored already: its progress is shown above.", 409)
+    : new Problem("The tray is empty: choose items first.");
+}
+
+/** Tries the failed files of a restore once more; each is judged anew. */
 export async function retryRestore(db: Database, restoreId: number): Promise<void> {
   await db.transaction(async (tx) => {
     const [restore] = await tx.select().from(restores).where(eq(restores.id, restoreId)).for("update");
@@ -45,10 +65,8 @@ export async function retryRestore(db: Database, restoreId: number): Promise<voi
     if (restore.state === "queued" || restore.state === "running") throw new Problem("This restore is still running.", 409);
     await tx
       .update(restoreResults)
-      .set({ state: "waiting", problem: null })
-      .where(
-        and(eq(restoreResults.restoreId, restoreId), eq(restoreResults.state, "failed"), sql`${restoreResults.condition} <> 'name-only'`),
-      );
+      .set({ state: "waiting", problem: null, output: null, sha256: null, gaps: null })
+      .where(and(eq(restoreResults.restoreId, restoreId), eq(restoreResults.state, "failed")));
     await tx
       .update(restores)
       .set({ state: "queued", problem: null, finishedAt: null })
@@ -57,4 +75,12 @@ export async function retryRestore(db: Database, restoreId: number): Promise<voi
     await note(tx, restore.jobId, "Restore tried again", { restore: restoreId });
     await announce(tx, restore.jobId);
   });
+}
+
+/** Reads all files of a restore again and compares them with what was written, in the background. */
+export async function proveRestore(db: Database, restoreId: number): Promise<void> {
+  const [restore] = await db.select().from(restores).where(eq(restores.id, restoreId));
+  if (!restore) throw new Problem("There is no such restore.", 404);
+  if (restore.state === "queued" || restore.state === "running") throw new Problem("This restore is still running.", 409);
+  await enqueue(db, "prove", restoreId);
 }

@@ -8,29 +8,61 @@ export const plan = z.object({
   conflict: z.enum(CONFLICTS).default("keep-both"),
   /** Whether the named streams of files are written too, as files beside them. */
   streams: z.boolean().default(false),
-  /** For single items something else than that, by item id. */
+  /** Whether bytes that belong to other files now are written as they stand; otherwise they are zeros. */
+  asFound: z.boolean().default(false),
+  /** For single copies something else than that, by copy id. */
   choices: z.record(z.string().regex(/^\d+$/), z.enum(CONFLICTS)).default({}),
 });
 export type RestorePlan = z.infer<typeof plan>;
 export type Conflict = (typeof CONFLICTS)[number];
 
+/** A plan that is to be carried out; `asked` is the same for every press of one button, so that two presses start one restore. */
+export const startRestore = plan.extend({ asked: z.uuid().optional() });
+
+/** What stands at the destination already. */
+const present = z.object({
+  size: z.number(),
+  modified: z.coerce.date(),
+  /** Whether it holds the same bytes; null: it was not compared. */
+  same: z.boolean().nullable(),
+});
+
 export const rehearsedFile = z.object({
   itemId: z.number(),
+  copyId: z.number(),
   /** Which named stream of the item it is; null: its content. */
   stream: z.number().nullable(),
   path: z.string(),
   target: z.string(),
   size: z.number(),
   condition: z.string(),
+  modified: z.coerce.date().nullable(),
+  /** The item's best copy is meant, whichever that is when the restore begins; false: this one was chosen. */
+  best: z.boolean(),
   /** Why it will not be written; null when it will. */
   problem: z.string().nullable(),
-  exists: z.boolean(),
+  /** Bytes that will be missing in it, as far as is known now. */
+  missing: z.number(),
+  exists: present.nullable(),
 });
+export type RehearsedFile = z.infer<typeof rehearsedFile>;
+
+/** How many entries of the tray one page of the rehearsal has. */
+export const REHEARSAL_PAGE = 200;
+
 export const rehearsal = z.object({
   root: z.string(),
-  files: z.array(rehearsedFile),
+  /** What will be written, and what will not, in files. */
+  writable: z.number(),
+  unwritable: z.number(),
+  /** Files of which bytes will be missing. */
+  withGaps: z.number(),
   /** Named streams the chosen items have, whether they are written or not. */
   streams: z.number(),
+  /** Entries of the tray, and which of them this page has. */
+  entries: z.number(),
+  page: z.number(),
+  files: z.array(rehearsedFile),
   bytes: z.number(),
   freeBytes: z.number().nullable(),
   /** Why nothing can be written there at all. */
@@ -38,28 +70,75 @@ export const rehearsal = z.object({
 });
 export type Rehearsal = z.infer<typeof rehearsal>;
 
+/** What a rehearsal finds when it looks at every target; it takes longer than a page of it. */
+export const survey = z.object({
+  /** Files of which one of that name is there already; the first of them follow. */
+  existing: z.number(),
+  conflicts: z.array(rehearsedFile),
+  /** Files whose names meet within this restore: they are numbered. */
+  meeting: z.number(),
+});
+export type Survey = z.infer<typeof survey>;
+
+const range = z.object({ start: z.number(), end: z.number() });
+export const gaps = z.object({ unreadable: z.array(range), foreign: z.array(range) });
+
+export const RESULT_STATES = ["waiting", "writing", "verified", "gaps", "skipped", "failed"] as const;
 export const result = z.object({
   id: z.number(),
   itemId: z.number(),
+  copyId: z.number(),
   path: z.string(),
   condition: z.string(),
   size: z.number(),
-  state: z.enum(["waiting", "writing", "verified", "skipped", "failed"]),
+  state: z.enum(RESULT_STATES),
+  /** What became of the file since it was written; null: nothing, as far as was looked. */
+  since: z.enum(["replaced", "changed", "gone"]).nullable(),
+  gaps: gaps.nullable(),
   output: z.string().nullable(),
+  /** Where the file that was there before is kept. */
+  aside: z.string().nullable(),
   sha256: z.string().nullable(),
   problem: z.string().nullable(),
 });
 export type Result = z.infer<typeof result>;
 
+export const counts = z.object({
+  files: z.number(),
+  settled: z.number(),
+  verified: z.number(),
+  gaps: z.number(),
+  skipped: z.number(),
+  failed: z.number(),
+  /** Of those written: replaced, changed or gone since. */
+  since: z.number(),
+  bytes: z.number(),
+  settledBytes: z.number(),
+  /** Bytes that are missing in the files with gaps. */
+  missing: z.number(),
+});
 export const restore = z.object({
   id: z.number(),
   destination: z.string(),
   root: z.string(),
+  asFound: z.boolean(),
   state: z.enum(["queued", "running", "done", "failed"]),
   problem: z.string().nullable(),
   createdAt: z.coerce.date(),
   finishedAt: z.coerce.date().nullable(),
-  results: z.array(result),
+  /** When all its files were last read again and compared; null: not since they were written. */
+  provenAt: z.coerce.date().nullable(),
+  counts,
 });
 export type Restore = z.infer<typeof restore>;
 export const restoreList = z.array(restore);
+
+/** Results of a restore in one page. */
+export const RESULT_PAGE = 200;
+export const resultPage = z.object({ results: z.array(result), next: z.number().nullable() });
+export type ResultPage = z.infer<typeof resultPage>;
+export const resultQuery = z.object({
+  after: z.coerce.number().int().min(0).default(0),
+  /** "open": what was not written; "changed": what is not any more as it was left. */
+  only: z.enum(["all", "gaps", "open", "changed"]).default("all"),
+});

@@ -1,6 +1,7 @@
-import { existsSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
+import { existsSync, lstatSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
 import { dirname, join, resolve } from "node:path";
 import { safeComponents } from "../../core/restore/names";
+import { hashFile } from "../../io/deliver";
 import { liesOnDrive } from "../../io/drives";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
@@ -25,6 +26,13 @@ function present(folder: string): string {
 /** The folder below the delivery folder that a destination means; it need not exist yet. */
 export function destinationRoot(destination: string): string {
   return join(readSettings().COMPASS_DELIVERY, ...safeComponents(destination));
+}
+
+/** SHA-256 of a file below the delivery folder, hexadecimal; null: it is no plain file there. */
+export function hashDelivered(path: string): string | null {
+  const stats = lstatSync(path, { throwIfNoEntry: false });
+  if (!stats?.isFile() || !liesWithin(realpathSync(path), realpathSync(readSettings().COMPASS_DELIVERY))) return null;
+  return hashFile(path);
 }
 
 /** Whether a folder is on a drive of its own (neither the system's nor the one this bench keeps its data on) that `target` is on too. */

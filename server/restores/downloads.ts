@@ -1,14 +1,17 @@
 import { createReadStream, lstatSync, realpathSync } from "node:fs";
 import { basename } from "node:path";
 import { Readable } from "node:stream";
+import { and, eq } from "drizzle-orm";
 import yazl from "yazl";
 import type { Connection } from "../database/connection";
+import { restoreResults, restores } from "../database/schema";
 import { Problem } from "../problem";
+import { attachment, downloadName } from "../respond";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
-import { verifiedFiles } from "./queries";
-
-const attachment = (name: string) => `attachment; filename*=UTF-8''${encodeURIComponent(name).replace(/'/g, "%27")}`;
+import { destinationRoot } from "./delivery";
+import { allResults } from "./queries";
+import { lookAgain } from "./since";
 
 /** Only plain files that really lie below the delivery folder are given out. */
 function isDelivered(path: string): boolean {
@@ -16,10 +19,22 @@ function isDelivered(path: string): boolean {
   return stats?.isFile() === true && liesWithin(realpathSync(path), realpathSync(readSettings().COMPASS_DELIVERY));
 }
 
-/** One restored file as a download. */
+const SINCE: Record<string, string> = {
+  replaced: "A later restore replaced this file: download it from there.",
+  changed: "This file was changed since it was restored: it is not what was verified.",
+  gone: "This file is not in the delivery folder any more.",
+};
+
+/** One restored file as a download, as long as it is what was written. */
 export async function fileOf(db: Connection, restoreId: number, resultId: number): Promise<Response> {
-  const found = (await verifiedFiles(db, restoreId)).find((file) => file.id === resultId);
-  if (!found || !isDelivered(found.output)) throw new Problem("This file is not in the delivery folder any more.", 404);
+  const rows = await db
+    .select()
+    .from(restoreResults)
+    .where(and(eq(restoreResults.restoreId, restoreId), eq(restoreResults.id, resultId)));
+  const [found] = await lookAgain(db, rows);
+  if (found?.since) throw new Problem(SINCE[found.since] as string, 404);
+  if (!found?.output || (found.state !== "verified" && found.state !== "gaps") || !isDelivered(found.output))
+    throw new Problem(SINCE.gone as string, 404);
   const body = Readable.toWeb(createReadStream(found.output)) as ReadableStream;
   return new Response(body, {
     headers: {
@@ -30,15 +45,42 @@ export async function fileOf(db: Connection, restoreId: number, resultId: number
   });
 }
 
-/** All verified files of a restore as one ZIP, made while it is sent. */
+/**
+ * All files of a restore that stand as they were written, as one ZIP, made while it is sent. With those that have gaps a list of them goes
+ * along, and of those that were replaced, changed or removed since.
+ */
 export async function zipOf(db: Connection, restoreId: number): Promise<Response> {
-  const files = (await verifiedFiles(db, restoreId)).filter((file) => isDelivered(file.output));
-  if (files.length === 0) throw new Problem("There are no restored files to download.", 404);
+  const [restore] = await db.select().from(restores).where(eq(restores.id, restoreId));
+  if (!restore) throw new Problem("There is no such restore.", 404);
+  const root = destinationRoot(restore.destination);
   const zip = new yazl.ZipFile();
-  for (const file of files) zip.addFile(file.output, file.name, { forceZip64Format: false });
+  const remarks: string[] = [];
+  let files = 0;
+  for await (const result of allResults(db, restoreId)) {
+    const { state, output, since, path } = result;
+    if ((state !== "verified" && state !== "gaps") || !output) {
+      remarks.push(`${path.slice(1)}: not restored. ${result.problem ?? ""}`);
+      continue;
+    }
+    if (since || !isDelivered(output)) {
+      remarks.push(`${path.slice(1)}: left out. ${SINCE[since ?? "gone"]}`);
+      continue;
+    }
+    const name = output.slice(root.length + 1);
+    if (state === "gaps") remarks.push(`${name}: has gaps. ${result.problem ?? ""}`);
+    zip.addFile(output, name, { forceZip64Format: false });
+    files += 1;
+  }
+  if (files === 0) throw new Problem("There are no restored files to download.", 404);
+  if (remarks.length > 0) zip.addBuffer(Buffer.from(`${remarks.join("\r\n")}\r\n`), "Remarks.txt");
   zip.end();
-  const body = Readable.toWeb(Readable.from(zip.outputStream)) as ReadableStream;
-  return new Response(body, {
-    headers: { "Content-Type": "application/zip", "Content-Disposition": attachment(`restore-${restoreId}.zip`) },
+  // A file that goes away while it is sent must end the download with an error, and not leave it waiting.
+  const out = new Readable().wrap(zip.outputStream);
+  zip.on("error", (error: Error) => out.destroy(error));
+  return new Response(Readable.toWeb(out) as ReadableStream, {
+    headers: {
+      "Content-Type": "application/zip",
+      "Content-Disposition": attachment(`${await downloadName(db, restore.jobId)}, ${restore.destination}.zip`),
+    },
   });
 }

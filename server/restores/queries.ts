@@ -1,98 +1,72 @@
 import { join } from "node:path";
-import { asc, desc, eq, sql } from "drizzle-orm";
-import { safeComponents, safeName, streamFileName } from "../../core/restore/names";
-import { isTaken } from "../../io/deliver";
+import { and, asc, desc, eq, gt, inArray, isNotNull, sql } from "drizzle-orm";
+import type { z } from "zod";
+import { streamFileName } from "../../core/restore/names";
+import { whatIsThere } from "../../io/deliver";
 import { FOLDER } from "../../io/open-searchable";
 import type { Connection } from "../database/connection";
-import { restoreResults, restores, sources } from "../database/schema";
-import type { Rehearsal, Restore, RestorePlan } from "./contract";
+import { jobs, restoreResults, restores, sources } from "../database/schema";
+import { Problem } from "../problem";
+import {
+  REHEARSAL_PAGE,
+  RESULT_PAGE,
+  type Rehearsal,
+  type RehearsedFile,
+  type Restore,
+  type RestorePlan,
+  type Result,
+  type ResultPage,
+  type resultQuery,
+} from "./contract";
 import { destinationRoot, freeBytesIn, refusal } from "./delivery";
+import { componentsOf, MISSING, problemOf, restoredVolumes, type TrayRow, trayCopies, trayRows, volumeFolders, WRITABLE } from "./planned";
+import { lookAgain } from "./since";
 
-interface TrayRow extends Record<string, unknown> {
-  item_id: string;
-  copy_id: string;
-  name: string;
-  folder: string;
-  size: string;
-  condition: string;
-  readable: boolean;
-  streams: StoredStream[] | null;
-  volume_label: string | null;
-  number: number;
+/** What is needed to say where the copies of a job's tray go. */
+export interface Targets {
+  readonly root: string;
+  readonly folders: ReadonlyMap<number, readonly string[]>;
+  readonly timeZone: string;
 }
 
-export interface StoredStream {
-  name: string;
-  size: number;
-  /** Encoded, in base64; null: where it stands is not known. */
-  layout: string | null;
+export async function targetsFor(db: Connection, jobId: number, destination: string): Promise<Targets> {
+  const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
+  if (!job) throw new Problem("There is no such job.", 404);
+  return { root: destinationRoot(destination), folders: volumeFolders(await restoredVolumes(db, jobId)), timeZone: job.timeZone };
 }
 
-/** What is in the tray, each item with the copy that would be written. */
-async function chosenCopies(db: Connection, jobId: number): Promise<TrayRow[]> {
-  const { rows } = await db.execute<TrayRow>(sql`
-    select i.id as item_id, c.id as copy_id, c.name, f.path as folder, c.size, c.condition, (c.layout is not null) as readable, c.streams,
-      v.label as volume_label, v.number
-    from tray_entries t join items i on i.id = t.item_id join copies c on c.id = i.best_copy_id
-    join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id
-    where t.job_id = ${jobId} order by f.path, c.name, i.id`);
-  return rows;
-}
-
-const volumeFolder = (row: { volume_label: string | null; number: number }) => safeName(row.volume_label ?? `volume ${row.number}`);
-
-/** Names of folders and file below the destination: the volume's, then as it was on the volume. */
-export function componentsOf(row: { volume_label: string | null; number: number; folder: string; name: string }): string[] {
-  return [volumeFolder(row), ...safeComponents(`${row.folder}/${row.name}`)];
-}
-
-export interface PlannedFile {
-  readonly itemId: number;
-  readonly copyId: number;
-  /** Which of the copy's named streams it is; null: its content. */
-  readonly stream: number | null;
-  readonly path: string;
+export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
   readonly components: readonly string[];
-  readonly size: number;
-  readonly condition: string;
-  readonly problem: string | null;
 }
 
-/** The files the tray means, each followed by its named streams when those are wanted. */
-export async function plannedFiles(db: Connection, jobId: number, streams: boolean): Promise<PlannedFile[]> {
-  return (await chosenCopies(db, jobId)).flatMap((row) => [fileOf(row), ...(streams ? streamsOf(row) : [])]);
-}
-
-function fileOf(row: TrayRow): PlannedFile {
-  return {
-    itemId: Number(row.item_id),
-    copyId: Number(row.copy_id),
+/** The files an entry of the tray means: its content, then its named streams. */
+export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFile[] {
+  const size = Number(row.size);
+  const modified = row.modified ? new Date(row.modified) : null;
+  const above = folders.get(row.volume_id) ?? [];
+  const shared = { itemId: Number(row.item_id), copyId: Number(row.copy_id), condition: row.condition, modified, best: !row.chosen_copy };
+  const content: PlannedFile = {
+    ...shared,
     stream: null,
     path: `${row.folder}/${row.name}`,
-    components: componentsOf(row),
-    size: Number(row.size),
-    condition: row.condition,
-    problem: problemOf(row),
+    components: componentsOf(above, { ...row, modified }, timeZone),
+    size,
+    problem: problemOf({ ...row, size }),
+    missing: row.condition === "partial" ? Number(row.missing) : 0,
   };
-}
-
-const streamsOf = (row: TrayRow): PlannedFile[] =>
-  (row.streams ?? []).map((stream, index) => {
-    const name = streamFileName(row.name, stream.name);
-    return {
-      ...fileOf(row),
+  const streams = (row.streams ?? []).map(
+    (stream, index): PlannedFile => ({
+      ...shared,
       stream: index,
-      path: `${row.folder}/${name}`,
-      components: componentsOf({ ...row, name }),
+      path: `${row.folder}/${streamFileName(row.name, stream.name)}`,
+      components: componentsOf(above, { ...row, modified, stream: stream.name }, timeZone),
       size: stream.size,
       condition: "not-checked",
       problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : null,
-    };
-  });
-
-function problemOf(row: TrayRow): string | null {
-  if (row.condition === "name-only") return "Nothing of its content is left.";
-  return row.readable || Number(row.size) === 0 ? null : "Its content cannot be read.";
+      missing: 0,
+    }),
+  );
+  return [content, ...streams];
 }
 
 /** Why nothing may be written below `root`, as far as the job's sources are concerned; null: it may. */
@@ -102,49 +76,121 @@ export async function refusalFor(db: Connection, jobId: number, root: string): P
   return refusal(root, paths(false), paths(true));
 }
 
-/** What would be written where. Nothing is written. */
-export async function rehearse(db: Connection, jobId: number, plan: RestorePlan): Promise<Rehearsal> {
-  const root = destinationRoot(plan.destination);
-  const planned = await plannedFiles(db, jobId, true);
-  const streams = planned.filter((file) => file.stream !== null).length;
-  const files = planned
-    .filter((file) => plan.streams || file.stream === null)
-    .map(({ components, copyId: _, ...file }) => ({
-      ...file,
-      target: join(root, ...components),
-      exists: isTaken(root, components),
-    }));
-  const bytes = files.filter((file) => !file.problem).reduce((sum, file) => sum + file.size, 0);
+/** What would be written where: sums over all of the tray, and one page of its files. Nothing is written. */
+export async function rehearse(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<Rehearsal> {
+  const targets = await targetsFor(db, jobId, plan.destination);
+  const { root } = targets;
+  const { rows } = await db.execute<Record<"entries" | "writable" | "gaps" | "bytes" | "streams" | "stream_bytes", string>>(sql`
+    select count(*) as entries, count(*) filter (where ${WRITABLE}) as writable, count(*) filter (where ${WRITABLE} and c.condition = 'partial' and ${MISSING} > 0) as gaps,
+      coalesce(sum(c.size) filter (where ${WRITABLE}), 0)::bigint as bytes, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
+      coalesce(sum((select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s)), 0)::bigint as stream_bytes
+    from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id`);
+  const sums = rows[0] as (typeof rows)[number];
+  const [entries, writable, streams] = [Number(sums.entries), Number(sums.writable), Number(sums.streams)];
+  const planned = (await trayRows(db, jobId, page * REHEARSAL_PAGE, REHEARSAL_PAGE, entries))
+    .flatMap((row) => filesOf(row, targets))
+    .filter((file) => plan.streams || file.stream === null);
+  const bytes = Number(sums.bytes) + (plan.streams ? Number(sums.stream_bytes) : 0);
   const freeBytes = freeBytesIn(root);
   const full =
     freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null;
-  return { root, files, streams, bytes, freeBytes, refused: (await refusalFor(db, jobId, root)) ?? full };
+  return {
+    root,
+    entries,
+    page,
+    writable: writable + (plan.streams ? streams : 0),
+    unwritable: entries - writable,
+    withGaps: Number(sums.gaps),
+    streams,
+    files: await Promise.all(planned.map((file) => toRehearsed(file, root))),
+    bytes,
+    freeBytes,
+    refused: (await refusalFor(db, jobId, root)) ?? full,
+  };
 }
 
-/** The job's restores, the newest first, with their results. */
+/** A planned file with what is at its target already. */
+export async function toRehearsed({ components, ...file }: PlannedFile, root: string): Promise<RehearsedFile> {
+  const found = await whatIsThere(root, components);
+  return { ...file, target: join(root, ...components), exists: found && { ...found, same: null } };
+}
+
+/** The job's restores, the newest first, with their sums. */
 export async function listRestores(db: Connection, jobId: number): Promise<Restore[]> {
-  const rows = await db.select().from(restores).where(eq(restores.jobId, jobId)).orderBy(desc(restores.id)).limit(50);
-  return Promise.all(
-    rows.map(async (row) => ({
+  const rows = await db.select().from(restores).where(eq(restores.jobId, jobId)).orderBy(desc(restores.id));
+  if (rows.length === 0) return [];
+  const written = sql`${restoreResults.state} in ('verified', 'gaps')`;
+  const count = (where: ReturnType<typeof sql>) => sql<number>`(count(*) filter (where ${where}))::int`;
+  const sums = await db
+    .select({
+      restoreId: restoreResults.restoreId,
+      files: count(sql`true`),
+      settled: count(sql`${restoreResults.state} not in ('waiting', 'writing')`),
+      verified: count(sql`${restoreResults.state} = 'verified'`),
+      gaps: count(sql`${restoreResults.state} = 'gaps'`),
+      skipped: count(sql`${restoreResults.state} = 'skipped'`),
+      failed: count(sql`${restoreResults.state} = 'failed'`),
+      since: count(sql`${written} and ${restoreResults.since} is not null`),
+      bytes: sql<string>`coalesce(sum(${restoreResults.size}), 0)`,
+      settledBytes: sql<string>`coalesce(sum(${restoreResults.size}) filter (where ${restoreResults.state} not in ('waiting', 'writing')), 0)`,
+      missing: sql<string>`coalesce(sum((select sum((g->>'end')::bigint - (g->>'start')::bigint)
+        from jsonb_array_elements(${restoreResults.gaps}->'unreadable' || (${restoreResults.gaps}->'foreign')) g)), 0)`,
+    })
+    .from(restoreResults)
+    .where(
+      inArray(
+        restoreResults.restoreId,
+        rows.map((row) => row.id),
+      ),
+    )
+    .groupBy(restoreResults.restoreId);
+  const nothing = {
+    files: 0,
+    settled: 0,
+    verified: 0,
+    gaps: 0,
+    skipped: 0,
+    failed: 0,
+    since: 0,
+    bytes: "0",
+    settledBytes: "0",
+    missing: "0",
+  };
+  return rows.map((row) => {
+    const { bytes, settledBytes, missing, ...counts } = sums.find((each) => each.restoreId === row.id) ?? nothing;
+    return {
       ...row,
       root: destinationRoot(row.destination),
-      results: await db.select().from(restoreResults).where(eq(restoreResults.restoreId, row.id)).orderBy(asc(restoreResults.id)),
-    })),
-  );
+      counts: { ...counts, bytes: Number(bytes), settledBytes: Number(settledBytes), missing: Number(missing) },
+    };
+  });
 }
 
-/** The files a restore wrote and verified, for downloading. */
-export async function verifiedFiles(
-  db: Connection,
-  restoreId: number,
-): Promise<{ id: number; output: string; name: string; root: string }[]> {
-  const [restore] = await db.select().from(restores).where(eq(restores.id, restoreId));
-  if (!restore) return [];
+const ONLY = {
+  all: undefined,
+  gaps: eq(restoreResults.state, "gaps"),
+  open: inArray(restoreResults.state, ["failed", "skipped", "waiting", "writing"]),
+  changed: isNotNull(restoreResults.since),
+} as const;
+
+/** One page of a restore's results. What was written is looked at again: a result is of a moment. */
+export async function listResults(db: Connection, restoreId: number, { after, only }: z.infer<typeof resultQuery>): Promise<ResultPage> {
   const rows = await db
     .select()
     .from(restoreResults)
-    .where(sql`${restoreResults.restoreId} = ${restoreId} and ${restoreResults.state} = 'verified'`)
-    .orderBy(asc(restoreResults.id));
-  const root = destinationRoot(restore.destination);
-  return rows.flatMap((row) => (row.output ? [{ id: row.id, output: row.output, name: row.output.slice(root.length + 1), root }] : []));
+    .where(and(eq(restoreResults.restoreId, restoreId), gt(restoreResults.id, after), ONLY[only]))
+    .orderBy(asc(restoreResults.id))
+    .limit(RESULT_PAGE + 1);
+  const page = await lookAgain(db, rows.slice(0, RESULT_PAGE));
+  return { results: page, next: rows.length > RESULT_PAGE ? (page[page.length - 1] as Result).id : null };
+}
+
+/** All results of a restore, page by page, in order. */
+export async function* allResults(db: Connection, restoreId: number): AsyncGenerator<Result, void, void> {
+  for (let after = 0; ; ) {
+    const { results, next } = await listResults(db, restoreId, { after, only: "all" });
+    yield* results;
+    if (next === null) return;
+    after = next;
+  }
 }

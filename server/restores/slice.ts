@@ -1,21 +1,23 @@
-import { and, asc, eq, inArray, sql } from "drizzle-orm";
+import { and, eq, inArray, isNull, ne, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
-import { streamFileName } from "../../core/restore/names";
-import type { Database } from "../database/connection";
-import { restoreResults, restores } from "../database/schema";
+import type { Range } from "../../core/bytes/range-set";
+import type { Gaps } from "../../core/restore/gaps";
+import type { Connection, Database } from "../database/connection";
+import { type ResultState, restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
 import { missingDrive } from "../sources/drives";
 import { announce } from "../workers/queue";
-import { destinationRoot } from "./delivery";
-import { componentsOf, refusalFor, type StoredStream } from "./queries";
+import { componentsOf, problemOf, type StoredStream } from "./planned";
+import { refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
   readonly id: number;
   readonly jobId: number;
   readonly epoch: number;
-  readonly root: string;
   readonly conflict: "keep-both" | "replace" | "skip";
+  readonly asFound: boolean;
+  readonly targets: Targets;
 }
 
 /** One file to write. */
@@ -23,13 +25,22 @@ export interface RestoreWork {
   readonly resultId: number;
   readonly sourcePath: string;
   readonly beside: readonly string[];
+  /** Stretches of the source that are known to be unreadable. */
+  readonly bad: readonly Range[];
   readonly file: string | null;
+  readonly size: number;
   readonly layout: Layout;
   readonly components: readonly string[];
   readonly modified: number | null;
   readonly conflict: ClaimedRestore["conflict"];
   /** Set when an earlier worker was about to give the file its name: the name, and the hash of what it had written. */
-  readonly begun: { readonly output: string; readonly sha256: string } | null;
+  readonly begun: { readonly output: string; readonly sha256: string; readonly gaps: Gaps | null } | null;
+}
+
+/** A file that cannot be written, and why. */
+export interface RefusedWork {
+  readonly resultId: number;
+  readonly problem: string;
 }
 
 /** Takes a restore for this worker. @returns null when it is finished, refused or gone */
@@ -40,86 +51,178 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
     .where(and(eq(restores.id, restoreId), inArray(restores.state, ["queued", "running"])))
     .returning();
   if (!row) return null;
-  const root = destinationRoot(row.destination);
-  const refused = await refusalFor(db, row.jobId, root);
+  const targets = await targetsFor(db, row.jobId, row.destination);
+  const refused = await refusalFor(db, row.jobId, targets.root);
   if (refused) {
-    await db.update(restores).set({ state: "failed", problem: refused, finishedAt: new Date() }).where(eq(restores.id, restoreId));
-    await announce(db, row.jobId);
+    await failRestore(db, row, refused);
     return null;
   }
-  return { id: row.id, jobId: row.jobId, epoch: row.epoch, root, conflict: row.conflict };
+  const { id, jobId, epoch, conflict, asFound } = row;
+  return { id, jobId, epoch, conflict, asFound, targets };
 }
 
-/** The next file that is not settled, or null. */
-export async function nextFile(db: Database, restore: ClaimedRestore): Promise<RestoreWork | null> {
-  const [result] = await db
-    .select()
-    .from(restoreResults)
-    .where(and(eq(restoreResults.restoreId, restore.id), inArray(restoreResults.state, ["waiting", "writing"])))
-    .orderBy(asc(restoreResults.id))
-    .limit(1);
-  if (!result) return null;
-  const { rows } = await db.execute<{
-    name: string;
-    folder: string;
-    layout: Buffer | null;
-    path: string;
-    beside: string[];
-    file: string | null;
-    volume_label: string | null;
-    number: number;
-    modified: string | null;
-    container: string;
-    source_size: string;
-    streams: StoredStream[] | null;
-  }>(sql`
-    select c.name, f.path as folder, c.layout, c.streams, c.file, s.path, s.beside, s.container, s.size as source_size, v.label as volume_label, v.number, c.modified
-    from copies c join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
-    where c.id = ${result.copyId}`);
-  const [copy] = rows;
-  if (!copy) {
-    await settle(db, restore, result.id, { state: "failed", problem: "The copy is no longer known." });
-    return nextFile(db, restore);
+/** Ends a restore that cannot go on; its files wait for another try. */
+export async function failRestore(db: Database, restore: { id: number; jobId: number; epoch: number }, problem: string): Promise<void> {
+  await db.transaction(async (tx) => {
+    const held = await tx
+      .update(restores)
+      .set({ state: "failed", problem, finishedAt: new Date() })
+      .where(and(eq(restores.id, restore.id), eq(restores.epoch, restore.epoch)))
+      .returning({ id: restores.id });
+    if (held.length === 0) return;
+    await tx
+      .update(restoreResults)
+      .set({ state: "failed", problem })
+      .where(and(eq(restoreResults.restoreId, restore.id), inArray(restoreResults.state, ["waiting", "writing"])));
+    await note(tx, restore.jobId, "Restore failed", { restore: restore.id, problem });
+    await announce(tx, restore.jobId);
+  });
+}
+
+interface WorkRow extends Record<string, unknown> {
+  id: string;
+  state: ResultState;
+  stream: number | null;
+  dated: boolean;
+  size: string;
+  conflict: ClaimedRestore["conflict"] | null;
+  output: string | null;
+  sha256: string | null;
+  gaps: Gaps | null;
+  known: boolean;
+  name: string;
+  folder: string;
+  copy_size: string;
+  condition: string;
+  encrypted: boolean;
+  layout: Buffer | null;
+  streams: StoredStream[] | null;
+  file: string | null;
+  path: string;
+  beside: string[];
+  container: string;
+  source_size: string;
+  bad: Range[];
+  volume_id: number;
+  modified: string | null;
+}
+
+/** The next files that are not settled, a number of small ones together; empty: there is none. Each is judged anew. */
+export async function nextFiles(
+  db: Database,
+  restore: ClaimedRestore,
+  most: number,
+  mostBytes: number,
+): Promise<(RestoreWork | RefusedWork)[]> {
+  const { rows } = await db.execute<WorkRow>(sql`
+    select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, c.file, c.volume_id, c.modified,
+      s.path, s.beside, s.container, s.size as source_size, s.unreadable as bad
+    from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
+    left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
+    left join volumes v on v.id = c.volume_id left join sources s on s.id = v.source_id order by r.id`);
+  const works: (RestoreWork | RefusedWork)[] = [];
+  let bytes = 0;
+  for (const row of rows) {
+    bytes += Number(row.size);
+    if (works.length > 0 && bytes > mostBytes) break;
+    works.push(toWork(row, restore));
   }
-  const missing = missingDrive({ container: copy.container, path: copy.path, size: Number(copy.source_size) });
-  if (missing) {
-    await settle(db, restore, result.id, { state: "failed", problem: missing });
-    return nextFile(db, restore);
-  }
-  const stream = result.stream === null ? null : copy.streams?.[result.stream];
-  if (stream === undefined) {
-    await settle(db, restore, result.id, { state: "failed", problem: "The stream is no longer known." });
-    return nextFile(db, restore);
-  }
-  const layout = stream ? stream.layout && Buffer.from(stream.layout, "base64") : copy.layout;
+  return works;
+}
+
+function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWork | RefusedWork {
+  const resultId = Number(row.id);
+  const refused = (problem: string): RefusedWork => ({ resultId, problem });
+  if (!row.known) return refused("The copy is no longer known: its source was taken out of the job.");
+  const missing = missingDrive({ container: row.container, path: row.path, size: Number(row.source_size) });
+  if (missing) return refused(missing);
+  const stream = row.stream === null ? null : row.streams?.[row.stream];
+  if (stream === undefined) return refused("The stream is no longer known.");
+  const size = stream ? stream.size : Number(row.copy_size);
+  const stored = stream ? stream.layout && Buffer.from(stream.layout, "base64") : row.layout;
+  const problem = stream
+    ? !stored && size > 0 && "Where this stream stands is not known."
+    : problemOf({ ...row, size, readable: stored !== null });
+  if (problem) return refused(problem);
+  const layout = stored ? decodeLayout(stored) : EMPTY_LAYOUT;
+  if (layout.size !== size) return refused("What is kept of it does not tell where all of its content stands.");
+  const modified = row.modified ? new Date(row.modified) : null;
   return {
-    resultId: result.id,
-    sourcePath: copy.path,
-    beside: copy.beside,
-    file: copy.file,
-    layout: layout ? decodeLayout(layout) : EMPTY_LAYOUT,
-    components: componentsOf(stream ? { ...copy, name: streamFileName(copy.name, stream.name) } : copy),
-    modified: copy.modified ? new Date(copy.modified).getTime() : null,
-    conflict: result.conflict ?? restore.conflict,
-    begun: result.state === "writing" && result.output && result.sha256 ? { output: result.output, sha256: result.sha256 } : null,
+    resultId,
+    sourcePath: row.path,
+    beside: row.beside,
+    bad: row.bad,
+    file: row.file,
+    size,
+    layout,
+    components: componentsOf(
+      targets.folders.get(row.volume_id) ?? [],
+      { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
+      targets.timeZone,
+    ),
+    modified: modified?.getTime() ?? null,
+    conflict: row.conflict ?? conflict,
+    begun: row.state === "writing" && row.output && row.sha256 ? { output: row.output, sha256: row.sha256, gaps: row.gaps } : null,
   };
 }
 
-type Settled = Partial<Pick<typeof restoreResults.$inferInsert, "state" | "output" | "sha256" | "problem">>;
+/** The names this restore has given so far, or is about to give: no two of its files may meet in one. */
+export async function givenNames(db: Database, restore: ClaimedRestore): Promise<string[]> {
+  const { rows } = await db.execute<{ output: string }>(
+    sql`select output from restore_results where restore_id = ${restore.id} and output is not null and state in ('verified', 'gaps')`,
+  );
+  return rows.map(({ output }) => output);
+}
 
-/** Writes down how far one file is. @returns false when another worker has taken the restore over */
-export async function settle(db: Database, restore: ClaimedRestore, resultId: number, values: Settled): Promise<boolean> {
+/** How far one file is. */
+export interface Settled {
+  readonly id: number;
+  readonly state: ResultState;
+  readonly output?: string | null;
+  readonly sha256?: string | null;
+  readonly gaps?: Gaps | null;
+  readonly leftAt?: number | null;
+  readonly aside?: string | null;
+  readonly problem?: string | null;
+}
+
+/** Writes down how far files are. What was written leaves the tray. @returns false when another worker has taken the restore over */
+export async function settle(db: Database, restore: ClaimedRestore, files: readonly Settled[]): Promise<boolean> {
+  if (files.length === 0) return true;
   return db.transaction(async (tx) => {
     const [held] = await tx.select({ epoch: restores.epoch }).from(restores).where(eq(restores.id, restore.id)).for("update");
     if (held?.epoch !== restore.epoch) return false;
-    const finished = values.state !== "writing" ? { finishedAt: new Date() } : {};
-    await tx
-      .update(restoreResults)
-      .set({ ...values, ...finished })
-      .where(eq(restoreResults.id, resultId));
+    await tx.execute(sql`
+      update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, left_at = s."leftAt", aside = s.aside,
+        problem = s.problem, finished_at = case when s.state <> 'writing' then now() end
+      from jsonb_to_recordset(${JSON.stringify(files)}::jsonb)
+        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "leftAt" float8, aside text, problem text)
+      where r.id = s.id and r.restore_id = ${restore.id}`);
+    const written = files.filter(({ state }) => state === "verified" || state === "gaps");
+    if (written.length > 0) await leaveTray(tx, restore, written);
+    await replaceEarlier(tx, restore, written);
     await announce(tx, restore.jobId);
     return true;
   });
+}
+
+async function leaveTray(tx: Connection, restore: ClaimedRestore, written: readonly Settled[]): Promise<void> {
+  const ids = sql.raw(`'{${written.map(({ id }) => Math.trunc(id)).join(",")}}'::bigint[]`);
+  await tx.execute(sql`
+    delete from tray_entries t using restore_results r, items i
+    where r.id = any(${ids}) and r.stream is null and i.id = r.item_id and t.job_id = ${restore.jobId} and t.item_id = r.item_id
+      and coalesce(t.copy_id, i.best_copy_id) = r.copy_id`);
+}
+
+/** A file that stands under this name now takes the place of what earlier restores had written there. */
+async function replaceEarlier(tx: Connection, restore: ClaimedRestore, written: readonly Settled[]): Promise<void> {
+  const outputs = written.flatMap(({ output }) => (output ? [output] : []));
+  if (outputs.length === 0) return;
+  await tx
+    .update(restoreResults)
+    .set({ since: "replaced" })
+    .where(and(inArray(restoreResults.output, outputs), ne(restoreResults.restoreId, restore.id), isNull(restoreResults.since)));
 }
 
 export async function finishRestore(db: Database, restore: ClaimedRestore): Promise<void> {

@@ -1,148 +1,228 @@
 import { statSync } from "node:fs";
 import { basename } from "node:path";
-import { sql } from "drizzle-orm";
-import { FileSystemError } from "../../core/filesystems/file-record";
-import { usageProfile } from "../../core/filesystems/usage-profile";
-import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { and, eq, sql } from "drizzle-orm";
 import { DRIVE } from "../../io/drives";
-import { FolderSource } from "../../io/folder-source";
 import { FOLDER } from "../../io/open-searchable";
-import { type OpenedSource, openSource } from "../../io/open-source";
 import { SourceError } from "../../io/source-error";
+import { runTask } from "../content/pool";
 import type { Database } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
+import { gatherCopies } from "../passes/slice";
 import { Problem } from "../problem";
 import { refusal } from "../restores/delivery";
 import { readSettings } from "../settings";
+import { announce } from "../workers/queue";
 import { driveTitle, permittedDrive, warningOf } from "./drives";
-import { permittedSource } from "./source-folders";
+import type { InspectedSource } from "./inspect";
+import { partOf, permittedSource } from "./source-folders";
+
+interface Looked {
+  readonly path: string;
+  readonly beside: readonly string[];
+  readonly name: string;
+  readonly found: InspectedSource;
+}
+
+/** Reads the structure of what is at a path, once it is sure that it may be read. */
+async function look(path: string, beside: readonly string[]): Promise<Looked> {
+  const real = permittedSource(path);
+  const stats = statSync(/*turbopackIgnore: true*/ real);
+  const first = partOf(real);
+  if (first)
+    throw new Problem(`“${basename(real)}” is a further part of “${first}”: choose that one, it takes its other parts along.`, 409);
+  const folder = stats.isDirectory();
+  if (folder) {
+    const refused = refusal(readSettings().COMPASS_DELIVERY, [], [real]);
+    if (refused) throw new Problem(refused, 409);
+  }
+  const further = beside.map(permittedSource);
+  const drive = stats.isBlockDevice() ? permittedDrive(real) : null;
+  const found = await inWords(runTask("inspect", [real, further, folder]));
+  const warning = drive && warningOf(drive);
+  return {
+    path: real,
+    beside: further,
+    name: drive ? driveTitle(drive) : folder ? (found.volumes[0]?.label ?? basename(real)) : basename(real),
+    found: { ...found, container: drive ? DRIVE : found.container, notes: [...(warning ? [warning] : []), ...found.notes] },
+  };
+}
 
 /**
- * Reads the structure of an image in a source folder, or takes a folder as it is, and adds it to the job.
+ * Adds an image, a drive or a folder to the job.
  * @param beside further files that hold parts or parents of the image
  * @returns the source's id
  */
 export async function addSource(db: Database, jobId: number, path: string, beside: readonly string[] = []): Promise<number> {
-  const real = permittedSource(path);
-  if (statSync(real).isDirectory()) return addFolder(db, jobId, real);
-  const further = beside.map(permittedSource);
-  const drive = statSync(real).isBlockDevice() ? permittedDrive(real) : null;
-  const opened = open(real, further);
-  try {
-    const { report } = opened;
-    const warning = drive && warningOf(drive);
-    return await db.transaction(async (tx) => {
-      const [row] = await tx
-        .insert(sources)
-        .values({
-          jobId,
-          path: real,
-          name: drive ? driveTitle(drive) : basename(real),
-          beside: further,
-          size: report.size,
-          container: drive ? DRIVE : report.container,
-          tableKind: report.table,
-          notes: [...(warning ? [warning] : []), ...report.notes, ...identityOf(report)],
-        })
-        .onConflictDoNothing()
-        .returning({ id: sources.id });
-      if (!row) throw new Problem("This source is already part of the job.", 409);
-      const rows = report.volumes.map((volume) => ({ sourceId: row.id, ...volumeRow(opened, volume) }));
-      if (rows.length > 0) await tx.insert(volumes).values(rows);
-      await note(tx, jobId, "Source added", { path: real, volumes: rows.length });
-      return row.id;
-    });
-  } finally {
-    opened.close();
-  }
-}
-
-/** What a container tells of itself. */
-function identityOf({ identity, created }: DiskReport): string[] {
-  if (!identity) return [];
-  const made = created ? `, made ${new Date(created).toISOString().slice(0, 16).replace("T", " ")} UTC` : "";
-  return [`The image’s own identity is ${identity}${made}.`];
-}
-
-/** A folder of this computer: a mounted drive, a copied profile, a backup disk. */
-async function addFolder(db: Database, jobId: number, path: string): Promise<number> {
-  const refused = refusal(readSettings().COMPASS_DELIVERY, [], [path]);
-  if (refused) throw new Problem(refused, 409);
-  const folder = inWords(() => new FolderSource(path));
+  const looked = await look(path, beside);
+  const { found } = looked;
   return db.transaction(async (tx) => {
     const [row] = await tx
       .insert(sources)
-      .values({ jobId, path, name: folder.label, size: 0, container: FOLDER, tableKind: "none", notes: [] })
+      .values({ jobId, path: looked.path, name: looked.name, beside: [...looked.beside], ...structureOf(found) })
       .onConflictDoNothing()
       .returning({ id: sources.id });
     if (!row) throw new Problem("This source is already part of the job.", 409);
-    await tx.insert(volumes).values({
-      sourceId: row.id,
-      number: 0,
-      offset: 0,
-      length: 0,
-      filesystem: FOLDER,
-      label: folder.label,
-      readable: true,
-      notes: [],
-    });
-    await note(tx, jobId, "Source added", { path, folder: true });
+    if (found.volumes.length > 0)
+      await tx.insert(volumes).values(found.volumes.map((volume) => ({ sourceId: row.id, ...volume, notes: [...volume.notes] })));
+    await note(tx, jobId, "Source added", { path: looked.path, volumes: found.volumes.length });
     return row.id;
   });
 }
 
-const open = (path: string, beside: readonly string[]): OpenedSource => inWords(() => openSource(path, beside));
+const structureOf = ({ size, container, table, notes }: InspectedSource) => ({ size, container, tableKind: table, notes: [...notes] });
 
 /** RFC 4918, 11.4: here, that another file is needed first. */
 const FAILED_DEPENDENCY = 424;
 
 /** What keeps a source from being opened is told as it is. */
-function inWords<T>(use: () => T): T {
+async function inWords<T>(asked: Promise<T>): Promise<T> {
   try {
-    return use();
+    return await asked;
   } catch (error) {
     if (error instanceof SourceError) throw new Problem(error.message, error.asksForFile ? FAILED_DEPENDENCY : 400);
     throw error;
   }
 }
 
-function volumeRow(source: OpenedSource, volume: VolumeReport) {
-  const base = {
-    number: volume.volume,
-    offset: volume.offset,
-    length: volume.length,
-    filesystem: volume.filesystem,
-    label: volume.label,
-    clusterSize: volume.clusterSize,
-    standing: volume.standing,
-    closed: volume.closed,
-    notes: [...volume.notes],
-  };
-  try {
-    const opened = openVolume(source.disk, volume);
-    const profile = opened.allocation ? usageProfile(opened.allocation) : null;
-    return {
-      ...base,
-      readable: true,
-      usage: profile ? Buffer.from(profile.shares) : null,
-      usedBytes: profile ? profile.used * opened.clusterSize : null,
-    };
-  } catch (error) {
-    if (!(error instanceof FileSystemError)) throw error;
-    return { ...base, readable: false, usage: null, usedBytes: null };
-  }
+async function sourceOf(db: Pick<Database, "select">, jobId: number, sourceId: number) {
+  const [row] = await db
+    .select()
+    .from(sources)
+    .where(and(eq(sources.id, sourceId), eq(sources.jobId, jobId)));
+  if (!row) throw new Problem("There is no such source in this job.", 404);
+  return row;
 }
 
-export async function removeSource(db: Database, jobId: number, sourceId: number): Promise<void> {
-  const [row] = (await db.execute(sql`select count(*)::int as passes from passes where source_id = ${sourceId}`)).rows as {
-    passes: number;
-  }[];
-  if (row && row.passes > 0) throw new Problem("This source has been searched: its results belong to the job, so it stays.", 409);
-  const removed = await db
-    .delete(sources)
-    .where(sql`${sources.id} = ${sourceId} and ${sources.jobId} = ${jobId}`)
-    .returning({ id: sources.id });
-  if (removed.length === 0) throw new Problem("There is no such source in this job.", 404);
-  await note(db, jobId, "Source removed", { sourceId });
+export async function renameSource(db: Database, jobId: number, sourceId: number, name: string): Promise<void> {
+  const row = await sourceOf(db, jobId, sourceId);
+  await db.update(sources).set({ name }).where(eq(sources.id, sourceId));
+  await note(db, jobId, "Source renamed", { from: row.name, to: name });
+  await announce(db, jobId);
+}
+
+/**
+ * Says that a source is at another path now: the same drive under another name, an image that was moved. What was found in it stays.
+ * @throws Problem when what is there is not the same source
+ */
+export async function relinkSource(db: Database, jobId: number, sourceId: number, path: string): Promise<void> {
+  const row = await sourceOf(db, jobId, sourceId);
+  const looked = await look(
+    path,
+    row.beside.filter((each) => statSync(/*turbopackIgnore: true*/ each, { throwIfNoEntry: false })),
+  );
+  const known = await db.select().from(volumes).where(eq(volumes.sourceId, sourceId));
+  const other =
+    row.container === FOLDER || looked.found.container === FOLDER
+      ? await otherFolder(db, row, looked)
+      : otherDisk(row, known, looked.found);
+  if (other) throw new Problem(`This is not the same source: ${other}. Add it as a source of its own.`, 409);
+  await db.transaction(async (tx) => {
+    const taken = await tx
+      .select({ id: sources.id })
+      .from(sources)
+      .where(and(eq(sources.jobId, jobId), eq(sources.path, looked.path)));
+    if (taken.some(({ id }) => id !== sourceId)) throw new Problem("Another source of this job is at this path.", 409);
+    await tx.update(sources).set({ path: looked.path, container: looked.found.container }).where(eq(sources.id, sourceId));
+    await note(tx, jobId, "Source is elsewhere now", { from: row.path, path: looked.path });
+    await announce(tx, jobId);
+  });
+}
+
+type SourceRow = typeof sources.$inferSelect;
+type VolumeRow = typeof volumes.$inferSelect;
+
+/** Why a disk is another one; null: it is the same, by its size and the volumes on it. */
+function otherDisk(row: SourceRow, known: readonly VolumeRow[], found: InspectedSource): string | null {
+  if (found.size !== row.size) return `it has ${found.size} bytes, and the source had ${row.size}`;
+  const missing = known.find(
+    (volume) =>
+      volume.standing === "present" &&
+      !found.volumes.some((each) => each.offset === volume.offset && each.filesystem === volume.filesystem && each.label === volume.label),
+  );
+  return missing ? `the volume “${missing.label ?? `volume ${missing.number}`}” is not on it` : null;
+}
+
+const SAMPLE = 40;
+
+/** Why a folder is another one; null: files that were read in it are there too. */
+async function otherFolder(db: Database, row: SourceRow, { path, found }: Looked): Promise<string | null> {
+  if (row.container !== FOLDER || found.container !== FOLDER) return "the one is a folder, the other is not";
+  const { rows } = await db.execute<{ file: string; size: string }>(sql`
+    select c.file, c.size from copies c join volumes v on v.id = c.volume_id where v.source_id = ${row.id} and c.file is not null order by md5(c.id::text) limit ${SAMPLE}`);
+  const there = rows.filter(
+    ({ file, size }) => statSync(/*turbopackIgnore: true*/ `${path}/${file}`, { throwIfNoEntry: false })?.size === Number(size),
+  ).length;
+  return there * 2 >= rows.length ? null : `of ${rows.length} files that were read in it, ${there} are there`;
+}
+
+/**
+ * Reads the structure of a source anew: volumes that were not seen before are added, those known are described anew. Stretches that could
+ * not be read are asked for again. What was found stays.
+ */
+export async function rereadSource(db: Database, jobId: number, sourceId: number): Promise<void> {
+  const row = await sourceOf(db, jobId, sourceId);
+  const { found } = await look(row.path, row.beside);
+  await db.transaction(async (tx) => {
+    const known = await tx.select().from(volumes).where(eq(volumes.sourceId, sourceId));
+    let added = 0;
+    for (const volume of found.volumes) {
+      const same = known.find((each) => each.offset === volume.offset && each.filesystem === volume.filesystem);
+      const values = { ...volume, notes: [...volume.notes] };
+      if (same)
+        await tx
+          .update(volumes)
+          .set({ ...values, number: same.number })
+          .where(eq(volumes.id, same.id));
+      else {
+        added += 1;
+        const taken = known.some((each) => each.number === volume.number);
+        await tx
+          .insert(volumes)
+          .values({ sourceId, ...values, ...(taken ? { number: Math.max(...known.map(({ number }) => number)) + added } : {}) });
+      }
+    }
+    await tx
+      .update(sources)
+      .set({ ...structureOf(found), unreadable: [] })
+      .where(eq(sources.id, sourceId));
+    await note(tx, jobId, "Source read again", { source: row.name, volumes: found.volumes.length, new: added });
+    await announce(tx, jobId);
+  });
+}
+
+/** Takes a source out of the job. @param results whether what was found in it may go too; otherwise a searched one stays */
+export async function removeSource(db: Database, jobId: number, sourceId: number, results = false): Promise<void> {
+  const row = await sourceOf(db, jobId, sourceId);
+  await db.transaction(async (tx) => {
+    const { rows } = await tx.execute<{ passes: number; running: number }>(sql`
+      select count(*)::int as passes, (count(*) filter (where state in ('queued', 'running')))::int as running from passes where source_id = ${sourceId}`);
+    const { passes = 0, running = 0 } = rows[0] ?? {};
+    if (running > 0) throw new Problem("A pass is reading this source: stop it first.", 409);
+    if (passes > 0 && !results) throw new Problem("This source has been searched: what was found in it would go with it.", 409);
+    await forgetCopies(tx, jobId, sourceId);
+    await tx.delete(sources).where(eq(sources.id, sourceId));
+    await note(tx, jobId, "Source removed", { source: row.name, path: row.path });
+    await announce(tx, jobId);
+  });
+}
+
+/** Removes the copies found in a source; items that other sources hold copies of stay, with those. */
+async function forgetCopies(tx: Pick<Database, "execute">, jobId: number, sourceId: number): Promise<void> {
+  const own = sql`(select id from volumes where source_id = ${sourceId})`;
+  await tx.execute(sql`create temp table forgotten on commit drop as
+    select distinct item_id as id from copies where job_id = ${jobId} and volume_id in ${own} and item_id is not null`);
+  await tx.execute(sql`delete from tray_entries t using copies c where t.job_id = ${jobId} and c.id = t.copy_id and c.volume_id in ${own}`);
+  await tx.execute(sql`delete from copies where job_id = ${jobId} and volume_id in ${own}`);
+  const without = sql`select f.id from forgotten f where not exists (select 1 from copies c where c.item_id = f.id)`;
+  await tx.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${without})`);
+  await tx.execute(sql`delete from items where id in (${without})`);
+  await tx.execute(
+    sql`update items i set overruled = false from forgotten f where i.id = f.id and not exists (select 1 from copies c where c.id = i.best_copy_id)`,
+  );
+  await tx.execute(sql.raw(gatherCopies("select f.id from forgotten f join items i on i.id = f.id")));
+  // An item keeps the volume and folder of a copy that is there.
+  await tx.execute(sql`update items i set volume_id = c.volume_id, folder_id = c.folder_id from copies c
+    where c.id = i.best_copy_id and i.job_id = ${jobId} and i.volume_id in ${own}`);
+  await tx.execute(sql`delete from folders where job_id = ${jobId} and volume_id in ${own}`);
 }

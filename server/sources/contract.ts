@@ -7,6 +7,8 @@ export const sourceEntry = z.object({
   folder: z.boolean(),
   size: z.number(),
   modified: z.coerce.date().nullable(),
+  /** It is a further part of the image of this name; null: it is none. */
+  part: z.string().nullable(),
 });
 /** A connected drive as a source. */
 export const driveEntry = z.object({
@@ -35,6 +37,13 @@ export const addSource = z.object({
   /** Further files that hold parts or parents of it, chosen by hand. */
   beside: z.array(z.string().min(1)).max(64).default([]),
 });
+
+export const changeSource = z.union([
+  z.object({ name: z.string().trim().min(1, "Give the source a name.").max(200) }),
+  /** It is at another path now. */
+  z.object({ path: z.string().min(1) }),
+  z.object({ again: z.literal(true) }),
+]);
 
 const finding = z.object({ what: z.string(), count: z.number(), examples: z.array(z.string()) });
 const profile = z.object({
@@ -81,6 +90,8 @@ export const source = z.object({
   container: z.string(),
   tableKind: z.string(),
   connected: z.boolean(),
+  /** Stretches that could not be read. Disk byte offsets. */
+  unreadable: z.array(z.object({ start: z.number(), end: z.number() })),
   notes: z.array(z.string()),
   volumes: z.array(volume),
 });
@@ -96,6 +107,6 @@ export type Owner = z.infer<typeof owner>;
 /** The stretches in use inside a part of the disk, one after the other: start, length, start, length … in bytes; null: too many. */
 export const usedRuns = z.object({ runs: z.array(z.number()).nullable() });
 
-/** Where the finds of the passes begin on each source, for the chart: disk byte offsets of lost copies. */
-export const finds = z.array(z.object({ sourceId: z.number(), at: z.array(z.number()) }));
+/** Where the finds of the passes begin on each source, for the chart: disk byte offsets of lost copies, thinned out where there are very many. */
+export const finds = z.array(z.object({ sourceId: z.number(), count: z.number(), at: z.array(z.number()) }));
 export type Finds = z.infer<typeof finds>;

@@ -1,5 +1,6 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection, Database } from "../database/connection";
+import { askToCheck } from "../items/check";
 import { filterCondition } from "../items/filter";
 import { idsBetween } from "../items/list";
 import { announce } from "../workers/queue";
@@ -8,20 +9,51 @@ import type { TrayChange } from "./contract";
 /** The items of this job that a change means, as a query for their ids. */
 async function meant(db: Connection, jobId: number, change: TrayChange): Promise<SQL> {
   if ("everything" in change) return sql`select id from items where job_id = ${jobId}`;
-  if ("items" in change) {
-    const ids = sql.raw(`'{${change.items.map(Math.trunc).join(",")}}'::bigint[]`);
-    return sql`select id from items where job_id = ${jobId} and id = any(${ids})`;
-  }
+  if ("copies" in change) return sql`select item_id from copies where job_id = ${jobId} and id = any(${idArray(change.copies)})`;
+  if ("items" in change) return sql`select id from items where job_id = ${jobId} and id = any(${idArray(change.items)})`;
   const { matching, between } = change;
   if (between) return idsBetween(db, jobId, matching, ...between);
   return sql`select i.id from items i where ${await filterCondition(db, jobId, matching)}`;
 }
 
-/** Puts items of this job into the tray, or takes them out. */
+const idArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).join(",")}}'::bigint[]`);
+
+/** Puts items or single copies of this job into the tray, or takes them out. What is put in is checked whether it opens. */
 export async function changeTray(db: Database, jobId: number, change: TrayChange): Promise<void> {
-  const ids = await meant(db, jobId, change);
+  if ("copies" in change) await changeCopies(db, jobId, change.copies, change.chosen);
+  else {
+    const ids = await meant(db, jobId, change);
+    if (change.chosen)
+      await db.execute(sql`
+        insert into tray_entries (job_id, item_id) select ${jobId}::int, m.id from (${ids}) m
+        where not exists (select 1 from tray_entries t where t.job_id = ${jobId} and t.item_id = m.id) on conflict do nothing`);
+    else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
+  }
+  // What may be handed over is looked at beforehand.
   if (change.chosen)
-    await db.execute(sql`insert into tray_entries (job_id, item_id) select ${jobId}::int, id from (${ids}) m on conflict do nothing`);
-  else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
+    await askToCheck(
+      db,
+      jobId,
+      sql`select coalesce(t.copy_id, i.best_copy_id) from tray_entries t join items i on i.id = t.item_id where t.job_id = ${jobId}`,
+    );
   await announce(db, jobId);
+}
+
+/**
+ * Chooses single copies. The best copy of an item is what the item's own tick means: where that stands, taking it out for one copy leaves
+ * the item's other copies in.
+ */
+async function changeCopies(db: Database, jobId: number, copies: readonly number[], chosen: boolean): Promise<void> {
+  const ids = idArray(copies);
+  if (chosen)
+    await db.execute(sql`
+      insert into tray_entries (job_id, item_id, copy_id) select job_id, item_id, id from copies c
+      where c.job_id = ${jobId} and c.id = any(${ids}) and c.item_id is not null
+        and not exists (select 1 from tray_entries t join items i on i.id = t.item_id
+          where t.job_id = ${jobId} and t.item_id = c.item_id and coalesce(t.copy_id, i.best_copy_id) = c.id)
+      on conflict do nothing`);
+  else
+    await db.execute(sql`
+      delete from tray_entries t using items i
+      where t.job_id = ${jobId} and i.id = t.item_id and coalesce(t.copy_id, i.best_copy_id) = any(${ids})`);
 }

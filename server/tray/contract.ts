@@ -6,6 +6,8 @@ export const trayChange = z.intersection(
   z.object({ chosen: z.boolean() }),
   z.union([
     z.object({ items: z.array(z.number().int()).max(10_000) }),
+    /** Single copies, whichever copy of their item is the best. */
+    z.object({ copies: z.array(z.number().int()).max(10_000) }),
     /** All that match a filter; with `between`, only those from one item to another in the list's order. */
     z.object({ matching: itemQuery, between: z.tuple([z.number().int(), z.number().int()]).optional() }),
     z.object({ everything: z.literal(true) }),

@@ -6,7 +6,8 @@ import type { Tray } from "./contract";
 
 export async function findTray(db: Connection, jobId: number): Promise<Tray> {
   const { rows } = await db.execute<{ count: number; bytes: string }>(sql`
-    select count(*)::int as count, coalesce(sum(i.size), 0)::bigint as bytes from tray_entries t join items i on i.id = t.item_id where t.job_id = ${jobId}`);
+    select count(*)::int as count, coalesce(sum(case when t.copy_id is null then i.size else c.size end), 0)::bigint as bytes
+    from tray_entries t join items i on i.id = t.item_id left join copies c on c.id = t.copy_id where t.job_id = ${jobId}`);
   const [row] = rows;
   return { count: row?.count ?? 0, bytes: Number(row?.bytes ?? 0), freeBytes: freeBytesIn(readSettings().COMPASS_DELIVERY) };
 }

@@ -7,6 +7,8 @@ export const TASK = {
   thumbnails: "thumbnails",
   equals: "equals",
   facts: "facts",
+  check: "check",
+  prove: "prove",
   reading: "reading",
 } as const;
 /** Work nobody waits for is done one at a time, so that a pass that is started never has to wait for a second one to end. */

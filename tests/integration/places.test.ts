@@ -22,10 +22,11 @@ import { findFits } from "../../server/plan/fits";
 import { findPlan } from "../../server/plan/queries";
 import { wholeContent } from "../../server/previews/content";
 import { startRestore } from "../../server/restores/commands";
-import { listRestores, rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { endedRestore, planTo } from "../support/restores";
 import { readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -194,11 +195,10 @@ describe("the plan of a job", () => {
   it("restores the autosave copy under its right name, in the folder where the client had it", async () => {
     const [best] = await findFits(bench.db, jobId);
     await bench.pool.query("insert into tray_entries (job_id, item_id) values ($1, $2)", [jobId, best?.itemId]);
-    await startRestore(bench.db, jobId, { destination: "Unsaved", conflict: "keep-both", choices: {}, streams: false } as never);
+    const restoreId = await startRestore(bench.db, jobId, planTo("Unsaved"));
     const worker = bench.worker();
-    await until(async () => (await listRestores(bench.db, jobId))[0]?.state === "done");
+    const [result] = (await endedRestore(bench.db, jobId, restoreId)).results;
     worker.kill("SIGKILL");
-    const [result] = (await listRestores(bench.db, jobId))[0]?.results ?? [];
     expect(result?.state).toBe("verified");
     expect(result?.output).toMatch(/Documents\/Funding\/Funding application\.docx$/);
     const original = readFileSync(join(folder, "Users/mo/AppData/Roaming/Letter Press/AutoRecovery save of Funding application.asd"));

@@ -7,12 +7,14 @@ import { listItems } from "../../server/items/list";
 import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { retryRestore, startRestore } from "../../server/restores/commands";
-import type { Restore, RestorePlan } from "../../server/restores/contract";
+import type { RestorePlan, Result } from "../../server/restores/contract";
 import { fileOf, zipOf } from "../../server/restores/downloads";
-import { listRestores, rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/queries";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
+import { findTray } from "../../server/tray/queries";
 import { jobWith, searchedJob, startTestBench, type TestBench, until } from "../support/bench";
+import { endedRestore, planTo, wholeRestore } from "../support/restores";
 import { unzipped } from "../support/unzipped";
 import { pathOf, readTruth } from "../support/volume-truth";
 
@@ -25,18 +27,9 @@ beforeAll(async () => {
 });
 afterAll(() => bench.close());
 
-const plan = (destination: string, conflict: RestorePlan["conflict"] = "keep-both"): RestorePlan => ({
-  destination,
-  conflict,
-  streams: false,
-  choices: {},
-});
-const restoreOf = async (id: number) => (await listRestores(bench.db, jobId)).find((each) => each.id === id) as Restore;
-const finished = (id: number) =>
-  until(async () => {
-    const restore = await restoreOf(id);
-    return (restore.state === "done" || restore.state === "failed") && restore;
-  });
+const plan = (destination: string, conflict: RestorePlan["conflict"] = "keep-both"): RestorePlan => planTo(destination, { conflict });
+const restoreOf = (id: number) => wholeRestore(bench.db, jobId, id);
+const finished = (id: number) => endedRestore(bench.db, jobId, id);
 const filesBelow = (folder: string): string[] =>
   readdirSync(folder, { recursive: true, withFileTypes: true })
     .filter((entry) => entry.isFile())
@@ -83,17 +76,24 @@ describe("a restore", () => {
     const target = file?.target as string;
     mkdirSync(dirname(target), { recursive: true });
     writeFileSync(target, "today's good version");
-    expect((await rehearse(bench.db, jobId, plan("Conflicts"))).files[0]?.exists).toBe(true);
+    expect((await rehearse(bench.db, jobId, plan("Conflicts"))).files[0]?.exists?.size).toBe(20);
     const skipped = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "skip")));
     expect(skipped.results[0]?.state).toBe("skipped");
+    const again = () => changeTray(bench.db, jobId, { items: [item?.id as number], chosen: true });
     const kept = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "keep-both")));
     expect(kept.results[0]?.output).not.toBe(target);
     expect(readFileSync(target, "utf8")).toBe("today's good version");
+    // What was written has left the tray.
+    expect((await findTray(bench.db, jobId)).count).toBe(0);
+    await again();
     const replaced = await finished(await startRestore(bench.db, jobId, plan("Conflicts", "replace")));
     expect(sha256(target)).toBe(replaced.results[0]?.sha256);
+    // What was replaced is kept beside it.
+    expect(readFileSync(replaced.results[0]?.aside as string, "utf8")).toBe("today's good version");
+    await again();
     // What is said of a single file goes before what is said of all.
     const one = await finished(
-      await startRestore(bench.db, jobId, { ...plan("Conflicts", "replace"), choices: { [String(item?.id)]: "skip" } }),
+      await startRestore(bench.db, jobId, { ...plan("Conflicts", "replace"), choices: { [String(item?.bestCopyId)]: "skip" } }),
     );
     expect(one.results[0]?.state).toBe("skipped");
   }, 60_000);
@@ -110,6 +110,9 @@ describe("a restore", () => {
   });
 
   it("tells what failed and tries it again", async () => {
+    const [item] = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 1, condition: "whole" }))).items;
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await changeTray(bench.db, jobId, { items: [item?.id as number], chosen: true });
     const [file] = (await rehearse(bench.db, jobId, plan("Blocked"))).files;
     // A file stands where a folder has to be made.
     const folder = dirname(file?.target as string);
@@ -137,7 +140,7 @@ describe("a restore", () => {
     expect(new Map([...entries].map(([name, bytes]) => [join(root, name), createHash("sha256").update(bytes).digest("hex")]))).toEqual(
       new Map(results.map((result) => [result.output, result.sha256])),
     );
-    const [first, second, third] = results as [Restore["results"][number], Restore["results"][number], Restore["results"][number]];
+    const [first, second, third] = results as [Result, Result, Result];
     const single = await fileOf(bench.db, id, first.id);
     expect(
       createHash("sha256")
@@ -153,6 +156,9 @@ describe("a restore", () => {
     for (const result of [first, second]) await expect(fileOf(bench.db, id, result.id)).rejects.toMatchObject({ status: 404 });
     await expect(fileOf(bench.db, id + 1000, third.id)).rejects.toMatchObject({ status: 404 });
     const left = await unzipped(Buffer.from(await (await zipOf(bench.db, id)).arrayBuffer()));
+    // What is left out is told along with the rest.
+    expect(left.get("Remarks.txt")?.toString()).toContain("left out");
+    left.delete("Remarks.txt");
     expect(left.size).toBe(results.length - 2);
     for (const result of results.slice(2)) unlinkSync(result.output as string);
     await expect(zipOf(bench.db, id)).rejects.toMatchObject({ status: 404 });
@@ -185,10 +191,7 @@ describe("a restore", () => {
     await bench.pool.query("update sources set container = 'drive' where id = $1", [source.id]);
     expect((await listSources(bench.db, own))[0]?.connected).toBe(false);
     const id = await startRestore(bench.db, own, plan("From elsewhere"));
-    const restore = await until(async () => {
-      const found = (await listRestores(bench.db, own)).find((each) => each.id === id);
-      return found?.state === "done" && found;
-    });
+    const restore = await endedRestore(bench.db, own, id);
     expect(restore.results).toMatchObject([
       { state: "failed", problem: expect.stringContaining("another one is in its place"), output: null },
     ]);
@@ -203,8 +206,6 @@ describe("a restore", () => {
     await changePass(bench.db, pass, "run");
     await retryRestore(bench.db, id);
     await until(async () => (await listPasses(bench.db, own)).every((each) => each.state === "done"));
-    await until(async () =>
-      (await listRestores(bench.db, own)).every((each) => each.results.every((result) => result.state === "verified")),
-    );
+    expect((await endedRestore(bench.db, own, id)).results.every((result) => result.state === "verified")).toBe(true);
   }, 60_000);
 });

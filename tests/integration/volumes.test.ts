@@ -10,11 +10,12 @@ import type { PassOptions, PassPlace } from "../../server/passes/contract";
 import { listPasses } from "../../server/passes/queries";
 import { storedCopy, withContent } from "../../server/previews/content";
 import { startRestore } from "../../server/restores/commands";
-import { listRestores, rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { endedRestore, planTo } from "../support/restores";
 import { copiesAt, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -165,14 +166,11 @@ describe("named streams", () => {
       [jobId, letter?.path],
     );
     await changeTray(bench.db, jobId, { items: [Number(rows[0]?.id)], chosen: true });
-    const plan = { destination: "With streams", conflict: "keep-both" as const, streams: false, choices: {} };
+    const plan = planTo("With streams");
     const without = await rehearse(bench.db, jobId, plan);
     expect([without.files.length, without.streams]).toEqual([1, 2]);
     const id = await startRestore(bench.db, jobId, { ...plan, streams: true });
-    const restore = await until(async () => {
-      const found = (await listRestores(bench.db, jobId)).find((each) => each.id === id);
-      return found?.state === "done" && found;
-    });
+    const restore = await endedRestore(bench.db, jobId, id);
     const expected = [letter?.sha256, ...Object.values(letter?.streams ?? {})].sort();
     expect(restore.results.map((result) => result.state)).toEqual(["verified", "verified", "verified"]);
     expect(restore.results.map((result) => result.sha256).sort()).toEqual(expected);

@@ -12,7 +12,7 @@ import { read, write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { countText, momentText } from "../instruments/words";
+import { countText, lostText, lostTotal, momentText } from "../instruments/words";
 import { ColourScheme } from "../shell/ColourScheme";
 import { Compass } from "../shell/Compass";
 import styles from "./bench.module.css";
@@ -91,7 +91,7 @@ export function Bench() {
 function nextStage(job: JobSummary): string {
   if (!job.lost) return "account";
   if (job.sources === 0) return "sources";
-  return job.lostItems > 0 ? "items" : "search";
+  return lostTotal(job.lostItems) > 0 ? "items" : "search";
 }
 
 function JobRow({ job }: { job: JobSummary }) {
@@ -102,8 +102,9 @@ function JobRow({ job }: { job: JobSummary }) {
   });
   const facts = [
     job.sources === 1 ? "1 source" : `${job.sources} sources`,
-    job.lostItems > 0 ? `${countText(job.lostItems)} lost files found` : "not searched yet",
+    job.searched ? lostText(job.lostItems) : "not searched yet",
     job.restored > 0 ? `${countText(job.restored)} restored and verified` : null,
+    job.restoredWithGaps > 0 ? `${countText(job.restoredWithGaps)} restored with gaps` : null,
     job.running > 0 ? `${job.running} ${job.running === 1 ? "pass" : "passes"} running` : null,
     job.problems > 0 ? `${job.problems} ${job.problems === 1 ? "pass" : "passes"} failed` : null,
   ].filter(Boolean);
@@ -128,12 +129,16 @@ function JobRow({ job }: { job: JobSummary }) {
   );
 }
 
+/** Where the bench stands is where its clients usually live. */
+const browserZone = () => Intl.DateTimeFormat().resolvedOptions().timeZone || undefined;
+
 function NewJob({ onClose }: { onClose: () => void }) {
   const router = useRouter();
   const [title, setTitle] = useState("");
   const [client, setClient] = useState("");
   const create = useMutation({
-    mutationFn: async () => z.object({ id: z.number() }).parse(await write("POST", "/api/jobs", { title, client })),
+    mutationFn: async () =>
+      z.object({ id: z.number() }).parse(await write("POST", "/api/jobs", { title, client, timeZone: browserZone() })),
     onSuccess: ({ id }) => router.push(`/jobs/${id}/account`),
   });
   const submit = (event: FormEvent) => {

@@ -4,7 +4,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { accountList } from "@/server/accounts/contract";
 import { jobSummary } from "@/server/jobs/contract";
-import { passList, volumeKinds } from "@/server/passes/contract";
+import { passList } from "@/server/passes/contract";
 import { plan } from "@/server/plan/contract";
 import { restoreList } from "@/server/restores/contract";
 import { finds, sourceList } from "@/server/sources/contract";
@@ -36,9 +36,6 @@ export const useFinds = (jobId: number) =>
 export const usePasses = (jobId: number) =>
   useQuery({ queryKey: keys.of(jobId, "passes"), queryFn: () => read(path(jobId, "passes"), passList) });
 
-export const useKinds = (jobId: number) =>
-  useQuery({ queryKey: keys.of(jobId, "kinds"), queryFn: () => read(path(jobId, "kinds"), volumeKinds) });
-
 export const useTray = (jobId: number) => useQuery({ queryKey: keys.of(jobId, "tray"), queryFn: () => read(path(jobId, "tray"), tray) });
 
 export const useRestores = (jobId: number) =>
@@ -48,7 +45,7 @@ export const useRestores = (jobId: number) =>
 const QUIET_MS = 800;
 /** Counting a long list takes the server a while: its counts may lag behind a little. */
 const COUNTS_QUIET_MS = 4_000;
-const COUNTS = new Set<unknown>(["spine", "facets", "kinds", "fits"]);
+const COUNTS = new Set<unknown>(["spine", "facets", "fits", "survey", "handover"]);
 
 /** Fetches the job's data anew whenever the server says that something changed. */
 export function useJobEvents(jobId: number): void {

@@ -1,35 +1,29 @@
 "use client";
 
 import Button from "@mui/material/Button";
+import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
-import { useQuery } from "@tanstack/react-query";
-import { paragraph } from "@/server/accounts/contract";
-import { logEntries } from "@/server/log/contract";
-import type { Pass } from "@/server/passes/contract";
-import type { Plan } from "@/server/plan/contract";
-import type { Restore } from "@/server/restores/contract";
-import type { Source } from "@/server/sources/contract";
-import { read } from "../data/request";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Fragment, useState } from "react";
+import { type Block, handover } from "@/server/handover/contract";
+import type { JobSummary } from "@/server/jobs/contract";
+import { read, write } from "../data/request";
 import { useAddress } from "../data/use-address";
-import { keys, useAccounts, useJob, usePasses, usePlan, useRestores, useSources } from "../data/use-job-data";
-import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, PASS_WORDS } from "../instruments/words";
-import { ResultTable } from "../restore/Restore";
-import { narrowedWords } from "../search/NotReadYet";
+import { keys, useJob } from "../data/use-job-data";
+import { Problem, problemText } from "../instruments/Problem";
 import styles from "./handover.module.css";
 
 /** The report: what was searched, found and restored, and what was not. Made to be printed. */
 export function Handover({ jobId }: { jobId: number }) {
   const [address, change] = useAddress();
-  const complete = address.get("for") === "file";
+  const audience = address.get("for") === "file" ? "file" : "client";
   const { data: job } = useJob(jobId);
-  const { data: accounts } = useAccounts(jobId);
-  const { data: plan } = usePlan(jobId);
-  const { data: sources = [] } = useSources(jobId);
-  const { data: passes = [] } = usePasses(jobId);
-  const { data: restores = [] } = useRestores(jobId);
-  if (!job || !accounts) return null;
-  const zone = job.timeZone;
+  const { data, error } = useQuery({
+    queryKey: [...keys.of(jobId, "handover"), audience],
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/report?form=screen&for=${audience}`, handover, signal),
+    placeholderData: (before) => before,
+  });
   return (
     <>
       <div className={`${styles.tools} screen-only`}>
@@ -37,7 +31,7 @@ export function Handover({ jobId }: { jobId: number }) {
           exclusive
           size="small"
           aria-label="Which report"
-          value={complete ? "file" : "client"}
+          value={audience}
           onChange={(_, next: string | null) => next && change({ for: next === "file" ? "file" : null }, true)}
         >
           <ToggleButton value="client" sx={{ py: 0.75, px: 2.5 }}>
@@ -49,7 +43,7 @@ export function Handover({ jobId }: { jobId: number }) {
         </ToggleButtonGroup>
         <span style={{ flex: 1 }} />
         {(["html", "csv", "json"] as const).map((form) => (
-          <Button key={form} component="a" href={`/api/jobs/${jobId}/report?form=${form}`} variant="outlined">
+          <Button key={form} component="a" href={`/api/jobs/${jobId}/report?form=${form}&for=${audience}`} variant="outlined">
             {form.toUpperCase()}
           </Button>
         ))}
@@ -57,171 +51,118 @@ export function Handover({ jobId }: { jobId: number }) {
           Print
         </Button>
       </div>
-      <article className={styles.page}>
-        <h1>{job.title}</h1>
-        <p className={styles.soft}>
-          {job.client ? `For ${job.client}. ` : ""}As of {momentText(new Date(), zone)}; all times are {zone}.
-        </p>
-        <h2>What was lost</h2>
-        {accounts.map((account) => (
-          <p key={paragraph(account, zone)}>{paragraph(account, zone)}</p>
-        ))}
-        {plan && <Looked plan={plan} />}
-        <h2>What was searched</h2>
-        <Searched sources={sources} passes={passes} />
-        <h2>What was found</h2>
-        <p>
-          {countText(passes.reduce((sum, pass) => sum + pass.foundLost, 0))} lost files and{" "}
-          {countText(passes.reduce((sum, pass) => sum + pass.foundLive, 0))} files still in place.
-        </p>
-        <h2>What was restored</h2>
-        {restores.length === 0 && <p>Nothing has been restored yet.</p>}
-        {restores.map((restore) => (
-          <section key={restore.id}>
-            <p>
-              {momentText(restore.finishedAt ?? restore.createdAt, zone)}, to the folder “{restore.destination}”. Each file marked
-              “verified” was read again from there and is the same, byte for byte, as what was found.
+      {job && <WhoAndNumber key={`${job.technician} ${job.firm} ${job.number}`} job={job} />}
+      <Problem>{problemText(error)}</Problem>
+      {data && (
+        <article className={styles.page}>
+          <h1>{data.title}</h1>
+          {data.lead.map((line) => (
+            <p key={line} className={styles.soft}>
+              {line}
             </p>
-            {complete ? <ResultTable restore={restore} links={false} /> : <PlainResults restore={restore} />}
-          </section>
-        ))}
-        {complete ? <Log jobId={jobId} zone={zone} /> : <Advice restored={restores.some((restore) => restore.state === "done")} />}
-      </article>
-    </>
-  );
-}
-
-/** How it was looked for: the plan's steps with what came of them. */
-function Looked({ plan }: { plan: Plan }) {
-  const words = ({ state, note, found }: Plan["steps"][number]) => {
-    if (state === "done")
-      return found.length > 0 ? `done, ${countText(found.reduce((sum, each) => sum + each.count, 0))} found` : (note ?? "done");
-    const said = state === "to do" ? "not done" : state;
-    return note ? `${said}: ${note}` : said;
-  };
-  return (
-    <>
-      <h2>How it was looked for</h2>
-      {plan.found && (
-        <p>
-          What was looked for is found: {plan.found.folder.slice(1)}/{plan.found.name}.
-        </p>
+          ))}
+          {data.sections.map((section) => (
+            <Fragment key={section.title}>
+              <h2>{section.title}</h2>
+              {section.blocks.map((block, index) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: a page of text has no other order, and is never edited
+                <BlockView key={index} block={block} />
+              ))}
+            </Fragment>
+          ))}
+        </article>
       )}
-      <ol>
-        {plan.steps.map((step) => (
-          <li key={step.key}>
-            {step.title}, {step.where}: {words(step)}
-          </li>
+    </>
+  );
+}
+
+/** Who did the work and under which number: told in the report's first lines. */
+function WhoAndNumber({ job }: { job: JobSummary }) {
+  const client = useQueryClient();
+  const [values, setValues] = useState({ technician: job.technician, firm: job.firm, number: job.number });
+  const save = useMutation({
+    mutationFn: () => write("PATCH", `/api/jobs/${job.id}`, values),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(job.id) }),
+  });
+  const changed = (Object.keys(values) as (keyof typeof values)[]).some((name) => values[name] !== job[name]);
+  const field = (name: keyof typeof values, label: string, width: number) => (
+    <TextField
+      size="small"
+      label={label}
+      value={values[name]}
+      onChange={(event) => setValues({ ...values, [name]: event.target.value })}
+      sx={{ width }}
+    />
+  );
+  return (
+    <form
+      className={`${styles.tools} screen-only`}
+      onSubmit={(event) => {
+        event.preventDefault();
+        save.mutate();
+      }}
+    >
+      {field("technician", "Technician", 230)}
+      {field("firm", "Firm", 260)}
+      {field("number", "Job number", 150)}
+      <Button type="submit" variant="outlined" disabled={!changed || save.isPending}>
+        Put it on the page
+      </Button>
+      <Problem>{problemText(save.error)}</Problem>
+    </form>
+  );
+}
+
+function BlockView({ block }: { block: Block }) {
+  if (block.kind === "text") return <p>{block.text}</p>;
+  if (block.kind === "signature")
+    return (
+      <div className={styles.signature}>
+        {block.lines.map((line) => (
+          <span key={line}>{line}</span>
         ))}
-      </ol>
-    </>
-  );
-}
-
-/** What a client wants to know of each file: is it there, and is it whole? */
-function PlainResults({ restore }: { restore: Restore }) {
-  return (
-    <ul>
-      {restore.results.map((result) => (
-        <li key={result.id}>
-          {result.path.slice(1)}: {plainResult(result)}
-        </li>
-      ))}
-    </ul>
-  );
-}
-
-function plainResult({ state, condition, problem }: Restore["results"][number]): string {
-  if (state !== "verified") return problem ?? "not restored";
-  if (condition === "whole") return "restored, complete";
-  if (condition === "partial") return "restored, but parts of it are missing";
-  return "restored; whether it is complete could not be checked";
-}
-
-/** Common practice, no published source. */
-function Advice({ restored }: { restored: boolean }) {
-  return (
-    <>
-      <h2>What to do now</h2>
+      </div>
+    );
+  if (block.kind === "list")
+    return (
       <ul>
-        {restored && <li>Open each restored file once, from where it was restored to, before anything else is done with the drive.</li>}
-        <li>
-          Do not use the drive that lost the files until everything that matters is in hand: each write can destroy what was not found yet.
-        </li>
-        <li>Keep a second copy of what matters on another device, and let the computer make it by itself.</li>
-        <li>Let programs save unsaved work every few minutes; ten is usual, fewer is better.</li>
-      </ul>
-    </>
-  );
-}
-
-function Log({ jobId, zone }: { jobId: number; zone: string }) {
-  const { data = [] } = useQuery({ queryKey: keys.of(jobId, "log"), queryFn: () => read(`/api/jobs/${jobId}/log`, logEntries) });
-  return (
-    <>
-      <h2>What was done</h2>
-      <ol className={styles.log}>
-        {data.map((entry) => (
-          <li key={entry.id}>
-            <span>{momentText(entry.at, zone)}</span> {entry.what}{" "}
-            {Object.keys(entry.detail).length > 0 && (
-              <code>
-                {Object.entries(entry.detail)
-                  .flatMap(([name, value]) => (value === null ? [] : [`${name} ${String(value)}`]))
-                  .join(", ")}
-              </code>
+        {block.items.map((item, index) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: two lines may be the same, and they are never edited
+          <li key={index}>
+            {item.text}
+            {item.below.length > 0 && (
+              <ul>
+                {item.below.map((line) => (
+                  <li key={line}>{line}</li>
+                ))}
+              </ul>
             )}
           </li>
         ))}
-      </ol>
-    </>
-  );
-}
-
-const PASS_STATES: Record<Pass["state"], string> = {
-  queued: "waiting",
-  running: "still being read",
-  paused: "paused before its end",
-  stopped: "stopped before its end",
-  done: "read to the end",
-  failed: "could not be read to the end",
-};
-
-function Searched({ sources, passes }: { sources: readonly Source[]; passes: readonly Pass[] }) {
-  if (sources.length === 0) return <p>No drive or image has been looked at yet.</p>;
+      </ul>
+    );
   return (
-    <ul>
-      {sources.map((source) => (
-        <li key={source.id}>
-          {source.name}
-          {source.size > 0 ? `, ${bytesText(source.size)}` : ""}. It was opened for reading only.
-          <ul>
-            {source.volumes.map((volume) => {
-              const own = passes.filter((pass) => pass.volumeId === volume.id);
-              const size = volume.length > 0 ? `, ${bytesText(volume.length)}` : "";
-              const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem]}${size})`;
-              if (own.length === 0)
-                return (
-                  <li key={volume.id}>
-                    {name}: not searched{volume.readable ? "" : ", its records cannot be read yet"}.
-                  </li>
-                );
-              return (
-                <li key={volume.id}>
-                  {name}:{" "}
-                  {own
-                    .map(
-                      (pass) =>
-                        `${[PASS_WORDS[pass.place], narrowedWords(pass.options)].filter(Boolean).join(", ")}, ${PASS_STATES[pass.state]}, ${countText(pass.foundLost)} files found`,
-                    )
-                    .join("; ")}
-                  .
-                </li>
-              );
-            })}
-          </ul>
-        </li>
-      ))}
-    </ul>
+    <>
+      <table className={styles.table}>
+        <thead>
+          <tr>
+            {block.head.map((title) => (
+              <th key={title}>{title}</th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {block.rows.map((cells, index) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: two rows may be the same, and they are never edited
+            <tr key={index}>
+              {cells.map((cell, column) => (
+                <td key={block.head[column]}>{cell}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {block.cut && <p className={styles.soft}>{block.cut}</p>}
+    </>
   );
 }

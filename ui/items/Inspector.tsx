@@ -1,7 +1,7 @@
 "use client";
 
 import Button from "@mui/material/Button";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import dynamic from "next/dynamic";
 import { Fragment } from "react";
 import type { ContentFacts, Copy, ItemDetail } from "@/server/items/contract";
@@ -28,10 +28,10 @@ import { Repair } from "./Repair";
 import { useItemDetail } from "./use-items";
 import { useInTray, useTrayChange } from "./use-tray-change";
 
-// Comparing brings its own tools; they come when they are asked for.
 /** Files named at most that stand where bytes of a copy were. */
 const MOST_TAKERS = 8;
 
+// Comparing brings its own tools; they come when they are asked for.
 const Compare = dynamic(() => import("../compare/Compare").then((module) => module.Compare), { ssr: false });
 
 /** One item: its content first, then the evidence for it, then its other copies. */
@@ -65,9 +65,10 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
         nameOnly={copy.condition === "name-only"}
       />
       <Evidence copy={copy} item={item} zone={zone} />
-      <Repair key={`repair ${copy.id}`} copy={copy} />
+      <CheckWhenSeen key={`check ${copy.id}`} jobId={jobId} copy={copy} />
+      <Repair key={`repair ${copy.id} ${copy.condition}`} copy={copy} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
-      <ChooseItem jobId={jobId} item={item} />
+      <IntoTray jobId={jobId} item={item} copy={copy} />
       <Sought jobId={jobId} item={item} />
       <Held item={item} copy={copy} held={held} />
       {item.list.length > 1 && (
@@ -86,6 +87,8 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
                 <span>
                   {PLACE_WORDS[each.place]}, {each.state}
                   {each.best ? ", best" : ""}
+                  {each.id !== copy.id && copy.identical.includes(each.id) ? ", identical" : ""}
+                  {each.inTray ? ", in the tray" : ""}
                 </span>
                 <span>{bytesText(each.size)}</span>
                 <span>{dateText(each.modified, zone)}</span>
@@ -112,19 +115,49 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
   );
 }
 
-/** Says that this is what was looked for: what is left of the plan is then not needed. */
-function ChooseItem({ jobId, item }: { jobId: number; item: { id: number; inTray: boolean } }) {
+/** Puts the copy that is shown into the tray, and no other. Several copies of one item may be there. */
+function IntoTray({ jobId, item, copy }: { jobId: number; item: ItemDetail; copy: Copy }) {
   const tray = useTrayChange(jobId);
-  const inTray = useInTray(item);
+  const best = useInTray(item);
+  const inTray = copy.best ? best : copy.inTray;
+  const others = item.list.filter((each) => each.id !== copy.id && each.inTray).length;
+  const change = () =>
+    tray.change(copy.best && others === 0 ? { items: [item.id], chosen: !inTray } : { copies: [copy.id], chosen: !inTray });
   return (
     <>
-      <Button variant={inTray ? "outlined" : "contained"} onClick={() => tray.change({ items: [item.id], chosen: !inTray })}>
+      <Button variant={inTray ? "outlined" : "contained"} disabled={tray.isPending} onClick={change}>
         {inTray ? "Take out of the tray" : "Put into the tray"}
       </Button>
       <Problem>{problemText(tray.error)}</Problem>
     </>
   );
 }
+
+/** Has the content of a live copy looked at, once it is shown: a record vouches for its place, not for its content. */
+function CheckWhenSeen({ jobId, copy }: { jobId: number; copy: Copy }) {
+  const client = useQueryClient();
+  const unseen = copy.state === "live" && copy.evidence.content === null && copy.runs.length > 0 && copy.condition !== "name-only";
+  const { isFetching, error } = useQuery({
+    queryKey: ["check", copy.id],
+    queryFn: async () => {
+      await write("POST", `/api/copies/${copy.id}/check`);
+      await client.invalidateQueries({ queryKey: keys.of(jobId, "item") });
+      return true;
+    },
+    enabled: unseen,
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+  if (isFetching)
+    return (
+      <p className={styles.held} role="status">
+        Checking whether it opens …
+      </p>
+    );
+  return <Problem>{problemText(error)}</Problem>;
+}
+
+/** Says that this is what was looked for: what is left of the plan is then not needed. */
 
 function Sought({ jobId, item }: { jobId: number; item: ItemDetail }) {
   const client = useQueryClient();
@@ -210,7 +243,7 @@ function ChooseCopy({ jobId, item, copy }: { jobId: number; item: ItemDetail; co
 function contentText(copy: Copy): string {
   const { content } = copy.evidence;
   if (copy.condition === "name-only") return "not here: only its name is known";
-  if (copy.state === "live" && !content) return "not looked at: the file is live";
+  if (copy.state === "live" && !content) return copy.runs.length > 0 ? "not looked at yet" : "none to look at";
   if (copy.evidence.usedByOthers + copy.evidence.takenLater > 0) return "parts of it are overwritten: what is there may be another file’s";
   if (!content) return copy.condition === "whole" ? "kept in the record itself" : "not looked at";
   const words: Record<string, string> = {
@@ -259,7 +292,12 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
       <dl className={styles.facts}>
         <dt>Condition</dt>
         <dd>
-          <ConditionMark condition={copy.condition} survival={copy.survival} />
+          <ConditionMark
+            condition={copy.condition}
+            survival={copy.survival}
+            live={copy.state === "live"}
+            opens={copy.evidence.content === null ? null : "unknown"}
+          />
         </dd>
         <dt>Content</dt>
         <dd>{contentText(copy)}</dd>
@@ -290,7 +328,7 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         )}
         <dt>Changed</dt>
         <dd>{momentText(copy.modified, zone)}</dd>
-        <dt>Made</dt>
+        <dt>Created</dt>
         <dd>{momentText(copy.created, zone)}</dd>
         {copy.deletedAt && (
           <>
@@ -323,7 +361,7 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         </dd>
         {copy.facts && <Facts facts={copy.facts} />}
         <dt>Why this</dt>
-        <dd>{item.reason}</dd>
+        <dd>{copy.reason}</dd>
       </dl>
       {copy.notes.length > 0 && (
         <ul className={styles.notes}>

@@ -213,7 +213,7 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
     ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} />,
     changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
     size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
-    condition: () => <ConditionMark condition={item.condition} survival={item.survival} />,
+    condition: () => <ConditionMark {...item} />,
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
     folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,
     pixels: () => <span>{pixelsText(item.facts)}</span>,

@@ -8,7 +8,7 @@ import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, FILE_SYSTEM_WORDS, KIND_WORDS, PLACE_WORDS, STANDING_WORDS } from "../instruments/words";
+import { bytesText, FILE_SYSTEM_WORDS, KIND_WORDS, narrowedWords, STANDING_WORDS } from "../instruments/words";
 import styles from "./search.module.css";
 
 interface OpenPass {
@@ -67,20 +67,6 @@ export function together(open: readonly OpenPass[]): OpenPass[][] {
     groups.set(key, [...(groups.get(key) ?? []), each]);
   }
   return [...groups.values()].flatMap((group) => (group.length > MOST_ALONE ? [group] : group.map((each) => [each])));
-}
-
-/** What a pass was narrowed to, in words; "" for a whole one. */
-export function narrowedWords({ folder, from, to, kinds, places, unused, everyByte }: PassOptions): string {
-  return [
-    places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
-    folder && `below ${folder}`,
-    from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
-    unused && "unused room only",
-    everyByte && "every byte",
-    kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,
-  ]
-    .filter(Boolean)
-    .join(", ");
 }
 
 /** The volumes that can still be read, for each place; narrowed to a folder, a part or some kinds when asked. */

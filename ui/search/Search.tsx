@@ -7,11 +7,20 @@ import Link from "next/link";
 import { z } from "zod";
 import type { Pass } from "@/server/passes/contract";
 import { read, write } from "../data/request";
-import { keys, useKinds, usePasses, useSources } from "../data/use-job-data";
+import { keys, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, kindCountText, offsetText, PASS_WORDS, PLACE_WORDS } from "../instruments/words";
-import { NotReadYet, narrowedWords, openPasses } from "./NotReadYet";
+import {
+  bytesText,
+  countText,
+  durationText,
+  kindCountText,
+  narrowedWords,
+  offsetText,
+  PASS_WORDS,
+  PLACE_WORDS,
+} from "../instruments/words";
+import { NotReadYet, openPasses } from "./NotReadYet";
 import { RawSweep, sweepable } from "./RawSweep";
 import styles from "./search.module.css";
 
@@ -82,24 +91,15 @@ function PassRows({ jobId, passes }: { jobId: number; passes: readonly Pass[] })
   );
 }
 
-const KNOWN = ["bin", "autosave", "temporary", "own-backup", "recent"];
-
 const capital = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}`;
 
-/** What was found lost, by kind; each leads to the list of just that. */
+/** What this pass found lost, by kind; each leads to the list of just that. */
 function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
-  const { data = [] } = useKinds(jobId);
+  if (pass.kinds.length === 0) return null;
   const known = pass.place === "known-places";
-  const own = known
-    ? data.filter(
-        (each) =>
-          each.volumeId === pass.volumeId && KNOWN.includes(each.place) && (pass.options.places?.includes(each.place as never) ?? true),
-      )
-    : data.filter((each) => each.volumeId === pass.volumeId && each.place === pass.place);
-  if (own.length === 0) return null;
   return (
     <span style={{ display: "block" }}>
-      {own.map((each, index) => (
+      {pass.kinds.map((each, index) => (
         <span key={`${each.place} ${each.kind}`}>
           {index > 0 && ", "}
           <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${each.place}`} style={{ color: "inherit" }}>

@@ -1,7 +1,8 @@
 import { describe, expect, it } from "vitest";
 import type { Pass, PassPlace } from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
-import { narrowedWords, openPasses, together } from "./NotReadYet";
+import { narrowedWords } from "../instruments/words";
+import { openPasses, together } from "./NotReadYet";
 
 const source = (container: string, readable = true) =>
   ({

@@ -5,7 +5,7 @@ import { useMemo, useState } from "react";
 import { type Source, usedRuns } from "@/server/sources/contract";
 import { read as fetchAs } from "../data/request";
 import { useAddress } from "../data/use-address";
-import { keys, usePasses } from "../data/use-job-data";
+import { keys, useSources } from "../data/use-job-data";
 import { DiskChart, LAYERS, type Layer, type Stretch, type VolumeReading } from "../instruments/DiskChart";
 import type { View } from "../instruments/disk-chart-scale";
 import { findOwner } from "./ChartStrip";
@@ -124,13 +124,6 @@ function toStretches({ part, runs }: { part: Stretch; runs: number[] | null }) {
 
 /** What the passes could not read of a source. */
 function useUnreadable(jobId: number, sourceId: number): readonly Stretch[] {
-  const { data: passes } = usePasses(jobId);
-  return useMemo(
-    () =>
-      (passes ?? [])
-        .filter((pass) => pass.sourceId === sourceId)
-        .flatMap((pass) => pass.unreadable)
-        .sort((a, b) => a.start - b.start),
-    [passes, sourceId],
-  );
+  const { data: sources } = useSources(jobId);
+  return useMemo(() => sources?.find((source) => source.id === sourceId)?.unreadable ?? [], [sources, sourceId]);
 }

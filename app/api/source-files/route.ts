@@ -1,4 +1,4 @@
+import { runTask } from "@/server/content/pool";
 import { answer } from "@/server/respond";
-import { browse } from "@/server/sources/source-folders";
 
-export const GET = answer(async (request) => browse(new URL(request.url).searchParams.get("path")));
+export const GET = answer(async (request) => runTask("browse", [new URL(request.url).searchParams.get("path")], request.signal));

@@ -87,10 +87,14 @@ function readSet(cursor: Cursor, at: number): TreeEntry | null {
     validSize: Math.min(size, cursor.u64(stream + STREAM.validLength)),
     created: timestamp(cursor, at + FILE.created, at + FILE.createdTenths, at + FILE.createdOffset),
     modified: timestamp(cursor, at + FILE.modified, at + FILE.modifiedTenths, at + FILE.modifiedOffset),
+    ...(zoned(cursor, at) ? {} : { localTimes: true }),
     at,
     notes: sound ? [] : ["The checksum of its entries does not match: some of what is told here may be wrong."],
   };
 }
+
+/** Whether the distance of a file's times from UTC is set (7.4.10 UtcOffset fields: the highest bit says that it is valid). */
+const zoned = (cursor: Cursor, at: number) => (cursor.u8(at + FILE.modifiedOffset) & 0x80) !== 0;
 
 /** 7.4.8 Timestamp fields: date and time as FAT has them, and the distance from UTC in quarters of an hour where it is set. */
 function timestamp(cursor: Cursor, at: number, tenthsAt: number, offsetAt: number): number | null {

@@ -1,6 +1,4 @@
-import { database } from "@/server/database/connection";
-import { archiveOf } from "@/server/previews/archives";
-import { storedCopy } from "@/server/previews/content";
+import { runTask } from "@/server/content/pool";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (_request, { copy }: { copy: string }) => archiveOf(await storedCopy(database().db, idFrom(copy))));
+export const GET = answer(async (request, { copy }: { copy: string }) => runTask("archive", [idFrom(copy)], request.signal));

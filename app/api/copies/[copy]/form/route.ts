@@ -1,6 +1,4 @@
-import { database } from "@/server/database/connection";
-import { storedCopy } from "@/server/previews/content";
-import { previewFacts } from "@/server/previews/facts";
+import { runTask } from "@/server/content/pool";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (_request, { copy }: { copy: string }) => previewFacts(await storedCopy(database().db, idFrom(copy))));
+export const GET = answer(async (request, { copy }: { copy: string }) => runTask("form", [idFrom(copy)], request.signal));

@@ -1,6 +1,5 @@
-import { database } from "@/server/database/connection";
-import { lookAtRepair, writeRepaired } from "@/server/repairs/repairs";
+import { runTask } from "@/server/content/pool";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (_request, { copy }: { copy: string }) => lookAtRepair(database().db, idFrom(copy)));
-export const POST = answer(async (_request, { copy }: { copy: string }) => writeRepaired(database().db, idFrom(copy)));
+export const GET = answer(async (request, { copy }: { copy: string }) => runTask("repair", [idFrom(copy)], request.signal));
+export const POST = answer(async (_request, { copy }: { copy: string }) => runTask("writeRepaired", [idFrom(copy)]));

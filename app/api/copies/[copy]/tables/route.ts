@@ -1,11 +1,7 @@
-import { database } from "@/server/database/connection";
-import { storedCopy } from "@/server/previews/content";
-import { tablesOf } from "@/server/previews/tables";
+import { runTask } from "@/server/content/pool";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (request, { copy }: { copy: string }) =>
-  tablesOf(
-    await storedCopy(database().db, idFrom(copy)),
-    new URL(request.url).searchParams.get("rows") === "compared" ? "compared" : "shown",
-  ),
-);
+export const GET = answer(async (request, { copy }: { copy: string }) => {
+  const rows = new URL(request.url).searchParams.get("rows") === "compared" ? "compared" : "shown";
+  return runTask("tables", [idFrom(copy), rows], request.signal);
+});

@@ -3,4 +3,8 @@ import { answer, bodyAs, idFrom } from "@/server/respond";
 import { plan } from "@/server/restores/contract";
 import { rehearse } from "@/server/restores/queries";
 
-export const POST = answer(async (request, { job }: { job: string }) => rehearse(database().db, idFrom(job), await bodyAs(request, plan)));
+/** A page of the rehearsal, and sums over all of it. */
+export const POST = answer(async (request, { job }: { job: string }) => {
+  const page = Number(new URL(request.url).searchParams.get("page") ?? 0);
+  return rehearse(database().db, idFrom(job), await bodyAs(request, plan), Number.isInteger(page) && page > 0 ? page : 0);
+});

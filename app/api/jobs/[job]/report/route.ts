@@ -1,23 +1,30 @@
+import { Readable } from "node:stream";
 import { z } from "zod";
 import { database } from "@/server/database/connection";
-import { gatherReport, reportAsCsv, reportAsHtml, reportAsJson } from "@/server/handover/report";
-import { answer, idFrom } from "@/server/respond";
+import { AUDIENCES } from "@/server/handover/contract";
+import { handoverAsHtml, reportAsCsv, reportAsJson } from "@/server/handover/forms";
+import { gatherReport, handoverOf, tellHandover } from "@/server/handover/report";
+import { answer, attachment, downloadName, idFrom } from "@/server/respond";
 
-const FORMS = {
-  html: { type: "text/html; charset=utf-8", write: reportAsHtml },
-  csv: { type: "text/csv; charset=utf-8", write: reportAsCsv },
-  json: { type: "application/json", write: reportAsJson },
-} as const;
-const form = z.enum(Object.keys(FORMS) as [keyof typeof FORMS, ...(keyof typeof FORMS)[]]);
+const TYPES = { html: "text/html; charset=utf-8", csv: "text/csv; charset=utf-8", json: "application/json" } as const;
+const asked = z.object({
+  form: z.enum(["screen", "html", "csv", "json"]).default("screen"),
+  for: z.enum(AUDIENCES).default("client"),
+});
 
-/** The handover as a file to keep. */
+/** The handover: for the screen, or as a file to keep. */
 export const GET = answer(async (request, { job }: { job: string }) => {
-  const asked = form.parse(new URL(request.url).searchParams.get("form"));
-  const report = await gatherReport(database().db, idFrom(job));
-  return new Response(FORMS[asked].write(report), {
+  const { form, for: audience } = asked.parse(Object.fromEntries(new URL(request.url).searchParams));
+  const { db } = database();
+  const report = await gatherReport(db, idFrom(job));
+  const told = tellHandover(report, audience);
+  if (form === "screen") return handoverOf(told);
+  const pieces = form === "html" ? handoverAsHtml(told) : form === "csv" ? reportAsCsv(report) : reportAsJson(report);
+  const name = `${await downloadName(db, idFrom(job))}, handover${form === "html" ? ` for the ${audience}` : ""}.${form}`;
+  return new Response(Readable.toWeb(Readable.from(pieces).map((piece: string) => Buffer.from(piece))) as ReadableStream, {
     headers: {
-      "Content-Type": FORMS[asked].type,
-      "Content-Disposition": `attachment; filename="handover-${report.job.id}.${asked}"`,
+      "Content-Type": TYPES[form],
+      "Content-Disposition": attachment(name),
       "Content-Security-Policy": "sandbox; default-src 'none'; style-src 'unsafe-inline'",
     },
   });

@@ -1,8 +1,7 @@
-import { database } from "@/server/database/connection";
-import { repairedPicture } from "@/server/repairs/repairs";
+import { runTask } from "@/server/content/pool";
 import { answer, idFrom } from "@/server/respond";
 
-export const GET = answer(async (_request, { copy }: { copy: string }) => {
-  const body = new Uint8Array(await repairedPicture(database().db, idFrom(copy)));
+export const GET = answer(async (request, { copy }: { copy: string }) => {
+  const body = new Uint8Array(await runTask("repairedPicture", [idFrom(copy)], request.signal));
   return new Response(body, { headers: { "Content-Type": "image/webp", "Cache-Control": "private, max-age=600" } });
 });

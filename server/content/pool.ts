@@ -1,0 +1,234 @@
+import { type ChildProcess, fork } from "node:child_process";
+import { existsSync, readFileSync } from "node:fs";
+import { setPriority } from "node:os";
+import { join } from "node:path";
+import { SourceError } from "../../io/source-error";
+import { log } from "../log/logger";
+import { Problem } from "../problem";
+import type { Tasks } from "./tasks";
+
+export type TaskName = keyof Tasks;
+export type TaskResult<N extends TaskName> = Awaited<ReturnType<Tasks[N]>>;
+
+/** What a process is asked. */
+export interface TaskRequest {
+  readonly task: string;
+  readonly args: readonly unknown[];
+}
+/** What it answers. Errors a person can read keep their words; anything else is a fault. */
+export type TaskAnswer =
+  | { readonly value: unknown }
+  | { readonly problem: string; readonly status: number }
+  | { readonly source: string; readonly asksForFile: boolean }
+  | { readonly fault: string };
+
+interface Limits {
+  /** Milliseconds. */
+  readonly time: number;
+  /** Bytes of memory the process may take in all. */
+  readonly memory: number;
+}
+
+interface Waiting {
+  readonly request: TaskRequest;
+  readonly limits: Limits;
+  readonly done: (value: unknown) => void;
+  readonly failed: (error: Error) => void;
+  readonly signal: AbortSignal | undefined;
+}
+
+interface Member {
+  readonly child: ChildProcess;
+  work: Waiting | null;
+  timer: NodeJS.Timeout | undefined;
+  done: number;
+  /** Set when it is ended on purpose: what to say to who waits. */
+  why: Error | null;
+}
+
+/** A preview that takes longer than this is given up. Milliseconds. */
+export const PREVIEW_MS = 5_000;
+const LONG_MS = 600_000;
+const MEMORY = 640 << 20;
+const HEAP_MIB = 512;
+/** How often the memory of a working process is looked at. Milliseconds. */
+const LOOK_MS = 200;
+/** A process is replaced after so many tasks: what libraries keep would add up. */
+const TASKS_EACH = 400;
+
+/** Tasks that may take longer than a preview, because somebody asked for them or nobody waits. */
+const LONG: Partial<Record<TaskName, number>> = {
+  repair: 60_000,
+  repairedPicture: 60_000,
+  writeRepaired: LONG_MS,
+  hash: 24 * 3_600_000,
+  hashDelivered: 24 * 3_600_000,
+  judge: LONG_MS,
+  survey: LONG_MS,
+  samePresent: 60_000,
+  inspect: LONG_MS,
+  browse: 30_000,
+  usedRuns: 30_000,
+};
+
+/**
+ * Processes that do what must not hold up anybody else: each does one task at a time and is ended when that takes too long or too much
+ * memory; another takes its place. A client's file can stop no more than its own preview.
+ */
+export class ContentPool {
+  readonly #members: Member[] = [];
+  readonly #waiting: Waiting[] = [];
+
+  constructor(
+    private readonly most: number,
+    private readonly entry = entryPoint(),
+    private readonly environment: NodeJS.ProcessEnv = process.env,
+  ) {}
+
+  /**
+   * Runs a task. @throws Problem or SourceError in words for a person, as the task did, or because it was given up
+   * @param signal who gives up waiting takes a task that has not begun out of the queue
+   */
+  run<N extends TaskName>(task: N, args: Parameters<Tasks[N]>, signal?: AbortSignal): Promise<TaskResult<N>> {
+    return this.ask({ task, args }, { time: LONG[task] ?? PREVIEW_MS, memory: MEMORY }, signal) as Promise<TaskResult<N>>;
+  }
+
+  ask(request: TaskRequest, limits: Limits, signal?: AbortSignal): Promise<unknown> {
+    return new Promise((done, failed) => {
+      this.#waiting.push({ request, limits, done, failed, signal });
+      this.#next();
+    });
+  }
+
+  /** Ends all processes. */
+  close(): void {
+    for (const member of this.#members.splice(0)) member.child.kill("SIGKILL");
+  }
+
+  #next(): void {
+    while (this.#waiting.length > 0) {
+      const [first] = this.#waiting;
+      if (first?.signal?.aborted) {
+        this.#waiting.shift();
+        first.failed(new Problem("Nobody waits for this any more.", 499));
+        continue;
+      }
+      const member = this.#members.find((each) => each.work === null) ?? (this.#members.length < this.most ? this.#start() : null);
+      if (!member) return;
+      this.#begin(member, this.#waiting.shift() as Waiting);
+    }
+  }
+
+  #begin(member: Member, work: Waiting): void {
+    member.work = work;
+    const until = Date.now() + work.limits.time;
+    member.timer = setInterval(() => {
+      if (Date.now() > until)
+        this.#end(
+          member,
+          new Problem(
+            `This took longer than ${Math.round(work.limits.time / 1000)} s and was given up: the content may be damaged, or made to take long.`,
+            422,
+          ),
+        );
+      else if (memoryOf(member.child.pid) > work.limits.memory)
+        this.#end(
+          member,
+          new Problem("This needed more memory than is allowed and was given up: the content may be damaged, or made to.", 422),
+        );
+    }, LOOK_MS);
+    member.child.send(work.request, (error) => error && this.#end(member, error));
+  }
+
+  #end(member: Member, why: Error): void {
+    member.why ??= why;
+    member.child.kill("SIGKILL");
+  }
+
+  #start(): Member {
+    const child = fork(this.entry.path, [], {
+      serialization: "advanced",
+      stdio: ["ignore", "ignore", "inherit", "ipc"],
+      execArgv: [...this.entry.execArgv, `--max-old-space-size=${HEAP_MIB}`],
+      env: this.environment,
+    });
+    const member: Member = { child, work: null, timer: undefined, done: 0, why: null };
+    // Who works at the screen goes before what is read for the screen.
+    if (child.pid) setPriority(child.pid, 5);
+    child.unref();
+    child.channel?.unref();
+    child.on("message", (answer: TaskAnswer) => this.#answered(member, answer));
+    child.on("error", (error) => this.#end(member, error));
+    child.on("exit", () => this.#exited(member));
+    this.#members.push(member);
+    return member;
+  }
+
+  #answered(member: Member, answer: TaskAnswer): void {
+    const { work } = member;
+    this.#release(member);
+    member.done += 1;
+    if (work) settle(work, answer);
+    if (member.done >= TASKS_EACH) this.#retire(member);
+    this.#next();
+  }
+
+  #exited(member: Member): void {
+    const { work } = member;
+    this.#release(member);
+    this.#retire(member);
+    work?.failed(member.why ?? new Problem("This could not be read to its end: the content may be damaged, or made to be so.", 422));
+    this.#next();
+  }
+
+  #release(member: Member): void {
+    clearInterval(member.timer);
+    member.work = null;
+  }
+
+  #retire(member: Member): void {
+    const index = this.#members.indexOf(member);
+    if (index >= 0) this.#members.splice(index, 1);
+    member.child.kill();
+  }
+}
+
+function settle({ done, failed, request }: Waiting, answer: TaskAnswer): void {
+  if ("value" in answer) done(answer.value);
+  else if ("problem" in answer) failed(new Problem(answer.problem, answer.status));
+  else if ("source" in answer) failed(new SourceError(answer.source, answer.asksForFile));
+  else {
+    log.error({ task: request.task, error: answer.fault }, "content task failed");
+    failed(new Error(answer.fault));
+  }
+}
+
+/** Bytes of memory a process has, as the system counts them; 0 where it does not tell (proc(5), statm: pages). */
+function memoryOf(pid: number | undefined): number {
+  try {
+    return Number(readFileSync(`/proc/${pid}/statm`, "latin1").split(" ")[1]) * 4096;
+  } catch {
+    return 0;
+  }
+}
+
+/** The built process where there is one, else the source through the loader. */
+function entryPoint(): { path: string; execArgv: string[] } {
+  const built = join(/*turbopackIgnore: true*/ process.cwd(), "dist", "content-process.js");
+  return existsSync(built)
+    ? { path: built, execArgv: ["--enable-source-maps"] }
+    : { path: join(/*turbopackIgnore: true*/ process.cwd(), "server", "content", "content-process.ts"), execArgv: ["--import", "tsx"] };
+}
+
+const MOST = 3;
+const shared = globalThis as unknown as { compassContent?: ContentPool };
+
+/** The pool of this process. */
+export function contentPool(): ContentPool {
+  shared.compassContent ??= new ContentPool(MOST);
+  return shared.compassContent;
+}
+
+/** Runs a task in this process's pool. */
+export const runTask = <N extends TaskName>(task: N, args: Parameters<Tasks[N]>, signal?: AbortSignal): Promise<TaskResult<N>> =>
+  contentPool().run(task, args, signal);

@@ -1,0 +1,1 @@
+ALTER TABLE "passes" DROP COLUMN "unreadable";

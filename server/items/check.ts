@@ -1,0 +1,54 @@
+import { type SQL, sql } from "drizzle-orm";
+import { runTask } from "../content/pool";
+import type { Connection, Database } from "../database/connection";
+import { gatherCopies } from "../passes/slice";
+import { announce, enqueue } from "../workers/queue";
+import type { Judgement } from "./judge-content";
+
+/** Copies whose content nobody has looked at, and which have some. */
+const UNCHECKED = sql`(c.evidence->>'content' is null and c.layout is not null and c.size > 0 and c.condition <> 'name-only' and c.type = 'file')`;
+
+/** Asks for the contents of copies to be looked at, in the background. @param copies a query for their ids */
+export async function askToCheck(db: Connection, jobId: number, copies: SQL): Promise<void> {
+  const { rowCount } = await db.execute(sql`
+    insert into copy_checks (job_id, copy_id) select ${jobId}::int, c.id from copies c
+    where c.job_id = ${jobId} and c.id in (${copies}) and ${UNCHECKED} on conflict do nothing`);
+  if (rowCount) await enqueue(db, "check", jobId);
+}
+
+/** The next copies to look at. */
+export async function copiesToCheck(db: Connection, jobId: number, limit: number): Promise<number[]> {
+  const { rows } = await db.execute<{ id: string }>(
+    sql`select copy_id as id from copy_checks where job_id = ${jobId} order by copy_id limit ${limit}`,
+  );
+  return rows.map(({ id }) => Number(id));
+}
+
+/** Looks at a copy's content, where nobody has, and keeps what that came to. */
+export async function checkCopy(db: Database, jobId: number, copyId: number): Promise<void> {
+  const judged = await runTask("judge", [copyId]).catch((error: Error) => error);
+  await db.transaction(async (tx) => {
+    await tx.execute(sql`delete from copy_checks where job_id = ${jobId} and copy_id = ${copyId}`);
+    if (judged === null) return;
+    if (judged instanceof Error) {
+      // A source that is not there now is no fault of the file's: it says so, and can be asked again.
+      const words = `Whether it opens could not be checked: ${judged.message}`;
+      await tx.execute(
+        sql`update copies set notes = notes || ${JSON.stringify([words])}::jsonb where id = ${copyId} and not notes ? ${words}`,
+      );
+      return;
+    }
+    await keepJudgement(tx, judged);
+  });
+  await announce(db, jobId);
+}
+
+async function keepJudgement(tx: Connection, { copyId, condition, survival, evidence, notes }: Judgement): Promise<void> {
+  await tx.execute(sql`
+    update copies c set condition = ${condition}, survival = ${survival}, evidence = ${JSON.stringify(evidence)}::jsonb,
+      notes = notes || (select coalesce(jsonb_agg(n), '[]') from jsonb_array_elements(${JSON.stringify(notes)}::jsonb) n where not c.notes @> jsonb_build_array(n))
+    where c.id = ${copyId}`);
+  await tx.execute(sql`
+    update items i set condition = c.condition, survival = c.survival from copies c where c.id = ${copyId} and i.best_copy_id = c.id and i.overruled`);
+  await tx.execute(sql.raw(gatherCopies(`select item_id as id from copies where id = ${Math.trunc(copyId)} and item_id is not null`)));
+}

@@ -1,0 +1,147 @@
+import { extname } from "node:path";
+import { type SQL, sql } from "drizzle-orm";
+import { numberedName, safeComponents, safeName, streamFileName } from "../../core/restore/names";
+import type { Connection } from "../database/connection";
+
+export interface StoredStream {
+  name: string;
+  size: number;
+  /** Encoded, in base64; null: where it stands is not known. */
+  layout: string | null;
+}
+
+/** One entry of the tray with the copy that would be written. */
+export interface TrayRow extends Record<string, unknown> {
+  item_id: string;
+  copy_id: string;
+  chosen_copy: boolean;
+  name: string;
+  folder: string;
+  size: string;
+  modified: string | null;
+  condition: string;
+  readable: boolean;
+  encrypted: boolean;
+  missing: string;
+  streams: StoredStream[] | null;
+  volume_id: number;
+  dated: boolean;
+}
+
+/** Bytes of a copy that are known to be missing. */
+export const MISSING = sql`((c.evidence->>'usedByOthers')::bigint + (c.evidence->>'takenLater')::bigint + (c.evidence->>'lost')::bigint + (c.evidence->>'unreadable')::bigint)`;
+/** Whether a copy can be written at all. */
+export const WRITABLE = sql`(c.condition <> 'name-only' and (c.layout is not null or c.size = 0))`;
+
+/**
+ * What is in a job's tray as (item_id, copy_id, chosen_copy, dated): an entry without a copy means the item's best one. What a running
+ * restore is writing is left out. `dated`: several copies of the item are chosen, and their names must be told apart.
+ */
+export const trayCopies = (jobId: number): SQL => sql`(
+  select e.*, count(*) over (partition by e.item_id) > 1 as dated
+  from (select t.item_id, coalesce(t.copy_id, i.best_copy_id) as copy_id, bool_or(t.copy_id is not null) as chosen_copy
+    from tray_entries t join items i on i.id = t.item_id where t.job_id = ${jobId} group by 1, 2) e
+  where not exists (select 1 from restores s join restore_results r on r.restore_id = s.id
+    where s.job_id = ${jobId} and s.state in ('queued', 'running') and r.state in ('waiting', 'writing') and r.copy_id = e.copy_id))`;
+
+/** Entries beyond this many are listed in the order of their items, which needs no sorting. */
+const SORTED = 20_000;
+const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, ${MISSING} as missing, (c.layout is not null) as readable, c.encrypted,
+  c.streams, c.name, c.size, c.modified, c.condition, c.volume_id, f.path as folder`;
+
+/** A part of the tray, in an order that stays the same. */
+export async function trayRows(db: Connection, jobId: number, from: number, limit: number, entries: number): Promise<TrayRow[]> {
+  const sorted = entries <= SORTED;
+  const order = sorted ? sql`f.path, c.name, e.item_id, e.copy_id` : sql`e.item_id, e.copy_id`;
+  const part = sql`offset ${from} limit ${limit}`;
+  const { rows } = await db.execute<TrayRow>(sql`
+    select ${TRAY_COLUMNS}
+    from (select * from ${trayCopies(jobId)} e ${sorted ? sql`` : sql`order by ${order} ${part}`}) e
+    join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
+    order by ${order} ${sorted ? part : sql``}`);
+  return rows;
+}
+
+/** All of the tray, a part at a time, so that it need not stand in memory. */
+export async function* trayParts(db: Connection, jobId: number, step: number): AsyncGenerator<TrayRow[], void, void> {
+  for (let item = 0, copy = 0; ; ) {
+    const { rows } = await db.execute<TrayRow>(sql`
+      select ${TRAY_COLUMNS} from (select * from ${trayCopies(jobId)} e where (e.item_id, e.copy_id) > (${item}, ${copy}) order by 1, 2 limit ${step}) e
+      join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id order by e.item_id, e.copy_id`);
+    if (rows.length > 0) yield rows;
+    const last = rows[rows.length - 1];
+    if (!last || rows.length < step) return;
+    item = Number(last.item_id);
+    copy = Number(last.copy_id);
+  }
+}
+
+export interface RestoredVolume {
+  readonly id: number;
+  readonly label: string | null;
+  readonly number: number;
+  readonly sourceName: string;
+}
+
+/** The volumes of a job, as the folders of its restores are called after them. */
+export async function restoredVolumes(db: Connection, jobId: number): Promise<RestoredVolume[]> {
+  const { rows } = await db.execute<{ id: number; label: string | null; number: number; name: string }>(sql`
+    select v.id, v.label, v.number, s.name from volumes v join sources s on s.id = v.source_id where s.job_id = ${jobId} order by v.id`);
+  return rows.map(({ id, label, number, name }) => ({ id, label, number, sourceName: name }));
+}
+
+/** The folder each volume's files go to: its own name; where several are called alike, within a folder of their source. */
+export function volumeFolders(volumes: readonly RestoredVolume[]): Map<number, readonly string[]> {
+  const own = (volume: RestoredVolume) => safeName(volume.label ?? `volume ${volume.number}`);
+  const folders = new Map<number, readonly string[]>();
+  const taken = new Set<string>();
+  for (const volume of volumes) {
+    const name = own(volume);
+    const alone = volumes.filter((each) => fold(own(each)) === fold(name)).length === 1;
+    const source = safeName(volume.sourceName.slice(0, volume.sourceName.length - extname(volume.sourceName).length) || volume.sourceName);
+    let path = alone ? [name] : [source, name];
+    for (let number = 2; taken.has(fold(path.join("/"))); number += 1) path = [...path.slice(0, -1), numberedName(name, number)];
+    taken.add(fold(path.join("/")));
+    folders.set(volume.id, path);
+  }
+  return folders;
+}
+
+/** Names that differ in case or Unicode form alone are one on many devices. */
+export const fold = (name: string): string => name.normalize("NFC").toLowerCase();
+
+/** A file's own name with the moment of its last change, for several copies of one file beside each other. */
+export function datedName(name: string, modified: Date | null, timeZone: string): string {
+  const moment = modified
+    ? modified.toLocaleString("sv-SE", { timeZone, dateStyle: "short", timeStyle: "short" }).replace(":", ".")
+    : "no date";
+  const extension = extname(name);
+  return `${name.slice(0, name.length - extension.length)} (${moment})${extension}`;
+}
+
+interface Placed {
+  readonly folder: string;
+  readonly name: string;
+  readonly stream?: string | null;
+  readonly dated: boolean;
+  readonly modified: Date | null;
+}
+
+/** Names of folders and file below the destination: the volume's, then as it was on the volume. */
+export function componentsOf(
+  volumeFolder: readonly string[],
+  { folder, name, stream, dated, modified }: Placed,
+  timeZone: string,
+): string[] {
+  const own = dated ? datedName(name, modified, timeZone) : name;
+  return [...volumeFolder, ...safeComponents(`${folder}/${stream == null ? own : streamFileName(own, stream)}`)];
+}
+
+/** Why a copy cannot be written; null: it can. A content of no bytes needs no place. */
+export function problemOf(copy: { condition: string; readable: boolean; size: number; encrypted: boolean }): string | null {
+  if (copy.condition === "name-only") return "Nothing of its content is left.";
+  if (copy.readable || copy.size === 0) return null;
+  return copy.encrypted
+    ? "It is encrypted for its owner’s account: without that key its content stays closed."
+    : "Its content cannot be read; its notes say why.";
+}

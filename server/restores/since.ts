@@ -1,0 +1,57 @@
+import { lstat } from "node:fs/promises";
+import { sql } from "drizzle-orm";
+import type { Connection } from "../database/connection";
+import type { restoreResults } from "../database/schema";
+import { announce } from "../workers/queue";
+
+type Row = typeof restoreResults.$inferSelect;
+
+/** A file system may keep times no finer than two seconds (FAT). Milliseconds. */
+const TIME_GRAIN = 2000;
+
+/** What became of a written file since, by its presence, size and date; null: it stands as it was left. */
+async function sinceOf(row: Row): Promise<Row["since"]> {
+  if (row.state !== "verified" && row.state !== "gaps") return null;
+  // A later restore wrote another file under this name, and said so.
+  if (row.since === "replaced" || !row.output) return row.since;
+  const stats = await lstat(row.output).catch(() => null);
+  if (!stats?.isFile()) return "gone";
+  // A hash that differed is not made good by the size and date being right: reading the file again alone can do that.
+  if (row.since === "changed") return "changed";
+  return stats.size !== row.size || (row.leftAt !== null && Math.abs(stats.mtimeMs - row.leftAt) > TIME_GRAIN) ? "changed" : null;
+}
+
+/** Looks at the files of these results again, and keeps what became of them. */
+export async function lookAgain(db: Connection, rows: readonly Row[]): Promise<Row[]> {
+  const found = await Promise.all(rows.map(async (row) => ({ ...row, since: await sinceOf(row) })));
+  const moved = found.filter((row, index) => row.since !== rows[index]?.since).map(({ id, since }) => ({ id, since }));
+  if (moved.length > 0)
+    await db.execute(sql`
+      update restore_results r set since = m.since from jsonb_to_recordset(${JSON.stringify(moved)}::jsonb) as m(id bigint, since text) where r.id = m.id`);
+  return found;
+}
+
+/** What a restore wrote and nobody replaced since, from the result after `after` on. */
+export async function* allWritten(
+  db: Connection,
+  restoreId: number,
+  after: number,
+): AsyncGenerator<{ id: number; output: string; sha256: string }, void, void> {
+  for (let last = after; ; ) {
+    const { rows } = await db.execute<{ id: string; output: string; sha256: string }>(sql`
+      select id, output, sha256 from restore_results where restore_id = ${restoreId} and id > ${last} and state in ('verified', 'gaps')
+        and since is distinct from 'replaced' and output is not null and sha256 is not null order by id limit 100`);
+    for (const row of rows) yield { ...row, id: Number(row.id) };
+    const end = rows[rows.length - 1];
+    if (!end) return;
+    last = Number(end.id);
+  }
+}
+
+/** Keeps what reading a restored file again came to; without a result, that all of the restore was read. */
+export async function keepProof(db: Connection, restoreId: number, resultId: number | null, since: Row["since"]): Promise<void> {
+  if (resultId !== null) await db.execute(sql`update restore_results set since = ${since} where id = ${resultId}`);
+  const { rows } = await db.execute<{ job_id: number }>(sql`
+    update restores set proven_at = case when ${resultId === null} then now() else proven_at end where id = ${restoreId} returning job_id`);
+  if (rows[0]) await announce(db, rows[0].job_id);
+}

@@ -1,0 +1,86 @@
+import { FileSystemError } from "../../core/filesystems/file-record";
+import { usageProfile } from "../../core/filesystems/usage-profile";
+import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { FolderSource } from "../../io/folder-source";
+import { type OpenedSource, openSource } from "../../io/open-source";
+
+/** A source's structure as it is stored. */
+export interface InspectedSource {
+  readonly size: number;
+  readonly container: string;
+  readonly table: string;
+  readonly notes: readonly string[];
+  readonly volumes: readonly InspectedVolume[];
+}
+export type InspectedVolume = Omit<ReturnType<typeof volumeRow>, "notes"> & { readonly notes: readonly string[] };
+
+/** Reads the structure of an image or drive, or takes a folder as it is. @throws SourceError when it cannot be opened */
+export async function inspectSource(path: string, beside: readonly string[], folder: boolean): Promise<InspectedSource> {
+  if (folder) return inspectFolder(path);
+  const opened = openSource(path, beside);
+  try {
+    const { report } = opened;
+    return {
+      size: report.size,
+      container: report.container,
+      table: report.table,
+      notes: [...report.notes, ...identityOf(report)],
+      volumes: report.volumes.map((volume) => volumeRow(opened, volume)),
+    };
+  } finally {
+    opened.close();
+  }
+}
+
+function inspectFolder(path: string): InspectedSource {
+  const { label } = new FolderSource(path);
+  const volume: InspectedVolume = {
+    number: 0,
+    offset: 0,
+    length: 0,
+    filesystem: "folder",
+    label,
+    clusterSize: null,
+    standing: "present",
+    closed: null,
+    notes: [],
+    readable: true,
+    usage: null,
+    usedBytes: null,
+  };
+  return { size: 0, container: "folder", table: "none", notes: [], volumes: [volume] };
+}
+
+/** What a container tells of itself. */
+function identityOf({ identity, created }: DiskReport): string[] {
+  if (!identity) return [];
+  const made = created ? `, made ${new Date(created).toISOString().slice(0, 16).replace("T", " ")} UTC` : "";
+  return [`The image’s own identity is ${identity}${made}.`];
+}
+
+function volumeRow(source: OpenedSource, volume: VolumeReport) {
+  const base = {
+    number: volume.volume,
+    offset: volume.offset,
+    length: volume.length,
+    filesystem: volume.filesystem as string,
+    label: volume.label,
+    clusterSize: volume.clusterSize,
+    standing: volume.standing,
+    closed: volume.closed,
+    notes: [...volume.notes],
+  };
+  try {
+    const opened = openVolume(source.disk, volume);
+    const profile = opened.allocation ? usageProfile(opened.allocation) : null;
+    return {
+      ...base,
+      readable: true,
+      usage: profile ? Buffer.from(profile.shares) : null,
+      usedBytes: profile ? profile.used * opened.clusterSize : null,
+    };
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    return { ...base, readable: false, usage: null, usedBytes: null };
+  }
+}

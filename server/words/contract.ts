@@ -1,0 +1,193 @@
+import type { Condition } from "../../core/copies/vocabulary";
+import type { PassOptions } from "../passes/contract";
+import type { Result } from "../restores/contract";
+
+const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
+
+/** Bytes in binary units with one decimal. */
+export function bytesText(bytes: number): string {
+  let value = bytes;
+  let unit = 0;
+  // What would be written as 1024.0 of a unit is 1.0 of the next.
+  while (value >= (unit === 0 ? 1024 : 1023.95) && unit < UNITS.length - 1) {
+    value /= 1024;
+    unit += 1;
+  }
+  return `${unit === 0 ? value : value.toFixed(1)} ${UNITS[unit]}`;
+}
+
+const thin = "\u2009";
+/** A count with thin spaces between thousands. */
+export const countText = (count: number) =>
+  Math.round(count)
+    .toString()
+    .replace(/\B(?=(\d{3})+$)/g, thin);
+/** Exact bytes, for hovering. */
+export const exactBytes = (bytes: number) => `${countText(bytes)} bytes`;
+/** A byte offset as the field writes it: hexadecimal in groups of four. */
+export const offsetText = (offset: number) =>
+  `0x${offset
+    .toString(16)
+    .toUpperCase()
+    .padStart(8, "0")
+    .replace(/\B(?=(.{4})+$)/g, "_")}`;
+
+export const dateText = (date: Date | null, timeZone: string) =>
+  date ? date.toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric", timeZone }) : "no date";
+export const momentText = (date: Date | null, timeZone: string) =>
+  date
+    ? date.toLocaleString("en-GB", { day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit", timeZone })
+    : "not set";
+
+/** A span of time as a person says it. */
+export function durationText(ms: number): string {
+  const seconds = Math.round(ms / 1000);
+  if (seconds < 1) return "under 1 s";
+  if (seconds < 60) return `${seconds} s`;
+  const minutes = Math.round(seconds / 60);
+  return minutes < 60 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
+}
+
+/** The size of a picture or film. */
+export const pixelsText = (facts: { width?: number | undefined; height?: number | undefined } | null) =>
+  facts?.width && facts.height ? `${facts.width} × ${facts.height}` : "";
+
+export function conditionText(condition: Condition, survival: number): string {
+  if (condition === "whole") return "whole";
+  if (condition === "name-only") return "name only";
+  if (condition === "not-checked") return "not checked";
+  return `${Math.max(1, Math.min(99, Math.round(survival * 100)))} % left`;
+}
+
+export const CONDITION_WORDS: Record<string, string> = {
+  whole: "whole",
+  partial: "partial",
+  "name-only": "name only",
+  "not-checked": "not checked",
+};
+
+export const KIND_WORDS: Record<string, string> = {
+  documents: "Documents",
+  sheets: "Sheets",
+  drawings: "Drawings",
+  pictures: "Pictures",
+  video: "Video",
+  audio: "Audio",
+  mail: "Mail",
+  archives: "Archives",
+  "application-data": "Application data",
+  other: "Other",
+};
+
+/** So many files of a kind, for the middle of a sentence. */
+export function kindCountText(kind: string, count: number): string {
+  const words = (KIND_WORDS[kind] ?? kind).toLowerCase();
+  return `${countText(count)} ${count === 1 ? words.replace(/^(document|sheet|drawing|picture|archive)s$/, "$1") : words}`;
+}
+
+export const PLACE_WORDS: Record<string, string> = {
+  bin: "Bin",
+  autosave: "Autosave",
+  temporary: "Temporary",
+  "own-backup": "Own backup",
+  recent: "Recent list",
+  snapshot: "Snapshot",
+  backup: "Backup set",
+  "file-record": "File record",
+  "leftover-record": "Leftover record",
+  raw: "Raw",
+};
+
+/** What a pass reads a volume for. */
+export const PASS_WORDS: Record<string, string> = {
+  "known-places": "known places",
+  "file-record": "file records",
+  "leftover-record": "leftover records",
+  raw: "raw content",
+};
+
+/** Kinds of loss as `filesystem` names a person reads. */
+export const FILE_SYSTEM_WORDS: Record<string, string> = {
+  ntfs: "NTFS",
+  fat12: "FAT12",
+  fat16: "FAT16",
+  fat32: "FAT32",
+  exfat: "exFAT",
+  hfsplus: "HFS+",
+  hfsx: "HFSX",
+  apfs: "APFS",
+  folder: "folder",
+  unknown: "not recognised",
+};
+
+export const CONTAINER_WORDS: Record<string, string> = {
+  raw: "Raw image",
+  split: "Raw image in parts",
+  vhd: "VHD image",
+  vhdx: "VHDX image",
+  drive: "Drive",
+  folder: "Folder of this bench",
+};
+
+/** How a volume is known, where the partition table does not name it. */
+export const STANDING_WORDS: Record<string, string> = { lost: "lost volume", earlier: "earlier volume" };
+
+/** What a pass was narrowed to, in words; "" for a whole one. */
+export function narrowedWords({ folder, from, to, kinds, places, unused, everyByte }: PassOptions): string {
+  return [
+    places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
+    folder && `below ${folder}`,
+    from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
+    unused && "unused room only",
+    everyByte && "every byte",
+    kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,
+  ]
+    .filter(Boolean)
+    .join(", ");
+}
+
+/** The marks of results, in the list and wherever they are spoken of. */
+export const RESULT_WORDS: Readonly<Record<Result["state"], string>> = {
+  waiting: "waiting",
+  writing: "being written",
+  verified: "verified",
+  gaps: "with gaps",
+  skipped: "skipped",
+  failed: "not restored",
+};
+
+const SINCE_WORDS: Readonly<Record<NonNullable<Result["since"]>, string>> = {
+  replaced: "replaced by a later restore since",
+  changed: "changed since",
+  gone: "not there any more",
+};
+
+/** A result's mark with what became of the file since. */
+export const resultText = ({ state, since }: Pick<Result, "state" | "since">): string =>
+  since ? `${RESULT_WORDS[state]}; ${SINCE_WORDS[since]}` : RESULT_WORDS[state];
+
+/** Lost files by what is left of them. */
+type Lost = Readonly<Record<Condition, number>>;
+export const lostTotal = (lost: Lost): number => Object.values(lost).reduce((sum, count) => sum + count, 0);
+
+/** How many lost files were found, and of how many something is left: the same words wherever they are counted. */
+export function lostText(lost: Lost): string {
+  const total = lostTotal(lost);
+  if (total === 0) return "no lost files found";
+  const names = lost["name-only"];
+  const content = total - names;
+  return names === 0
+    ? `${countText(content)} lost ${content === 1 ? "file" : "files"} found`
+    : `${countText(content)} lost ${content === 1 ? "file" : "files"} found, of ${countText(names)} more only the name`;
+}
+
+/** How a copy is called in the list: a live file nobody has looked into is in place, which is all its record says. */
+export function standingText(item: {
+  condition: Condition;
+  survival: number;
+  live: boolean;
+  opens: "yes" | "no" | "unknown" | null;
+}): string {
+  if (item.live && item.condition === "whole" && item.opens === null) return "in place";
+  return conditionText(item.condition, item.survival);
+}

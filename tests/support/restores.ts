@@ -1,0 +1,33 @@
+import type { Database } from "../../server/database/connection";
+import type { Restore, RestorePlan, Result } from "../../server/restores/contract";
+import { allResults, listRestores } from "../../server/restores/queries";
+import { until } from "./bench";
+
+export interface WholeRestore extends Restore {
+  readonly results: readonly Result[];
+}
+
+/** A restore with all its results. */
+export async function wholeRestore(db: Database, jobId: number, id: number): Promise<WholeRestore> {
+  const restore = (await listRestores(db, jobId)).find((each) => each.id === id);
+  if (!restore) throw new Error(`there is no restore ${id}`);
+  const results: Result[] = [];
+  for await (const result of allResults(db, id)) results.push(result);
+  return { ...restore, results };
+}
+
+/** Waits until a restore has ended. */
+export const endedRestore = (db: Database, jobId: number, id: number): Promise<WholeRestore> =>
+  until(async () => {
+    const restore = await wholeRestore(db, jobId, id);
+    return (restore.state === "done" || restore.state === "failed") && restore;
+  }, 60);
+
+export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): RestorePlan => ({
+  destination,
+  conflict: "keep-both",
+  streams: false,
+  asFound: false,
+  choices: {},
+  ...facts,
+});

@@ -1,0 +1,134 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import { useQuery } from "@tanstack/react-query";
+import { z } from "zod";
+import { CONFLICTS, type Conflict, type RehearsedFile, type RestorePlan } from "@/server/restores/contract";
+import { write } from "../data/request";
+import { useJob } from "../data/use-job-data";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, CONDITION_WORDS, exactBytes, momentText } from "../instruments/words";
+import { useTrayChange } from "../items/use-tray-change";
+import styles from "./restore.module.css";
+
+export const CONFLICT_WORDS: Record<Conflict, string> = {
+  "keep-both": "keep both, numbered",
+  skip: "leave it, skip mine",
+  replace: "replace it, keep it aside",
+};
+
+interface TableProps {
+  jobId: number;
+  root: string;
+  files: readonly RehearsedFile[];
+  conflict: Conflict;
+  choices: RestorePlan["choices"];
+  /** null: the files are only shown. */
+  onChoice: ((copyId: number, choice: Conflict) => void) | null;
+}
+
+/** Files of the tray with where they would go, and what is there. */
+export function RehearsalTable({ jobId, root, files, conflict, choices, onChoice }: TableProps) {
+  const tray = useTrayChange(jobId);
+  const { data: job } = useJob(jobId);
+  const zone = job?.timeZone ?? "UTC";
+  return (
+    <>
+      <Problem>{problemText(tray.error)}</Problem>
+      <table className={styles.table}>
+        <thead>
+          <tr>
+            <th>File</th>
+            <th style={{ width: 116 }}>Condition</th>
+            <th className={styles.number} style={{ width: 90 }}>
+              Size
+            </th>
+            <th style={{ width: "34%" }}>What happens</th>
+            {onChoice && (
+              <th style={{ width: 80 }}>
+                <span className="visually-hidden">Tray</span>
+              </th>
+            )}
+          </tr>
+        </thead>
+        <tbody>
+          {files.map((file) => (
+            <tr key={`${file.copyId} ${file.stream ?? ""}`}>
+              <td>
+                {file.path.slice(1)}
+                <small>
+                  {file.target.slice(root.length + 1)}
+                  {!file.best && `, the copy of ${momentText(file.modified, zone)}`}
+                </small>
+              </td>
+              <td>
+                {CONDITION_WORDS[file.condition] ?? file.condition}
+                {file.missing > 0 && !file.problem && <small title={exactBytes(file.missing)}>{bytesText(file.missing)} missing</small>}
+              </td>
+              <td className={styles.number} title={exactBytes(file.size)}>
+                {bytesText(file.size)}
+              </td>
+              <td>
+                {file.problem ? `Not written: ${file.problem}` : file.exists ? "A file is already there: " : "is written anew"}
+                {!file.problem && file.exists && onChoice && (
+                  <select
+                    aria-label={`What to do with ${file.path}`}
+                    className={styles.choice}
+                    value={choices[file.copyId] ?? conflict}
+                    onChange={(event) => onChoice(file.copyId, event.target.value as Conflict)}
+                  >
+                    {CONFLICTS.map((each) => (
+                      <option key={each} value={each}>
+                        {CONFLICT_WORDS[each]}
+                      </option>
+                    ))}
+                  </select>
+                )}
+                {!file.problem && file.exists && <There file={file} zone={zone} />}
+              </td>
+              {onChoice && (
+                <td>
+                  {file.stream === null && (
+                    <Button variant="text" onClick={() => tray.change({ copies: [file.copyId], chosen: false })}>
+                      Take out
+                    </Button>
+                  )}
+                </td>
+              )}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+const same = z.object({ same: z.boolean() });
+
+/** What stands at the target: its date and size, and whether it holds the same bytes. */
+function There({ file, zone }: { file: RehearsedFile; zone: string }) {
+  const { exists, size, copyId, stream, target } = file;
+  const equal = exists?.size === size;
+  const { data, error } = useQuery({
+    queryKey: ["same", copyId, stream, target, exists?.size, exists?.modified.getTime()],
+    queryFn: async () => same.parse(await write("POST", `/api/copies/${copyId}/same`, { stream, target })),
+    enabled: equal,
+    staleTime: Number.POSITIVE_INFINITY,
+    retry: false,
+  });
+  if (!exists) return null;
+  const content = !equal
+    ? "other content"
+    : error
+      ? "not compared"
+      : data
+        ? data.same
+          ? "the same content"
+          : "other content"
+        : "being compared …";
+  return (
+    <small title={exactBytes(exists.size)}>
+      {bytesText(exists.size)}, changed {momentText(exists.modified, zone)}, {content}
+    </small>
+  );
+}

@@ -1,0 +1,180 @@
+"use client";
+
+import Button from "@mui/material/Button";
+import LinearProgress from "@mui/material/LinearProgress";
+import ToggleButton from "@mui/material/ToggleButton";
+import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
+import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Restore, resultPage } from "@/server/restores/contract";
+import { read, write } from "../data/request";
+import { keys, useJob } from "../data/use-job-data";
+import { Problem, problemText } from "../instruments/Problem";
+import { bytesText, countText, durationText, exactBytes, momentText, resultText } from "../instruments/words";
+import styles from "./restore.module.css";
+
+/** By the bytes written so far; null while too little is written to say. */
+function timeLeft({ counts, createdAt }: Restore): string | null {
+  const spent = Date.now() - createdAt.getTime();
+  const left = counts.bytes - counts.settledBytes;
+  return spent > 2000 && counts.settledBytes > 0 ? durationText((left / counts.settledBytes) * spent) : null;
+}
+
+type Only = "all" | "gaps" | "open" | "changed";
+
+/** One restore: how far it is, then what became of each file. */
+export function RestoreResults({ jobId, restore, open }: { jobId: number; restore: Restore; open: boolean }) {
+  const { data: job } = useJob(jobId);
+  const client = useQueryClient();
+  const [only, setOnly] = useState<Only>("all");
+  const [unfolded, setUnfolded] = useState(open);
+  const change = useMutation({
+    mutationFn: (what: "retry" | "prove") => write("POST", `/api/restores/${restore.id}/${what}`),
+    onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
+  });
+  const { counts } = restore;
+  const running = restore.state === "queued" || restore.state === "running";
+  const left = running ? timeLeft(restore) : null;
+  const written = counts.verified + counts.gaps;
+  const zone = job?.timeZone ?? "UTC";
+  const said = [
+    running
+      ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files${left ? `, about ${left} left` : ""}`
+      : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
+    counts.gaps > 0 ? `${countText(counts.gaps)} written with gaps (${exactBytes(counts.missing)} missing in all)` : null,
+    counts.skipped > 0 ? `${countText(counts.skipped)} skipped` : null,
+    counts.failed > 0 ? `${countText(counts.failed)} not restored` : null,
+  ].filter(Boolean);
+  const filters: readonly (readonly [Only, string, number])[] = [
+    ["all", "All", counts.files],
+    ["gaps", "With gaps", counts.gaps],
+    ["open", "Not written", counts.files - written],
+    ["changed", "Not as they were left", counts.since],
+  ];
+  return (
+    <section className={styles.block} aria-label={`Restore ${restore.id}`}>
+      <h1>{running ? `Restoring to “${restore.destination}”` : `Restored to “${restore.destination}”`}</h1>
+      <p className={styles.lead} role="status">
+        {said.join(", ")}. {momentText(restore.finishedAt ?? restore.createdAt, zone)} {zone}, in {restore.root}
+      </p>
+      {running && (
+        <LinearProgress
+          aria-label="Progress"
+          variant="determinate"
+          value={(100 * counts.settledBytes + counts.settled) / Math.max(1, counts.bytes + counts.files / 100)}
+          sx={{ mb: 3 }}
+        />
+      )}
+      <Problem>{restore.problem ?? problemText(change.error)}</Problem>
+      {counts.since > 0 && (
+        <Problem>
+          {`${countText(counts.since)} of these files ${counts.since === 1 ? "does" : "do"} not stand as ${counts.since === 1 ? "it was" : "they were"} left: replaced, changed or removed since. They are not in the download.`}
+        </Problem>
+      )}
+      <div className={styles.form}>
+        {written > counts.since && !running && (
+          <Button component="a" href={`/api/restores/${restore.id}/zip`} variant="outlined">
+            Download all as ZIP
+          </Button>
+        )}
+        {!running && written > 0 && (
+          <Button
+            variant="outlined"
+            onClick={() => change.mutate("prove")}
+            disabled={change.isPending}
+            title="Reads every file again and compares its hash with what was written"
+          >
+            Read all again
+          </Button>
+        )}
+        {!running && counts.failed > 0 && (
+          <Button variant="outlined" onClick={() => change.mutate("retry")} disabled={change.isPending}>
+            Try the failed ones again
+          </Button>
+        )}
+        {restore.provenAt && <span className={styles.pages}>All read again {momentText(restore.provenAt, zone)}.</span>}
+        {unfolded && filters.some(([name, , count]) => name !== "all" && count > 0) && (
+          <ToggleButtonGroup
+            exclusive
+            size="small"
+            aria-label="Which results"
+            value={only}
+            onChange={(_, next: Only | null) => next && setOnly(next)}
+          >
+            {filters
+              .filter(([name, , count]) => name === "all" || count > 0)
+              .map(([name, words, count]) => (
+                <ToggleButton key={name} value={name} sx={{ py: 0.5, px: 2 }}>
+                  {words} ({countText(count)})
+                </ToggleButton>
+              ))}
+          </ToggleButtonGroup>
+        )}
+        {!open && (
+          <Button variant="text" aria-expanded={unfolded} onClick={() => setUnfolded(!unfolded)}>
+            {unfolded ? "Fold away" : "Show the files"}
+          </Button>
+        )}
+      </div>
+      {unfolded && <ResultTable jobId={jobId} restore={restore} only={only} />}
+    </section>
+  );
+}
+
+function ResultTable({ jobId, restore, only }: { jobId: number; restore: Restore; only: Only }) {
+  const { data, error, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery({
+    queryKey: [...keys.of(jobId, "results"), restore.id, only],
+    queryFn: ({ pageParam, signal }) => read(`/api/restores/${restore.id}/files?only=${only}&after=${pageParam}`, resultPage, signal),
+    initialPageParam: 0,
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+  const results = data?.pages.flatMap((page) => page.results) ?? [];
+  return (
+    <>
+      <Problem>{problemText(error)}</Problem>
+      <table className={styles.table}>
+        <thead>
+          <tr>
+            <th>File</th>
+            <th style={{ width: 130 }}>Result</th>
+            <th className={styles.number} style={{ width: 90 }}>
+              Size
+            </th>
+            <th style={{ width: "36%" }}>SHA-256, read again</th>
+          </tr>
+        </thead>
+        <tbody>
+          {results.map((result) => {
+            const written = result.state === "verified" || result.state === "gaps";
+            return (
+              <tr key={result.id}>
+                <td>
+                  {written && !result.since ? (
+                    <a href={`/api/restores/${restore.id}/files/${result.id}`} style={{ color: "inherit" }}>
+                      {result.path.slice(1)}
+                    </a>
+                  ) : (
+                    result.path.slice(1)
+                  )}
+                  {result.output && written && <small>{result.output.slice(restore.root.length + 1)}</small>}
+                  {result.aside && <small>What was there before is kept as {result.aside.slice(restore.root.length + 1)}</small>}
+                  {result.problem && <small>{result.problem}</small>}
+                </td>
+                <td>{resultText(result)}</td>
+                <td className={styles.number} title={exactBytes(result.size)}>
+                  {bytesText(result.size)}
+                </td>
+                <td className={styles.hash}>{written ? result.sha256 : ""}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      {hasNextPage && (
+        <Button variant="outlined" disabled={isFetchingNextPage} onClick={() => fetchNextPage()}>
+          More of the {countText(restore.counts.files)} files
+        </Button>
+      )}
+    </>
+  );
+}
