@@ -54,7 +54,7 @@ const BIN_INDEX =
   /^\/\$recycle\.bin\/s-[\d-]+\/(\$i[0-9a-z]{6}(\.[^/]*)?|desktop\.ini)$|^\/(recycler\/s-[\d-]+|recycled)\/(info2|desktop\.ini)$/i;
 
 /** Whether a copy is one of a file the client had. */
-const isItem = (copy: Copy) => copy.type === "file" && !copy.system && (copy.found != null || !BIN_INDEX.test(copy.path));
+export const isItem = (copy: Copy) => copy.type === "file" && !copy.system && (copy.found != null || !BIN_INDEX.test(copy.path));
 
 /** Disk byte offset of the first stored byte of a content; null: none is stored. */
 export function firstByte(layout: Copy["layout"]): number | null {
@@ -83,10 +83,10 @@ function streamRow({ name, size, layout }: Copy["streams"][number], index: numbe
   return { name: name.replaceAll("\0", "\uFFFD").toWellFormed(), size, layout: kept };
 }
 
-/** Copies at the same path are the same item; where the folders above are not known, only the same record is. */
+/** Copies at the same path are the same item; where the folders above are not known, or the name is not in full, only the same record is. */
 function itemKey(copy: Copy, volumeId: number): string {
   const path = copy.path.normalize("NFC").toLowerCase();
-  const key = `${volumeId}:${path.startsWith("/?/") ? `${path}#${copy.reference}` : path}`;
+  const key = `${volumeId}:${path.startsWith("/?/") || copy.incompleteName ? `${path}#${copy.reference}` : path}`;
   // The index over the keys takes no entries of more than about 2,700 bytes.
   return key.length <= 400 ? key : `${volumeId}#${createHash("sha256").update(key).digest("hex")}`;
 }

@@ -99,6 +99,7 @@ function judge(
     links: record.links,
     file: record.file ?? null,
     ...(record.localTimes === undefined ? {} : { localTimes: record.localTimes }),
+    ...(record.incompleteName ? { incompleteName: true } : {}),
     condition,
     survival,
     evidence,

@@ -144,10 +144,11 @@ export class EntryTeller {
       links: 1,
       notes: content.notes,
     };
-    if (content.assumed === undefined && !content.otherwise && !entry.localTimes) return told;
+    if (content.assumed === undefined && !content.otherwise && !entry.localTimes && !entry.incompleteName) return told;
     return {
       ...told,
       ...(entry.localTimes ? { localTimes: true } : {}),
+      ...(entry.incompleteName ? { incompleteName: true } : {}),
       ...(content.assumed === undefined ? {} : { assumed: content.assumed }),
       ...(content.otherwise ? { otherwise: content.otherwise } : {}),
     };

@@ -33,6 +33,8 @@ export interface FileRecord {
   /** From the volume's root, "/" first; "/?/…" where the parents are not known. */
   readonly path: string;
   readonly name: string;
+  /** A part of the name is gone: a record of the same path need not be of the same file. */
+  readonly incompleteName?: boolean;
   /** The name's bytes as stored. */
   readonly rawName: Uint8Array;
   /** Bytes. */

@@ -8,6 +8,8 @@ export interface TreeEntry {
   readonly name: string;
   /** The name's bytes as stored. */
   readonly rawName: Uint8Array;
+  /** A part of the name is gone: another entry may be called the same and be another file. */
+  readonly incompleteName?: boolean;
   readonly deleted: boolean;
   readonly directory: boolean;
   readonly firstCluster: number;

@@ -30,6 +30,8 @@ export abstract class FolderTree implements FileSystem {
   #folders: { folder: Folder; entries: number }[] | undefined;
   /** First clusters of all folders that entries lead to, with their paths. */
   readonly #reached = new Map<number, string>();
+  /** What folders are called whose names are not in full, where another one beside them would be called the same; by first cluster. */
+  readonly #told = new Map<number, string>();
 
   constructor(
     protected readonly volume: ByteSource,
@@ -90,7 +92,7 @@ export abstract class FolderTree implements FileSystem {
       for (const entry of this.#entriesOf(folder)) {
         done += 1;
         if (done <= from) continue;
-        records.push(this.#teller.tell(folder, entry));
+        records.push(this.#teller.tell(folder, this.#asTold(entry)));
         if (records.length >= step) {
           yield { records, resume: done, done, total };
           records = [];
@@ -171,6 +173,7 @@ export abstract class FolderTree implements FileSystem {
   #findFolders(): { folder: Folder; entries: number }[] {
     const found: { folder: Folder; entries: number }[] = [];
     const seen = new Set<number>();
+    const taken = new Set<string>();
     const waiting: Folder[] = [{ path: "", deleted: false, depth: 0, runs: this.rootRuns() }];
     for (let index = 0; index < waiting.length && found.length < MAX_FOLDERS; index += 1) {
       const folder = waiting[index] as Folder;
@@ -186,13 +189,28 @@ export abstract class FolderTree implements FileSystem {
         const inside = deleted ? this.#deletedFolder(entry) : this.#teller.stretches(this.#teller.liveRuns(entry, MAX_FOLDER_BYTES).runs);
         if (inside.length === 0) continue;
         seen.add(entry.firstCluster);
-        this.#reached.set(entry.firstCluster, `${folder.path}/${entry.name}`);
-        waiting.push({ path: `${folder.path}/${entry.name}`, deleted, depth: folder.depth + 1, runs: inside });
+        const path = this.#folderPath(folder, entry, taken);
+        this.#reached.set(entry.firstCluster, path);
+        waiting.push({ path, deleted, depth: folder.depth + 1, runs: inside });
       }
     }
     this.#claims.settle();
     for (const run of this.rootRuns()) this.#reached.set(Math.floor((run.at - this.clusterGeometry.dataAt) / this.clusterSize) + 2, "");
     return found;
+  }
+
+  /** The path of a folder. Two whose first letters are lost may look alike: they stay two, and the later one gets a number. */
+  #folderPath(folder: Folder, entry: TreeEntry, taken: Set<string>): string {
+    let path = `${folder.path}/${entry.name}`;
+    for (let number = 2; entry.incompleteName && taken.has(path); number += 1) path = `${folder.path}/${entry.name} (${number})`;
+    taken.add(path);
+    if (path !== `${folder.path}/${entry.name}`) this.#told.set(entry.firstCluster, path.slice(folder.path.length + 1));
+    return path;
+  }
+
+  #asTold(entry: TreeEntry): TreeEntry {
+    const name = entry.directory ? this.#told.get(entry.firstCluster) : undefined;
+    return name === undefined ? entry : { ...entry, name };
   }
 
   /**

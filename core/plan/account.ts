@@ -100,7 +100,8 @@ export function paragraph(of: Account, timeZone: string): string {
     of.extension ? ` with the extension .${of.extension.replace(/^\./, "")}` : "",
     of.folder ? `, last seen in ${of.folder}` : "",
     of.system ? ` on a ${SYSTEMS[of.system]}${of.system === "card" ? "" : " computer"}` : "",
-    of.drive ? `${of.system ? " with" : " on"} ${DRIVES[of.drive]}` : "",
+    // A card or stick is its own drive.
+    of.drive && of.system !== "card" ? `${of.system ? " with" : " on"} ${DRIVES[of.drive]}` : "",
     of.userName ? ` used by ${of.userName}` : "",
     ".",
     of.cause ? ` They ${CAUSES[of.cause]}${when}.` : when ? ` It was lost${when}.` : "",

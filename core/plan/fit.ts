@@ -11,6 +11,10 @@ export interface Candidate {
   readonly modified: number | null;
   readonly deletedAt: number | null;
   readonly lost: boolean;
+  /** Its best copy is the live file. */
+  readonly live: boolean;
+  /** The newest of its copies from before the loss, where one is known; UTC milliseconds. */
+  readonly before: number | null;
   readonly places: readonly Place[];
   readonly condition: string;
 }
@@ -22,7 +26,7 @@ export interface Fit {
   readonly reasons: readonly string[];
 }
 
-const WEIGHT = { name: 5, extension: 2, kind: 2, folder: 2, user: 1, time: 3, place: 2, condition: 1 } as const;
+const WEIGHT = { name: 5, extension: 2, kind: 2, folder: 2, user: 1, time: 3, place: 2, condition: 1, version: 6 } as const;
 const DAY = 86_400_000;
 
 /** Places that speak for a cause. */
@@ -38,6 +42,7 @@ const PLACES_OF: Partial<Record<NonNullable<Account["cause"]>, readonly Place[]>
 
 /** How well an item fits an account. Only what the client remembers counts. */
 export function fitOf(account: Account, item: Candidate): Fit {
+  if (account.cause === "overwritten" && isOverwritten(account, item)) return { score: 0, reasons: [] };
   let possible = 0;
   const hits: { weight: number; words: string }[] = [];
   const weigh = (weight: number, share: number, words: string) => {
@@ -65,7 +70,7 @@ export function fitOf(account: Account, item: Candidate): Fit {
     if (!moment || moment.from === null || moment.to === null) continue;
     const { from, to } = moment;
     const nearest = Math.min(
-      ...[item.deletedAt, item.modified].map((time) => (time === null ? Number.POSITIVE_INFINITY : gap(time, from, to))),
+      ...[item.deletedAt, item.modified, item.before].map((time) => (time === null ? Number.POSITIVE_INFINITY : gap(time, from, to))),
     );
     const share = nearest === 0 ? 1 : Math.max(0, 1 - nearest / (30 * DAY));
     weigh(WEIGHT.time / 3, share, nearest === 0 ? `its date fits “${moment.text}”` : `its date is near “${moment.text}”`);
@@ -77,6 +82,8 @@ export function fitOf(account: Account, item: Candidate): Fit {
       item.places.some((place) => telling.includes(place)) ? 1 : 0,
       `it was found where one looks when they ${CAUSES[account.cause]}`,
     );
+  if (account.cause === "overwritten" && possible > 0)
+    weigh(WEIGHT.version, item.before !== null ? 1 : 0, "a version from before the wrong one was saved");
   if (possible === 0) return { score: 0, reasons: [] };
   weigh(
     WEIGHT.condition,
@@ -86,6 +93,12 @@ export function fitOf(account: Account, item: Candidate): Fit {
   hits.sort((a, b) => b.weight - a.weight);
   const score = hits.reduce((sum, hit) => sum + hit.weight, 0) / possible;
   return { score: item.lost ? score : score * 0.6, reasons: hits.map((hit) => hit.words) };
+}
+
+/** The live file holds the wrong version, and is not what was lost; nor is anything that was saved after it. */
+function isOverwritten({ lost }: Account, { live, before, modified }: Candidate): boolean {
+  if (before !== null) return false;
+  return live || (lost?.from != null && modified !== null && modified >= lost.from);
 }
 
 const gap = (time: number, from: number, to: number) => (time < from ? from - time : time > to ? time - to : 0);

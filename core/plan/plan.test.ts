@@ -30,14 +30,14 @@ const kinds = (accounts: readonly Account[], sources = [source()]) => makePlan(a
 
 /** What comes first, what must be there, and what must not, for each cause: common practice, no published source. */
 const EXPECTED: Record<Cause, { first: StepKind; with: StepKind[]; without: StepKind[] }> = {
-  "closed-unsaved": { first: "autosave", with: ["recent", "file-records"], without: ["leftover-records", "bin"] },
+  "closed-unsaved": { first: "autosave", with: ["recent", "file-records"], without: ["leftover-records"] },
   crashed: { first: "autosave", with: ["own-backups"], without: ["leftover-records"] },
   binned: { first: "bin", with: ["file-records"], without: ["leftover-records", "autosave"] },
   "bin-emptied": { first: "bin", with: ["file-records", "snapshots", "backups", "leftover-records", "raw"], without: [] },
-  "deleted-past-bin": { first: "file-records", with: ["backups"], without: ["bin"] },
-  "too-large-for-bin": { first: "file-records", with: ["backups"], without: ["bin"] },
+  "deleted-past-bin": { first: "bin", with: ["file-records", "backups"], without: [] },
+  "too-large-for-bin": { first: "bin", with: ["file-records", "backups"], without: [] },
   overwritten: { first: "own-backups", with: ["snapshots", "backups", "autosave"], without: ["leftover-records"] },
-  formatted: { first: "leftover-records", with: ["backups", "raw"], without: ["bin", "autosave"] },
+  formatted: { first: "bin", with: ["leftover-records", "backups", "raw"], without: ["autosave"] },
   reinstalled: { first: "profiles", with: ["leftover-records"], without: [] },
   upgraded: { first: "profiles", with: ["file-records"], without: ["leftover-records"] },
   "application-removed": { first: "file-records", with: ["backups"], without: ["leftover-records"] },
@@ -63,6 +63,10 @@ describe("the plan", () => {
     for (const kind of expected.without) expect(found).not.toContain(kind);
     if (card) for (const kind of NOT_ON_CARDS) expect(found).not.toContain(kind);
     expect(against.length).toBeGreaterThan(0);
+    // It is cheap: whatever is said of the loss, it is looked into before anything that takes long.
+    expect(found).toContain("bin");
+    for (const costly of ["leftover-records", "raw"] as const)
+      if (found.includes(costly)) expect(found.indexOf("bin")).toBeLessThan(found.indexOf(costly));
     for (const step of steps) {
       expect(step.reason.length).toBeGreaterThan(15);
       expect(step.cannotFind.length).toBeGreaterThan(10);
@@ -105,7 +109,8 @@ describe("the plan", () => {
   });
 
   it("lowers the chance of deleted files on a solid-state drive and after much use, with the reason", () => {
-    const chance = (change: Partial<Account>) => makePlan([account({ cause: "deleted-past-bin", ...change })], [source()]).steps[0];
+    const chance = (change: Partial<Account>) =>
+      makePlan([account({ cause: "deleted-past-bin", ...change })], [source()]).steps.find((step) => step.kind === "file-records");
     expect(chance({})?.chance).toBe("good");
     expect(chance({ drive: "solid-state" })).toMatchObject({ chance: "low", chanceReason: expect.stringContaining("erases") });
     expect(chance({ usedSince: "much" })).toMatchObject({ chance: "fair", chanceReason: expect.stringContaining("used a lot") });
@@ -113,9 +118,30 @@ describe("the plan", () => {
 
   it("counts time from the size and what was measured", () => {
     const seconds = (speeds: Record<string, number>) =>
-      makePlan([account({ cause: "formatted" })], [source({ volumes: [volume({ length: 1e9 })] })], speeds).steps[0]?.seconds;
+      makePlan([account({ cause: "formatted" })], [source({ volumes: [volume({ length: 1e9 })] })], speeds).steps.find(
+        (step) => step.kind === "leftover-records",
+      )?.seconds;
     expect(seconds({})).toBe(6);
     expect(seconds({ "leftover-record": 1e-4 })).toBe(100);
+  });
+
+  it("takes a sweep's time from what it reads: the room that is not in use", () => {
+    const plan = makePlan([account({ cause: "formatted" })], [source({ volumes: [volume({ length: 1e9, usedBytes: 4e8 })] })], {
+      raw: 1e-5,
+    });
+    expect(plan.steps.find((step) => step.kind === "raw")?.seconds).toBe(6);
+  });
+
+  it("comes to the volumes of users before the system's own and those of before", () => {
+    const own = { label: "Recovery", length: 6e8, usedBytes: 3e8 };
+    const volumes = [volume({ id: 1, ...own }), volume({ id: 2, standing: "earlier" }), volume({ id: 3, profiles: 2 })];
+    const other = source({
+      id: 2,
+      name: "stick.img",
+      volumes: [volume({ id: 4, label: "STICK", filesystem: "fat32", length: 5e8, usedBytes: 1e8 })],
+    });
+    const { steps } = makePlan([account({ cause: "deleted-past-bin" })], [source({ volumes }), other]);
+    expect(steps.filter((step) => step.kind === "file-records").map((step) => step.volumeId)).toEqual([3, 4, 1, 2]);
   });
 
   it("two accounts share their steps; a step that was added comes last", () => {
@@ -194,6 +220,8 @@ describe("how well an item fits", () => {
     modified: Date.UTC(2026, 2, 12),
     deletedAt: null,
     lost: true,
+    live: false,
+    before: null,
     places: ["autosave" as const],
     condition: "whole",
   };
@@ -225,6 +253,27 @@ describe("how well an item fits", () => {
     ])
       expect(fitOf(told, { ...item, ...change }).score).toBeLessThan(score);
     expect(fitOf(EMPTY_ACCOUNT, item)).toEqual({ score: 0, reasons: [] });
+  });
+
+  it("of a file that was overwritten puts versions from before first, and never the wrong version itself", () => {
+    const loss = { text: "12 March", from: Date.UTC(2026, 2, 12), to: Date.UTC(2026, 2, 13) };
+    const wrong = account({ nameHint: "observing workbook", cause: "overwritten", lost: loss });
+    const live = {
+      ...item,
+      name: "Observing workbook.xlsx",
+      modified: Date.UTC(2026, 2, 12, 15),
+      lost: false,
+      live: true,
+      places: ["file-record" as const],
+    };
+    const version = { ...live, lost: true, live: false, before: Date.UTC(2026, 2, 10) };
+    expect(fitOf(wrong, live).score).toBe(0);
+    expect(fitOf({ ...wrong, lost: null }, live).score).toBe(0);
+    // One that was saved after the moment, and deleted, is a wrong version too.
+    expect(fitOf(wrong, { ...live, lost: true, live: false, modified: Date.UTC(2026, 2, 14) }).score).toBe(0);
+    const near = { ...version, before: null, modified: Date.UTC(2026, 2, 11) };
+    expect(fitOf(wrong, version).score).toBeGreaterThan(fitOf(wrong, near).score);
+    expect(fitOf(wrong, version).reasons[0]).toBe("a version from before the wrong one was saved");
   });
 
   it("names are like whatever their accents, capitals and typing slips", () => {

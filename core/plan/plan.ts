@@ -1,6 +1,6 @@
 import type { Place } from "../copies/vocabulary";
 import { type Account, isEmpty } from "./account";
-import { CAUSE_RULES, type Line, NOT_ON } from "./rules";
+import { BIN_ANYWAY, CAUSE_RULES, type Line, NOT_ON } from "./rules";
 import { type Chance, STEPS, type StepKind } from "./steps";
 
 /** What is known of a volume that could be searched. */
@@ -59,6 +59,13 @@ export interface Plan {
 
 /** Milliseconds a byte of a volume takes, until this bench has measured better: records are few, leftovers mean reading it all. */
 const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6, raw: 8e-6 };
+/** Milliseconds a pass over so many bytes of a volume takes: the one way to say so, for the plan and wherever else it is told. */
+export const timeFor = (place: string, bytes: number, speeds: Speeds): number => bytes * (speeds[place] ?? USUAL_SPEEDS[place] ?? 0);
+
+/** The bytes of a volume a step reads, or that its time goes by: a sweep keeps to what is not in use. */
+const bytesRead = (place: string, { length, usedBytes, readable }: PlanVolume): number =>
+  place === "raw" && readable && usedBytes !== null ? Math.max(1, length - usedBytes) : length;
+
 const GROUP: readonly StepKind[] = ["image", "profiles", "snapshots", "backups", "cloud"];
 
 /**
@@ -77,7 +84,7 @@ export function makePlan(
   const against = new Set<string>();
   for (const account of each) {
     const rule = CAUSE_RULES[account.cause ?? "unknown"];
-    for (const line of rule.steps)
+    for (const line of withBin(rule.steps))
       for (const step of place(line, account, sources, speeds)) if (!steps.has(step.key)) steps.set(step.key, step);
     for (const [what, why] of rule.against) against.add(`${AGAINST[what] ?? STEPS[what as StepKind].title}: ${why}`);
   }
@@ -86,6 +93,37 @@ export function makePlan(
     for (const step of place(line, each[0] ?? null, sources, speeds)) if (!steps.has(step.key)) steps.set(step.key, step);
   }
   return { steps: [...steps.values()], against: [...against], warnings: warningsOf(sources) };
+}
+
+/** The steps of a cause, with the bin before the first that reads records or more. */
+function withBin(lines: readonly Line[]): readonly Line[] {
+  if (lines.some(([kind]) => kind === "bin")) return lines;
+  const at = lines.findIndex(([kind]) => COSTLY.includes(kind));
+  return at < 0 ? [...lines, BIN_ANYWAY] : [...lines.slice(0, at), BIN_ANYWAY, ...lines.slice(at)];
+}
+const COSTLY: readonly StepKind[] = ["file-records", "leftover-records", "raw"];
+
+/** Bytes up to which a volume beside a larger one is taken for one of the system's own (starting, recovery). Common practice, no published source. */
+const SYSTEM_SIZE = 1.5 * 2 ** 30;
+
+/** Whether a volume is one that users keep nothing on. */
+function isSystems(volume: PlanVolume, source: PlanSource): boolean {
+  return (
+    volume.profiles === 0 &&
+    volume.length > 0 &&
+    volume.length <= SYSTEM_SIZE &&
+    source.volumes.some((other) => other.standing === "present" && other.length >= 4 * volume.length)
+  );
+}
+
+/** The volumes of all sources: those of users first, then the system's own, then earlier ones. */
+function volumesInOrder(sources: readonly PlanSource[]): { source: PlanSource; volume: PlanVolume }[] {
+  const rank = (source: PlanSource, volume: PlanVolume) => (volume.standing === "earlier" ? 2 : isSystems(volume, source) ? 1 : 0);
+  return sources
+    .flatMap((source) => source.volumes.map((volume) => ({ source, volume })))
+    .map((each, index) => ({ each, index, rank: rank(each.source, each.volume) }))
+    .sort((a, b) => a.rank - b.rank || a.index - b.index)
+    .map(({ each }) => each);
 }
 
 const AGAINST: Readonly<Record<string, string>> = { use: "Using the drive", raw: "Searching raw content" };
@@ -111,28 +149,26 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
     };
     return;
   }
-  for (const source of sources)
-    for (const volume of source.volumes) {
-      const passPlace = facts.by;
-      // Raw content needs no file system that can be read.
-      if (volume.closed || (!volume.readable && passPlace !== "raw")) continue;
-      if (source.folder && (passPlace === "leftover-record" || passPlace === "raw")) continue;
-      const judged = judge(kind, chance, account, source, volume);
-      const speed = speeds[passPlace] ?? USUAL_SPEEDS[passPlace] ?? 0;
-      yield {
-        ...shared,
-        key: `${kind}:${volume.id}`,
-        sourceId: source.id,
-        volumeId: volume.id,
-        where: source.folder ? source.name : `${volume.label} on ${source.name}`,
-        ...judged,
-        seconds: volume.length > 0 ? Math.max(1, Math.round((volume.length * speed) / 1000)) : null,
-        pass: {
-          place: passPlace,
-          options: facts.places.length > 0 ? { places: facts.places } : passPlace === "raw" && volume.readable ? { unused: true } : {},
-        },
-      };
-    }
+  for (const { source, volume } of volumesInOrder(sources)) {
+    const passPlace = facts.by;
+    // Raw content needs no file system that can be read.
+    if (volume.closed || (!volume.readable && passPlace !== "raw")) continue;
+    if (source.folder && (passPlace === "leftover-record" || passPlace === "raw")) continue;
+    const judged = judge(kind, chance, account, source, volume);
+    yield {
+      ...shared,
+      key: `${kind}:${volume.id}`,
+      sourceId: source.id,
+      volumeId: volume.id,
+      where: source.folder ? source.name : `${volume.label} on ${source.name}`,
+      ...judged,
+      seconds: volume.length > 0 ? Math.max(1, Math.round(timeFor(passPlace, bytesRead(passPlace, volume), speeds) / 1000)) : null,
+      pass: {
+        place: passPlace,
+        options: facts.places.length > 0 ? { places: facts.places } : passPlace === "raw" && volume.readable ? { unused: true } : {},
+      },
+    };
+  }
 }
 
 const WHERE: Partial<Record<StepKind, string>> = {

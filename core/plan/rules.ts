@@ -95,7 +95,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ASK_CLOUD,
       ["leftover-records", "low", "Records cut off from the present ones; slow."],
     ],
-    against: [["bin", "It never went through the bin."], KEEP_OFF],
+    against: [KEEP_OFF],
   },
   "too-large-for-bin": {
     steps: [
@@ -105,7 +105,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ASK_CLOUD,
       ["leftover-records", "low", "Records cut off from the present ones; slow."],
     ],
-    against: [["bin", "What is too large for the bin is deleted at once."], KEEP_OFF],
+    against: [KEEP_OFF],
   },
   overwritten: {
     steps: [
@@ -132,7 +132,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ASK_BACKUPS,
       RAW,
     ],
-    against: [["bin", "The bin was formatted with the rest; what was in it comes up among the leftover records."], KEEP_OFF],
+    against: [KEEP_OFF],
   },
   reinstalled: {
     steps: [
@@ -205,6 +205,9 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
     against: [KEEP_OFF],
   },
 };
+
+/** The bin is looked into whatever the client says happened: it takes seconds, and people misremember. */
+export const BIN_ANYWAY: Line = ["bin", "low", "It costs seconds to look, and what was said of the loss may not be all that happened."];
 
 /** Steps that mean nothing on a system. */
 export const NOT_ON: Readonly<Record<System, readonly StepKind[]>> = {

@@ -30,7 +30,7 @@ function report(path: string): Report {
       problems: 0,
     },
     accounts: [account],
-    plan: { steps: [], against: [], warnings: [], found: null },
+    plan: { steps: [], against: [], warnings: [], speeds: {}, found: null },
     sources: [
       {
         id: 1,

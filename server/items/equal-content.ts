@@ -56,11 +56,30 @@ export async function hashOfCopy(db: Connection, copyId: number): Promise<string
   return hash;
 }
 
+/** Raw content that was found before the record that leads to it: it stands in the very clusters of that record's file, and is as long. */
+async function joinRawContent(db: Database, jobId: number): Promise<void> {
+  const { rows } = await db.execute<{ item_id: string; known_item_id: string }>(sql`
+    select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
+    from copies b join copies a on a.volume_id = b.volume_id and a.first_at = b.first_at and a.size = b.size and a.job_id = b.job_id
+      and a.place <> 'raw' and a.item_id is not null and a.item_id <> b.item_id and a.span is not distinct from b.span
+    where b.job_id = ${jobId} and b.place = 'raw' and b.item_id is not null and b.facts->>'inside' is null
+    order by b.item_id, (a.state = 'deleted') desc, a.id`);
+  for (const row of rows)
+    await joinItems(
+      db,
+      jobId,
+      Number(row.item_id),
+      Number(row.known_item_id),
+      "Found by its content at the very place of the record’s file.",
+    );
+}
+
 /**
  * A file in a bin, and any deleted one that a known place tells of, was found twice: under the path the client knew, and by its record where
  * it really stands. It is one file: the item of the record joins that of the place.
  */
 export async function joinSameRecords(db: Database, jobId: number): Promise<void> {
+  await joinRawContent(db, jobId);
   const { rows } = await db.execute<{ item_id: string; known_item_id: string }>(sql`
     select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
     from copies a join copies b on b.volume_id = a.volume_id and b.reference = a.reference and b.job_id = a.job_id and b.item_id <> a.item_id

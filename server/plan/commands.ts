@@ -3,7 +3,7 @@ import { STEPS } from "../../core/plan/steps";
 import type { Database } from "../database/connection";
 import { jobs, planMarks } from "../database/schema";
 import { note } from "../log/commands";
-import { startPass } from "../passes/commands";
+import { changePass, startPass } from "../passes/commands";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 import { type PlanChange, type PlanStep, STEP_TITLES } from "./contract";
@@ -18,6 +18,14 @@ export async function changePlan(db: Database, jobId: number, change: PlanChange
     case "run all":
       // One after the other, so that the queue takes them in the plan's order.
       for (const step of (await findPlan(db, jobId)).steps) if (step.runs && step.state === "to do") await runStep(db, jobId, step);
+      break;
+    case "stop all":
+      for (const step of (await findPlan(db, jobId)).steps)
+        if (step.passId !== null && (step.state === "waiting" || step.state === "running"))
+          // One that ended meanwhile needs no stopping.
+          await changePass(db, step.passId, "stop").catch((error: unknown) => {
+            if (!(error instanceof Problem)) throw error;
+          });
       break;
     case "skip": {
       const step = await stepOf(db, jobId, change.key);

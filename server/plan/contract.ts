@@ -1,13 +1,16 @@
 import { z } from "zod";
 import { PLACES } from "../../core/copies/vocabulary";
+import { timeFor } from "../../core/plan/plan";
 import { CHANCES, STEP_KINDS, STEPS, type StepKind } from "../../core/plan/steps";
+
+export { timeFor };
 
 /** The kinds of step a technician can add. */
 export const STEP_TITLES: Readonly<Record<StepKind, string>> = Object.fromEntries(
   STEP_KINDS.map((kind) => [kind, STEPS[kind].title]),
 ) as Record<StepKind, string>;
 
-export const STEP_STATES = ["to do", "running", "paused", "done", "skipped", "not needed", "failed"] as const;
+export const STEP_STATES = ["to do", "waiting", "running", "paused", "done", "skipped", "not needed", "failed"] as const;
 
 const planStep = z.object({
   key: z.string(),
@@ -37,6 +40,8 @@ export const plan = z.object({
   steps: z.array(planStep),
   against: z.array(z.string()),
   warnings: z.array(z.string()),
+  /** Milliseconds a byte takes, by the kind of pass, as measured on this bench. */
+  speeds: z.record(z.string(), z.number()),
   /** What was looked for, once it is found. */
   found: z.object({ itemId: z.number(), name: z.string(), folder: z.string() }).nullable(),
 });
@@ -47,6 +52,8 @@ const key = z.string().min(1).max(100);
 export const planChange = z.discriminatedUnion("do", [
   z.object({ do: z.literal("run"), key }),
   z.object({ do: z.literal("run all") }),
+  /** Stops what runs and what waits; what was found stays. */
+  z.object({ do: z.literal("stop all") }),
   z.object({ do: z.literal("skip"), key, why: z.string().trim().min(1, "Say why it is skipped.").max(500) }),
   z.object({ do: z.literal("take up"), key }),
   z.object({ do: z.literal("done by hand"), key, note: z.string().trim().max(500) }),
@@ -60,6 +67,8 @@ export type PlanChange = z.infer<typeof planChange>;
 export const fits = z.array(
   z.object({
     itemId: z.number(),
+    /** The copy that is meant; null: the item's best one. */
+    copyId: z.number().nullable(),
     name: z.string(),
     folder: z.string(),
     kind: z.string(),

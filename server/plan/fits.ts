@@ -23,6 +23,9 @@ interface Row extends Record<string, unknown> {
   places: Place[];
   condition: string;
   deleted_at: string | null;
+  live: boolean;
+  before_id: string | null;
+  before: string | null;
 }
 
 /** The items that fit best what the client remembers, over all accounts of the job, with the reasons. */
@@ -41,18 +44,22 @@ export async function findFits(db: Connection, jobId: number): Promise<Fits> {
         lost: row.lost,
         places: row.places,
         condition: row.condition,
+        live: row.live,
+        before: row.before ? new Date(row.before).getTime() : null,
       });
       const id = Number(row.id);
       if (score < LEAST_SCORE || score <= (best.get(id)?.score ?? 0)) continue;
       const { name, folder, kind, condition, places } = row;
       best.set(id, {
         itemId: id,
+        // Of a file that was overwritten its version from before that is meant, not the item's best copy.
+        copyId: account.cause === "overwritten" && row.before_id ? Number(row.before_id) : null,
         name,
         folder,
         kind,
         condition,
         places,
-        modified: row.modified ? new Date(row.modified) : null,
+        modified: account.cause === "overwritten" && row.before ? new Date(row.before) : row.modified ? new Date(row.modified) : null,
         score,
         reasons: [...reasons],
       });
@@ -81,9 +88,11 @@ async function candidates(db: Connection, jobId: number, account: Account): Prom
     sql`select id from items where job_id = ${jobId} and lost and places && array['bin', 'autosave', 'own-backup', 'recent'] limit ${MOST_OF_EACH}`,
   );
   const { rows } = await db.execute<Row>(sql`
-    select i.id, i.name, f.path as folder, i.kind, i.size, i.modified, i.lost, i.places, i.condition,
+    select i.id, i.name, f.path as folder, i.kind, i.size, i.modified, i.lost, i.places, i.condition, i.live, b.id as before_id, b.modified as before,
       (select max(c.deleted_at) from copies c where c.item_id = i.id) as deleted_at
     from items i join folders f on f.id = i.folder_id
+    left join lateral (select c.id, c.modified from copies c where c.item_id = i.id and c.condition <> 'name-only' and (c.state = 'deleted' or c.rule is not null)
+      and c.modified < ${lost?.from != null ? new Date(lost.from).toISOString() : "infinity"}::timestamptz order by c.modified desc limit 1) b on true
     where i.id in (${sql.join(
       ways.map((way) => sql`(${way})`),
       sql` union `,

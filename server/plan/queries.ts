@@ -27,7 +27,7 @@ export async function findPlan(db: Connection, jobId: number): Promise<Plan> {
   const counts = await countsOf(db, own);
   const byKey = new Map(marks.map((mark) => [mark.stepKey, mark]));
   const told = steps.map((step) => withState(step, byKey.get(step.key), passOf(step, own), counts, found !== null));
-  return { steps: inOrder(told, byKey), against: [...against], warnings: [...warnings], found };
+  return { steps: inOrder(told, byKey), against: [...against], warnings: [...warnings], speeds, found };
 }
 
 /** Steps the technician has put somewhere stand there; the others keep the plan's order. */
@@ -72,6 +72,7 @@ function withState(
 
 function stateOf(mark: Mark | undefined, own: PassRow | undefined, found: boolean): PlanStep["state"] {
   if (own?.state === "done") return "done";
+  if (own?.state === "queued" && own.done === 0) return "waiting";
   if (own?.state === "running" || own?.state === "queued") return "running";
   if (mark?.doneByHand != null) return "done";
   if (mark?.skipped) return "skipped";
@@ -117,8 +118,13 @@ async function planSources(db: Connection, jobId: number): Promise<PlanSource[]>
 /** What passes on this bench took so far, all jobs together. */
 async function measuredSpeeds(db: Connection): Promise<Speeds> {
   const { rows } = await db.execute<{ place: string; speed: number }>(sql`
-    select p.place, (sum(p.active_ms)::float8 / nullif(sum(v.length_bytes), 0)) as speed
-    from passes p join volumes v on v.id = p.volume_id where p.state = 'done' and (p.options = '{}'::jsonb or p.place = 'known-places') and v.length_bytes > 0 group by 1`);
+    select p.place, sum(p.active_ms)::float8 / nullif(sum(case when p.place = 'raw' then p.done else v.length_bytes end), 0) as speed
+    from passes p join volumes v on v.id = p.volume_id
+    where v.length_bytes > 0 and case p.place
+      -- A sweep counts in bytes: any that went on for a while tells how fast they go.
+      when 'raw' then p.done > 1048576 and not coalesce((p.options->>'everyByte')::boolean, false)
+      when 'known-places' then p.state = 'done' else p.state = 'done' and p.options = '{}'::jsonb end
+    group by 1`);
   return Object.fromEntries(rows.flatMap((row) => (row.speed > 0 ? [[row.place, row.speed]] : [])));
 }
 

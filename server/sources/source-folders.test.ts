@@ -50,6 +50,7 @@ describe("the source folders", () => {
 
   it("say so when none of them exists", () => {
     process.env.COMPASS_SOURCES = join(work, "nowhere");
+    process.env.COMPASS_SOURCE_ROOTS = join(work, "nowhere");
     expect(browse(null)).toMatchObject({ entries: [], problem: expect.stringContaining("None of the source folders") });
   });
 });

@@ -35,7 +35,8 @@ describe("a job", () => {
     expect(await findJob(bench.db, second)).toMatchObject({
       archived: false,
       title: "Second",
-      lostItems: 0,
+      lostItems: { whole: 0, partial: 0, "not-checked": 0, "name-only": 0 },
+      searched: false,
       restored: 0,
       running: 0,
       sources: 0,

@@ -7,6 +7,7 @@ import { leftoversPass } from "../../core/copies/file-records-pass";
 import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
+import { isItem } from "../../worker/rows";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
 import { contentHash, copiesAt, imageSource, readTruth } from "../support/volume-truth";
 
@@ -82,7 +83,7 @@ describe("a pass over file records", () => {
     last.kill("SIGTERM");
     const rows = await stored(id);
     expect(rows.map(key).sort()).toEqual(expected.map(key).sort());
-    expect(done.foundLost).toBe(expected.filter((copy) => copy.state === "deleted" && copy.type === "file").length);
+    expect(done.foundLost).toBe(expected.filter((copy) => copy.state === "deleted" && isItem(copy)).length);
     expect([...modes]).toEqual([0]);
     expect(createHash("sha256").update(readFileSync(path)).digest("hex")).toBe(before.hash);
     expect(statSync(path).mtimeMs).toBe(before.time);

@@ -14,6 +14,7 @@ import { rehearse } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
+import { isItem } from "../../worker/rows";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
 import { endedRestore, planTo } from "../support/restores";
 import { copiesAt, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../support/volume-truth";
@@ -254,7 +255,7 @@ describe("a narrowed pass", () => {
       [jobId],
     );
     expect(twice).toEqual([]);
-    const expected = copiesAt(imageSource("ntfs-mbr"), volume?.offset ?? 0).filter((copy) => copy.type === "file" && !copy.system);
+    const expected = copiesAt(imageSource("ntfs-mbr"), volume?.offset ?? 0).filter(isItem);
     const { rows: all } = await bench.pool.query<{ count: number }>(
       "select count(*)::int as count from copies where job_id = $1 and item_id is not null",
       [jobId],

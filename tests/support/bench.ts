@@ -29,7 +29,13 @@ export async function startTestBench(): Promise<TestBench> {
   const sources = join(work, "sources");
   const delivery = join(work, "delivery");
   for (const folder of [sources, delivery]) mkdirSync(folder);
-  Object.assign(process.env, { COMPASS_DATABASE_URL: url, COMPASS_SOURCES: sources, COMPASS_DELIVERY: delivery, COMPASS_DATA: work });
+  Object.assign(process.env, {
+    COMPASS_DATABASE_URL: url,
+    COMPASS_SOURCES: sources,
+    COMPASS_DELIVERY: delivery,
+    COMPASS_DATA: work,
+    COMPASS_SOURCE_ROOTS: join(work, "mounted"),
+  });
   const { db, pool } = open(url);
   const workers: ChildProcess[] = [];
   return {

@@ -132,10 +132,16 @@ function Sentence({ told, change }: { told: AccountValues; change: (part: Partia
       ending in{" "}
       <Words label="Extension" empty="any extension" value={told.extension} onChange={(extension) => change({ extension })} longest={20} />,
       last seen in <Words label="Folder" empty="some folder" value={told.folder} onChange={(folder) => change({ folder })} /> on a{" "}
-      <Choice label="System" empty="some system" table={SYSTEMS} value={told.system} onChange={(system) => change({ system })} /> computer
-      with <Choice label="Drive" empty="some drive" table={DRIVES} value={told.drive} onChange={(drive) => change({ drive })} />, used by{" "}
-      <Words label="User" empty="somebody" value={told.userName} onChange={(userName) => change({ userName })} longest={100} />. They{" "}
-      <Choice label="Cause" empty="did something" table={CAUSES} value={told.cause} onChange={(cause) => change({ cause })} />{" "}
+      <Choice label="System" empty="some system" table={SYSTEMS} value={told.system} onChange={(system) => change({ system })} />
+      {told.system !== "card" && (
+        <>
+          {" "}
+          computer with{" "}
+          <Choice label="Drive" empty="some drive" table={DRIVES} value={told.drive} onChange={(drive) => change({ drive })} />
+        </>
+      )}
+      , used by <Words label="User" empty="somebody" value={told.userName} onChange={(userName) => change({ userName })} longest={100} />.
+      They <Choice label="Cause" empty="did something" table={CAUSES} value={told.cause} onChange={(cause) => change({ cause })} />{" "}
       {moment("When it was lost", "at some time", "lost")}. It was last saved{" "}
       {moment("When it was last saved", "at some time", "lastSaved")} and last seen{" "}
       {moment("When it was last seen", "at some time", "lastSeen")}. It contained the words{" "}

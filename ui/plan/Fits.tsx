@@ -35,7 +35,11 @@ export function Fits({ jobId, zone }: { jobId: number; zone: string }) {
               }}
             />
             <div>
-              <Link href={`/jobs/${jobId}/items?item=${fit.itemId}&show=all&q=${encodeURIComponent(`"${fit.name}"`)}`}>{fit.name}</Link>
+              <Link
+                href={`/jobs/${jobId}/items?item=${fit.itemId}${fit.copyId === null ? "" : `&copy=${fit.copyId}`}&show=all&q=${encodeURIComponent(`"${fit.name}"`)}`}
+              >
+                {fit.name}
+              </Link>
               <span>{fit.folder.slice(1)}</span>
               <p>{sentenceOf(fit.reasons)}</p>
             </div>

@@ -26,6 +26,7 @@ export function Plan({ jobId }: { jobId: number }) {
   });
   if (!plan) return <Problem>{problemText(error)}</Problem>;
   const waiting = plan.steps.filter((step) => step.runs && step.state === "to do");
+  const active = plan.steps.some((step) => step.state === "running" || step.state === "waiting");
   const move = (key: string, by: number) => {
     const order = plan.steps.map((step) => step.key);
     const from = order.indexOf(key);
@@ -38,6 +39,11 @@ export function Plan({ jobId }: { jobId: number }) {
     <section aria-labelledby="plan-title" className={styles.plan}>
       <div className={styles.head}>
         <h2 id="plan-title">Where to look, cheapest first</h2>
+        {active && (
+          <Button variant="outlined" disabled={change.isPending} onClick={() => change.mutate({ do: "stop all" })}>
+            Stop
+          </Button>
+        )}
         {waiting.length > 0 && (
           <Button variant="contained" disabled={change.isPending} onClick={() => change.mutate({ do: "run all" })}>
             Run in order

@@ -4,8 +4,9 @@ import Button from "@mui/material/Button";
 import Slider from "@mui/material/Slider";
 import { useState } from "react";
 import type { Pass, PassOptions } from "@/server/passes/contract";
+import { timeFor } from "@/server/plan/contract";
 import type { Source } from "@/server/sources/contract";
-import { useFinds } from "../data/use-job-data";
+import { useFinds, usePlan } from "../data/use-job-data";
 import type { Stretch } from "../instruments/DiskChart";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, durationText, FILE_SYSTEM_WORDS, KIND_WORDS } from "../instruments/words";
@@ -17,9 +18,6 @@ interface Place {
   readonly source: Source;
   readonly volume: Source["volumes"][number];
 }
-
-/** Milliseconds a byte takes until this job has measured better. */
-const USUAL_SPEED = 8e-6;
 
 /** Volumes whose content can be searched: all that are connected and not closed, folders of this computer left out. */
 export const sweepable = (sources: readonly Source[]): Place[] =>
@@ -36,6 +34,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
   const [everyByte, setEveryByte] = useState(false);
   const [again, setAgain] = useState(false);
   const start = useStart(jobId);
+  const { data: plan } = usePlan(jobId);
   const { data: finds = [] } = useFinds(jobId);
   const readings = useVolumeReadings(jobId);
   const place = places.find(({ volume }) => volume.id === chosenId) ?? places[0];
@@ -100,7 +99,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
         </div>
         <p>
           From {typed(0, "Sweep from percent")} to {typed(1, "Sweep to percent")} % of the volume: {bytesText(bytes)} to look through,{" "}
-          {aboutText(bytes * speedOf(passes) * (everyByte ? 2 : 1))}.
+          {aboutText(timeFor("raw", bytes, plan?.speeds ?? {}) * (everyByte ? 2 : 1))}.
         </p>
         <fieldset>
           <legend>Kinds</legend>
@@ -203,10 +202,3 @@ function RangeStrip({ volume, swept, finds, range }: StripProps) {
 
 /** A time to come, as it is said in a sentence. */
 const aboutText = (ms: number) => (ms < 1000 ? "in less than a second" : `in about ${durationText(ms)}`);
-
-/** What sweeps took so far in this job, in milliseconds a byte. */
-function speedOf(passes: readonly Pass[]): number {
-  const sweeps = passes.filter((pass) => pass.place === "raw" && pass.done > 1 << 20 && !pass.options.everyByte);
-  const bytes = sweeps.reduce((sum, { done }) => sum + done, 0);
-  return bytes > 0 ? sweeps.reduce((sum, { activeMs }) => sum + activeMs, 0) / bytes : USUAL_SPEED;
-}

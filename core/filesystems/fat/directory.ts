@@ -55,6 +55,7 @@ function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWor
   const directory = (attributes & ATTRIBUTE.directory) !== 0;
   const high = highWords ? cursor.u16(at + ENTRY.clusterHigh) : 0;
   return {
+    ...(deleted && !long ? { incompleteName: true } : {}),
     name: pathComponent(long?.name ?? shortName(short, cursor.u8(at + ENTRY.caseFlags), deleted)),
     rawName: (long?.raw ?? short).slice(),
     deleted,
