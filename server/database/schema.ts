@@ -218,7 +218,7 @@ export const folders = pgTable(
   },
   (table) => [
     uniqueIndex("folders_volume_path").on(table.volumeId, sql`md5(${table.path})`),
-    index("folders_path_words").using("gin", sql`${table.path} gin_trgm_ops`),
+    index("folders_path_words").using("gin", sql`plain_words(${table.path}) gin_trgm_ops`),
     index("folders_job").on(table.jobId),
   ],
 );
@@ -260,7 +260,7 @@ export const items = pgTable(
   (table) => [
     uniqueIndex("items_job_key").on(table.jobId, table.key),
     // Names that come in are filed many at a time (KiB waiting at most), which takes half as long.
-    index("items_name_words").using("gin", sql`${table.name} gin_trgm_ops`).with({ gin_pending_list_limit: 32_768 }),
+    index("items_name_words").using("gin", sql`plain_words(${table.name}) gin_trgm_ops`).with({ gin_pending_list_limit: 32_768 }),
     // One index a sort order, so that any page is read in order without sorting.
     index("items_by_name").on(table.jobId, sql`(lower(${table.name}) collate "C")`, table.id),
     index("items_by_name_lost").on(table.jobId, sql`(lower(${table.name}) collate "C")`, table.id).where(sql`lost`),

@@ -18,6 +18,11 @@ export const PAGE = 200;
 
 const words = Object.keys(SIZES) as [SizeClass, ...SizeClass[]];
 
+const year = z
+  .string()
+  .regex(/^(\d{4}|none)$/)
+  .optional();
+
 /** What narrows the list. */
 export const itemFilter = z.object({
   q: z.string().max(300).default(""),
@@ -28,11 +33,19 @@ export const itemFilter = z.object({
   /** Everything below this folder; "/" first. */
   folder: z.string().max(4000).optional(),
   /** The year of the last change in the job's time zone; "none": no date. */
-  year: z
-    .string()
-    .regex(/^(\d{4}|none)$/)
-    .optional(),
+  year,
   size: z.enum(words).optional(),
+  source: z.coerce.number().int().positive().optional(),
+  volume: z.coerce.number().int().positive().optional(),
+  /** Whose profile folder it stood in. */
+  user: z.string().max(200).optional(),
+  /** Whether the best copy is a live file. */
+  standing: z.enum(["live", "deleted"]).optional(),
+  /** The year of deletion, and that of creation. */
+  deleted: year,
+  created: year,
+  /** The extension of its name, without the dot; "none": it has none. */
+  type: z.string().max(20).optional(),
   /** Leaves out what stands inside another file: small pictures in pictures, pictures in documents. */
   originals: z.enum(["yes"]).optional(),
 });
@@ -112,6 +125,7 @@ export const spine = z.object({ count: z.number(), starts: z.array(z.string()) }
 export type Spine = z.infer<typeof spine>;
 
 const counted = z.array(z.object({ value: z.string(), count: z.number() }));
+const named = z.array(z.object({ value: z.string(), count: z.number(), words: z.string() }));
 /** Counts by each way of narrowing; each leaves its own choice out of account, so that others can be chosen instead. */
 export const facets = z.object({
   /** Items of the job, however the list is narrowed. */
@@ -121,12 +135,23 @@ export const facets = z.object({
   condition: counted,
   year: counted,
   size: counted,
+  standing: counted,
+  deleted: counted,
+  created: counted,
+  type: counted,
+  user: counted,
+  /** By id, with what they are called. */
+  volume: named,
+  source: named,
   /** The folders right below the chosen one (or below the root). */
   folder: counted,
 });
 export type Facets = z.infer<typeof facets>;
 
 const finding = z.looseObject({ finding: z.string() });
+
+/** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
+export const position = z.object({ index: z.number().nullable() });
 
 export const copy = z.object({
   id: z.number(),

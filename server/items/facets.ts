@@ -1,12 +1,13 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import type { Facets, ItemFilter } from "./contract";
-import { filterCondition, sizeClassOf, yearOf } from "./filter";
+import { filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER, yearOf } from "./filter";
 
 const MAX_FOLDERS_SHOWN = 60;
+const MAX_TYPES_SHOWN = 40;
 
 type Counted = { value: string; count: number }[];
-const NAMES = ["kind", "place", "condition", "year", "size"] as const;
+const NAMES = ["kind", "place", "condition", "year", "size", "standing", "deleted", "created", "type", "volume"] as const;
 type Name = (typeof NAMES)[number];
 
 /** What each way of narrowing counts by; an item in several places stands in a group of its own, taken apart afterwards. */
@@ -16,6 +17,11 @@ const groupsOf = (jobId: number): Record<Name, SQL> => ({
   condition: sql`i.condition`,
   year: yearOf(jobId),
   size: sizeClassOf,
+  standing: standingOf,
+  deleted: yearOf(jobId, sql`i.deleted_at`),
+  created: yearOf(jobId, sql`i.created`),
+  type: typeOf,
+  volume: sql`i.volume_id::text`,
 });
 
 /** How many items match by each way of narrowing. */
@@ -34,6 +40,14 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
     const others = await filterCondition(db, jobId, filter, name);
     Object.assign(found, await walk(db, others, pick(groups, [name])));
   }
+  // A chosen source or user is counted beside the others too.
+  const volumes = filter.source
+    ? ((await walk(db, await filterCondition(db, jobId, filter, "source"), pick(groups, ["volume"]))).volume ?? [])
+    : (found.volume ?? []);
+  const folders = filter.user
+    ? ((await walk(db, await filterCondition(db, jobId, filter, "user"), { folder: sql`i.folder_id::text` })).folder ?? [])
+    : (found.folder ?? []);
+  const paths = await pathsOf(db, jobId);
   const total = await db.execute<{ count: string }>(sql`select count(*) from items i where i.job_id = ${jobId}`);
   const of = (name: Name) => sorted(found[name] ?? []);
   return {
@@ -43,7 +57,13 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
     condition: of("condition"),
     year: of("year"),
     size: of("size"),
-    folder: await belowFolder(db, jobId, filter.folder ?? "", found.folder ?? []),
+    standing: of("standing"),
+    deleted: of("deleted"),
+    created: of("created"),
+    type: of("type").slice(0, MAX_TYPES_SHOWN),
+    user: usersOf(paths, folders),
+    ...(await byVolume(db, jobId, found.volume ?? [], volumes)),
+    folder: belowFolder(paths, filter.folder ?? "", found.folder ?? []),
   };
 }
 
@@ -79,18 +99,57 @@ function takenApart(sets: Counted): Counted {
   return [...counts].map(([value, count]) => ({ value, count }));
 }
 
-/** The folders right below one, each with all that is beneath it. */
-async function belowFolder(db: Connection, jobId: number, above: string, byFolder: Counted): Promise<Counted> {
-  if (byFolder.length === 0) return [];
+async function pathsOf(db: Connection, jobId: number): Promise<Map<string, string>> {
   const { rows } = await db.execute<{ id: number; path: string }>(sql`select id, path from folders where job_id = ${jobId}`);
-  const paths = new Map(rows.map((row) => [String(row.id), row.path]));
+  return new Map(rows.map((row) => [String(row.id), row.path]));
+}
+
+/** The folders right below one, each with all that is beneath it. */
+function belowFolder(paths: ReadonlyMap<string, string>, above: string, byFolder: Counted): Counted {
+  const child = (path: string) => path.slice(above.length + 1).split("/")[0];
+  return summed(paths, byFolder, child).slice(0, MAX_FOLDERS_SHOWN);
+}
+
+/** The users in whose folders the items stood. */
+const usersOf = (paths: ReadonlyMap<string, string>, byFolder: Counted): Counted =>
+  summed(paths, byFolder, (path) => USER_FOLDER.exec(path)?.[1]).slice(0, MAX_FOLDERS_SHOWN);
+
+/** Items by folder, as items by what a folder's path says; those of which it says nothing are left out. */
+function summed(paths: ReadonlyMap<string, string>, byFolder: Counted, say: (path: string) => string | undefined): Counted {
   const counts = new Map<string, number>();
   for (const { value, count } of byFolder) {
-    const child = paths
-      .get(value)
-      ?.slice(above.length + 1)
-      .split("/")[0];
-    if (child) counts.set(child, (counts.get(child) ?? 0) + count);
+    const said = say(paths.get(value) ?? "");
+    if (said) counts.set(said, (counts.get(said) ?? 0) + count);
   }
-  return sorted([...counts].map(([value, count]) => ({ value, count }))).slice(0, MAX_FOLDERS_SHOWN);
+  return sorted([...counts].map(([value, count]) => ({ value, count })));
+}
+
+/** Items by volume and by source, with what those are called. */
+async function byVolume(
+  db: Connection,
+  jobId: number,
+  inVolumes: Counted,
+  forSources: Counted,
+): Promise<Pick<Facets, "volume" | "source">> {
+  const { rows } = await db.execute<{ id: number; label: string; source_id: number; name: string }>(sql`
+    select v.id, coalesce(v.label, 'volume ' || v.number) as label, v.source_id, s.name from volumes v join sources s on s.id = v.source_id where s.job_id = ${jobId}`);
+  const known = new Map(rows.map((row) => [String(row.id), row]));
+  const sources = new Map<string, { value: string; count: number; words: string }>();
+  for (const { value, count } of forSources) {
+    const row = known.get(value);
+    if (!row) continue;
+    const id = String(row.source_id);
+    sources.set(id, { value: id, count: count + (sources.get(id)?.count ?? 0), words: row.name });
+  }
+  const called = new Map<string, number>();
+  for (const { label } of rows) called.set(label, (called.get(label) ?? 0) + 1);
+  const words = (value: string) => {
+    const row = known.get(value);
+    if (!row) return value;
+    return (called.get(row.label) ?? 0) > 1 ? `${row.label} of ${row.name}` : row.label;
+  };
+  return {
+    volume: sorted(inVolumes).map((each) => ({ ...each, words: words(each.value) })),
+    source: [...sources.values()].sort((a, b) => b.count - a.count),
+  };
 }

@@ -17,20 +17,35 @@ export function searchWords(query: string): string[] {
 const escaped = (word: string) => word.replace(/[\\%_]/g, "\\$&");
 const intArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).join(",")}}'::int[]`);
 
-/** A word beginning with a dot means the extension; any other may stand in the name or in the path of the folder. */
+/** A pattern with `*` for any letters and `?` for one, which means the whole name. */
+export const isGlob = (word: string): boolean => /[*?]/.test(word);
+export const globPattern = (word: string): string => escaped(word).replace(/\*+/g, "%").replaceAll("?", "_");
+
+/**
+ * A word beginning with a dot means the extension, one with `*` or `?` is a pattern of the whole name; any other may stand in the name or in
+ * the path of the folder. Accents and capitals make no difference.
+ */
 async function wordCondition(db: Connection, jobId: number, word: string): Promise<SQL> {
-  if (/^\.[^.\s]+$/.test(word)) return sql`i.name ilike ${`%${escaped(word)}`}`;
+  const named = (pattern: string) => sql`plain_words(i.name) ilike plain_words(${pattern})`;
+  if (isGlob(word)) return named(globPattern(word));
+  if (/^\.[^.\s]+$/.test(word)) return named(`%${escaped(word)}`);
   const pattern = `%${escaped(word)}%`;
   const { rows } = await db.execute<{ id: number }>(
-    sql`select id from folders where job_id = ${jobId} and path ilike ${pattern} limit ${MAX_FOLDERS}`,
+    sql`select id from folders where job_id = ${jobId} and plain_words(path) ilike plain_words(${pattern}) limit ${MAX_FOLDERS}`,
   );
   const inFolders = rows.length > 0 ? sql` or i.folder_id = any(${intArray(rows.map((row) => row.id))})` : sql``;
-  return sql`(i.name ilike ${pattern}${inFolders})`;
+  return sql`(${named(pattern)}${inFolders})`;
 }
 
-/** The year of the last change in the job's time zone, or "none". */
-export const yearOf = (jobId: number) =>
-  sql`coalesce(extract(year from i.modified at time zone (select time_zone from jobs where id = ${jobId}))::text, 'none')`;
+/** Folders in which each user's own stand, on the systems that are read. */
+export const USER_FOLDER = /^\/(?:Users|Documents and Settings|home)\/([^/]+)(?:\/|$)/i;
+const USER_FOLDERS = "^/(Users|Documents and Settings|home)/";
+
+/** The year of a moment in the job's time zone, or "none". */
+export const yearOf = (jobId: number, moment: SQL = sql`i.modified`) =>
+  sql`coalesce(extract(year from ${moment} at time zone (select time_zone from jobs where id = ${jobId}))::text, 'none')`;
+export const standingOf = sql`case when i.live then 'live' else 'deleted' end`;
+export const typeOf = sql`coalesce(nullif(i.extension, ''), 'none')`;
 
 /** The class of an item's size. */
 export const sizeClassOf = sql.raw(
@@ -53,7 +68,7 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   const parts: SQL[] = [sql`i.job_id = ${jobId}`];
   const used: Partial<ItemFilter> = { ...filter };
   if (without) delete used[without];
-  const { kind, place, condition, folder, year, size, originals } = used;
+  const { kind, place, condition, folder, year, size, originals, source, volume, user, standing, deleted, created, type } = used;
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
@@ -64,6 +79,16 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     );
   if (year) parts.push(sql`${yearOf(jobId)} = ${year}`);
   if (size) parts.push(sizeCondition(size));
+  if (source) parts.push(sql`i.volume_id in (select id from volumes where source_id = ${source})`);
+  if (volume) parts.push(sql`i.volume_id = ${volume}`);
+  if (user)
+    parts.push(
+      sql`i.folder_id in (select id from folders where job_id = ${jobId} and path ~* ${`${USER_FOLDERS}${user.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}(/|$)`})`,
+    );
+  if (standing) parts.push(sql`i.live = ${standing === "live"}`);
+  if (deleted) parts.push(sql`${yearOf(jobId, sql`i.deleted_at`)} = ${deleted}`);
+  if (created) parts.push(sql`${yearOf(jobId, sql`i.created`)} = ${created}`);
+  if (type) parts.push(sql`i.extension = ${type === "none" ? "" : type}`);
   if (originals) parts.push(sql`i.facts->>'inside' is null`);
   for (const word of searchWords(filter.q)) parts.push(await wordCondition(db, jobId, word));
   return sql.join(parts, sql` and `);

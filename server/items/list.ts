@@ -144,6 +144,17 @@ export async function spineOf(db: Connection, jobId: number, query: ItemQuery): 
   return { count, starts: starts.map((row) => writeCursor(row.key, Number(row.id))) };
 }
 
+/** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
+export async function positionOf(db: Connection, jobId: number, query: ItemQuery, itemId: number): Promise<number | null> {
+  const where = await filterCondition(db, jobId, query);
+  const { by } = KEYS[query.sort];
+  const { rows } = await db.execute<{ index: string | null }>(sql`
+    select case when exists (select 1 from items i where i.id = ${itemId} and ${where}) then (
+      select count(*) from items i where ${where} and (${by}, i.id) ${query.order === "down" ? sql`>` : sql`<`} (select ${by}, i.id from items i where i.id = ${itemId})) end as index`);
+  const index = rows[0]?.index;
+  return index == null ? null : Number(index);
+}
+
 /** The ids between two items of the list as it is ordered, both included. */
 export async function idsBetween(db: Connection, jobId: number, query: ItemQuery, first: number, last: number): Promise<SQL> {
   const where = await filterCondition(db, jobId, query);

@@ -14,5 +14,5 @@ export const trayChange = z.intersection(
   ]),
 );
 export type TrayChange = z.infer<typeof trayChange>;
-export const tray = z.object({ count: z.number(), bytes: z.number(), freeBytes: z.number().nullable() });
+export const tray = z.object({ count: z.number(), bytes: z.number(), checking: z.number(), freeBytes: z.number().nullable() });
 export type Tray = z.infer<typeof tray>;

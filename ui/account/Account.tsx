@@ -37,7 +37,7 @@ export function Account({ jobId }: { jobId: number }) {
   return (
     <div className={styles.page}>
       <section className={styles.left} aria-label="Account of the loss">
-        <h1 className={styles.label}>What was lost</h1>
+        <h2 className={styles.label}>What was lost</h2>
         <Sentence told={told} change={change} />
         <p className={styles.saved} role="status">
           {state}

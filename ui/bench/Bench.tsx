@@ -108,6 +108,8 @@ function JobRow({ job }: { job: JobSummary }) {
     job.running > 0 ? `${job.running} ${job.running === 1 ? "pass" : "passes"} running` : null,
     job.problems > 0 ? `${job.problems} ${job.problems === 1 ? "pass" : "passes"} failed` : null,
   ].filter(Boolean);
+  const [renaming, setRenaming] = useState(false);
+  if (renaming) return <Rename job={job} onClose={() => setRenaming(false)} />;
   return (
     <li className={styles.job}>
       <div>
@@ -122,9 +124,61 @@ function JobRow({ job }: { job: JobSummary }) {
         <br />
         {momentText(job.lastActivity, job.timeZone)} {job.timeZone}
       </div>
-      <Button variant="text" onClick={() => archive.mutate()} disabled={archive.isPending}>
-        {job.archived ? "Take out" : "Archive"}
-      </Button>
+      <span style={{ display: "flex", flexDirection: "column", alignItems: "end" }}>
+        <Button variant="text" aria-label={`Rename ${job.title}`} onClick={() => setRenaming(true)}>
+          Rename
+        </Button>
+        <Button variant="text" onClick={() => archive.mutate()} disabled={archive.isPending}>
+          {job.archived ? "Take out" : "Archive"}
+        </Button>
+      </span>
+    </li>
+  );
+}
+
+/** Another title for a job, or another client. */
+function Rename({ job, onClose }: { job: JobSummary; onClose: () => void }) {
+  const client = useQueryClient();
+  const [values, setValues] = useState({ title: job.title, client: job.client });
+  const save = useMutation({
+    mutationFn: () => write("PATCH", `/api/jobs/${job.id}`, values),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ["jobs"] });
+      onClose();
+    },
+  });
+  return (
+    <li>
+      <form
+        className={styles.new}
+        onSubmit={(event) => {
+          event.preventDefault();
+          save.mutate();
+        }}
+      >
+        <TextField
+          autoFocus
+          size="small"
+          label="Title"
+          value={values.title}
+          onChange={(event) => setValues({ ...values, title: event.target.value })}
+          sx={{ flex: 2 }}
+        />
+        <TextField
+          size="small"
+          label="Client"
+          value={values.client}
+          onChange={(event) => setValues({ ...values, client: event.target.value })}
+          sx={{ flex: 1 }}
+        />
+        <Button type="submit" variant="contained" disabled={save.isPending}>
+          Keep
+        </Button>
+        <Button variant="outlined" onClick={onClose}>
+          Cancel
+        </Button>
+      </form>
+      <Problem>{problemText(save.error)}</Problem>
     </li>
   );
 }

@@ -55,7 +55,7 @@ export function Handover({ jobId }: { jobId: number }) {
       <Problem>{problemText(error)}</Problem>
       {data && (
         <article className={styles.page}>
-          <h1>{data.title}</h1>
+          <h2>{data.title}</h2>
           {data.lead.map((line) => (
             <p key={line} className={styles.soft}>
               {line}
@@ -63,7 +63,7 @@ export function Handover({ jobId }: { jobId: number }) {
           ))}
           {data.sections.map((section) => (
             <Fragment key={section.title}>
-              <h2>{section.title}</h2>
+              <h3>{section.title}</h3>
               {section.blocks.map((block, index) => (
                 // biome-ignore lint/suspicious/noArrayIndexKey: a page of text has no other order, and is never edited
                 <BlockView key={index} block={block} />

@@ -20,7 +20,7 @@ const fillOf = (mark: Pick<Mark, "condition" | "survival">) =>
 
 /** A copy as a mark: its shape tells the kind of place, its fill how much is left; a live file's is paler. */
 export function PlaceMark({ mark, x, y }: { mark: Mark; x: number; y: number }) {
-  const colour = `var(--mui-palette-chart-${mark.live ? "depth3" : "depth5"})`;
+  const colour = `var(--mui-palette-chart-${mark.live ? "live" : "depth5"})`;
   const fill = fillOf(mark);
   const shape = SHAPES[mark.place];
   return (

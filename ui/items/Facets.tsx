@@ -1,35 +1,79 @@
 "use client";
 
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Facets as FacetCounts, ItemQuery } from "@/server/items/contract";
+import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
+import { useTray } from "../data/use-job-data";
 import { PlaceGlyph } from "../instruments/PlaceMark";
+import { Problem, problemText } from "../instruments/Problem";
 import { CONDITION_WORDS, countText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
 import styles from "./items.module.css";
 
-type Name = "kind" | "place" | "condition" | "year" | "size";
+type Name = "kind" | "place" | "condition" | "year" | "size" | "standing" | "deleted" | "created" | "type" | "user" | "volume" | "source";
 
-const FACETS: { name: Name; title: string; words: (value: string) => string; few: number }[] = [
+const yearWords = (value: string) => (value === "none" ? "no date" : value);
+const FACETS: { name: Name; title: string; words: (value: string) => string; few: number; several?: boolean }[] = [
   { name: "kind", title: "Kind", words: (value) => KIND_WORDS[value] ?? value, few: 10 },
   { name: "place", title: "Place", words: (value) => PLACE_WORDS[value] ?? value, few: 9 },
   { name: "condition", title: "Condition", words: (value) => CONDITION_WORDS[value] ?? value, few: 4 },
-  { name: "year", title: "Changed in", words: (value) => (value === "none" ? "no date" : value), few: 6 },
+  { name: "standing", title: "Best copy", words: (value) => (value === "live" ? "live file" : "deleted file"), few: 2, several: true },
+  { name: "year", title: "Changed in", words: yearWords, few: 6 },
+  { name: "deleted", title: "Deleted in", words: yearWords, few: 4, several: true },
+  { name: "created", title: "Created in", words: yearWords, few: 4, several: true },
   { name: "size", title: "Size", words: (value) => value, few: 5 },
+  { name: "type", title: "Type", words: (value) => (value === "none" ? "no extension" : `.${value}`), few: 6, several: true },
+  { name: "user", title: "User", words: (value) => value, few: 6, several: true },
+  { name: "volume", title: "Volume", words: (value) => value, few: 6, several: true },
+  { name: "source", title: "Source", words: (value) => value, few: 6, several: true },
 ];
+/** Those that stand above the folders. */
+const FIRST = 3;
 
 /** The ways of narrowing the list, each choice with how many items it would leave. */
-export function Facets({ query, facets }: { query: ItemQuery; facets: FacetCounts | undefined }) {
+export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQuery; facets: FacetCounts | undefined }) {
   return (
     <nav className={styles.facets} aria-label="Narrow the list">
-      {FACETS.slice(0, 3).map((facet) => (
-        <Section key={facet.name} {...facet} chosen={query[facet.name]} counts={facets?.[facet.name] ?? []} />
+      {FACETS.slice(0, FIRST).map((facet) => (
+        <Section key={facet.name} {...facet} chosen={chosenOf(query, facet.name)} counts={facets?.[facet.name] ?? []} />
       ))}
+      <CheckAll jobId={jobId} query={query} />
       {(query.originals || (facets?.place ?? []).some(({ value }) => value === "raw")) && <Originals only={query.originals === "yes"} />}
       <Folders folder={query.folder ?? ""} counts={facets?.folder ?? []} />
-      {FACETS.slice(3).map((facet) => (
-        <Section key={facet.name} {...facet} chosen={query[facet.name]} counts={ordered(facet.name, facets?.[facet.name] ?? [])} />
+      {FACETS.slice(FIRST).map((facet) => (
+        <Section
+          key={facet.name}
+          {...facet}
+          chosen={chosenOf(query, facet.name)}
+          counts={ordered(facet.name, facets?.[facet.name] ?? [])}
+        />
       ))}
     </nav>
+  );
+}
+
+const chosenOf = (query: ItemQuery, name: Name) => (query[name] === undefined ? undefined : String(query[name]));
+
+/** Has the contents of all that match looked at: live files are not, until somebody asks. */
+function CheckAll({ jobId, query }: { jobId: number; query: ItemQuery }) {
+  const { data: tray } = useTray(jobId);
+  const { sort: _, order: __, limit: ___, after: ____, ...filter } = query;
+  const check = useMutation({ mutationFn: () => write("POST", `/api/jobs/${jobId}/check`, filter) });
+  const waiting = tray?.checking ?? 0;
+  return (
+    <section aria-label="Check">
+      {waiting > 0 ? (
+        <p className={styles.checking} role="status">
+          checking {countText(waiting)} …
+        </p>
+      ) : (
+        <button type="button" className={styles.more} disabled={check.isPending} onClick={() => check.mutate()}>
+          check whether these open
+        </button>
+      )}
+      <Problem>{problemText(check.error)}</Problem>
+    </section>
   );
 }
 
@@ -45,11 +89,13 @@ function Originals({ only }: { only: boolean }) {
   );
 }
 
-type Counts = FacetCounts["kind"];
+type Counts = readonly { value: string; count: number; words?: string }[];
 
 const SIZE_ORDER = ["empty", "to 10 KiB", "to 1 MiB", "to 100 MiB", "larger"];
 function ordered(name: Name, counts: Counts): Counts {
-  if (name === "year") return [...counts].sort((a, b) => b.value.localeCompare(a.value));
+  if (name === "year" || name === "deleted" || name === "created")
+    return [...counts].sort((a, b) => Number(a.value === "none") - Number(b.value === "none") || b.value.localeCompare(a.value));
+  if (name !== "size") return counts;
   return [...counts].sort((a, b) => SIZE_ORDER.indexOf(a.value) - SIZE_ORDER.indexOf(b.value));
 }
 
@@ -58,20 +104,22 @@ interface SectionProps {
   title: string;
   words: (value: string) => string;
   few: number;
+  /** Shown only where there is something to choose from. */
+  several?: boolean;
   chosen: string | undefined;
   counts: Counts;
 }
 
-function Section({ name, title, words, few, chosen, counts }: SectionProps) {
+function Section({ name, title, words, few, several = false, chosen, counts }: SectionProps) {
   const [, change] = useAddress();
   const [all, setAll] = useState(false);
-  if (counts.length === 0 && !chosen) return null;
+  if (counts.length <= (several ? 1 : 0) && !chosen) return null;
   const shown = all ? counts : counts.slice(0, few);
   const missing = chosen && !counts.some((each) => each.value === chosen) ? [{ value: chosen, count: 0 }] : [];
   return (
     <section aria-label={title}>
       <h2>{title}</h2>
-      {[...missing, ...shown].map(({ value, count }) => (
+      {[...missing, ...shown].map(({ value, count, words: called }: Counts[number]) => (
         <button
           key={value}
           type="button"
@@ -80,7 +128,7 @@ function Section({ name, title, words, few, chosen, counts }: SectionProps) {
           onClick={() => change({ [name]: chosen === value ? null : value }, true)}
         >
           {name === "place" && <PlaceGlyph mark={{ at: null, place: value as never, condition: "whole", survival: 1, live: false }} />}
-          <b>{words(value)}</b>
+          <b>{called ?? words(value)}</b>
           <span>{countText(count)}</span>
         </button>
       ))}

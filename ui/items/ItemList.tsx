@@ -1,7 +1,7 @@
 "use client";
 
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, type MouseEvent, memo, type ReactNode, useCallback, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, type MouseEvent, memo, type ReactNode, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Item, ItemQuery } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { useJob } from "../data/use-job-data";
@@ -10,12 +10,14 @@ import { Problem, problemText } from "../instruments/Problem";
 import type { Span } from "../instruments/time-scale";
 import { bytesText, dateText, exactBytes, KIND_WORDS, pixelsText } from "../instruments/words";
 import { COLUMN_FACTS, type Column, type Columns } from "./columns";
+import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
 import { ListHead } from "./ListHead";
 import { Ribbon } from "./Ribbon";
+import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
-import { isInTray, useInTray, useTrayChange } from "./use-tray-change";
+import { useInTray } from "./use-tray-change";
 
 /** A million rows of this height stay below the tallest element the browser lays out (33,554,432 pixels). */
 const ROW = 30;
@@ -28,6 +30,8 @@ interface Props {
   jobId: number;
   query: ItemQuery;
   opened: number | null;
+  /** Where the opened item stands when the list appears. */
+  position: number | null;
   columns: Columns;
   onResize: (column: Column, width: number) => void;
   span: Span;
@@ -36,16 +40,15 @@ interface Props {
 }
 
 /** The list itself: only the rows in sight exist, and only their pages are fetched. */
-export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan, loss }: Props) {
+export function ItemList({ jobId, query, opened, position, columns, onResize, span, onSpan, loss }: Props) {
   const [, change] = useAddress();
   const { data: job } = useJob(jobId);
   const zone = job?.timeZone ?? "UTC";
-  const tray = useTrayChange(jobId);
+  const { touch, toggle, extend, all, error: choosing } = useChoosing(jobId, query);
   const [large, setLarge] = useState(false);
   const [present, setPresent] = useState(-1);
   // The address follows a moment later; keys pressed meanwhile must mean the row already moved to.
   const reached = useRef(-1);
-  const anchor = useRef<number | null>(null);
   const scroll = useRef<HTMLDivElement>(null);
   const [sight, setSight] = useState({ first: 0, last: 40 });
   const items = useItems(jobId, query, sight.first, sight.last);
@@ -77,27 +80,33 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
       if (!item) return;
       reached.current = index;
       setPresent(index);
+      touch(item);
       change({ item: String(item.id), copy: null, compare: null });
     },
-    [change],
+    [change, touch],
   );
-  const move = (index: number) => {
+  // Whoever comes back, or narrows the list, finds the opened item in sight.
+  const placed = useRef(false);
+  useEffect(() => {
+    if (position === null || placed.current || items.count <= position) return;
+    placed.current = true;
+    reached.current = position;
+    setPresent(position);
+    virtual.scrollToIndex(position, { align: "auto" });
+  }, [position, items.count, virtual]);
+  const move = (index: number, ranging = false) => {
     const target = Math.max(0, Math.min(items.count - 1, index));
     reached.current = target;
     setPresent(target);
     virtual.scrollToIndex(target);
-    open(items.at(target), target);
+    const item = items.at(target);
+    if (!ranging) open(item, target);
+    else if (item) {
+      extend(item);
+      change({ item: String(item.id), copy: null, compare: null });
+    }
   };
-  const { change: choose } = tray;
-  const toggle = useCallback(
-    (item: Item, range: boolean) => {
-      const from = anchor.current;
-      anchor.current = item.id;
-      if (range && from !== null && from !== item.id) choose({ matching: query, between: [from, item.id], chosen: true });
-      else choose({ items: [item.id], chosen: !isInTray(item) });
-    },
-    [choose, query],
-  );
+  const choose = useCallback((item: Item, range: boolean) => (range ? extend(item) : toggle(item)), [extend, toggle]);
   const enlarge = useCallback(
     (item: Item, index: number) => {
       open(item, index);
@@ -119,10 +128,10 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
     };
     const target = steps[event.key];
     const item = items.at(from);
-    if (target !== undefined) move(target);
+    if (target !== undefined) move(target, event.shiftKey && from >= 0);
     else if (event.key === " ") setLarge(item !== undefined || opened !== null);
-    else if (event.key === "Enter" && item) toggle(item, event.shiftKey);
-    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) choose({ matching: query, chosen: true });
+    else if (event.key === "Enter" && item) choose(item, event.shiftKey);
+    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) all();
     else return;
     event.preventDefault();
   };
@@ -132,10 +141,15 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
     [columns],
   );
   const shown = virtual.getVirtualItems();
+  const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all });
+  const onMenu = useRef(openMenu);
+  onMenu.current = openMenu;
+  const askMenu = useCallback((event: MouseEvent, item: Item, index: number) => onMenu.current(event, item, index), []);
   return (
     <>
       <div
         ref={scroll}
+        data-list="items"
         className={styles.grid}
         role="grid"
         aria-label="Items"
@@ -148,7 +162,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
         onKeyDown={onKey}
       >
         <ListHead query={query} columns={columns} template={template} onResize={onResize} span={span} onSpan={onSpan} loss={loss} />
-        <Problem>{problemText(items.error ?? tray.error)}</Problem>
+        <Problem>{problemText(items.error ?? choosing)}</Problem>
         <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="rowgroup">
           {shown.map(({ index, start }) => {
             const item = items.at(index);
@@ -167,7 +181,8 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
                 loss={loss}
                 onOpen={open}
                 onLarge={enlarge}
-                onToggle={toggle}
+                onToggle={choose}
+                onMenu={askMenu}
               />
             ) : (
               <div
@@ -185,6 +200,7 @@ export function ItemList({ jobId, query, opened, columns, onResize, span, onSpan
           })}
         </div>
       </div>
+      {menu}
       {large && opened && (
         <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={(step) => move(row + step)} />
       )}
@@ -205,9 +221,11 @@ interface RowProps {
   onOpen: (item: Item, index: number) => void;
   onLarge: (item: Item, index: number) => void;
   onToggle: (item: Item, range: boolean) => void;
+  onMenu: (event: MouseEvent, item: Item, index: number) => void;
 }
 
-const Row = memo(function Row({ item, index, top, template, columns, zone, selected, span, loss, onOpen, onLarge, onToggle }: RowProps) {
+const Row = memo(function Row(props: RowProps) {
+  const { item, index, top, template, columns, zone, selected, span, loss, onOpen, onLarge, onToggle, onMenu } = props;
   const inTray = useInTray(item);
   const cells: Record<Column, () => ReactNode> = {
     ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} />,
@@ -215,7 +233,12 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
     size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
     condition: () => <ConditionMark {...item} />,
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
+    type: () => <span className={styles.soft}>{/[^.]\.([^.\s]{1,12})$/.exec(item.name)?.[1]?.toLowerCase() ?? ""}</span>,
     folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,
+    volume: () => <span className={styles.soft}>{item.volume}</span>,
+    standing: () => <span className={styles.soft}>{item.live ? "live" : "deleted"}</span>,
+    created: () => <span className={styles.soft}>{item.created ? dateText(item.created, zone) : ""}</span>,
+    deleted: () => <span className={styles.soft}>{item.deletedAt ? dateText(item.deletedAt, zone) : ""}</span>,
     pixels: () => <span>{pixelsText(item.facts)}</span>,
     // A camera's clock has no zone: its time is shown as it stands.
     taken: () => <span className={styles.soft}>{item.facts?.taken === undefined ? "" : dateText(new Date(item.facts.taken), "UTC")}</span>,
@@ -229,7 +252,13 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
       aria-selected={selected}
       data-chosen={inTray}
       style={{ transform: `translateY(${top}px)`, gridTemplateColumns: template }}
-      onClick={() => onOpen(item, index)}
+      onClick={(event) => {
+        if (event.ctrlKey || event.metaKey) onToggle(item, false);
+        else if (event.shiftKey) onToggle(item, true);
+        else onOpen(item, index);
+      }}
+      onContextMenu={(event) => onMenu(event, item, index)}
+      onMouseDown={(event) => event.shiftKey && event.preventDefault()}
       onDoubleClick={() => onLarge(item, index)}
     >
       <span role="gridcell" className={styles.tick}>
@@ -238,7 +267,14 @@ const Row = memo(function Row({ item, index, top, template, columns, zone, selec
           type="checkbox"
           className={styles.box}
           checked={inTray}
+          // Another copy of it is chosen than the one this row shows.
+          ref={(box) => {
+            if (box) box.indeterminate = !inTray && item.alsoInTray > 0;
+          }}
           tabIndex={-1}
+          title={
+            item.alsoInTray > 0 ? `${item.alsoInTray} other ${item.alsoInTray === 1 ? "copy" : "copies"} of it in the tray` : undefined
+          }
           aria-label={`Choose ${item.name}`}
           onChange={() => undefined}
           onClick={(event: MouseEvent) => {

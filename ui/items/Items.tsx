@@ -18,10 +18,8 @@ import { Inspector } from "./Inspector";
 import { ItemList } from "./ItemList";
 import styles from "./items.module.css";
 import { PictureGrid } from "./PictureGrid";
-import { useFacets, useItemQuery } from "./use-items";
+import { NARROWING, useFacets, useItemQuery, usePosition } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
-
-const narrowing = ["q", "kind", "place", "condition", "folder", "year", "size", "originals"] as const;
 
 /** The working list: one row for each file the client had. */
 export function Items({ jobId }: { jobId: number }) {
@@ -33,15 +31,20 @@ export function Items({ jobId }: { jobId: number }) {
   const { columns, toggle, move, resize } = useColumns();
   const opened = Number(address.get("item")) || null;
   const asPictures = address.get("view") === "pictures";
+  const position = useOpenedPosition(jobId, query, opened, () => change({ item: null, copy: null, compare: null }));
+  useRememberedPlace(jobId, address.toString());
   const lost = accounts?.map((each) => each.lost).find((moment) => moment?.to != null);
   const loss = lost?.to ?? null;
   const fitting = useMemo(() => fittingSpan(facets?.year ?? [], loss), [facets?.year, loss]);
   const [chosenSpan, setChosenSpan] = useSpan();
   const matching = facets?.kind.filter((each) => !query.kind || each.value === query.kind).reduce((sum, each) => sum + each.count, 0);
-  const filtered = narrowing.some((name) => query[name]);
+  const filtered = NARROWING.some((name) => query[name]);
   return (
     <div className={styles.page}>
       <div className={styles.tools}>
+        <button type="button" className="visually-hidden skip" onClick={intoList}>
+          To the list
+        </button>
         <Search value={query.q} onChange={(q) => change({ q })} />
         <Switch
           label="Which items"
@@ -62,7 +65,7 @@ export function Items({ jobId }: { jobId: number }) {
         />
         {!asPictures && <ColumnMenu columns={columns} onToggle={toggle} onMove={move} />}
         {filtered && (
-          <Button variant="text" onClick={() => change(Object.fromEntries(narrowing.map((name) => [name, null])), true)}>
+          <Button variant="text" onClick={() => change(Object.fromEntries(NARROWING.map((name) => [name, null])), true)}>
             Show everything
           </Button>
         )}
@@ -71,18 +74,19 @@ export function Items({ jobId }: { jobId: number }) {
         </span>
         <TickAll jobId={jobId} query={query} matching={matching ?? 0} />
       </div>
-      <Facets query={query} facets={facets} />
+      <Facets jobId={jobId} query={query} facets={facets} />
       <section className={styles.list} aria-label="Items">
         {facets && matching === 0 ? (
           <NothingFound searched={(passes?.length ?? 0) > 0} filtered={filtered} show={query.show} />
         ) : asPictures ? (
-          <PictureGrid key={JSON.stringify(query)} jobId={jobId} query={query} opened={opened} />
+          <PictureGrid key={JSON.stringify(query)} jobId={jobId} query={query} opened={opened} position={position} />
         ) : (
           <ItemList
             key={JSON.stringify(query)}
             jobId={jobId}
             query={query}
             opened={opened}
+            position={position}
             columns={columns}
             onResize={resize}
             span={chosenSpan ?? fitting}
@@ -105,6 +109,36 @@ export function Items({ jobId }: { jobId: number }) {
       </aside>
     </div>
   );
+}
+
+/** Brings the keyboard into the list, to its first row where none is open. */
+function intoList(): void {
+  const list = document.querySelector<HTMLElement>('[data-list="items"]');
+  list?.focus();
+  if (list && !list.querySelector('[aria-selected="true"], [data-open="true"]'))
+    list.dispatchEvent(new KeyboardEvent("keydown", { key: "ArrowDown", bubbles: true }));
+}
+
+/**
+ * Where the opened item stands when the list is shown or narrowed anew; an item that is not in the list any more is closed. Items that are
+ * opened in the list itself are in it.
+ */
+function useOpenedPosition(jobId: number, query: ItemQuery, opened: number | null, close: () => void): number | null {
+  const [asked, setAsked] = useState<{ query: ItemQuery; item: number | null }>({ query, item: opened });
+  if (asked.query !== query) setAsked({ query, item: opened });
+  const position = usePosition(jobId, asked.query, asked.item);
+  const ended = useRef(close);
+  ended.current = close;
+  const gone = position === null && asked.item !== null && asked.item === opened;
+  useEffect(() => {
+    if (gone) ended.current();
+  }, [gone]);
+  return position ?? null;
+}
+
+/** Remembers the list as it is seen, for whoever comes back to it from another stage. */
+function useRememberedPlace(jobId: number, search: string): void {
+  useEffect(() => sessionStorage.setItem(`compass-items-${jobId}`, search), [jobId, search]);
 }
 
 const day = (at: number) => new Date(at).toISOString().slice(0, 10);
@@ -194,9 +228,14 @@ function Search({ value, onChange }: { value: string; onChange: (value: string) 
     <TextField
       size="small"
       type="search"
-      placeholder="Words, .extension, “exact phrase”"
+      placeholder="Words, .docx, *.jpg, “exact phrase”"
       value={typed}
       onChange={(event) => setTyped(event.target.value)}
+      onKeyDown={(event) => {
+        if (event.key !== "ArrowDown") return;
+        event.preventDefault();
+        intoList();
+      }}
       slotProps={{ htmlInput: { "aria-label": "Search items", "data-search": "items" } }}
       sx={{ width: 270, flex: "0 1 270px", minWidth: 140 }}
     />

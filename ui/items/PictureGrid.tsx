@@ -2,32 +2,49 @@
 
 import Checkbox from "@mui/material/Checkbox";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, type MouseEvent, type PointerEvent, type RefObject, useEffect, useRef, useState } from "react";
 import type { Item, ItemQuery } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Problem, problemText } from "../instruments/Problem";
 import { KIND_WORDS } from "../instruments/words";
+import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
+import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
-import { useInTray, useTrayChange } from "./use-tray-change";
+import { useInTray } from "./use-tray-change";
 
 const CELL = 168;
 
+interface Props {
+  jobId: number;
+  query: ItemQuery;
+  opened: number | null;
+  /** Where the opened item stands when the grid appears. */
+  position: number | null;
+}
+
+/** Room around the tiles, in pixels. */
+const LEFT = 8;
+const TOP = 6;
+/** A press that moves less than this is a click. */
+const LEAST_DRAG = 6;
+
 /** The same list as small pictures. */
-export function PictureGrid({ jobId, query, opened }: { jobId: number; query: ItemQuery; opened: number | null }) {
+export function PictureGrid({ jobId, query, opened, position }: Props) {
   const [, change] = useAddress();
   const scroll = useRef<HTMLDivElement>(null);
   const [across, setAcross] = useState(4);
   const [large, setLarge] = useState(false);
   const [sight, setSight] = useState({ first: 0, last: 40 });
   const items = useItems(jobId, query, sight.first, sight.last);
-  const tray = useTrayChange(jobId);
+  const { touch, toggle, extend, several, all, error } = useChoosing(jobId, query);
+  const reached = useRef(-1);
   useEffect(() => {
     const element = scroll.current;
     if (!element) return;
-    const watch = new ResizeObserver(([entry]) => entry && setAcross(Math.max(1, Math.floor((entry.contentRect.width - 16) / CELL))));
+    const watch = new ResizeObserver(([entry]) => entry && setAcross(Math.max(1, Math.floor((entry.contentRect.width - 2 * LEFT) / CELL))));
     watch.observe(element);
     return () => watch.disconnect();
   }, []);
@@ -42,18 +59,84 @@ export function PictureGrid({ jobId, query, opened }: { jobId: number; query: It
       setSight((before) => (before.first === next.first && before.last === next.last ? before : next));
     },
   });
-  const open = (item: Item) => change({ item: String(item.id), copy: null, compare: null });
-  const at = Array.from({ length: sight.last - sight.first + 1 }, (_, index) => sight.first + index).find(
-    (index) => items.at(index)?.id === opened,
-  );
-  const move = (step: number) => {
-    const next = at === undefined ? undefined : items.at(at + step);
-    if (next) open(next);
+  const placed = useRef(false);
+  useEffect(() => {
+    if (position === null || placed.current || items.count <= position) return;
+    placed.current = true;
+    reached.current = position;
+    virtual.scrollToIndex(Math.floor(position / across), { align: "auto" });
+  }, [position, items.count, across, virtual]);
+  const open = (item: Item, index: number) => {
+    reached.current = index;
+    touch(item);
+    change({ item: String(item.id), copy: null, compare: null });
   };
+  const enlarge = (item: Item, index: number) => {
+    open(item, index);
+    setLarge(true);
+  };
+  const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all });
+  const present = () => {
+    if (reached.current >= 0 && items.at(reached.current)?.id === opened) return reached.current;
+    for (let index = sight.first; index <= sight.last; index += 1) if (opened !== null && items.at(index)?.id === opened) return index;
+    return reached.current;
+  };
+  const move = (index: number, ranging = false) => {
+    const target = Math.max(0, Math.min(items.count - 1, index));
+    const item = items.at(target);
+    reached.current = target;
+    virtual.scrollToIndex(Math.floor(target / across));
+    if (!item) return;
+    if (!ranging) return open(item, target);
+    extend(item);
+    change({ item: String(item.id), copy: null, compare: null });
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const from = present();
+    const steps: Record<string, number> = {
+      ArrowRight: from + 1,
+      ArrowLeft: from - 1,
+      ArrowDown: from < 0 ? 0 : from + across,
+      ArrowUp: from - across,
+      Home: 0,
+      End: items.count - 1,
+    };
+    const target = steps[event.key];
+    const item = items.at(from);
+    if (target !== undefined) move(target, event.shiftKey && from >= 0);
+    else if (event.key === " ") setLarge(opened !== null);
+    else if (event.key === "Enter" && item) (event.shiftKey ? extend : toggle)(item);
+    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) all();
+    else return;
+    event.preventDefault();
+  };
+  const band = useRubberBand(scroll, ({ left, top, right, bottom }, takeOut) => {
+    const within: Item[] = [];
+    const [first, last] = [Math.max(0, Math.floor((top - TOP) / CELL)), Math.floor((bottom - TOP) / CELL)];
+    const [from, to] = [Math.max(0, Math.floor((left - LEFT) / CELL)), Math.min(across - 1, Math.floor((right - LEFT) / CELL))];
+    for (let line = first; line <= last; line += 1)
+      for (let column = from; column <= to; column += 1) {
+        const item = items.at(line * across + column);
+        if (item) within.push(item);
+      }
+    if (within.length > 0) several(within, !takeOut);
+  });
   return (
     <>
-      <div ref={scroll} className={styles.scroll}>
-        <Problem>{problemText(items.error ?? tray.error)}</Problem>
+      {/* biome-ignore lint/a11y/useSemanticElements: a grid of pictures of which only those in sight exist */}
+      <div
+        ref={scroll}
+        className={styles.scroll}
+        style={{ position: "relative" }}
+        data-list="items"
+        role="group"
+        aria-label="Pictures, by arrow keys"
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: the arrow keys move in it
+        tabIndex={0}
+        onKeyDown={onKey}
+        onPointerDown={band.start}
+      >
+        <Problem>{problemText(items.error ?? error)}</Problem>
         <ul style={{ height: virtual.getTotalSize(), position: "relative", margin: 0, padding: 0 }} aria-label="Pictures">
           {virtual.getVirtualItems().flatMap(({ index: line, start }) =>
             Array.from({ length: across }, (_, column) => {
@@ -64,20 +147,75 @@ export function PictureGrid({ jobId, query, opened }: { jobId: number; query: It
                 <Tile
                   key={index}
                   item={item}
-                  at={`translate(${8 + column * CELL}px, ${start + 6}px)`}
+                  at={`translate(${LEFT + column * CELL}px, ${start + TOP}px)`}
                   opened={item.id === opened}
-                  onOpen={() => open(item)}
-                  onLarge={() => setLarge(true)}
-                  onChoose={(chosen) => tray.change({ items: [item.id], chosen })}
+                  onOpen={(event) => {
+                    if (event.ctrlKey || event.metaKey) toggle(item);
+                    else if (event.shiftKey) extend(item);
+                    else open(item, index);
+                  }}
+                  onLarge={() => enlarge(item, index)}
+                  onChoose={(event) => (event.shiftKey ? extend : toggle)(item)}
+                  onMenu={(event) => openMenu(event, item, index)}
                 />
               );
             }),
           )}
         </ul>
+        {band.area && <span className={styles.band} style={band.area} />}
       </div>
-      {large && opened && <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={move} />}
+      {menu}
+      {large && opened && (
+        <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={(step) => move(present() + step)} />
+      )}
     </>
   );
+}
+
+interface Area {
+  readonly left: number;
+  readonly top: number;
+  readonly right: number;
+  readonly bottom: number;
+}
+
+/**
+ * A frame drawn with the mouse over the tiles, from the empty room between them.
+ * @param onDrawn is given the area in pixels of what is scrolled, and whether Shift was held: then it is taken out
+ */
+function useRubberBand(scroll: RefObject<HTMLDivElement | null>, onDrawn: (area: Area, takeOut: boolean) => void) {
+  const [area, setArea] = useState<{ left: number; top: number; width: number; height: number } | null>(null);
+  const start = (event: PointerEvent) => {
+    const element = scroll.current;
+    if (!element || event.button !== 0 || (event.target as HTMLElement).closest("li, button, input")) return;
+    const at = ({ clientX, clientY }: { clientX: number; clientY: number }) => {
+      const box = element.getBoundingClientRect();
+      return { x: clientX - box.left + element.scrollLeft, y: clientY - box.top + element.scrollTop };
+    };
+    const from = at(event);
+    const between = (to: { x: number; y: number }): Area => ({
+      left: Math.min(from.x, to.x),
+      top: Math.min(from.y, to.y),
+      right: Math.max(from.x, to.x),
+      bottom: Math.max(from.y, to.y),
+    });
+    const onMove = (moved: globalThis.PointerEvent) => {
+      const { left, top, right, bottom } = between(at(moved));
+      setArea({ left, top, width: right - left, height: bottom - top });
+    };
+    const onUp = (ended: globalThis.PointerEvent) => {
+      window.removeEventListener("pointermove", onMove);
+      window.removeEventListener("pointerup", onUp);
+      setArea(null);
+      const drawn = between(at(ended));
+      if (drawn.right - drawn.left > LEAST_DRAG || drawn.bottom - drawn.top > LEAST_DRAG) onDrawn(drawn, ended.shiftKey);
+    };
+    event.preventDefault();
+    element.focus();
+    window.addEventListener("pointermove", onMove);
+    window.addEventListener("pointerup", onUp);
+  };
+  return { area, start };
 }
 
 interface TileProps {
@@ -85,32 +223,32 @@ interface TileProps {
   /** Its place, as a transform. */
   at: string;
   opened: boolean;
-  onOpen: () => void;
+  onOpen: (event: MouseEvent) => void;
   onLarge: () => void;
-  onChoose: (chosen: boolean) => void;
+  onChoose: (event: MouseEvent) => void;
+  onMenu: (event: MouseEvent) => void;
 }
 
-function Tile({ item, at, opened, onOpen, onLarge, onChoose }: TileProps) {
+function Tile({ item, at, opened, onOpen, onLarge, onChoose, onMenu }: TileProps) {
   const inTray = useInTray(item);
   return (
-    <li className={styles.tile} data-open={opened} data-chosen={inTray} style={{ transform: at, width: CELL - 10, height: CELL - 10 }}>
-      <button
-        type="button"
-        aria-label={item.name}
-        aria-current={opened}
-        onClick={onOpen}
-        onDoubleClick={onLarge}
-        onKeyDown={(event) => {
-          if (event.key !== " ") return;
-          event.preventDefault();
-          onOpen();
-          onLarge();
-        }}
-      >
+    <li
+      className={styles.tile}
+      data-open={opened}
+      data-chosen={inTray}
+      style={{ transform: at, width: CELL - 10, height: CELL - 10 }}
+      onContextMenu={onMenu}
+    >
+      <button type="button" aria-label={item.name} aria-current={opened} tabIndex={-1} onClick={onOpen} onDoubleClick={onLarge}>
         <Thumbnail item={item} />
       </button>
       <span className={styles.tileFoot}>
-        <Checkbox checked={inTray} slotProps={{ input: { "aria-label": `Choose ${item.name}` } }} onChange={() => onChoose(!inTray)} />
+        <Checkbox
+          checked={inTray}
+          indeterminate={!inTray && item.alsoInTray > 0}
+          slotProps={{ input: { "aria-label": `Choose ${item.name}` } }}
+          onClick={onChoose}
+        />
         <b title={`${item.folder}/${item.name}`}>{item.name}</b>
         <ConditionMark condition={item.condition} survival={item.survival} bare />
       </span>

@@ -3,7 +3,21 @@
 import { useCallback, useEffect, useState } from "react";
 import type { Sort } from "@/server/items/contract";
 
-export const COLUMNS = ["ribbon", "changed", "size", "condition", "kind", "folder", "pixels", "taken"] as const;
+export const COLUMNS = [
+  "ribbon",
+  "changed",
+  "size",
+  "condition",
+  "kind",
+  "type",
+  "folder",
+  "volume",
+  "standing",
+  "created",
+  "deleted",
+  "pixels",
+  "taken",
+] as const;
 export type Column = (typeof COLUMNS)[number];
 
 export const COLUMN_FACTS: Record<Column, { words: string; width: number; sort?: Sort; right?: boolean }> = {
@@ -12,7 +26,12 @@ export const COLUMN_FACTS: Record<Column, { words: string; width: number; sort?:
   size: { words: "Size", width: 76, sort: "size", right: true },
   condition: { words: "Best copy", width: 112, sort: "condition" },
   kind: { words: "Kind", width: 96 },
+  type: { words: "Type", width: 64 },
   folder: { words: "Folder", width: 200 },
+  volume: { words: "Volume", width: 120 },
+  standing: { words: "Live or deleted", width: 104 },
+  created: { words: "Created", width: 92 },
+  deleted: { words: "Deleted", width: 92 },
   pixels: { words: "Pixels", width: 96, right: true },
   taken: { words: "Taken", width: 92 },
 };

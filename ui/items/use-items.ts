@@ -2,12 +2,30 @@
 
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { facets, type Item, type ItemQuery, itemDetail, itemPage, itemQuery, PAGE, spine } from "@/server/items/contract";
+import { facets, type Item, type ItemQuery, itemDetail, itemPage, itemQuery, PAGE, position, spine } from "@/server/items/contract";
 import { read } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys } from "../data/use-job-data";
 
-const NAMES = ["q", "show", "kind", "place", "condition", "folder", "year", "size", "originals", "sort", "order"] as const;
+/** The ways of narrowing, as they stand in the address. */
+export const NARROWING = [
+  "q",
+  "kind",
+  "place",
+  "condition",
+  "folder",
+  "year",
+  "size",
+  "originals",
+  "source",
+  "volume",
+  "user",
+  "standing",
+  "deleted",
+  "created",
+  "type",
+] as const;
+const NAMES = [...NARROWING, "show", "sort", "order"] as const;
 
 /** What the address says the list shows; what is not valid in it is left out. */
 export function useItemQuery(): ItemQuery {
@@ -82,6 +100,18 @@ export function useItems(jobId: number, query: ItemQuery, first: number, last: n
     error: counts.error ?? pages.find((page) => page.error)?.error ?? null,
     at: (index) => byPage.get(Math.floor(index / PAGE))?.items[index % PAGE],
   };
+}
+
+/** Where an item stands in the list; null: the list is narrowed so that it is not in it; undefined: not known yet. */
+export function usePosition(jobId: number, query: ItemQuery, itemId: number | null): number | null | undefined {
+  const filed = search(query);
+  const { data } = useQuery({
+    queryKey: [...keys.of(jobId, "position"), filed, itemId],
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/items/position?${filed}&item=${itemId}`, position, signal),
+    enabled: itemId !== null,
+    staleTime: 60_000,
+  });
+  return itemId === null ? undefined : data?.index;
 }
 
 export function useItemDetail(jobId: number, itemId: number | null) {

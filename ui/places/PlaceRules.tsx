@@ -37,14 +37,14 @@ export function PlaceRules() {
         <Link href="/" aria-label="All jobs" style={{ display: "flex" }}>
           <Compass />
         </Link>
-        <strong>Known places</strong>
+        <h1>Known places</h1>
         <span style={{ flex: 1 }} />
         <ColourScheme />
       </header>
       <main className={bench.body}>
         <div className={styles.head}>
           <div>
-            <h1>Rules of this bench</h1>
+            <h2>Rules of this bench</h2>
             <p>
               Where systems and applications leave copies, and how the right name comes out. A file belongs to the first rule that fits it;
               rules of your own come before the shipped ones. They are common practice, gathered from no published source.

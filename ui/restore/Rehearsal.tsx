@@ -81,7 +81,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const shown = onlyThere ? (surveyed.data?.conflicts ?? []) : (data?.files ?? []);
   return (
     <section aria-label="Rehearsal">
-      <h1>Rehearsal</h1>
+      <h2>Rehearsal</h2>
       <p className={styles.lead}>Nothing is written yet. This is what would go where; each file is read again afterwards and compared.</p>
       <div className={styles.form}>
         <TextField

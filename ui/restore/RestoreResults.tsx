@@ -53,7 +53,7 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
   ];
   return (
     <section className={styles.block} aria-label={`Restore ${restore.id}`}>
-      <h1>{running ? `Restoring to “${restore.destination}”` : `Restored to “${restore.destination}”`}</h1>
+      <h2>{running ? `Restoring to “${restore.destination}”` : `Restored to “${restore.destination}”`}</h2>
       <p className={styles.lead} role="status">
         {said.join(", ")}. {momentText(restore.finishedAt ?? restore.createdAt, zone)} {zone}, in {restore.root}
       </p>

@@ -78,7 +78,7 @@ export function NotReadYet({ jobId, open }: { jobId: number; open: readonly Open
   const several = ready.length > 1 && together(ready).length > 1;
   return (
     <>
-      <h1>Not read yet</h1>
+      <h2>Not read yet</h2>
       <Narrow options={options} onChange={setOptions} />
       {several && (
         <p className={styles.lead}>

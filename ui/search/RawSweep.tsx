@@ -66,7 +66,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
   );
   return (
     <section aria-label="Raw content" className={styles.sweep}>
-      <h1>Raw content</h1>
+      <h2>Raw content</h2>
       <p className={styles.lead}>
         Finds files by what they look like inside, where no record leads to them any more. They come without folders, named from what stands
         in them; slow.

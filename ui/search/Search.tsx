@@ -41,7 +41,7 @@ export function Search({ jobId }: { jobId: number }) {
       {health?.workers === 0 && (
         <Problem>No worker is running, so passes wait. Start the application again with “npm start”; what was found is kept.</Problem>
       )}
-      <h1>Passes</h1>
+      <h2>Passes</h2>
       <p className={styles.lead}>
         A pass reads one volume for one kind of place. What it finds shows at once, and stays when it is paused or stopped.
       </p>

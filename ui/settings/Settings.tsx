@@ -32,12 +32,12 @@ export function Settings({ sources, drives, delivery, data, version }: Props) {
         <Link href="/" aria-label="All jobs" style={{ display: "flex" }}>
           <Compass />
         </Link>
-        <strong>Settings</strong>
+        <h1>Settings</h1>
         <span style={{ flex: 1 }} />
         <ColourScheme />
       </header>
       <main className={bench.body}>
-        <h1 className={styles.heading}>Folders</h1>
+        <h2 className={styles.heading}>Folders</h2>
         <dl className={styles.facts}>
           <dt>Sources are read from</dt>
           <dd>
@@ -60,12 +60,12 @@ export function Settings({ sources, drives, delivery, data, version }: Props) {
           These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY and COMPASS_DATA. Sources are
           opened for reading only, always.
         </p>
-        <h1 className={styles.heading}>Known places</h1>
+        <h2 className={styles.heading}>Known places</h2>
         <p className={styles.soft}>
           Which bins, autosave and temporary folders, backups and recent lists the bench knows:{" "}
           <Link href="/places">read, switch off, add</Link>.
         </p>
-        <h1 className={styles.heading}>Chart</h1>
+        <h2 className={styles.heading}>Chart</h2>
         <ToggleButtonGroup
           exclusive
           size="small"
@@ -79,9 +79,9 @@ export function Settings({ sources, drives, delivery, data, version }: Props) {
             </ToggleButton>
           ))}
         </ToggleButtonGroup>
-        <h1 className={styles.heading}>Times</h1>
+        <h2 className={styles.heading}>Times</h2>
         <p className={styles.soft}>Each job shows its times in a zone of its own; it is set on the job’s account.</p>
-        <h1 className={styles.heading}>About</h1>
+        <h2 className={styles.heading}>About</h2>
         <p className={styles.soft}>
           Tidy Compass {version}. Set in Atkinson Hyperlegible Next and Mono (SIL Open Font License 1.1). Press ? anywhere for the keys.
         </p>

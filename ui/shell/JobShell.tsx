@@ -2,7 +2,7 @@
 
 import Link from "next/link";
 import { usePathname } from "next/navigation";
-import type { ReactNode } from "react";
+import { type ReactNode, useEffect, useState } from "react";
 import { useJob, useJobEvents, usePasses, useRestores, useSources, useTray } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText } from "../instruments/words";
@@ -56,6 +56,9 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
   const { data: job, error } = useJob(jobId);
   const progress = useProgress(jobId);
   const path = usePathname();
+  const [lastList, setLastList] = useState("");
+  // biome-ignore lint/correctness/useExhaustiveDependencies: read anew whenever another stage is shown
+  useEffect(() => setLastList(sessionStorage.getItem(`compass-items-${jobId}`) ?? ""), [jobId, path]);
   return (
     <div className={styles.page}>
       <header className={styles.bar}>
@@ -70,7 +73,10 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
           <ul className={styles.stages}>
             {STAGES.map((stage) => (
               <li key={stage}>
-                <Link href={`/jobs/${jobId}/${stage}`} aria-current={path.endsWith(`/${stage}`) ? "page" : undefined}>
+                <Link
+                  href={`/jobs/${jobId}/${stage}${stage === "items" && lastList ? `?${lastList}` : ""}`}
+                  aria-current={path.endsWith(`/${stage}`) ? "page" : undefined}
+                >
                   <StageMark progress={progress[stage]} />
                   {STAGE_WORDS[stage]}
                 </Link>
@@ -89,10 +95,29 @@ export function JobShell({ jobId, children }: { jobId: number; children: ReactNo
         {error ? <Problem>{problemText(error)}</Problem> : children}
       </main>
       <Elsewhere jobId={jobId} />
-      <footer className={styles.foot}>
-        <ChartStrip jobId={jobId} />
-      </footer>
+      <Foot jobId={jobId} />
     </div>
+  );
+}
+
+const FOLDED = "compass-chart-folded";
+
+/** The chart along the foot, which can be folded away; that is remembered in this browser. */
+function Foot({ jobId }: { jobId: number }) {
+  const [folded, setFolded] = useState(false);
+  useEffect(() => setFolded(localStorage.getItem(FOLDED) === "yes"), []);
+  const fold = (next: boolean) => {
+    setFolded(next);
+    if (next) localStorage.setItem(FOLDED, "yes");
+    else localStorage.removeItem(FOLDED);
+  };
+  return (
+    <footer className={styles.foot} data-folded={folded}>
+      {!folded && <ChartStrip jobId={jobId} />}
+      <button type="button" className={styles.fold} aria-expanded={!folded} onClick={() => fold(!folded)}>
+        {folded ? "Show the chart" : "Fold away"}
+      </button>
+    </footer>
   );
 }
 

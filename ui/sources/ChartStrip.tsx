@@ -24,7 +24,10 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const router = useRouter();
   const opened = Number(address.get("item")) || null;
   const { data: item } = useItemDetail(jobId, opened);
-  const copy = item?.list.find((each) => String(each.id) === address.get("copy")) ?? item?.list[0];
+  const copy =
+    opened === null
+      ? undefined
+      : (item?.list.find((each) => String(each.id) === address.get("copy")) ?? (opened === null ? undefined : item?.list[0]));
   const wanted = copy?.sourceId ?? Number(address.get("source"));
   const source = sources.find((each) => each.id === wanted) ?? sources[0];
   const marks = useMemo(() => finds.find((each) => each.sourceId === source?.id)?.at ?? [], [finds, source?.id]);

@@ -34,12 +34,25 @@ function DriveGlyph() {
 /** The answer for an image of which a part or parent is missing. */
 const FILE_NEEDED = 424;
 
-/** Shows what lies in the source folders and adds the chosen image to the job. */
-export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () => void }) {
+interface BrowserProps {
+  jobId: number;
+  /** A source that is at another place now: what is chosen is taken for it, and nothing is added. */
+  relink?: { id: number; name: string };
+  onClose: () => void;
+}
+
+/** Shows what lies in the source folders and adds the chosen image to the job, or says where a source of the job is now. */
+export function SourceBrowser({ jobId, relink, onClose }: BrowserProps) {
+  const [typed, setTyped] = useState("");
   const [path, setPath] = useState<string | null>(null);
   const client = useQueryClient();
   const [, change] = useAddress();
-  const { data: listing, error } = useQuery({
+  const {
+    data: listing,
+    error,
+    refetch,
+    isFetching,
+  } = useQuery({
     queryKey: ["source-files", path],
     queryFn: () => read(`/api/source-files${path ? `?path=${encodeURIComponent(path)}` : ""}`, sourceListing),
   });
@@ -47,21 +60,47 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
   const [waiting, setWaiting] = useState<{ image: string; beside: string[] } | null>(null);
   const add = useMutation({
     mutationFn: ({ image, beside }: { image: string; beside: string[] }) =>
-      write("POST", `/api/jobs/${jobId}/sources`, { path: image, beside }),
+      relink
+        ? write("PATCH", `/api/jobs/${jobId}/sources/${relink.id}`, { path: image })
+        : write("POST", `/api/jobs/${jobId}/sources`, { path: image, beside }),
     onError: (problem, asked) => setWaiting(problem instanceof RequestError && problem.status === FILE_NEEDED ? asked : null),
     onSuccess: async (answer) => {
       await client.invalidateQueries({ queryKey: keys.job(jobId) });
-      change({ source: String((answer as { id: number }).id) }, true);
+      change({ source: String(relink?.id ?? (answer as { id: number }).id) }, true);
       onClose();
     },
   });
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="source-browser-title">
-      <DialogTitle id="source-browser-title">Add a source</DialogTitle>
+      <DialogTitle id="source-browser-title">{relink ? `Where is “${relink.name}” now?` : "Add a source"}</DialogTitle>
       <DialogContent sx={{ px: 5, minHeight: 300 }}>
         <p style={{ margin: "0 0 8px", fontFamily: "var(--mono)", fontSize: 12, overflowWrap: "anywhere" }}>
-          {listing?.path ?? (listing && listing.drives.length > 0 ? "Drives and source folders" : "Source folders")}
+          {listing?.path ?? "Drives and source folders"}
         </p>
+        <form
+          className={styles.typed}
+          onSubmit={(event) => {
+            event.preventDefault();
+            setPath(typed.trim() || null);
+          }}
+        >
+          <input
+            aria-label="Path of a folder or image"
+            placeholder="/path of a folder or image"
+            value={typed}
+            onChange={(event) => setTyped(event.target.value)}
+          />
+          <Button type="submit" variant="outlined">
+            Go
+          </Button>
+          <Button
+            variant="outlined"
+            disabled={add.isPending || typed.trim() === ""}
+            onClick={() => add.mutate({ image: typed.trim(), beside: [] })}
+          >
+            Take it
+          </Button>
+        </form>
         <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error)}</Problem>
         {waiting && (
           <p role="status" style={{ margin: "0 0 8px", fontSize: 13 }}>
@@ -91,6 +130,14 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
             ))}
           </ul>
         )}
+        {listing && listing.path === null && listing.drives.length === 0 && !waiting && (
+          <p className={styles.noDrive} role="status">
+            No drive is connected that could be read.{" "}
+            <button type="button" className={styles.plain} disabled={isFetching} onClick={() => refetch()}>
+              Look again
+            </button>
+          </p>
+        )}
         {listing?.path && (
           <button type="button" className={styles.entry} onClick={() => setPath(listing.parent)}>
             <span aria-hidden="true">↑</span>
@@ -102,7 +149,8 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
             key={entry.path}
             type="button"
             className={styles.entry}
-            disabled={add.isPending}
+            disabled={add.isPending || (entry.part !== null && !waiting)}
+            title={entry.part === null ? undefined : `A further part of ${entry.part}, which takes it along`}
             onClick={() =>
               entry.folder
                 ? setPath(entry.path)
@@ -114,7 +162,7 @@ export function SourceBrowser({ jobId, onClose }: { jobId: number; onClose: () =
             <Glyph folder={entry.folder} />
             <b>{entry.name}</b>
             <span>{entry.folder ? "" : bytesText(entry.size)}</span>
-            <span>{entry.modified ? dateText(entry.modified, "UTC") : ""}</span>
+            <span>{entry.part !== null ? `part of ${entry.part}` : entry.modified ? dateText(entry.modified, "UTC") : ""}</span>
           </button>
         ))}
         {listing && listing.entries.length === 0 && !listing.problem && (

@@ -6,11 +6,10 @@ import TableBody from "@mui/material/TableBody";
 import TableCell from "@mui/material/TableCell";
 import TableHead from "@mui/material/TableHead";
 import TableRow from "@mui/material/TableRow";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import Link from "next/link";
 import { Fragment, useMemo, useState } from "react";
 import type { Source } from "@/server/sources/contract";
-import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useFinds, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
@@ -18,6 +17,7 @@ import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, CONTAINER_WORDS, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText, STANDING_WORDS } from "../instruments/words";
 import { findOwner } from "./ChartStrip";
 import { useVolumeReadings } from "./read-stretches";
+import { Missing, SourceActions, SourceTitle } from "./SourceActions";
 import { SourceBrowser } from "./SourceBrowser";
 import { SourceChart } from "./SourceChart";
 import { SourceTree } from "./SourceTree";
@@ -36,7 +36,7 @@ export function Sources({ jobId }: { jobId: number }) {
     <div className={styles.page}>
       <section className={styles.list} aria-label="Sources">
         <div className={styles.listHead}>
-          <h1>Read, never written</h1>
+          <h2>Read, never written</h2>
           <Button variant="outlined" onClick={() => setBrowsing(true)}>
             Add a source
           </Button>
@@ -79,17 +79,12 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
   const within = source.volumes.find((each) => at !== null && at >= each.offset && at < each.offset + each.length);
   const setPicked = (byte: number) => change({ at: String(byte) });
   const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
-  const client = useQueryClient();
-  const remove = useMutation({
-    mutationFn: () => write("DELETE", `/api/jobs/${jobId}/sources/${source.id}`),
-    onSuccess: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
-  });
   const folder = source.container === "folder";
   const searched = source.volumes.some((volume) => read.has(volume.id));
   return (
     <>
-      <h2>{source.name}</h2>
-      <p className={styles.path}>{source.path}</p>
+      <SourceTitle jobId={jobId} source={source} />
+      {!source.connected && <Missing jobId={jobId} source={source} />}
       {!folder && (
         <>
           <SourceChart jobId={jobId} source={source} read={read} finds={marks} focus={volume ?? null} at={at} onPick={setPicked} />
@@ -165,13 +160,8 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
         <Button component={Link} href={`/jobs/${jobId}/search`} variant="contained">
           Go on to the search
         </Button>
-        {!searched && (
-          <Button variant="outlined" onClick={() => remove.mutate()} disabled={remove.isPending}>
-            Remove from the job
-          </Button>
-        )}
+        <SourceActions jobId={jobId} source={source} searched={searched} />
       </div>
-      <Problem>{problemText(remove.error)}</Problem>
     </>
   );
 }

@@ -16,6 +16,8 @@ export interface ChartColours {
   depth3: string;
   depth4: string;
   depth5: string;
+  /** Marks of live files: paler than those of lost ones, and still told from the ground. */
+  live: string;
   tidal: string;
   tidalDeep: string;
   mark: string;
@@ -37,6 +39,7 @@ export const DAY: ChartColours = {
   depth3: "#8DBBD0",
   depth4: "#3F7F9E",
   depth5: "#1E5874",
+  live: "#5E98B4",
   tidal: "#C9D6B6",
   tidalDeep: "#6C8A51",
   mark: "#A8126B",
@@ -58,6 +61,7 @@ export const NIGHT: ChartColours = {
   depth3: "#35708B",
   depth4: "#6DAAC6",
   depth5: "#A5D3E8",
+  live: "#5FA3C2",
   tidal: "#33412D",
   tidalDeep: "#93AE7B",
   mark: "#F48CC2",

@@ -1,0 +1,45 @@
+"use client";
+
+import { useCallback, useRef } from "react";
+import type { Item, ItemQuery } from "@/server/items/contract";
+import { isInTray, useTrayChange } from "./use-tray-change";
+
+/** From which item a range begins, and whether it is chosen or taken out. */
+interface Anchor {
+  readonly id: number;
+  readonly chosen: boolean;
+}
+
+/**
+ * Choosing items as in a good file manager: one by one, from the last one touched to another, all that match. A range does what was done to
+ * its first item: it is ticked, or unticked.
+ */
+export function useChoosing(jobId: number, query: ItemQuery) {
+  const { change, error } = useTrayChange(jobId);
+  const anchor = useRef<Anchor | null>(null);
+  /** An item that was only looked at is where the next range begins. */
+  const touch = useCallback((item: Item) => {
+    anchor.current = { id: item.id, chosen: true };
+  }, []);
+  const toggle = useCallback(
+    (item: Item) => {
+      const chosen = !isInTray(item);
+      anchor.current = { id: item.id, chosen };
+      change({ items: [item.id], chosen });
+    },
+    [change],
+  );
+  const extend = useCallback(
+    (item: Item) => {
+      const from = anchor.current;
+      if (!from) {
+        anchor.current = { id: item.id, chosen: true };
+        change({ items: [item.id], chosen: true });
+      } else change({ matching: query, between: [from.id, item.id], chosen: from.chosen });
+    },
+    [change, query],
+  );
+  const several = useCallback((items: readonly Item[], chosen: boolean) => change({ items: items.map(({ id }) => id), chosen }), [change]);
+  const all = useCallback(() => change({ matching: query, chosen: true }), [change, query]);
+  return { touch, toggle, extend, several, all, error };
+}
