@@ -1,8 +1,7 @@
 import { createHash } from "node:crypto";
 import { readBytes } from "../../core/bytes/byte-source";
 import { type CopyFacts, factsOf } from "../../core/copies/facts";
-import { HEAD_BYTES } from "../../core/formats/format";
-import { identify, recognise, runSummary } from "../../core/formats/registry";
+import { identify, runSummary } from "../../core/formats/registry";
 import { database } from "../database/connection";
 import { judgeContent } from "../items/judge-content";
 import { findStoredCopy } from "../items/queries";
@@ -10,7 +9,7 @@ import { archiveOf } from "../previews/archives";
 import { storedCopy, withContent } from "../previews/content";
 import { previewFacts } from "../previews/facts";
 import { drawnThumbnail, picturePreview } from "../previews/pictures";
-import { bytesOf, outlineFor } from "../previews/raw";
+import { beginningOf, bytesOf, outlineFor } from "../previews/raw";
 import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
@@ -43,10 +42,7 @@ export const tasks = {
   repairedPicture: (copyId: number) => repairedPicture(db(), copyId),
   writeRepaired: (copyId: number) => writeRepaired(db(), copyId),
   /** The id of the format a content begins with, for players. */
-  begins: async (copyId: number) => {
-    const copy = await copyOf(copyId);
-    return withContent(copy, (content) => recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), copy.name)?.id ?? null);
-  },
+  begins: async (copyId: number) => beginningOf(await copyOf(copyId)),
   /** What a content says of itself: {} where it says nothing; null where it cannot be read now. */
   facts: async (copyId: number): Promise<CopyFacts | null> => {
     const copy = await findStoredCopy(db(), copyId);

@@ -49,6 +49,7 @@ export const changeJob = z.union([
       firm: words.optional(),
       number: words.optional(),
     })
-    .strict(),
+    .strict()
+    .refine((change) => Object.keys(change).length > 0, "Say what is to be changed."),
 ]);
 export type JobChange = z.infer<typeof changeJob>;

@@ -30,7 +30,14 @@ export const tablesPreview = z.object({ tables: z.array(table), problem: z.strin
 export type TablesPreview = z.infer<typeof tablesPreview>;
 
 export const archivePreview = z.object({
-  members: z.array(z.object({ name: z.string(), size: z.number(), packed: z.number(), encrypted: z.boolean() })),
+  members: z.array(
+    z.object({
+      name: z.string(),
+      size: z.number(),
+      /** null: not told by the archive. */ packed: z.number().nullable(),
+      encrypted: z.boolean(),
+    }),
+  ),
   count: z.number(),
   /** Why not all can be listed, or where the archive is damaged. */
   problem: z.string().nullable(),

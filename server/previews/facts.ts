@@ -27,7 +27,20 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   ods: "tables",
   odg: "archive",
   epub: "archive",
+  doc: "document",
+  ppt: "document",
+  xls: "tables",
+  rtf: "document",
+  html: "document",
+  eml: "document",
   zip: "archive",
+  tar: "archive",
+  "7z": "archive",
+  rar: "archive",
+  gzip: "archive",
+  bzip2: "archive",
+  xz: "archive",
+  cab: "archive",
   pdf: "pdf",
   mp4: "video",
   webm: "video",
@@ -41,9 +54,7 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   "3gp": "video",
   opus: "audio",
   ...Object.fromEntries(
-    ["text", "words", "csv", "html", "xml", "svg", "plist-xml", "json", "rtf", "eml", "mbox", "ics", "vcf", "dxf", "postscript"].map(
-      (id) => [id, "text"],
-    ),
+    ["text", "words", "csv", "xml", "svg", "plist-xml", "json", "mbox", "ics", "vcf", "dxf", "postscript"].map((id) => [id, "text"]),
   ),
 };
 

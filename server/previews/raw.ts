@@ -1,5 +1,7 @@
 import { readBytes } from "../../core/bytes/byte-source";
+import { HEAD_BYTES } from "../../core/formats/format";
 import { damagedOutline, type OutlinePart } from "../../core/formats/outline";
+import { recognise } from "../../core/formats/registry";
 import { runTask } from "../content/pool";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -34,9 +36,28 @@ const PLAYED: Readonly<Record<string, string>> = {
   wav: "audio/wav",
 };
 
+/** How a content is read for a player: the id of the format it begins with, and stretches of its bytes. */
+export interface ContentReader {
+  begins(): Promise<string | null>;
+  bytes(at: number, length: number): Promise<Uint8Array>;
+}
+
+const throughPool = (copyId: number): ContentReader => ({
+  begins: () => runTask("begins", [copyId]),
+  bytes: (at, length) => runTask("bytes", [copyId, at, length]),
+});
+
+/** The id of the format a content begins with; null: none is known. */
+export const beginningOf = (copy: StoredCopy): Promise<string | null> =>
+  withContent(copy, (content) => recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), copy.name)?.id ?? null);
+
 /** The content itself, or the asked range of it, for players. @throws Problem for content that is none of those types */
-export async function playedContent(copy: StoredCopy, range: string | null): Promise<Response> {
-  const begins = await runTask("begins", [copy.id]);
+export async function playedContent(
+  copy: StoredCopy,
+  range: string | null,
+  reader: ContentReader = throughPool(copy.id),
+): Promise<Response> {
+  const begins = await reader.begins();
   const type = begins && PLAYED[begins];
   if (!type || !copy.layout) throw new Problem("Content of this type is not played here.", 415);
   const [start, end] = rangeOf(range, copy.size);
@@ -45,7 +66,7 @@ export async function playedContent(copy: StoredCopy, range: string | null): Pro
     async pull(controller) {
       const length = Math.min(STEP, end - at);
       if (length <= 0) return controller.close();
-      controller.enqueue(new Uint8Array(await runTask("bytes", [copy.id, at, length])));
+      controller.enqueue(new Uint8Array(await reader.bytes(at, length)));
       at += length;
     },
   });

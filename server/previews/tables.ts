@@ -6,14 +6,14 @@ import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { wholeContent } from "./content";
 import type { TablesPreview } from "./contract";
+import { xlsTables } from "./old-office";
+import { asTable, cellText, MAX_COLUMNS } from "./sheet-table";
 import { decodeText, xmlText } from "./texts";
 
 const MAX_BYTES = 1 << 26;
 const MAX_TABLES = 50;
 /** Rows given of each table: enough to look at, or (to compare) as many as a browser can hold. */
 const ROWS = { shown: 200, compared: 20_000 } as const;
-const MAX_COLUMNS = 60;
-const MAX_CELL = 300;
 
 /** The sheets of a workbook, or the tables of a database, as text. */
 export async function tablesOf(copy: StoredCopy, rows: keyof typeof ROWS): Promise<TablesPreview> {
@@ -21,7 +21,19 @@ export async function tablesOf(copy: StoredCopy, rows: keyof typeof ROWS): Promi
   const bytes = await wholeContent(copy, MAX_BYTES, "file");
   if (bytes.subarray(0, 15).toString("latin1") === "SQLite format 3") return databaseTables(bytes, most);
   if (/\.(csv|tsv)$/i.test(copy.name)) return separatedTable(bytes, copy.name, most);
+  if (bytes.subarray(0, COMPOUND.length).equals(COMPOUND)) return oldSheets(bytes, most);
   return bytes.subarray(0, 200).includes("opendocument.spreadsheet") ? openSheets(bytes, most) : sheets(bytes, most);
+}
+
+/** [MS-CFB] 2.2: what a compound file begins with. */
+const COMPOUND = Buffer.from([0xd0, 0xcf, 0x11, 0xe0, 0xa1, 0xb1, 0x1a, 0xe1]);
+
+function oldSheets(bytes: Buffer, most: number): TablesPreview {
+  try {
+    return xlsTables(bytes, most, MAX_TABLES);
+  } catch {
+    throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
+  }
 }
 
 /** A text of separated values (RFC 4180, and with what else stands between the values: it is found out). */
@@ -64,31 +76,6 @@ function openCells(row: string): string[] {
   }
   while (cells.at(-1) === "") cells.pop();
   return cells;
-}
-
-/** Rows of cells under lettered columns. */
-function asTable(name: string, data: readonly (readonly unknown[])[], total: number, most: number): TablesPreview["tables"][number] {
-  const rows = data.slice(0, most).map((row) => row.slice(0, MAX_COLUMNS).map(cellText));
-  const width = rows.reduce((widest, row) => Math.max(widest, row.length), 0);
-  return { name, columns: Array.from({ length: width }, (_, index) => columnName(index)), rows, total };
-}
-
-function cellText(value: unknown): string {
-  if (value === null || value === undefined) return "";
-  if (value instanceof Date)
-    return value
-      .toISOString()
-      .replace(/T00:00:00\.000Z$/, "")
-      .slice(0, 19)
-      .replace("T", " ");
-  if (value instanceof Uint8Array) return `${value.length} bytes`;
-  return String(value).slice(0, MAX_CELL);
-}
-
-/** Columns of a sheet as it names them: A … Z, AA … */
-function columnName(index: number): string {
-  const letter = String.fromCharCode(65 + (index % 26));
-  return index < 26 ? letter : columnName(Math.floor(index / 26) - 1) + letter;
 }
 
 async function sheets(bytes: Buffer, most: number): Promise<TablesPreview> {

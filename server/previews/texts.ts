@@ -1,11 +1,14 @@
 import { strFromU8, unzip } from "fflate";
 import iconv from "iconv-lite";
 import mammoth from "mammoth";
-import { readBytes } from "../../core/bytes/byte-source";
+import { MemorySource, readBytes } from "../../core/bytes/byte-source";
+import { identify } from "../../core/formats/registry";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { wholeContent, withContent } from "./content";
 import type { TextPreview } from "./contract";
+import { docWords, pptWords } from "./old-office";
+import { htmlWords, mailWords, rtfWords } from "./said-texts";
 
 const MAX_TEXT = 1 << 18;
 const MAX_DOCUMENT = 1 << 25;
@@ -38,10 +41,21 @@ function encodingOf(bytes: Buffer): string {
 /** The words of an office document, paragraph by paragraph; nothing of its form, links or scripts. */
 export async function documentText(copy: StoredCopy): Promise<TextPreview> {
   const bytes = await wholeContent(copy, MAX_DOCUMENT, "document");
-  const text = await (/\.(od[tp]|pptx)$/i.test(copy.name) ? partsText(bytes) : wordsOf(bytes)).catch(() => {
+  const format = identify(new MemorySource(bytes), copy.name)?.id ?? "";
+  const text = await wordsIn(bytes, format, copy.name).catch(() => {
     throw new Problem("This document is too damaged to be read. Its bytes are shown instead.", 422);
   });
   return { text: text.slice(0, MAX_TEXT), encoding: "document", truncated: text.length > MAX_TEXT };
+}
+
+/** What a document says, by what its content is. */
+async function wordsIn(bytes: Buffer, format: string, name: string): Promise<string> {
+  if (format === "rtf") return rtfWords(bytes);
+  if (format === "html") return htmlWords(decodeText(bytes));
+  if (format === "eml") return mailWords(bytes);
+  if (format === "doc") return docWords(bytes);
+  if (format === "ppt") return pptWords(bytes);
+  return /\.(od[tp]|pptx)$/i.test(name) || format === "pptx" || format === "odt" || format === "odp" ? partsText(bytes) : wordsOf(bytes);
 }
 
 const wordsOf = async (buffer: Buffer): Promise<string> => (await mammoth.extractRawText({ buffer })).value;

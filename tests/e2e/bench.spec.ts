@@ -124,7 +124,7 @@ test("a restore is told file by file: what is in the way, what failed, and how i
   await rehearsal.getByRole("combobox", { name: /What to do with/ }).selectOption("skip");
   await rehearsal.getByRole("button", { name: "Restore 2 files" }).click();
   const told = page.getByRole("region", { name: /^Restore \d+$/ }).first();
-  await expect(told.getByRole("status")).toContainText("0 of 2 files written, read again and the same, 1 not restored", {
+  await expect(told.getByRole("status")).toContainText("0 of 2 files written, read again and the same, 1 skipped, 1 not restored", {
     timeout: 30_000,
   });
   await expect(told.getByText("A file of this name is already there; it was left as it is.")).toBeVisible();

@@ -188,6 +188,12 @@ test("two copies of a workbook are compared by cell, and the other can be taken"
   await inspector.getByRole("button", { name: "Take this copy instead" }).click();
   await expect(inspector).toContainText("Chosen by hand.");
   await inspector.getByRole("button", { name: "Leave the choice to the bench" }).click();
+  // What is said stands beside the copy it is said of.
+  await expect(inspector).toContainText("The file as it is today; the best copy is the lost one.");
+  await inspector
+    .getByRole("list", { name: "Copies" })
+    .getByRole("button", { name: /deleted/ })
+    .click();
   await expect(inspector).toContainText("The lost one");
 });
 

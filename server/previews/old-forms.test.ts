@@ -1,0 +1,113 @@
+import { mkdtempSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { beforeAll, describe, expect, it } from "vitest";
+import { carveImage } from "../../tests/support/lab-files";
+import { fixture } from "../../tests/support/volume-truth";
+import type { StoredCopy } from "../items/queries";
+import { archiveOf } from "./archives";
+import { previewFacts } from "./facts";
+import { tablesOf } from "./tables";
+import { documentText } from "./texts";
+
+/** Files that office suites, mail programs and packers wrote, as they stand in the image without a file system. */
+let work: string;
+beforeAll(() => {
+  work = mkdtempSync(join(tmpdir(), "compass-old-forms-"));
+  process.env.COMPASS_SOURCES = work;
+});
+
+let next = 1;
+function copyOf(name: string, content: Uint8Array): StoredCopy {
+  const id = next;
+  next += 1;
+  const sourcePath = join(work, `disk ${id}.img`);
+  writeFileSync(sourcePath, content);
+  const layout = { size: content.length, segments: [{ kind: "disk" as const, at: 0, length: content.length }] };
+  return { id, name, size: content.length, layout, sourcePath, beside: [], bad: [], file: null, jobId: 1, condition: "whole" };
+}
+function bytesAt(path: string): Buffer {
+  const { bytes, files } = carveImage();
+  const file = files.find((each) => each.path === path);
+  if (!file) throw new Error(`${path} is not in the image`);
+  return Buffer.concat(file.extents.map(([, at, length]) => bytes.subarray(at, at + length)));
+}
+const placed = (path: string) => copyOf(path, bytesAt(path));
+const words = async (path: string) => (await documentText(placed(path))).text;
+
+describe("documents of old forms are shown as what they say", () => {
+  it("word processing", async () => {
+    expect((await previewFacts(placed("report.doc"))).form).toBe("document");
+    const [doc, odt] = [await words("letter.doc"), await words("letter.odt")];
+    const said = (text: string) => text.split(/\s+/).filter((word) => word.length > 4);
+    // The same letter, written by the same suite in its own form.
+    const shared = said(odt).filter((word) => doc.includes(word)).length;
+    expect(shared / said(odt).length).toBeGreaterThan(0.9);
+    const rtf = await words("letter.rtf");
+    expect(said(odt).filter((word) => rtf.includes(word)).length / said(odt).length).toBeGreaterThan(0.9);
+    expect(rtf).not.toMatch(/\\[a-z]+|[{}]/);
+  });
+
+  it("presentations", async () => {
+    const [old, open] = [await words("talk.ppt"), await words("talk.pptx")];
+    const said = open.split(/\s+/).filter((word) => word.length > 4);
+    expect(said.length).toBeGreaterThan(3);
+    expect(said.filter((word) => old.includes(word)).length / said.length).toBeGreaterThan(0.9);
+  });
+
+  it("workbooks, cell by cell as in their newer form", async () => {
+    expect((await previewFacts(placed("budget.xls"))).form).toBe("tables");
+    const [old, open] = [await tablesOf(placed("budget.xls"), "compared"), await tablesOf(placed("budget.xlsx"), "compared")];
+    expect(old.tables.map(({ name }) => name)).toEqual(open.tables.map(({ name }) => name));
+    const cells = ({ rows }: (typeof old.tables)[number]) =>
+      rows.map((row) =>
+        row.map((cell) => (Number.isFinite(Number(cell)) && cell !== "" ? String(Number(Number(cell).toPrecision(10))) : cell)),
+      );
+    for (const [index, table] of old.tables.entries())
+      expect(cells(table)).toEqual(cells(open.tables[index] as (typeof open.tables)[number]));
+    expect(old.tables[0]?.rows.length).toBeGreaterThan(3);
+  });
+
+  it("mail, with what hangs on it", async () => {
+    const mail = await words("with attachment.eml");
+    expect(mail).toMatch(/^From: .+/m);
+    expect(mail).toMatch(/^Subject: .+/m);
+    expect(mail).toMatch(/^Attached: .+\..+/m);
+    expect(mail).not.toContain("Content-Transfer-Encoding");
+  });
+
+  it("web pages, without what they would fetch or run", async () => {
+    const page = await documentText(
+      copyOf(
+        "a.html",
+        Buffer.from(
+          "<html><head><style>p{}</style><script>alert(1)</script></head><body><h1>The dome</h1><p>Twelve <b>metres</b> &amp; more</p><img src=x onerror=alert(2)></body></html>",
+        ),
+      ),
+    );
+    expect(page.text.trim()).toBe("The dome\n\nTwelve metres & more");
+    expect(await words("saved page.html")).not.toMatch(/<[a-z]|function\s*\(/i);
+  });
+
+  it("archives of every kind, as lists", async () => {
+    const names = async (path: string) => (await archiveOf(placed(path))).members.map(({ name }) => name);
+    expect(await names("backup.tar")).toContain("saved page.html");
+    expect((await names("backup.tar.gz")).sort()).toEqual((await names("backup.tar")).sort());
+    // Cut off by its maker: its list stood at the end.
+    expect(await archiveOf(placed("solid.7z"))).toMatchObject({ count: 0, problem: expect.stringContaining("No list of contents") });
+    const more = (JSON.parse(fixture("more-files.json.gz").toString()) as { files: { name: string; id: string; content: string }[] }).files;
+    for (const { name, content } of more.filter(({ id }) => id === "cab")) {
+      const listed = await archiveOf(copyOf(name, Buffer.from(content, "base64")));
+      expect(listed.members.length, name).toBeGreaterThan(0);
+      expect(listed.problem).toBeNull();
+    }
+    expect((await archiveOf(placed("log.gz"))).count).toBe(1);
+    expect((await archiveOf(copyOf("cut.7z", Buffer.from("7z\xbc\xaf\x27\x1c\0\x04 nothing behind it", "latin1")))).problem).toBeTruthy();
+  });
+
+  it("damaged ones say so in words", async () => {
+    const broken = Buffer.from(bytesAt("report.doc"));
+    broken.fill(0xff, 512, broken.length);
+    await expect(documentText(copyOf("report.doc", broken))).rejects.toThrow("too damaged to be read");
+  });
+});
