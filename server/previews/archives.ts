@@ -10,11 +10,12 @@ const MAX_MEMBERS = 1000;
 /** Members that are counted, and bytes of an archive that is listed while somebody waits. */
 const MOST_COUNTED = 200_000;
 const MAX_ARCHIVE = 1 << 27;
+const COMPRESSED: ReadonlySet<string> = new Set(["gzip", "bzip2", "xz"]);
 
 /** What is in an archive by its own list of contents, and where it is damaged. */
 export async function archiveOf(copy: StoredCopy): Promise<ArchivePreview> {
   const format = await withContent(copy, (content) => identify(content, copy.name));
-  return format && !isZip(format) ? otherArchive(copy) : zipArchive(copy);
+  return format && !isZip(format) ? otherArchive(copy, format) : zipArchive(copy);
 }
 
 /** Formats that are ZIP archives by their build. */
@@ -34,8 +35,9 @@ async function zipArchive(copy: StoredCopy): Promise<ArchivePreview> {
 }
 
 /** An archive of another kind, compressed ones too, as a general library lists it. */
-async function otherArchive(copy: StoredCopy): Promise<ArchivePreview> {
+async function otherArchive(copy: StoredCopy, format: Format): Promise<ArchivePreview> {
   const bytes = await wholeContent(copy, MAX_ARCHIVE, "archive");
+  const single = /^(.*)\.(gz|bz2|xz)$/i.exec(copy.name)?.[1] ?? copy.name;
   const members: ArchivePreview["members"] = [];
   let count = 0;
   let problem: string | null = null;
@@ -55,6 +57,9 @@ async function otherArchive(copy: StoredCopy): Promise<ArchivePreview> {
         ? `Its list of contents cannot be read: ${(error as Error).message}`
         : `It is damaged behind what is listed: ${(error as Error).message}`;
   }
+  // Compressed by itself, it holds one file, of which no list is kept.
+  if (count === 0 && COMPRESSED.has(format.id))
+    return { members: [{ name: single, size: null, packed: bytes.length, encrypted: false }], count: 1, problem: null };
   // A library that finds nothing says nothing either.
   if (count === 0) problem ??= "No list of contents can be read in it: it may be damaged, cut off, or of a kind that is not listed here.";
   return { members, count, problem };

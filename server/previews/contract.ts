@@ -33,8 +33,9 @@ export const archivePreview = z.object({
   members: z.array(
     z.object({
       name: z.string(),
-      size: z.number(),
-      /** null: not told by the archive. */ packed: z.number().nullable(),
+      /** null: not told by the archive. */
+      size: z.number().nullable(),
+      packed: z.number().nullable(),
       encrypted: z.boolean(),
     }),
   ),

@@ -5,19 +5,21 @@ import { type ReactNode, useState } from "react";
 import type { Copy } from "@/server/items/contract";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, conditionText, countText, momentText, PLACE_WORDS } from "../instruments/words";
+import { useTrayChange } from "../items/use-tray-change";
 import { hexLines, useBytes } from "../previews/HexView";
 import { usePicture } from "../previews/PictureView";
 import { useFacts } from "../previews/Preview";
 import { useTables } from "../previews/TablesView";
 import { useText } from "../previews/TextView";
 import styles from "./compare.module.css";
-import { byteDifferences, cellDifferences, textDifference } from "./differences";
+import { byteDifferences, sheetDifferences, textDifference } from "./differences";
 
 const BYTES = 65_536;
 const LINES_SHOWN = 400;
 const CELLS_SHOWN = 500;
 
 interface Props {
+  jobId: number;
   name: string;
   first: Copy;
   second: Copy;
@@ -26,7 +28,7 @@ interface Props {
 }
 
 /** Two copies beside each other, compared by what they are: text, cells, pictures or bytes. */
-export function Compare({ name, first, second, zone, onClose }: Props) {
+export function Compare({ jobId, name, first, second, zone, onClose }: Props) {
   const { data: a } = useFacts(first.id);
   const { data: b } = useFacts(second.id);
   const form = a && b && a.form === b.form ? a.form : "hex";
@@ -40,13 +42,14 @@ export function Compare({ name, first, second, zone, onClose }: Props) {
     >
       <header className={styles.head}>
         <h2>{name}</h2>
-        <Told copy={first} side="first" zone={zone} />
-        <Told copy={second} side="second" zone={zone} />
+        <Told jobId={jobId} copy={first} side="first" zone={zone} />
+        <Told jobId={jobId} copy={second} side="second" zone={zone} />
         <button type="button" onClick={onClose}>
           Close
         </button>
       </header>
       <div className={styles.body}>
+        {first.identical.includes(second.id) && <Same>The two hold the same bytes.</Same>}
         {a && b && form === "picture" && <Pictures first={first.id} second={second.id} />}
         {a && b && (form === "text" || form === "document") && <Texts first={first.id} second={second.id} form={form} />}
         {a && b && form === "tables" && <Cells first={first.id} second={second.id} />}
@@ -56,13 +59,26 @@ export function Compare({ name, first, second, zone, onClose }: Props) {
   );
 }
 
-function Told({ copy, side, zone }: { copy: Copy; side: "first" | "second"; zone: string }) {
+interface ToldProps {
+  jobId: number;
+  copy: Copy;
+  side: "first" | "second";
+  zone: string;
+}
+
+/** What a copy is, and the way to take it. */
+function Told({ jobId, copy, side, zone }: ToldProps) {
+  const tray = useTrayChange(jobId);
   return (
     <p data-side={side}>
       <b>
         {PLACE_WORDS[copy.place]}, {copy.state}
       </b>
       {momentText(copy.modified, zone)}, {bytesText(copy.size)}, {conditionText(copy.condition, copy.survival)}
+      <button type="button" disabled={tray.isPending} onClick={() => tray.change({ copies: [copy.id], chosen: !copy.inTray })}>
+        {copy.inTray ? "Take out of the tray" : "Take this one"}
+      </button>
+      <Problem>{problemText(tray.error)}</Problem>
     </p>
   );
 }
@@ -103,36 +119,44 @@ function Cells({ first, second }: { first: number; second: number }) {
   const b = useTables(second, "compared");
   if (a.error || b.error) return <Problem>{problemText(a.error ?? b.error)}</Problem>;
   if (!a.data || !b.data) return null;
-  const cells = cellDifferences(a.data, b.data);
+  const found = sheetDifferences(a.data, b.data);
   // What was not compared must not be called the same.
   const cut = [...a.data.tables, ...b.data.tables].some((table) => table.total !== null && table.total > table.rows.length);
   const beyond = cut ? " Only the beginning of the longest tables was compared." : "";
-  if (cells.length === 0) return <Same>All cells are the same in both.{beyond}</Same>;
+  if (found.length === 0) return <Same>All cells are the same in both.{beyond}</Same>;
+  const count = (kind: "cell" | "row") => found.filter((each) => each.kind === kind).length;
+  const [cells, rows] = [count("cell"), count("row")];
+  const words = [
+    cells > 0 || rows === 0 ? `${countText(cells)} ${cells === 1 ? "cell differs" : "cells differ"}` : null,
+    rows > 0 ? `${countText(rows)} ${rows === 1 ? "row is" : "rows are"} in one of them alone` : null,
+  ];
   return (
     <>
       <p className={styles.count}>
-        {countText(cells.length)} {cells.length === 1 ? "cell differs" : "cells differ"}.{beyond}
+        {words.filter(Boolean).join(", ")}.{beyond}
       </p>
       <table className={styles.cells}>
         <thead>
           <tr>
             <th>Sheet</th>
-            <th>Cell</th>
+            <th>Cell or row</th>
             <th>First</th>
             <th>Second</th>
           </tr>
         </thead>
         <tbody>
-          {cells.slice(0, CELLS_SHOWN).map((cell) => (
-            <tr key={`${cell.sheet} ${cell.cell}`}>
-              <td>{cell.sheet}</td>
-              <td>{cell.cell}</td>
-              <td data-kind="first">{cell.first}</td>
-              <td data-kind="second">{cell.second}</td>
+          {found.slice(0, CELLS_SHOWN).map((each, index) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a row may be numbered alike in both
+            <tr key={index}>
+              <td>{each.sheet}</td>
+              <td>{each.place}</td>
+              <td data-kind={each.first === null ? undefined : "first"}>{each.first ?? "not there"}</td>
+              <td data-kind={each.second === null ? undefined : "second"}>{each.second ?? "not there"}</td>
             </tr>
           ))}
         </tbody>
       </table>
+      {found.length > CELLS_SHOWN && <p className={styles.count}>and {countText(found.length - CELLS_SHOWN)} more.</p>}
     </>
   );
 }

@@ -1,4 +1,4 @@
-import { diffLines } from "diff";
+import { diffArrays, diffLines } from "diff";
 import type { TablesPreview } from "@/server/previews/contract";
 
 /** Comparing takes longer than anybody waits beyond this many edits; then the rest is shown as changed. */
@@ -26,30 +26,97 @@ export function textDifference(first: string, second: string): Line[] {
   );
 }
 
-export interface CellDifference {
+export interface SheetDifference {
   readonly sheet: string;
-  readonly cell: string;
-  readonly first: string;
-  readonly second: string;
+  /** Which cell, or which row where all of it is in one of the two alone. */
+  readonly place: string;
+  readonly kind: "cell" | "row";
+  /** null: the row is not there. */
+  readonly first: string | null;
+  readonly second: string | null;
 }
 
-/** The cells that differ between two workbooks, sheet by sheet. */
-export function cellDifferences(first: TablesPreview, second: TablesPreview): CellDifference[] {
-  const found: CellDifference[] = [];
+type Table = TablesPreview["tables"][number];
+
+/** What differs between two workbooks, sheet by sheet. Rows are matched first, so that one that was put in is one difference. */
+export function sheetDifferences(first: TablesPreview, second: TablesPreview): SheetDifference[] {
   const names = [...new Set([...first.tables, ...second.tables].map((table) => table.name))];
-  for (const sheet of names) {
-    const a = first.tables.find((table) => table.name === sheet);
-    const b = second.tables.find((table) => table.name === sheet);
-    const rows = Math.max(a?.rows.length ?? 0, b?.rows.length ?? 0);
-    const columns = (a?.columns.length ?? 0) >= (b?.columns.length ?? 0) ? (a?.columns ?? []) : (b?.columns ?? []);
-    for (let row = 0; row < rows; row += 1) {
-      for (const [column, name] of columns.entries()) {
-        const before = a?.rows[row]?.[column] ?? "";
-        const after = b?.rows[row]?.[column] ?? "";
-        if (before !== after) found.push({ sheet, cell: `${name}${row + 1}`, first: before, second: after });
-      }
-    }
+  return names.flatMap((sheet) => {
+    const [a, b] = [first, second].map(({ tables }) => tables.find((table) => table.name === sheet));
+    return rowsOf(sheet, a, b);
+  });
+}
+
+const keyOf = (row: readonly string[]) => row.join("\u0001").replace(/\u0001+$/, "");
+
+function rowsOf(sheet: string, a: Table | undefined, b: Table | undefined): SheetDifference[] {
+  const [rowsA, rowsB] = [a?.rows ?? [], b?.rows ?? []];
+  const columns = (a?.columns.length ?? 0) >= (b?.columns.length ?? 0) ? (a?.columns ?? []) : (b?.columns ?? []);
+  const parts = diffArrays(rowsA.map(keyOf), rowsB.map(keyOf), { maxEditLength: MAX_EDITS });
+  // With too many differences to match rows, they are compared as they stand.
+  const blocks = parts ? matched(parts) : [{ a: rowsA.length, b: rowsB.length, same: false }];
+  const found: SheetDifference[] = [];
+  let [atA, atB] = [0, 0];
+  for (const block of blocks) {
+    if (!block.same) found.push(...inBlock(sheet, columns, rowsA.slice(atA, atA + block.a), rowsB.slice(atB, atB + block.b), atA, atB));
+    atA += block.a;
+    atB += block.b;
   }
+  return found;
+}
+
+/** Runs of equal rows, and what stands between them: so many rows of the one for so many of the other. */
+function matched(
+  parts: readonly { value: readonly string[]; added?: boolean; removed?: boolean }[],
+): { a: number; b: number; same: boolean }[] {
+  const blocks: { a: number; b: number; same: boolean }[] = [];
+  for (const { value, added, removed } of parts) {
+    const last = blocks[blocks.length - 1];
+    const count = value.length;
+    if (!added && !removed) blocks.push({ a: count, b: count, same: true });
+    else if (last && !last.same)
+      blocks[blocks.length - 1] = { ...last, a: last.a + (removed ? count : 0), b: last.b + (added ? count : 0) };
+    else blocks.push({ a: removed ? count : 0, b: added ? count : 0, same: false });
+  }
+  return blocks;
+}
+
+/** How many cells two rows have in common: rows that have none are different rows, not changed ones. */
+const likeness = (a: readonly string[], b: readonly string[]) => a.filter((cell, column) => cell !== "" && cell === b[column]).length;
+
+function inBlock(
+  sheet: string,
+  columns: readonly string[],
+  a: readonly (readonly string[])[],
+  b: readonly (readonly string[])[],
+  atA: number,
+  atB: number,
+): SheetDifference[] {
+  const found: SheetDifference[] = [];
+  const lone = (place: string, first: string | null, second: string | null) => found.push({ sheet, place, kind: "row", first, second });
+  const said = (row: readonly string[]) => row.filter(Boolean).join(", ");
+  let j = 0;
+  a.forEach((row, i) => {
+    // The next row of the other that is like this one, so that rows put in before it do not shift all that follow.
+    const left = a.length - i - 1;
+    const most = b.length - left;
+    let match = j < b.length ? j : -1;
+    for (let k = j; k < Math.max(most, j + 1) && k < b.length; k += 1) {
+      if (likeness(row, b[k] as readonly string[]) > (match >= 0 ? likeness(row, b[match] as readonly string[]) : 0)) match = k;
+    }
+    if (match < 0) {
+      lone(`row ${atA + i + 1}`, said(row), null);
+      return;
+    }
+    for (; j < match; j += 1) lone(`row ${atB + j + 1}`, null, said(b[j] as readonly string[]));
+    const other = b[match] as readonly string[];
+    j = match + 1;
+    for (const [column, name] of columns.entries()) {
+      const [before, after] = [row[column] ?? "", other[column] ?? ""];
+      if (before !== after) found.push({ sheet, place: `${name}${atA + i + 1}`, kind: "cell", first: before, second: after });
+    }
+  });
+  for (; j < b.length; j += 1) lone(`row ${atB + j + 1}`, null, said(b[j] as readonly string[]));
   return found;
 }
 

@@ -104,6 +104,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       )}
       {comparing && (
         <Compare
+          jobId={jobId}
           name={comparing === compared ? item.name : `${item.name} and ${held?.item.name}`}
           first={copy}
           second={comparing}

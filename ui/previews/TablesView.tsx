@@ -103,7 +103,7 @@ export function ArchiveView({ copyId }: { copyId: number }) {
                   {member.name}
                   {member.encrypted ? " (password)" : ""}
                 </td>
-                <td>{bytesText(member.size)}</td>
+                <td>{member.size === null ? "" : bytesText(member.size)}</td>
               </tr>
             ))}
           </tbody>
