@@ -46,7 +46,9 @@ async function main(): Promise<void> {
       "records-pass": "bench/records-pass.ts",
       storing: "bench/storing.ts",
       "sweep-speed": "bench/sweep-speed.ts",
+      restoring: "bench/restoring.ts",
       "pass-thread": "worker/pass-thread.ts",
+      "restore-thread": "worker/restore-thread.ts",
     },
     outdir: out,
     bundle: true,
@@ -121,6 +123,10 @@ async function storing(folder: string, volumes: readonly [image: string, files: 
       console.log(row(what, ours, "`psql \\copy` of the same rows, no index", theirs));
       rmSync(rows);
     }
+    const name = `bench_${Date.now()}`;
+    await ensureDatabase(cluster.url("postgres"), name);
+    const said = execFileSync(process.execPath, [join(out, "restoring.js"), cluster.url(name)], { encoding: "utf8" });
+    console.log(`\nRestoring: ${said.trim()}`);
   } finally {
     cluster.stop();
   }

@@ -6,14 +6,16 @@ import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { startRestore as startContract } from "./contract";
+import { destinationRoot } from "./delivery";
 import { trayCopies } from "./planned";
-import { rehearse } from "./queries";
+import { refusalFor, rehearseSums } from "./queries";
 
 /** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
 export async function startRestore(db: Database, jobId: number, { asked, ...whole }: z.infer<typeof startContract>): Promise<number> {
   const again = asked ? await db.select({ id: restores.id }).from(restores).where(eq(restores.asked, asked)) : [];
   if (again[0]) return again[0].id;
-  const { refused } = await rehearse(db, jobId, whole);
+  const { tooLarge } = await rehearseSums(db, jobId, whole);
+  const refused = (await refusalFor(db, jobId, destinationRoot(whole.destination))) ?? tooLarge;
   if (refused) throw new Problem(refused, 409);
   return db.transaction(async (tx) => {
     // Two presses at once: the second waits here, and finds the tray's files being written.

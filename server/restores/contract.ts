@@ -50,8 +50,19 @@ export type RehearsedFile = z.infer<typeof rehearsedFile>;
 /** How many entries of the tray one page of the rehearsal has. */
 export const REHEARSAL_PAGE = 200;
 
-export const rehearsal = z.object({
+export const rehearsalPage = z.object({
   root: z.string(),
+  page: z.number(),
+  pages: z.number(),
+  files: z.array(rehearsedFile),
+  freeBytes: z.number().nullable(),
+  /** Why nothing can be written there at all. */
+  refused: z.string().nullable(),
+});
+export type RehearsalPage = z.infer<typeof rehearsalPage>;
+
+/** Sums over all of the tray. */
+export const rehearsalSums = z.object({
   /** What will be written, and what will not, in files. */
   writable: z.number(),
   unwritable: z.number(),
@@ -59,16 +70,11 @@ export const rehearsal = z.object({
   withGaps: z.number(),
   /** Named streams the chosen items have, whether they are written or not. */
   streams: z.number(),
-  /** Entries of the tray, and which of them this page has. */
-  entries: z.number(),
-  page: z.number(),
-  files: z.array(rehearsedFile),
   bytes: z.number(),
-  freeBytes: z.number().nullable(),
-  /** Why nothing can be written there at all. */
-  refused: z.string().nullable(),
+  /** Why it does not fit; null: it does. */
+  tooLarge: z.string().nullable(),
 });
-export type Rehearsal = z.infer<typeof rehearsal>;
+export type RehearsalSums = z.infer<typeof rehearsalSums>;
 
 /** What a rehearsal finds when it looks at every target; it takes longer than a page of it. */
 export const survey = z.object({

@@ -36,44 +36,79 @@ export const WRITABLE = sql`(c.condition <> 'name-only' and (c.layout is not nul
 /**
  * What is in a job's tray as (item_id, copy_id, chosen_copy, dated): an entry without a copy means the item's best one. What a running
  * restore is writing is left out. `dated`: several copies of the item are chosen, and their names must be told apart.
+ * @param items a query for the ids of the items to keep to; without it all of the tray
  */
-export const trayCopies = (jobId: number): SQL => sql`(
+export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
   select e.*, count(*) over (partition by e.item_id) > 1 as dated
   from (select t.item_id, coalesce(t.copy_id, i.best_copy_id) as copy_id, bool_or(t.copy_id is not null) as chosen_copy
-    from tray_entries t join items i on i.id = t.item_id where t.job_id = ${jobId} group by 1, 2) e
+    from tray_entries t join items i on i.id = t.item_id
+    where t.job_id = ${jobId} ${items ? sql`and t.item_id in (${items})` : sql``} group by 1, 2) e
   where not exists (select 1 from restores s join restore_results r on r.restore_id = s.id
     where s.job_id = ${jobId} and s.state in ('queued', 'running') and r.state in ('waiting', 'writing') and r.copy_id = e.copy_id))`;
 
-/** Entries beyond this many are listed in the order of their items, which needs no sorting. */
+/** Trays with more items are listed in the order of these, which needs no sorting. */
 const SORTED = 20_000;
-const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, ${MISSING} as missing, (c.layout is not null) as readable, c.encrypted,
-  c.streams, c.name, c.size, c.modified, c.condition, c.volume_id, f.path as folder`;
+const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
+  (c.layout is not null) as readable, c.encrypted, c.streams, c.name, c.size, c.modified, c.condition, c.volume_id, f.path as folder`;
+const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
+  sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
-/** A part of the tray, in an order that stays the same. */
-export async function trayRows(db: Connection, jobId: number, from: number, limit: number, entries: number): Promise<TrayRow[]> {
+/** A page of the tray, in an order that stays the same, and how many pages there are. */
+export async function trayPage(db: Connection, jobId: number, page: number, size: number): Promise<{ rows: TrayRow[]; pages: number }> {
+  const { rows: counts } = await db.execute<{ entries: number }>(
+    sql`select count(*)::int as entries from tray_entries where job_id = ${jobId}`,
+  );
+  const entries = counts[0]?.entries ?? 0;
   const sorted = entries <= SORTED;
-  const order = sorted ? sql`f.path, c.name, e.item_id, e.copy_id` : sql`e.item_id, e.copy_id`;
-  const part = sql`offset ${from} limit ${limit}`;
   const { rows } = await db.execute<TrayRow>(sql`
     select ${TRAY_COLUMNS}
-    from (select * from ${trayCopies(jobId)} e ${sorted ? sql`` : sql`order by ${order} ${part}`}) e
+    from ${trayCopies(jobId, sorted ? undefined : ITEM_IDS(jobId, 0, page * size, size))} e
     join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
-    order by ${order} ${sorted ? part : sql``}`);
-  return rows;
+    ${sorted ? sql`order by f.path, c.name, e.item_id, e.copy_id offset ${page * size} limit ${size}` : sql`order by e.item_id, e.copy_id`}`);
+  return { rows, pages: Math.max(1, Math.ceil(entries / size)) };
 }
 
 /** All of the tray, a part at a time, so that it need not stand in memory. */
 export async function* trayParts(db: Connection, jobId: number, step: number): AsyncGenerator<TrayRow[], void, void> {
-  for (let item = 0, copy = 0; ; ) {
+  for (let after = 0; ; ) {
+    const { rows: items } = await db.execute<{ item_id: string }>(ITEM_IDS(jobId, after, 0, step));
+    const last = items[items.length - 1];
+    if (!last) return;
+    const ids = sql.raw(`select unnest('{${items.map(({ item_id }) => Number(item_id)).join(",")}}'::bigint[])`);
     const { rows } = await db.execute<TrayRow>(sql`
-      select ${TRAY_COLUMNS} from (select * from ${trayCopies(jobId)} e where (e.item_id, e.copy_id) > (${item}, ${copy}) order by 1, 2 limit ${step}) e
-      join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id order by e.item_id, e.copy_id`);
-    if (rows.length > 0) yield rows;
-    const last = rows[rows.length - 1];
-    if (!last || rows.length < step) return;
-    item = Number(last.item_id);
-    copy = Number(last.copy_id);
+      select ${TRAY_COLUMNS} from ${trayCopies(jobId, ids)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id order by e.item_id, e.copy_id`);
+    yield rows;
+    after = Number(last.item_id);
   }
+}
+
+/** Sums over all of a tray. */
+export interface TraySums {
+  readonly entries: number;
+  readonly writable: number;
+  readonly withGaps: number;
+  /** Of what can be written. */
+  readonly bytes: number;
+  readonly streams: number;
+  readonly streamBytes: number;
+}
+
+export async function sumTray(db: Connection, jobId: number): Promise<TraySums> {
+  const { rows } = await db.execute<Record<keyof TraySums, string>>(sql`
+    select count(*) as entries, count(*) filter (where ${WRITABLE}) as writable,
+      count(*) filter (where case when c.condition = 'partial' and ${WRITABLE} then ${MISSING} > 0 else false end) as "withGaps",
+      coalesce(sum(c.size) filter (where ${WRITABLE}), 0)::bigint as bytes, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
+      coalesce(sum(case when c.streams is null then 0 else (select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s) end), 0)::bigint as "streamBytes"
+    from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id`);
+  const sums = rows[0] as (typeof rows)[number];
+  return {
+    entries: Number(sums.entries),
+    writable: Number(sums.writable),
+    withGaps: Number(sums.withGaps),
+    bytes: Number(sums.bytes),
+    streams: Number(sums.streams),
+    streamBytes: Number(sums.streamBytes),
+  };
 }
 
 export interface RestoredVolume {

@@ -10,7 +10,8 @@ import { Problem } from "../problem";
 import {
   REHEARSAL_PAGE,
   RESULT_PAGE,
-  type Rehearsal,
+  type RehearsalPage,
+  type RehearsalSums,
   type RehearsedFile,
   type Restore,
   type RestorePlan,
@@ -19,7 +20,7 @@ import {
   type resultQuery,
 } from "./contract";
 import { destinationRoot, freeBytesIn, refusal } from "./delivery";
-import { componentsOf, MISSING, problemOf, restoredVolumes, type TrayRow, trayCopies, trayRows, volumeFolders, WRITABLE } from "./planned";
+import { componentsOf, problemOf, restoredVolumes, sumTray, type TrayRow, trayPage, volumeFolders } from "./planned";
 import { lookAgain } from "./since";
 
 /** What is needed to say where the copies of a job's tray go. */
@@ -76,37 +77,42 @@ export async function refusalFor(db: Connection, jobId: number, root: string): P
   return refusal(root, paths(false), paths(true));
 }
 
-/** What would be written where: sums over all of the tray, and one page of its files. Nothing is written. */
-export async function rehearse(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<Rehearsal> {
+/** One page of what would be written where. Nothing is written. */
+export async function rehearsePage(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<RehearsalPage> {
   const targets = await targetsFor(db, jobId, plan.destination);
   const { root } = targets;
-  const { rows } = await db.execute<Record<"entries" | "writable" | "gaps" | "bytes" | "streams" | "stream_bytes", string>>(sql`
-    select count(*) as entries, count(*) filter (where ${WRITABLE}) as writable, count(*) filter (where ${WRITABLE} and c.condition = 'partial' and ${MISSING} > 0) as gaps,
-      coalesce(sum(c.size) filter (where ${WRITABLE}), 0)::bigint as bytes, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
-      coalesce(sum((select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s)), 0)::bigint as stream_bytes
-    from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id`);
-  const sums = rows[0] as (typeof rows)[number];
-  const [entries, writable, streams] = [Number(sums.entries), Number(sums.writable), Number(sums.streams)];
-  const planned = (await trayRows(db, jobId, page * REHEARSAL_PAGE, REHEARSAL_PAGE, entries))
-    .flatMap((row) => filesOf(row, targets))
-    .filter((file) => plan.streams || file.stream === null);
-  const bytes = Number(sums.bytes) + (plan.streams ? Number(sums.stream_bytes) : 0);
-  const freeBytes = freeBytesIn(root);
-  const full =
-    freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null;
+  const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE);
+  const planned = rows.flatMap((row) => filesOf(row, targets)).filter((file) => plan.streams || file.stream === null);
   return {
     root,
-    entries,
     page,
+    pages,
+    files: await Promise.all(planned.map((file) => toRehearsed(file, root))),
+    freeBytes: freeBytesIn(root),
+    refused: await refusalFor(db, jobId, root),
+  };
+}
+
+/** Sums over all that would be written, and why it cannot be. */
+export async function rehearseSums(db: Connection, jobId: number, plan: RestorePlan): Promise<RehearsalSums> {
+  const { entries, writable, withGaps, streams, ...sums } = await sumTray(db, jobId);
+  const bytes = sums.bytes + (plan.streams ? sums.streamBytes : 0);
+  const freeBytes = freeBytesIn(destinationRoot(plan.destination));
+  return {
     writable: writable + (plan.streams ? streams : 0),
     unwritable: entries - writable,
-    withGaps: Number(sums.gaps),
+    withGaps,
     streams,
-    files: await Promise.all(planned.map((file) => toRehearsed(file, root))),
     bytes,
-    freeBytes,
-    refused: (await refusalFor(db, jobId, root)) ?? full,
+    tooLarge:
+      freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null,
   };
+}
+
+/** A page of the rehearsal with the sums over all of it. */
+export async function rehearse(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<RehearsalPage & RehearsalSums> {
+  const [files, sums] = [await rehearsePage(db, jobId, plan, page), await rehearseSums(db, jobId, plan)];
+  return { ...files, ...sums, refused: files.refused ?? sums.tooLarge };
 }
 
 /** A planned file with what is at its target already. */

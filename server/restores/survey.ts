@@ -14,7 +14,7 @@ import type { RestorePlan, Survey } from "./contract";
 import { fold, trayParts } from "./planned";
 import { filesOf, targetsFor, toRehearsed } from "./queries";
 
-const STEP = 5000;
+const STEP = 50_000;
 const MOST_SHOWN = 500;
 /** Files at a destination that are looked at. */
 const MOST_PRESENT = 2_000_000;

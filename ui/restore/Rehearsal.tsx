@@ -12,10 +12,10 @@ import { useState } from "react";
 import {
   CONFLICTS,
   type Conflict,
-  REHEARSAL_PAGE,
   type RehearsedFile,
   type RestorePlan,
-  rehearsal,
+  rehearsalPage,
+  rehearsalSums,
   type Survey,
   survey,
 } from "@/server/restores/contract";
@@ -52,7 +52,13 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const enabled = destination.trim() !== "";
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), what, page],
-    queryFn: async () => rehearsal.parse(await write("POST", `/api/jobs/${jobId}/rehearsal?page=${page}`, plan)),
+    queryFn: async () => rehearsalPage.parse(await write("POST", `/api/jobs/${jobId}/rehearsal?page=${page}`, plan)),
+    enabled,
+    placeholderData: (before) => before,
+  });
+  const { data: sums, error: sumsError } = useQuery({
+    queryKey: [...keys.of(jobId, "rehearsal-sums"), what],
+    queryFn: async () => rehearsalSums.parse(await write("POST", `/api/jobs/${jobId}/rehearsal/sums`, plan)),
     enabled,
     placeholderData: (before) => before,
   });
@@ -72,12 +78,12 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
     onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
   });
   const replaced = surveyed.data ? toReplace(surveyed.data, conflict, choices) : null;
-  const ready = data && data.refused === null && data.writable > 0 && !start.isPending;
+  const ready = data && sums && data.refused === null && sums.tooLarge === null && sums.writable > 0 && !start.isPending;
   const begin = () => {
     if (replaced && replaced.count > 0) setAsking(true);
     else start.mutate();
   };
-  const pages = data ? Math.max(1, Math.ceil(data.entries / REHEARSAL_PAGE)) : 1;
+  const pages = data?.pages ?? 1;
   const shown = onlyThere ? (surveyed.data?.conflicts ?? []) : (data?.files ?? []);
   return (
     <section aria-label="Rehearsal">
@@ -106,31 +112,33 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
           ))}
         </TextField>
         <Button variant="contained" disabled={!ready || (conflict === "replace" && !surveyed.data)} onClick={begin}>
-          {`Restore ${countText(data?.writable ?? 0)} ${data?.writable === 1 ? "file" : "files"}`}
+          {sums ? `Restore ${countText(sums.writable)} ${sums.writable === 1 ? "file" : "files"}` : "Restore"}
         </Button>
       </div>
-      <Problem>{data?.refused ?? problemText(error) ?? problemText(start.error)}</Problem>
+      <Problem>{data?.refused ?? sums?.tooLarge ?? problemText(error ?? sumsError) ?? problemText(start.error)}</Problem>
       {data && (
         <>
           <p className={styles.lead}>
-            {bytesText(data.bytes)} to {data.root}
+            {sums && `${bytesText(sums.bytes)} `}to {data.root}
             {data.freeBytes !== null && `, where ${bytesText(data.freeBytes)} are free`}.
-            {data.unwritable > 0 && ` ${countText(data.unwritable)} cannot be written: nothing of their content is left, or it is closed.`}
-            {data.withGaps > 0 && ` ${countText(data.withGaps)} ${data.withGaps === 1 ? "has" : "have"} gaps.`}{" "}
+            {sums &&
+              sums.unwritable > 0 &&
+              ` ${countText(sums.unwritable)} cannot be written: nothing of their content is left, or it is closed.`}
+            {sums && sums.withGaps > 0 && ` ${countText(sums.withGaps)} ${sums.withGaps === 1 ? "has" : "have"} gaps.`}{" "}
             <Surveyed data={surveyed.data} error={surveyed.error} />
           </p>
-          {data.withGaps > 0 && (
+          {sums && sums.withGaps > 0 && (
             <label className={styles.streams}>
               <input type="checkbox" checked={asFound} onChange={(event) => setAsFound(event.target.checked)} />
               Bytes that belong to other files now: write what stands there today (otherwise zeros)
             </label>
           )}
-          {data.streams > 0 && (
+          {sums && sums.streams > 0 && (
             <label className={styles.streams}>
               <input type="checkbox" checked={streams} onChange={(event) => setStreams(event.target.checked)} />
-              {data.streams === 1
+              {sums.streams === 1
                 ? "The named stream of these files too"
-                : `The ${countText(data.streams)} named streams of these files too`}
+                : `The ${countText(sums.streams)} named streams of these files too`}
               , as files of their own
             </label>
           )}
@@ -146,8 +154,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
                   Back
                 </Button>
                 <span className={styles.pages}>
-                  {countText(page * REHEARSAL_PAGE + 1)} to {countText(Math.min(data.entries, (page + 1) * REHEARSAL_PAGE))} of{" "}
-                  {countText(data.entries)}
+                  Page {countText(page + 1)} of {countText(pages)}
                 </span>
                 <Button variant="outlined" disabled={page + 1 >= pages} onClick={() => setPage(page + 1)}>
                   On

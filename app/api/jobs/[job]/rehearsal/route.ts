@@ -1,10 +1,10 @@
 import { database } from "@/server/database/connection";
 import { answer, bodyAs, idFrom } from "@/server/respond";
 import { plan } from "@/server/restores/contract";
-import { rehearse } from "@/server/restores/queries";
+import { rehearsePage } from "@/server/restores/queries";
 
-/** A page of the rehearsal, and sums over all of it. */
+/** A page of the rehearsal. */
 export const POST = answer(async (request, { job }: { job: string }) => {
   const page = Number(new URL(request.url).searchParams.get("page") ?? 0);
-  return rehearse(database().db, idFrom(job), await bodyAs(request, plan), Number.isInteger(page) && page > 0 ? page : 0);
+  return rehearsePage(database().db, idFrom(job), await bodyAs(request, plan), Number.isInteger(page) && page > 0 ? page : 0);
 });

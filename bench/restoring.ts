@@ -1,0 +1,100 @@
+import { mkdirSync, mkdtempSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { open } from "../server/database/connection";
+import { migrateDatabase } from "../server/database/migrate";
+import { createJob } from "../server/jobs/commands";
+import { startPass } from "../server/passes/commands";
+import { listPasses } from "../server/passes/queries";
+import { startRestore } from "../server/restores/commands";
+import { listRestores, rehearsePage, rehearseSums } from "../server/restores/queries";
+import { surveyTargets } from "../server/restores/survey";
+import { addSource } from "../server/sources/commands";
+import { listSources } from "../server/sources/queries";
+import { changeTray } from "../server/tray/commands";
+import { manyItems } from "../tests/support/million";
+import { runPass } from "../worker/run-pass";
+import { runRestore } from "../worker/run-restore";
+
+const FILES = 1000;
+const BYTES = 200;
+const MANY = 300_000;
+
+/** Small files restored and read again; then the rehearsal of very many. The figures are printed as JSON. */
+async function main(): Promise<void> {
+  const [, , url = ""] = process.argv;
+  const work = mkdtempSync(join(tmpdir(), "compass-restoring-"));
+  const [sources, delivery] = [join(work, "sources"), join(work, "delivery")];
+  Object.assign(process.env, {
+    COMPASS_DATABASE_URL: url,
+    COMPASS_SOURCES: sources,
+    COMPASS_DELIVERY: delivery,
+    COMPASS_DATA: work,
+    COMPASS_LOG: "error",
+  });
+  const folder = join(sources, "small files");
+  mkdirSync(folder, { recursive: true });
+  for (let number = 0; number < FILES; number += 1) writeFileSync(join(folder, `${number}.txt`), String(number).padEnd(BYTES, "."));
+  await migrateDatabase(url);
+  const { db, pool } = open(url);
+  const job = await createJob(db, { title: "Small files", client: "" });
+  await addSource(db, job, folder);
+  const volume = (await listSources(db, job))[0]?.volumes[0];
+  const pass = await startPass(db, job, volume?.id ?? 0);
+  while ((await listPasses(db, job)).find((each) => each.id === pass)?.state !== "done")
+    await runPass(db, pool, pass, "bench", () => false);
+  await changeTray(db, job, { everything: true, chosen: true });
+  const restore = await startRestore(db, job, { destination: "Small", conflict: "keep-both", streams: false, asFound: false, choices: {} });
+  const before = performance.now();
+  await runRestore(db, restore, () => false);
+  const seconds = (performance.now() - before) / 1000;
+  const counts = (await listRestores(db, job)).find(({ id }) => id === restore)?.counts;
+  const large = await manyItems(url, MANY);
+  await changeTray(db, large, { everything: true, chosen: true });
+  const plan = { destination: "Many", conflict: "keep-both" as const, streams: false, asFound: false, choices: {} };
+  const longest = watchLoop();
+  const [page, time] = await timed(() => rehearsePage(db, large, plan));
+  const [, last] = await timed(() => rehearsePage(db, large, plan, 1400));
+  const [sums, summed] = await timed(() => rehearseSums(db, large, plan));
+  const silence = longest();
+  const [survey, surveyed] = await timed(() => surveyTargets(db, large, plan));
+  const [, begun] = await timed(() => startRestore(db, large, plan).catch((error: Error) => error.message));
+  await pool.end();
+  console.log(
+    JSON.stringify({
+      smallFiles: { files: counts?.verified, perSecond: Math.round(FILES / seconds) },
+      rehearsal: {
+        pages: page.pages,
+        files: sums.writable + sums.unwritable,
+        sumsMs: Math.round(summed),
+        firstPageMs: Math.round(time),
+        farPageMs: Math.round(last),
+        kilobytes: Math.round(JSON.stringify(page).length / 1024),
+        longestSilenceMs: Math.round(silence),
+        surveyMs: Math.round(surveyed),
+        meeting: survey.meeting,
+        startMs: Math.round(begun),
+      },
+    }),
+  );
+  process.exit(0);
+}
+
+async function timed<T>(work: () => Promise<T>): Promise<[T, number]> {
+  const before = performance.now();
+  return [await work(), performance.now() - before];
+}
+
+/** Watches this process's event loop. @returns what tells the longest silence so far, in milliseconds */
+function watchLoop(): () => number {
+  let longest = 0;
+  let last = performance.now();
+  setInterval(() => {
+    const now = performance.now();
+    longest = Math.max(longest, now - last);
+    last = now;
+  }, 5).unref();
+  return () => longest;
+}
+
+await main();
