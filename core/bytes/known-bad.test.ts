@@ -34,9 +34,8 @@ describe("stretches that are known to be unreadable", () => {
         for (const each of bad.slice(4)) source.add(each);
         const isBad = (place: number) => bad.some(({ start, end }) => place >= start && place < end);
         const part = readBytes(source, at, Math.min(length, SIZE - at));
-        part.forEach((byte, index) =>
-          expect(byte).toBe(isBad(at + index) || (at + index >= 4000 && at + index < 4050) ? 0 : bytes[at + index]),
-        );
+        for (const [index, byte] of part.entries())
+          expect(byte).toBe(isBad(at + index) || (at + index >= 4000 && at + index < 4050) ? 0 : bytes[at + index]);
         for (const { start, end } of watched.asked) for (let place = start; place < end; place += 1) expect(isBad(place)).toBe(false);
       }),
     );

@@ -1,5 +1,4 @@
 import { z } from "zod";
 
-export const logEntry = z.object({ id: z.number(), at: z.coerce.date(), what: z.string(), detail: z.record(z.string(), z.unknown()) });
+const logEntry = z.object({ id: z.number(), at: z.coerce.date(), what: z.string(), detail: z.record(z.string(), z.unknown()) });
 export type LogEntry = z.infer<typeof logEntry>;
-export const logEntries = z.array(logEntry);

@@ -19,6 +19,12 @@ export async function changePlan(db: Database, jobId: number, change: PlanChange
       // One after the other, so that the queue takes them in the plan's order.
       for (const step of (await findPlan(db, jobId)).steps) if (step.runs && step.state === "to do") await runStep(db, jobId, step);
       break;
+    case "run some": {
+      const wanted = new Set(change.keys);
+      for (const step of (await findPlan(db, jobId)).steps)
+        if (wanted.has(step.key) && step.runs && step.state === "to do") await runStep(db, jobId, step);
+      break;
+    }
     case "stop all":
       for (const step of (await findPlan(db, jobId)).steps)
         if (step.passId !== null && (step.state === "waiting" || step.state === "running"))

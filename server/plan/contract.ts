@@ -52,6 +52,7 @@ const key = z.string().min(1).max(100);
 export const planChange = z.discriminatedUnion("do", [
   z.object({ do: z.literal("run"), key }),
   z.object({ do: z.literal("run all") }),
+  z.object({ do: z.literal("run some"), keys: z.array(key).max(500) }),
   /** Stops what runs and what waits; what was found stays. */
   z.object({ do: z.literal("stop all") }),
   z.object({ do: z.literal("skip"), key, why: z.string().trim().min(1, "Say why it is skipped.").max(500) }),

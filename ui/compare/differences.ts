@@ -47,7 +47,7 @@ export function sheetDifferences(first: TablesPreview, second: TablesPreview): S
   });
 }
 
-const keyOf = (row: readonly string[]) => row.join("\u0001").replace(/\u0001+$/, "");
+const keyOf = (row: readonly string[]) => JSON.stringify(row.slice(0, row.findLastIndex((cell) => cell !== "") + 1));
 
 function rowsOf(sheet: string, a: Table | undefined, b: Table | undefined): SheetDifference[] {
   const [rowsA, rowsB] = [a?.rows ?? [], b?.rows ?? []];

@@ -6,7 +6,7 @@ import Menu from "@mui/material/Menu";
 import MenuItem from "@mui/material/MenuItem";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { type PlanChange, type PlanStep, type Plan as PlanValues, STEP_TITLES } from "@/server/plan/contract";
 import { write } from "../data/request";
 import { keys, usePlan } from "../data/use-job-data";
@@ -58,18 +58,38 @@ export function Plan({ jobId }: { jobId: number }) {
       ))}
       <Problem>{problemText(change.error)}</Problem>
       <ol className={styles.steps} aria-label="Steps of the plan">
-        {plan.steps.map((step, index) => (
-          <Step
-            key={step.key}
-            jobId={jobId}
-            step={step}
-            number={index + 1}
-            last={index === plan.steps.length - 1}
-            busy={change.isPending}
-            onChange={change.mutate}
-            onMove={move}
-          />
-        ))}
+        {grouped(plan.steps).map((steps) => {
+          const row = (step: PlanStep) => {
+            const index = plan.steps.indexOf(step);
+            return (
+              <Step
+                key={step.key}
+                jobId={jobId}
+                step={step}
+                number={index + 1}
+                last={index === plan.steps.length - 1}
+                busy={change.isPending}
+                onChange={change.mutate}
+                onMove={move}
+              />
+            );
+          };
+          const [first] = steps;
+          if (!first) return null;
+          return steps.length > 1 ? (
+            <StepGroup
+              key={`group ${first.key}`}
+              steps={steps}
+              first={plan.steps.indexOf(first) + 1}
+              busy={change.isPending}
+              onChange={change.mutate}
+            >
+              {steps.map(row)}
+            </StepGroup>
+          ) : (
+            row(first)
+          );
+        })}
       </ol>
       <Add plan={plan} onAdd={(kind) => change.mutate({ do: "add", kind })} />
       {plan.against.length > 0 && (
@@ -83,6 +103,70 @@ export function Plan({ jobId }: { jobId: number }) {
         </details>
       )}
     </section>
+  );
+}
+
+/** More steps of one kind in a row than this stand together: of very many volumes they would fill pages. */
+const MOST_ALONE = 3;
+
+/** The steps in their order; long rows of one kind together. */
+function grouped(steps: readonly PlanStep[]): PlanStep[][] {
+  const rows: PlanStep[][] = [];
+  for (const step of steps) {
+    const last = rows[rows.length - 1];
+    if (last?.[0]?.kind === step.kind) last.push(step);
+    else rows.push([step]);
+  }
+  return rows.flatMap((row) => (row.length > MOST_ALONE ? [row] : row.map((step) => [step])));
+}
+
+interface GroupProps {
+  steps: readonly PlanStep[];
+  first: number;
+  busy: boolean;
+  onChange: (change: PlanChange) => void;
+  children: ReactNode;
+}
+
+/** One kind of step over many volumes: what came of them all, and each by itself when it is asked for. */
+function StepGroup({ steps, first, busy, onChange, children }: GroupProps) {
+  const [step] = steps;
+  if (!step) return null;
+  const of = (state: PlanStep["state"]) => steps.filter((each) => each.state === state);
+  const open = of("to do").filter((each) => each.runs);
+  const found = steps.flatMap((each) => each.found).reduce((sum, { count }) => sum + count, 0);
+  const seconds = open.reduce((sum, each) => sum + (each.seconds ?? 0), 0);
+  const said = (["done", "running", "waiting", "paused", "failed", "skipped", "not needed", "to do"] as const).flatMap((state) =>
+    of(state).length > 0 ? [`${countText(of(state).length)} ${state}`] : [],
+  );
+  return (
+    <li className={styles.step} data-state={of("running").length > 0 ? "running" : "to do"}>
+      <span className={styles.number} aria-hidden="true">
+        {first}
+      </span>
+      <div>
+        <b>{step.title}</b>
+        <span className={styles.where}>{countText(steps.length)} volumes</span>
+      </div>
+      <span className={styles.time}>{seconds > 0 ? `about ${durationText(seconds * 1000)}` : ""}</span>
+      <span className={styles.result}>{found > 0 ? `${countText(found)} found` : step.chance}</span>
+      <div className={styles.body}>
+        <p>
+          {step.reason} {said.join(", ")}.
+        </p>
+        <div className={styles.actions}>
+          {open.length > 0 && (
+            <button type="button" disabled={busy} onClick={() => onChange({ do: "run some", keys: open.map(({ key }) => key) })}>
+              Run all of these
+            </button>
+          )}
+        </div>
+        <details>
+          <summary>Each by itself</summary>
+          <ol className={styles.steps}>{children}</ol>
+        </details>
+      </div>
+    </li>
   );
 }
 

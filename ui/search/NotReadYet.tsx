@@ -58,12 +58,15 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
 
 /** More volumes of one source than this stand together for each place, and one by one only when asked. */
 const MOST_ALONE = 4;
+/** So do those of all sources, where there are more sources than this. */
+const MOST_SOURCES = 4;
 
-/** What can still be read, those of one source and place together. */
+/** What can still be read, those of one source and place together; of very many sources, those of one place. */
 export function together(open: readonly OpenPass[]): OpenPass[][] {
   const groups = new Map<string, OpenPass[]>();
+  const many = new Set(open.map(({ source }) => source.id)).size > MOST_SOURCES;
   for (const each of open) {
-    const key = `${each.place} ${each.source.id}`;
+    const key = many ? each.place : `${each.place} ${each.source.id}`;
     groups.set(key, [...(groups.get(key) ?? []), each]);
   }
   return [...groups.values()].flatMap((group) => (group.length > MOST_ALONE ? [group] : group.map((each) => [each])));
@@ -118,10 +121,18 @@ export function useStart(jobId: number) {
 /** All volumes of a source that can still be read for one place: at once, or one by one. */
 function OpenGroup({ jobId, group, options }: { jobId: number; group: readonly [OpenPass, ...OpenPass[]]; options: PassOptions }) {
   const [{ source, place }] = group;
+  const sources = new Set(group.map((each) => each.source.id)).size;
   const systems = [...new Set(group.map(({ volume }) => FILE_SYSTEM_WORDS[volume.filesystem]))].join(", ");
   return (
     <>
-      <StartRow jobId={jobId} open={group} of={`all ${group.length} volumes`} where={source.name} systems={systems} options={options} />
+      <StartRow
+        jobId={jobId}
+        open={group}
+        of={`all ${group.length} volumes`}
+        where={sources > 1 ? `${sources} sources` : source.name}
+        systems={systems}
+        options={options}
+      />
       <li className={styles.alone}>
         <details>
           <summary>{WORDS[place].title} of each volume by itself</summary>
@@ -164,6 +175,7 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
   const start = useStart(jobId);
   const [{ source, place }] = open;
   const { title, about, start: words } = WORDS[place];
+  const connected = open.filter((each) => each.source.connected);
   const bytes = open.reduce((sum, { volume }) => sum + volume.length, 0);
   return (
     <li className={styles.row}>
@@ -174,12 +186,12 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         <span>{where}</span>
       </div>
       <span>{bytes > 0 ? `${systems}, ${bytesText(bytes)}` : systems}</span>
-      <span>{!source.connected ? "not connected" : source.container === "folder" && place === "file-record" ? OF_FOLDER : about}</span>
+      <span>{connected.length === 0 ? "not connected" : source.container === "folder" && place === "file-record" ? OF_FOLDER : about}</span>
       <div className={styles.buttons}>
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}
-          disabled={!source.connected || start.isPending}
-          onClick={() => start.mutate(open.map(({ volume }) => ({ volumeId: volume.id, place, options })))}
+          disabled={!connected.length || start.isPending}
+          onClick={() => start.mutate(connected.map(({ volume }) => ({ volumeId: volume.id, place, options })))}
         >
           {words}
         </Button>

@@ -53,6 +53,12 @@ describe("the volumes of a source", () => {
       ["file-record", 5],
       ["file-record", 1],
     ]);
+    // Twenty sources are a page, and not sixty rows.
+    expect(sizes(Array.from({ length: 20 }, (_, index) => many(2, index + 1)))).toEqual([
+      ["known-places", 40],
+      ["file-record", 40],
+      ["leftover-record", 40],
+    ]);
     const all = openPasses([many(7), many(6, 2)], []);
     expect(together(all).flat()).toEqual(all);
   });

@@ -11,24 +11,31 @@ interface Props {
   /** Chosen source, and the volume in it if one is. */
   source: number | undefined;
   volume: number | null;
-  onChoose: (source: number, volume: number | null) => void;
+  /** Further sources chosen beside the one that is shown. */
+  also: readonly number[];
+  onChoose: (source: number, volume: number | null, also: readonly number[]) => void;
 }
 
 /** What was recognised, as a tree: each source, and the volumes in it. Choosing one shows it on the chart. */
-export function SourceTree({ sources, source, volume, onChoose }: Props) {
+export function SourceTree({ sources, source, volume, also, onChoose }: Props) {
   const chosen = volume !== null ? `volume-${volume}` : source !== undefined ? `source-${source}` : null;
   return (
     <SimpleTreeView
       aria-label="Sources and volumes"
-      selectedItems={chosen}
+      multiSelect
+      selectedItems={[...(chosen ? [chosen] : []), ...also.map((id) => `source-${id}`)]}
       defaultExpandedItems={sources.map((each) => `source-${each.id}`)}
       expansionTrigger="iconContainer"
-      onSelectedItemsChange={(_, id) => {
+      onSelectedItemsChange={(_, ids) => {
+        const before = new Set([chosen, ...also.map((id) => `source-${id}`)]);
+        // The one that was pressed last is shown; the others stay chosen beside it.
+        const shown = ids.find((id) => !before.has(id)) ?? ids[0];
         const found =
-          sources.find((each) => `source-${each.id}` === id) ??
-          sources.find((each) => each.volumes.some((inside) => `volume-${inside.id}` === id));
-        if (!found || !id) return;
-        onChoose(found.id, id.startsWith("volume-") ? Number(id.slice(7)) : null);
+          sources.find((each) => `source-${each.id}` === shown) ??
+          sources.find((each) => each.volumes.some((inside) => `volume-${inside.id}` === shown));
+        if (!found || !shown) return;
+        const others = sources.filter((each) => each.id !== found.id && ids.includes(`source-${each.id}`)).map(({ id }) => id);
+        onChoose(found.id, shown.startsWith("volume-") ? Number(shown.slice(7)) : null, others);
       }}
     >
       {sources.map((each) => (

@@ -11,10 +11,11 @@ import Link from "next/link";
 import { Fragment, useMemo, useState } from "react";
 import type { Source } from "@/server/sources/contract";
 import { useAddress } from "../data/use-address";
-import { keys, useFinds, useSources } from "../data/use-job-data";
+import { keys, useFinds, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, CONTAINER_WORDS, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText, STANDING_WORDS } from "../instruments/words";
+import { openPasses, useStart } from "../search/NotReadYet";
 import { findOwner } from "./ChartStrip";
 import { useVolumeReadings } from "./read-stretches";
 import { Missing, SourceActions, SourceTitle } from "./SourceActions";
@@ -31,6 +32,10 @@ export function Sources({ jobId }: { jobId: number }) {
   const { data: sources, error } = useSources(jobId);
   const [address, change] = useAddress();
   const [browsing, setBrowsing] = useState(false);
+  const also = (address.get("also") ?? "")
+    .split("-")
+    .map(Number)
+    .filter((id) => sources?.some((source) => source.id === id));
   const chosen = sources?.find((source) => String(source.id) === address.get("source")) ?? sources?.[0];
   return (
     <div className={styles.page}>
@@ -48,13 +53,20 @@ export function Sources({ jobId }: { jobId: number }) {
             sources={sources}
             source={chosen?.id}
             volume={Number(address.get("volume")) || null}
-            onChoose={(source, volume) =>
-              change({ source: String(source), volume: volume === null ? null : String(volume), at: null }, true)
+            also={also}
+            onChoose={(source, volume, others) =>
+              change(
+                { source: String(source), volume: volume === null ? null : String(volume), also: others.join("-") || null, at: null },
+                true,
+              )
             }
           />
         )}
       </section>
       <section className={styles.detail} aria-label="Structure">
+        {chosen && also.length > 0 && sources && (
+          <Several jobId={jobId} sources={sources.filter(({ id }) => id === chosen.id || also.includes(id))} />
+        )}
         {chosen ? (
           <Detail key={chosen.id} jobId={jobId} source={chosen} />
         ) : (
@@ -67,6 +79,33 @@ export function Sources({ jobId }: { jobId: number }) {
       </section>
       {browsing && <SourceBrowser jobId={jobId} onClose={() => setBrowsing(false)} />}
     </div>
+  );
+}
+
+/** What can be done with several sources at once. */
+function Several({ jobId, sources }: { jobId: number; sources: readonly Source[] }) {
+  const { data: passes = [] } = usePasses(jobId);
+  const start = useStart(jobId);
+  const open = openPasses(sources, passes).filter(({ source }) => source.connected);
+  const button = (place: "known-places" | "file-record", words: string) => {
+    const wanted = open.filter((each) => each.place === place);
+    return (
+      <Button
+        variant="outlined"
+        disabled={wanted.length === 0 || start.isPending}
+        onClick={() => start.mutate(wanted.map(({ volume }) => ({ volumeId: volume.id, place, options: {} })))}
+      >
+        {words} ({countText(wanted.length)})
+      </Button>
+    );
+  };
+  return (
+    <section className={styles.several} aria-label="Chosen sources">
+      <b>{countText(sources.length)} sources chosen</b>
+      {button("known-places", "Look into their known places")}
+      {button("file-record", "Read their records")}
+      <Problem>{problemText(start.error)}</Problem>
+    </section>
   );
 }
 
