@@ -33,7 +33,6 @@ describe("the command line says what was wrong with a call, and does nothing", (
     ["no source", () => ["list"], 2, ""],
     ["a source that is not there", () => ["inspect", at("gone.img")], 3, "is not there. Check that the drive is connected"],
     ["an empty source", () => ["inspect", at("nothing.img")], 3, "is empty"],
-    ["a text", () => ["inspect", at("letter.txt")], 3, "is a text file, not the image of a drive"],
     ["a folder where an image is wanted", () => ["list", at("folder")], 3, "is a folder; choose the image"],
     ["a volume there is not", () => ["list", at("stick.img"), "--volume", "7"], 2, "volume"],
     ["a state there is not", () => ["list", at("stick.img"), "--state", "half"], 2, "half"],
@@ -54,6 +53,11 @@ describe("the command line says what was wrong with a call, and does nothing", (
     expect(done.err).not.toMatch(/\n\s+at /);
     expect(done.err).not.toContain("This should not have happened");
     expect(readdirSync(work).sort()).toEqual(before);
+  });
+
+  it("reads what begins like a text, and says that it may be no image", () => {
+    const done = compass("inspect", at("letter.txt"));
+    expect([done.code, done.out.includes("It begins like a text file")]).toEqual([0, true]);
   });
 
   it("and leaves what it read as it was", () => {

@@ -83,12 +83,14 @@ describe("a source", () => {
     given.close();
   });
 
-  it("that is missing, empty, a folder or a text is refused in words", () => {
+  it("that is missing, empty or a folder is refused in words, and one that begins like a text is opened with a warning", () => {
     expect(() => openSource(join(work, "not-there.img"))).toThrow(/is not there/);
     writeFileSync(join(work, "empty.img"), "");
     expect(() => openSource(join(work, "empty.img"))).toThrow(/is empty/);
     writeFileSync(join(work, "notes.img"), "just some words\n".repeat(400));
-    expect(() => openSource(join(work, "notes.img"))).toThrow(/is a text file/);
+    const notes = openSource(join(work, "notes.img"));
+    expect(notes.report.notes.join(" ")).toContain("It begins like a text file");
+    notes.close();
     expect(() => openSource(work)).toThrow(SourceError);
   });
 

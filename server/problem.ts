@@ -9,3 +9,9 @@ export class Problem extends Error {
     this.name = "Problem";
   }
 }
+
+/** The database's own code of an error, also where it is wrapped. */
+export function codeOf(error: unknown): string {
+  const { code, cause } = error as { code?: unknown; cause?: { code?: unknown } };
+  return String(code ?? cause?.code ?? "");
+}

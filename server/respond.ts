@@ -6,7 +6,7 @@ import { SourceError } from "../io/source-error";
 import type { Connection } from "./database/connection";
 import { jobs } from "./database/schema";
 import { log } from "./log/logger";
-import { Problem } from "./problem";
+import { codeOf, Problem } from "./problem";
 
 type Params = Record<string, string>;
 
@@ -18,12 +18,6 @@ const REFUSED_BY_DATABASE: Readonly<Record<string, { problem: string; status: nu
   "22021": { problem: "The request holds a character that no name can have.", status: 400 },
   "22P05": { problem: "The request holds a character that no name can have.", status: 400 },
 };
-
-/** The database's own code of an error, also where it is wrapped. */
-function codeOf(error: unknown): string {
-  const { code, cause } = error as { code?: unknown; cause?: { code?: unknown } };
-  return String(code ?? cause?.code ?? "");
-}
 
 /** A route handler whose problems become answers a person can read. */
 export function answer<P extends Params>(handle: (request: Request, params: P) => Promise<unknown>) {

@@ -1,6 +1,6 @@
 import { SourceError } from "../../io/source-error";
 import { reuseOpened } from "../previews/content";
-import { Problem } from "../problem";
+import { codeOf, Problem } from "../problem";
 import type { TaskAnswer, TaskRequest } from "./pool";
 import { tasks } from "./tasks";
 
@@ -13,7 +13,7 @@ async function answer({ task, args }: TaskRequest): Promise<TaskAnswer> {
   } catch (error) {
     if (error instanceof Problem) return { problem: error.message, status: error.status };
     if (error instanceof SourceError) return { source: error.message, asksForFile: error.asksForFile };
-    return { fault: (error as Error).stack ?? String(error) };
+    return { fault: (error as Error).stack ?? String(error), code: codeOf(error) };
   }
 }
 

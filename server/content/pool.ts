@@ -3,7 +3,6 @@ import { existsSync, readFileSync } from "node:fs";
 import { setPriority } from "node:os";
 import { join } from "node:path";
 import { SourceError } from "../../io/source-error";
-import { log } from "../log/logger";
 import { Problem } from "../problem";
 import type { Tasks } from "./tasks";
 
@@ -20,7 +19,7 @@ export type TaskAnswer =
   | { readonly value: unknown }
   | { readonly problem: string; readonly status: number }
   | { readonly source: string; readonly asksForFile: boolean }
-  | { readonly fault: string };
+  | { readonly fault: string; readonly code: string };
 
 interface Limits {
   /** Milliseconds. */
@@ -197,10 +196,7 @@ function settle({ done, failed, request }: Waiting, answer: TaskAnswer): void {
   if ("value" in answer) done(answer.value);
   else if ("problem" in answer) failed(new Problem(answer.problem, answer.status));
   else if ("source" in answer) failed(new SourceError(answer.source, answer.asksForFile));
-  else {
-    log.error({ task: request.task, error: answer.fault }, "content task failed");
-    failed(new Error(answer.fault));
-  }
+  else failed(Object.assign(new Error(`${request.task}: ${answer.fault}`), { code: answer.code }));
 }
 
 /** Bytes of memory a process has, as the system counts them; 0 where it does not tell (proc(5), statm: pages). */

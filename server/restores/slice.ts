@@ -1,4 +1,4 @@
-import { and, eq, inArray, isNull, ne, sql } from "drizzle-orm";
+import { and, eq, inArray, ne, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Range } from "../../core/bytes/range-set";
@@ -222,7 +222,7 @@ async function replaceEarlier(tx: Connection, restore: ClaimedRestore, written: 
   await tx
     .update(restoreResults)
     .set({ since: "replaced" })
-    .where(and(inArray(restoreResults.output, outputs), ne(restoreResults.restoreId, restore.id), isNull(restoreResults.since)));
+    .where(and(inArray(restoreResults.output, outputs), ne(restoreResults.restoreId, restore.id)));
 }
 
 export async function finishRestore(db: Database, restore: ClaimedRestore): Promise<void> {

@@ -139,5 +139,8 @@ test("a restore is told file by file: what is in the way, what failed, and how i
   const download = page.waitForEvent("download");
   await told.getByRole("link", { name: "Download all as ZIP" }).click();
   const members = await unzipped(readFileSync(await (await download).path()));
+  // The file that was written, and what became of the other.
+  expect(members.get("Remarks.txt")?.toString()).toContain("A file of this name is already there");
+  members.delete("Remarks.txt");
   expect([...members.values()].map((bytes) => createHash("sha256").update(bytes).digest("hex"))).toEqual([hash]);
 });

@@ -34,6 +34,7 @@ test("items are chosen as in a good file manager: click, Ctrl, Shift, arrows, an
   await expect(rows.nth(3).getByRole("checkbox")).toBeChecked();
   await rows.nth(6).click({ modifiers: ["Shift"] });
   await expect.poll(() => tray(page, id)).toBe(4);
+  await expect(rows.nth(4).getByRole("checkbox")).toBeChecked();
   // A range does what was done to its first: here it is taken out again.
   await rows.nth(4).click({ modifiers: ["Control"] });
   await expect(rows.nth(4).getByRole("checkbox")).not.toBeChecked();
