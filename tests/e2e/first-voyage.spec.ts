@@ -170,7 +170,8 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   await expect(sweep).toContainText("finished", { timeout: 30_000 });
   await page.goto("/jobs/2/items");
   await grid.getByRole("row", { name: /LARK1004\.JPG/ }).click();
-  await expect(inspector.getByRole("list", { name: "Copies" }).getByRole("listitem")).toHaveCount(1);
+  // One copy has no list of copies.
+  await expect(inspector.getByRole("list", { name: "Copies" })).toHaveCount(0);
   await expect(inspector).toContainText("Raw content found at the same place confirms it.");
   // The one whose writing broke off is told from the others, and can be closed.
   const broken = grid.getByRole("row", { name: /LARK1019\.JPG/ });

@@ -34,6 +34,14 @@ interface Narrowing {
   q?: string;
 }
 
+/** Words without their accents, as Unicode decomposes them (UAX #15), and with a plain apostrophe. */
+const plain = (words: string) =>
+  words
+    .normalize("NFKD")
+    .replace(/\p{Mn}/gu, "")
+    .replaceAll("’", "'")
+    .toLowerCase();
+
 /** The same question answered one item at a time, from the list of all of them. */
 const fits = (item: Item, { kind, condition, year, size, folder, q }: Narrowing): boolean =>
   (!kind || item.kind === kind) &&
@@ -41,7 +49,7 @@ const fits = (item: Item, { kind, condition, year, size, folder, q }: Narrowing)
   (!year || yearOf(item) === year) &&
   (!size || sizeOf(item) === size) &&
   (!folder || item.folder === folder || item.folder.startsWith(`${folder}/`)) &&
-  (!q || `${item.folder}\n${item.name}`.toLowerCase().includes(q.toLowerCase()));
+  (!q || plain(`${item.folder}\n${item.name}`).includes(plain(q)));
 
 describe("items narrowed in any way", () => {
   const some = <T>(values: Iterable<T>) => [...new Set(values)];

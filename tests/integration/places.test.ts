@@ -217,8 +217,8 @@ describe("the plan of a job", () => {
     const keys = (await findPlan(bench.db, jobId)).steps.map((step) => step.key).reverse();
     await changePlan(bench.db, jobId, { do: "order", keys });
     expect((await findPlan(bench.db, jobId)).steps.map((step) => step.key)).toEqual(keys);
-    await changePlan(bench.db, jobId, { do: "add", kind: "bin" });
-    expect(await state("bin")).toMatchObject({ state: "to do", reason: "Added by the technician." });
+    await changePlan(bench.db, jobId, { do: "add", kind: "profiles" });
+    expect(await state("profiles")).toMatchObject({ state: "to do", reason: "Added by the technician." });
     const [best] = await findFits(bench.db, jobId);
     await changePlan(bench.db, jobId, { do: "found", itemId: best?.itemId as number });
     expect((await state("snapshots"))?.state).toBe("not needed");
