@@ -263,3 +263,63 @@ describe("what does not add up", () => {
     });
   });
 });
+
+/**
+ * Marks every file with one run as kept elsewhere (file attribute FILE_ATTRIBUTE_RECALL_ON_DATA_ACCESS, [MS-FSCC] 2.6); of every second one
+ * the clusters are taken away too, as a cloud folder does that frees room: its run becomes a hole (run lists: a header without offset length).
+ */
+function keptInTheCloud(image: Buffer): { emptied: Set<number>; fetched: Set<number> } {
+  const [emptied, fetched] = [new Set<number>(), new Set<number>()];
+  for (let at = 0; at + 1024 <= image.length; at += 512) {
+    // An MFT record in use that is no folder; its own number at 0x2c.
+    if (image.toString("latin1", at, at + 4) !== "FILE" || image.readUInt16LE(at + 0x16) !== 1) continue;
+    const number = image.readUInt32LE(at + 0x2c);
+    if (number < 64) continue;
+    let standard = 0;
+    for (let own = at + image.readUInt16LE(at + 0x14); own + 0x28 < at + 500; own += image.readUInt32LE(own + 4)) {
+      const type = image.readUInt32LE(own);
+      if (type === 0xffffffff || image.readUInt32LE(own + 4) === 0) break;
+      if (type === 0x10) standard = own + image.readUInt16LE(own + 0x14) + 0x20;
+      if (type !== 0x80 || image[own + 8] !== 1 || image[own + 9] !== 0 || image.readUInt16LE(own + 0x0c) !== 0) continue;
+      const run = own + image.readUInt16LE(own + 0x20);
+      const header = image[run] as number;
+      const single = image[run + 1 + (header >> 4) + (header & 15)] === 0;
+      if (!single || header >> 4 === 0 || standard === 0) continue;
+      image.writeUInt32LE((image.readUInt32LE(standard) | 0x400000) >>> 0, standard);
+      const empty = (emptied.size + fetched.size) % 2 === 0;
+      (empty ? emptied : fetched).add(number);
+      if (empty) {
+        image[run] = header & 15;
+        image[run + 1 + (header & 15)] = 0;
+      }
+    }
+  }
+  return { emptied, fetched };
+}
+
+describe("files that a cloud folder keeps elsewhere", () => {
+  it("have no content here and say so, and those fetched in full are read like any other", () => {
+    const image = Buffer.from(fixture("ntfs-mbr.img.gz"));
+    const volume = inspectDisk(new MemorySource(image)).volumes.find((each) => each.filesystem === "ntfs");
+    const before = read(new MemorySource(Buffer.from(image)), volume?.offset).copies;
+    const { emptied, fetched } = keptInTheCloud(image);
+    expect(Math.min(emptied.size, fetched.size)).toBeGreaterThan(5);
+    const disk = new MemorySource(image);
+    const { copies } = read(disk, volume?.offset);
+    const of = (numbers: Set<number>) =>
+      copies.filter(
+        (copy) => copy.state === "live" && copy.type === "file" && numbers.has(Number(copy.reference.replace("MFT record ", ""))),
+      );
+    for (const copy of of(emptied)) {
+      expect([copy.condition, copy.layout], copy.path).toEqual(["name-only", null]);
+      expect(copy.notes.join(" "), copy.path).toContain("Kept only in the cloud");
+    }
+    expect(of(emptied).length).toBe(emptied.size);
+    for (const copy of of(fetched)) {
+      const same = before.find((each) => each.path === copy.path && each.state === "live") as Copy;
+      expect(copy.notes.join(" "), copy.path).not.toContain("cloud");
+      expect(contentHash(copy, disk), copy.path).toBe(contentHash(same, disk));
+    }
+    expect(of(fetched).length).toBe(fetched.size);
+  });
+});
