@@ -17,6 +17,7 @@ import type { RestorePlan } from "../restores/contract";
 import { hashDelivered } from "../restores/delivery";
 import { compareWithPresent, surveyTargets } from "../restores/survey";
 import { inspectSource } from "../sources/inspect";
+import { listFolders } from "../sources/queries";
 import { browse } from "../sources/source-folders";
 import { usedRuns } from "../sources/used-runs";
 
@@ -73,7 +74,7 @@ export const tasks = {
   survey: (jobId: number, plan: RestorePlan) => surveyTargets(db(), jobId, plan),
   samePresent: (copyId: number, stream: number | null, path: string) => compareWithPresent(db(), copyId, stream, path),
   inspect: inspectSource,
-  browse: async (path: string | null) => browse(path),
+  browse: async (path: string | null) => browse(path, await listFolders(db())),
   usedRuns: (jobId: number, sourceId: number, start: number, end: number) => usedRuns(db(), jobId, sourceId, start, end),
 } as const;
 export type Tasks = typeof tasks;

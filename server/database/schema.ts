@@ -442,6 +442,12 @@ export const logEntries = pgTable(
   (table) => [index("log_job").on(table.jobId, table.id)],
 );
 
+/** Folders that were put on the list of source folders by hand; they lie where the settings allow it. */
+export const sourceFolders = pgTable("source_folders", {
+  path: text("path").primaryKey(),
+  addedAt: time("added_at").notNull().defaultNow(),
+});
+
 /** Live workers; one not seen for a while is dead and its work goes on elsewhere. */
 export const workers = pgTable("workers", {
   id: text("id").primaryKey(),

@@ -6,7 +6,7 @@ import { FOLDER } from "../../io/open-searchable";
 import { SourceError } from "../../io/source-error";
 import { runTask } from "../content/pool";
 import type { Database } from "../database/connection";
-import { sources, volumes } from "../database/schema";
+import { sourceFolders, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { gatherCopies } from "../passes/slice";
 import { Problem } from "../problem";
@@ -92,6 +92,23 @@ async function sourceOf(db: Pick<Database, "select">, jobId: number, sourceId: n
     .where(and(eq(sources.id, sourceId), eq(sources.jobId, jobId)));
   if (!row) throw new Problem("There is no such source in this job.", 404);
   return row;
+}
+
+/** So many folders are put on the list by hand at most. */
+const MOST_FOLDERS = 100;
+
+/** Puts a folder on the list of source folders. @throws Problem when it is none, when it may not be read, and when the list is full */
+export async function addFolder(db: Database, path: string): Promise<void> {
+  const real = permittedSource(path);
+  if (!statSync(real).isDirectory()) throw new Problem(`“${path}” is no folder. Put the folder it lies in on the list.`);
+  if ((await db.$count(sourceFolders)) >= MOST_FOLDERS)
+    throw new Problem(`There are ${MOST_FOLDERS} folders on the list already. Take one off first.`, 409);
+  await db.insert(sourceFolders).values({ path: real }).onConflictDoNothing();
+}
+
+/** Takes a folder off the list of source folders; one that is not on it stays off. Sources of jobs are not touched. */
+export async function removeFolder(db: Database, path: string): Promise<void> {
+  await db.delete(sourceFolders).where(eq(sourceFolders.path, path));
 }
 
 export async function renameSource(db: Database, jobId: number, sourceId: number, name: string): Promise<void> {

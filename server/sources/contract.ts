@@ -26,6 +26,8 @@ export const sourceListing = z.object({
   path: z.string().nullable(),
   parent: z.string().nullable(),
   entries: z.array(sourceEntry),
+  /** Whether this folder is on the list of source folders: named by the settings, put there by hand, or neither. */
+  listed: z.enum(["by settings", "by hand"]).nullable(),
   /** Connected drives; beside the source folders alone. */
   drives: z.array(driveEntry),
   problem: z.string().nullable(),
@@ -37,6 +39,9 @@ export const addSource = z.object({
   /** Further files that hold parts or parents of it, chosen by hand. */
   beside: z.array(z.string().min(1)).max(64).default([]),
 });
+
+/** Puts a folder on the list of source folders, or takes it off. */
+export const listFolder = z.object({ path: z.string().min(1), listed: z.boolean() });
 
 export const changeSource = z.union([
   z.object({ name: z.string().trim().min(1, "Give the source a name.").max(200) }),

@@ -1,9 +1,18 @@
 import { existsSync } from "node:fs";
 import { asc, eq, inArray, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
-import { sources, volumes } from "../database/schema";
+import { sourceFolders, sources, volumes } from "../database/schema";
 import type { Finds, Source } from "./contract";
 import { missingDrive } from "./drives";
+
+/** Paths of the folders that were put on the list of source folders by hand, oldest first. */
+export async function listFolders(db: Connection): Promise<string[]> {
+  const rows = await db
+    .select({ path: sourceFolders.path })
+    .from(sourceFolders)
+    .orderBy(asc(sourceFolders.addedAt), asc(sourceFolders.path));
+  return rows.map(({ path }) => path);
+}
 
 export async function listSources(db: Connection, jobId: number): Promise<Source[]> {
   const rows = await db.select().from(sources).where(eq(sources.jobId, jobId)).orderBy(asc(sources.id));

@@ -69,11 +69,11 @@ function foldersIn(folder: string): string[] {
   }
 }
 
-/** What is in a source folder; without a path, the source folders themselves. */
-export function browse(path: string | null): SourceListing {
+/** What is in a source folder; without a path, the source folders themselves. @param byHand folders that were put on the list */
+export function browse(path: string | null, byHand: readonly string[] = []): SourceListing {
   if (path === null) {
     const mounted = realRoots().flatMap(foldersIn);
-    const folders = [...new Set([...realFolders(), ...mounted])].map((folder) => ({
+    const folders = [...new Set([...realFolders(), ...byHand, ...mounted])].map((folder) => ({
       path: folder,
       name: folder,
       folder: true,
@@ -82,12 +82,13 @@ export function browse(path: string | null): SourceListing {
       part: null,
     }));
     const problem = folders.length === 0 ? "None of the source folders exists. The setting COMPASS_SOURCES names them." : null;
-    return { path: null, parent: null, entries: folders, drives: offeredDrives(), problem };
+    return { path: null, parent: null, entries: folders, listed: null, drives: offeredDrives(), problem };
   }
   const asked = permittedSource(path);
   // A path that was typed may be the image's own: its folder is shown.
   const real = statSync(/*turbopackIgnore: true*/ asked).isDirectory() ? asked : dirname(asked);
   const parent = [...realFolders(), ...realRoots()].includes(real) ? null : dirname(real);
+  const listed = realFolders().includes(real) ? "by settings" : byHand.includes(real) ? "by hand" : null;
   try {
     const entries = readdirSync(/*turbopackIgnore: true*/ real, { withFileTypes: true })
       .filter((entry) => !entry.name.startsWith("."))
@@ -108,8 +109,8 @@ export function browse(path: string | null): SourceListing {
           : [];
       })
       .sort((a, b) => Number(b.folder) - Number(a.folder) || a.name.localeCompare(b.name));
-    return { path: real, parent, entries, drives: [], problem: null };
+    return { path: real, parent, entries, listed, drives: [], problem: null };
   } catch (error) {
-    return { path: real, parent, entries: [], drives: [], problem: `This folder cannot be read: ${(error as Error).message}.` };
+    return { path: real, parent, entries: [], listed, drives: [], problem: `This folder cannot be read: ${(error as Error).message}.` };
   }
 }

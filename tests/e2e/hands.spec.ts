@@ -1,4 +1,4 @@
-import { existsSync, readFileSync, renameSync, rmSync, writeFileSync } from "node:fs";
+import { existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, type Page, test } from "@playwright/test";
 import { fixture } from "../support/volume-truth";
@@ -171,6 +171,29 @@ test("what is there is replaced only after it was asked, and kept aside; a resul
     expect(shown).toContain(words);
     expect(kept).toContain(words);
   }
+});
+
+test("a folder is put on the list of source folders, and is what the window begins with", async ({ page }) => {
+  const { id } = await readStick(page, "A folder on the list", "fat12");
+  const folder = join(process.env.COMPASS_SOURCES as string, "Sticks of the spring");
+  mkdirSync(folder, { recursive: true });
+  await page.goto(`/jobs/${id}/sources`);
+  const open = () => page.getByRole("button", { name: "Add a source" }).click();
+  await open();
+  const dialog = page.getByRole("dialog");
+  await dialog.getByRole("textbox", { name: "Path of a folder or image" }).fill(folder);
+  await dialog.getByRole("button", { name: "Go" }).click();
+  await dialog.getByRole("button", { name: "Put on the list" }).click();
+  await expect(dialog.getByRole("button", { name: "Take off the list" })).toBeVisible();
+  await page.reload();
+  await open();
+  await dialog.getByRole("button", { name: folder }).click();
+  await dialog.getByRole("button", { name: "Take off the list" }).click();
+  await expect(dialog.getByRole("button", { name: "Put on the list" })).toBeVisible();
+  await page.reload();
+  await open();
+  await expect(dialog.getByRole("button", { name: "Look again" }).or(dialog.getByRole("list", { name: "Drives" }))).toBeVisible();
+  await expect(dialog.getByRole("button", { name: folder })).toHaveCount(0);
 });
 
 test("twenty sources are a page: grouped in the plan and the search, several chosen at once", async ({ page }) => {

@@ -1,11 +1,12 @@
+import { mkdirSync, rmdirSync } from "node:fs";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { migrateDatabase } from "../../server/database/migrate";
 import { type Item, itemFilter, itemQuery, PAGE, SORTS } from "../../server/items/contract";
 import { countFacets } from "../../server/items/facets";
 import { listItems, spineOf } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
-import { addSource } from "../../server/sources/commands";
-import { listSources } from "../../server/sources/queries";
+import { addFolder, addSource, removeFolder } from "../../server/sources/commands";
+import { listFolders, listSources } from "../../server/sources/queries";
 import { browse } from "../../server/sources/source-folders";
 import { usedRuns } from "../../server/sources/used-runs";
 import { changeTray } from "../../server/tray/commands";
@@ -191,6 +192,19 @@ describe("source folders", () => {
     expect(browse(null).entries.map((entry) => entry.path)).toEqual([bench.sources]);
     expect(browse(bench.sources).entries.map((entry) => entry.name)).toContain("ntfs-gpt.img");
     expect(() => browse("/etc")).toThrow("outside the source folders");
+    // One is put on the list by hand: within what the settings allow, once, and only a folder.
+    const inner = `${bench.sources}/on the list`;
+    mkdirSync(inner);
+    await addFolder(bench.db, inner);
+    await addFolder(bench.db, `${inner}/../on the list`);
+    expect(browse(null, await listFolders(bench.db)).entries.map((entry) => entry.path)).toEqual([bench.sources, inner]);
+    expect(browse(inner, await listFolders(bench.db)).listed).toBe("by hand");
+    expect(browse(bench.sources, await listFolders(bench.db)).listed).toBe("by settings");
+    await expect(addFolder(bench.db, "/etc")).rejects.toThrow("outside the source folders");
+    await expect(addFolder(bench.db, `${bench.sources}/ntfs-gpt.img`)).rejects.toThrow("is no folder");
+    await removeFolder(bench.db, inner);
+    expect(await listFolders(bench.db)).toEqual([]);
+    rmdirSync(inner);
     await expect(addSource(bench.db, jobId, "/etc/hostname")).rejects.toThrow("outside the source folders");
     await expect(addSource(bench.db, jobId, `${bench.sources}/ntfs-gpt.img`)).rejects.toThrow("already part of the job");
   });

@@ -70,6 +70,10 @@ export function SourceBrowser({ jobId, relink, onClose }: BrowserProps) {
       onClose();
     },
   });
+  const list = useMutation({
+    mutationFn: (listed: boolean) => write("POST", "/api/source-files", { path: listing?.path, listed }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["source-files"] }),
+  });
   return (
     <Dialog open onClose={onClose} fullWidth maxWidth="sm" aria-labelledby="source-browser-title">
       <DialogTitle id="source-browser-title">{relink ? `Where is “${relink.name}” now?` : "Add a source"}</DialogTitle>
@@ -101,7 +105,7 @@ export function SourceBrowser({ jobId, relink, onClose }: BrowserProps) {
             Take it
           </Button>
         </form>
-        <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error)}</Problem>
+        <Problem>{problemText(error) ?? listing?.problem ?? problemText(add.error) ?? problemText(list.error)}</Problem>
         {waiting && (
           <p role="status" style={{ margin: "0 0 8px", fontSize: 13 }}>
             Choose the missing file for <b>{waiting.image.slice(waiting.image.lastIndexOf("/") + 1)}</b>, wherever it is.{" "}
@@ -176,11 +180,20 @@ export function SourceBrowser({ jobId, relink, onClose }: BrowserProps) {
             disabled={add.isPending}
             title="A mounted drive, a copied profile, a backup disk: read file by file, never written"
             onClick={() => add.mutate({ image: listing.path as string, beside: [] })}
-            sx={{ mr: "auto" }}
           >
             Take this folder as a source
           </Button>
         )}
+        {listing?.path && listing.listed !== "by settings" && (
+          <Button
+            disabled={list.isPending}
+            title="The list of source folders is what this window begins with"
+            onClick={() => list.mutate(listing.listed === null)}
+          >
+            {listing.listed ? "Take off the list" : "Put on the list"}
+          </Button>
+        )}
+        <span style={{ flex: 1 }} />
         <Button variant="outlined" onClick={onClose}>
           Cancel
         </Button>
