@@ -29,7 +29,8 @@ export const itemFilter = z.object({
   show: z.enum(["lost", "all"]).default("lost"),
   kind: z.enum(KINDS).optional(),
   place: z.enum(PLACES).optional(),
-  condition: z.enum(CONDITIONS).optional(),
+  /** "whole": judged to be; "in-place": a live file nobody has looked into yet. */
+  condition: z.enum([...CONDITIONS, "in-place"]).optional(),
   /** Everything below this folder; "/" first. */
   folder: z.string().max(4000).optional(),
   /** The year of the last change in the job's time zone; "none": no date. */

@@ -1,7 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import type { Facets, ItemFilter } from "./contract";
-import { filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER, yearOf } from "./filter";
+import { conditionOf, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER, yearOf } from "./filter";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
@@ -14,7 +14,7 @@ type Name = (typeof NAMES)[number];
 const groupsOf = (jobId: number): Record<Name, SQL> => ({
   kind: sql`i.kind`,
   place: sql`array_to_string(i.places, ',')`,
-  condition: sql`i.condition`,
+  condition: conditionOf,
   year: yearOf(jobId),
   size: sizeClassOf,
   standing: standingOf,

@@ -60,6 +60,12 @@ function sizeCondition(size: SizeClass): SQL {
   return sql`i.size > ${below === undefined ? -1 : SIZES[below]} and i.size <= ${SIZES[size]}`;
 }
 
+/** A live file of which only the record was read: it is called “in place” and not “whole”. */
+const NOT_LOOKED_INTO = sql`(i.live and i.opens is null)`;
+
+/** How the best copy of an item is called in the list, as a word of the filter. */
+export const conditionOf = sql`case when i.condition = 'whole' and ${NOT_LOOKED_INTO} then 'in-place' else i.condition end`;
+
 /**
  * The condition on `items i` that a filter means.
  * @param without one way of narrowing to leave out
@@ -72,7 +78,9 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
-  if (condition) parts.push(sql`i.condition = ${condition}`);
+  if (condition === "in-place") parts.push(sql`i.condition = 'whole' and ${NOT_LOOKED_INTO}`);
+  else if (condition) parts.push(sql`i.condition = ${condition}`);
+  if (condition === "whole") parts.push(sql`not ${NOT_LOOKED_INTO}`);
   if (folder)
     parts.push(
       sql`i.folder_id in (select id from folders where job_id = ${jobId} and (path = ${folder} or path like ${`${escaped(folder)}/%`}))`,

@@ -61,6 +61,7 @@ export function conditionText(condition: Condition, survival: number): string {
 
 export const CONDITION_WORDS: Record<string, string> = {
   whole: "whole",
+  "in-place": "in place",
   partial: "partial",
   "name-only": "name only",
   "not-checked": "not checked",

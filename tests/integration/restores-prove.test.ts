@@ -234,7 +234,7 @@ describe("names at the destination", () => {
     }
     for (const source of await listSources(bench.db, own)) for (const volume of source.volumes) await startPass(bench.db, own, volume.id);
     await until(async () => (await listPasses(bench.db, own)).every((pass) => pass.state === "done"));
-    await changeTray(bench.db, own, { matching: itemQuery.parse({ show: "all", condition: "whole" }), chosen: true });
+    await changeTray(bench.db, own, { matching: itemQuery.parse({ show: "all", condition: "in-place" }), chosen: true });
     const id = await startRestore(bench.db, own, planTo("Two cards", { conflict: "replace" }));
     const { results } = await endedRestore(bench.db, own, id);
     expect(results.length).toBeGreaterThan(10);
