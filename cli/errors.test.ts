@@ -57,7 +57,7 @@ describe("the command line says what was wrong with a call, and does nothing", (
 
   it("reads what begins like a text, and says that it may be no image", () => {
     const done = compass("inspect", at("letter.txt"));
-    expect([done.code, done.out.includes("It begins like a text file")]).toEqual([0, true]);
+    expect([done.code, done.err.includes("It begins like a text file")]).toEqual([0, true]);
   });
 
   it("and leaves what it read as it was", () => {
