@@ -43,8 +43,9 @@ export function binCopies(records: readonly FileRecord[], read: Read): Told[] {
     // A name may have been given twice over the years: a live content belongs to a live record.
     const note = candidates.find((each) => each.record.state === record.state) ?? candidates[0];
     if (note && inside === "") note.used = true;
+    // A folder is known by what lies in it.
+    if (record.type === "folder") continue;
     if (!note) {
-      if (inside === "" && record.type === "folder") continue;
       found.push({
         record,
         path: record.path,
@@ -53,7 +54,6 @@ export function binCopies(records: readonly FileRecord[], read: Read): Told[] {
       });
       continue;
     }
-    if (record.type === "folder") continue;
     found.push({ record, path: `${place(note.original)}${inside}`, modified: record.modified, deletedAt: note.deletedAt, notes: [] });
   }
   const folders = new Set(

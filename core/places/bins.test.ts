@@ -3,8 +3,10 @@ import { beforeAll, describe, expect, it } from "vitest";
 import { bytesOf, places, told, treeOf } from "../../tests/support/placed-files";
 import { imageSource, readTruth } from "../../tests/support/volume-truth";
 import type { Copy } from "../copies/copy";
+import type { FileRecord } from "../filesystems/file-record";
 import { inspectDisk, openVolume } from "../volumes/inspect";
 import { volumeSerial } from "../volumes/volume-serial";
+import { binCopies } from "./bin-copies";
 import { volumeTree } from "./file-tree";
 import { putBackPlaces, readFolderMetadata } from "./folder-metadata";
 import { readBinIndex } from "./windows-bin";
@@ -59,6 +61,21 @@ describe("the Windows bin of the lab's volume", () => {
     );
     const expected = bin.reduce((sum, entry) => sum + (entry.folder ? (entry.children?.length ?? 0) : 1), 0);
     expect(copies.length).toBe(expected);
+  });
+});
+
+describe("a folder in the bin whose own record is gone", () => {
+  it("is told by the files in it, at any depth, and is no find itself", () => {
+    const bin = "/$Recycle.Bin/S-1-5-21-1-2-3-1001/$RM17MDT";
+    const record = (path: string, type: "file" | "folder") =>
+      ({ path, name: path.slice(path.lastIndexOf("/") + 1), type, state: "live", modified: null, size: 5 }) as FileRecord;
+    const records = [
+      record(bin, "folder"),
+      record(`${bin}/inner`, "folder"),
+      record(`${bin}/inner/a.txt`, "file"),
+      record(`${bin}/b.txt`, "file"),
+    ];
+    expect(binCopies(records, () => null).map(({ path }) => path)).toEqual([`${bin}/inner/a.txt`, `${bin}/b.txt`]);
   });
 });
 
