@@ -81,9 +81,12 @@ test("going away and back keeps the list; narrowing it closes what is not in it 
   const { id } = await readStick(page, "There and back");
   await page.goto(`/jobs/${id}/items?show=all&q=*.txt`);
   const rows = page.getByRole("grid", { name: "Items" }).getByRole("row");
-  await rows.nth(2).click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
-  await expect(inspector.getByRole("heading").first()).toHaveText(/\.txt$/i);
+  // A click before the page has come to life is not heard.
+  await expect(async () => {
+    await rows.nth(2).click();
+    await expect(inspector.getByRole("heading").first()).toHaveText(/\.txt$/i, { timeout: 3000 });
+  }).toPass();
   await page.getByRole("link", { name: "Sources" }).click();
   await expect(page).toHaveURL(/sources/);
   await page.getByRole("link", { name: "Items" }).click();
