@@ -15,7 +15,7 @@ export function sweepSource(positionals: readonly string[], options: Options): n
   const path = oneSource(positionals);
   const formats = wantedFormats(options.kinds);
   const opened = options.volume === undefined && !options.unused ? null : openSource(path, options.beside);
-  const source = opened ?? openDisk(path, options.beside);
+  const source = opened ?? openDisk({ sourcePath: path, beside: options.beside });
   try {
     const { disk } = source;
     const volume = opened && chosenVolume(opened, options.volume);

@@ -1,11 +1,10 @@
 import type { ByteSource } from "../core/bytes/byte-source";
-import type { Range } from "../core/bytes/range-set";
 import type { FileSystem } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { volumeSerial } from "../core/volumes/volume-serial";
 import { FolderSource, openFileIn } from "./folder-source";
-import { openDisk } from "./open-source";
+import { type DiskAt, openDisk, type SourceAt } from "./open-source";
 
 /** Which volume of a source is meant; `filesystem` is "folder" for a folder of this computer. */
 export type VolumePlace = Pick<VolumeReport, "offset" | "length"> & { readonly filesystem: string };
@@ -21,12 +20,12 @@ export interface Searchable {
 }
 
 /** @throws SourceError or FileSystemError when it cannot be opened */
-export function openSearchable(path: string, place: VolumePlace, beside: readonly string[] = [], bad: readonly Range[] = []): Searchable {
+export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
   if (place.filesystem === FOLDER) {
-    const folder = new FolderSource(path);
+    const folder = new FolderSource(source.sourcePath);
     return { disk: folder.disk, volume: folder, tree: folder, close: () => undefined };
   }
-  const { disk, close } = openDisk(path, beside, bad);
+  const { disk, close } = openDisk(source);
   const filesystem = place.filesystem as VolumeReport["filesystem"];
   try {
     const volume = openVolume(disk, { ...place, filesystem });
@@ -38,11 +37,6 @@ export function openSearchable(path: string, place: VolumePlace, beside: readonl
 }
 
 /** The bytes a copy's layout counts: those of its source's disk, or of one file of a folder. */
-export function openBytes(
-  path: string,
-  file: string | null,
-  beside: readonly string[] = [],
-  bad: readonly Range[] = [],
-): { disk: ByteSource; close(): void } {
-  return file === null ? openDisk(path, beside, bad) : openFileIn(path, file);
+export function openBytes(source: SourceAt, file: string | null): { disk: ByteSource; close(): void } {
+  return file === null ? openDisk(source) : openFileIn(source.sourcePath, file);
 }

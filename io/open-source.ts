@@ -9,6 +9,7 @@ import { text } from "../core/formats/texts/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { ReadOnlyFile } from "./read-only-file";
 import { SourceError } from "./source-error";
+import { markOf } from "./source-mark";
 
 export interface OpenedDisk {
   /** The bytes of the disk, whatever holds it. */
@@ -23,16 +24,28 @@ export interface OpenedSource extends OpenedDisk {
   readonly report: DiskReport;
 }
 
+/** Where the bytes of a source are, and what is known of them. */
+export interface SourceAt {
+  readonly sourcePath: string;
+  /** Further files that hold parts or parents of the source. */
+  readonly beside: readonly string[];
+  /** Stretches of the disk that are known to be unreadable: they are not asked for again. Disk byte offsets. */
+  readonly bad: readonly Range[];
+  /** The mark of the disk that is meant (`markOf`); null: it has none, and any is taken. */
+  readonly mark: string | null;
+}
+
+/** A source of which less may be known. */
+export type DiskAt = Pick<SourceAt, "sourcePath"> & { readonly [K in keyof SourceAt]?: SourceAt[K] | undefined };
+
 /** Files beside a source that are looked at for parts and parents at most. */
 const MAX_BESIDE = 20_000;
 
 /**
  * Opens the bytes of a disk for reading only, without looking at what is on it.
- * @param beside further files that may hold the parent of a differencing image
- * @param bad stretches of the disk that are known to be unreadable: they are not asked for again
- * @throws SourceError when it cannot be opened
+ * @throws SourceError when it cannot be opened, or another disk is there now
  */
-export function openDisk(path: string, beside: readonly string[] = [], bad: readonly Range[] = []): OpenedDisk {
+export function openDisk({ sourcePath: path, beside = [], bad = [], mark = null }: DiskAt): OpenedDisk {
   const opened: ReadOnlyFile[] = [];
   const open = (file: string) => {
     const source = openFile(file);
@@ -59,12 +72,17 @@ export function openDisk(path: string, beside: readonly string[] = [], bad: read
       open: openBeside,
     });
     const known = new KnownBadSource(container.disk, bad);
+    const present = mark === null ? null : markOf(known);
+    if (present !== null && present !== mark) throw new SourceError(ANOTHER(path));
     return { disk: new CachedSource(known), noteBad: (range) => known.add(range), container, close };
   } catch (error) {
     close();
     throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`, error instanceof MissingFileError) : error;
   }
 }
+
+const ANOTHER = (path: string) =>
+  `${path} is not what it was when it was read: another image is there now, or it was changed. Put the right one there, say in the sources where it is now, or let its structure be read again.`;
 
 function filesIn(folder: string): string[] {
   try {
@@ -77,7 +95,7 @@ function filesIn(folder: string): string[] {
 
 /** Opens an image for reading only. One that looks like something else is opened too, with a note. @throws SourceError when it is missing, unreadable or empty */
 export function openSource(path: string, beside: readonly string[] = []): OpenedSource {
-  const opened = openDisk(path, beside);
+  const opened = openDisk({ sourcePath: path, beside });
   const { disk, container } = opened;
   const report = inspectDisk(disk, container);
   if (disk.size === 0) {

@@ -53,7 +53,12 @@ export class ReadOnlyFile implements ByteSource {
       if (code === "EIO") return false;
       throw error;
     }
-    into.fill(0, done);
+    // The file ends sooner than it did when it was opened: what it held is not there any more.
+    if (done < into.length) {
+      into.fill(0, done);
+      const end = Math.min(this.size, at + into.length);
+      if (at >= 0 && at + done < end) this.#unreadable.add(at + done, end);
+    }
     return true;
   }
 

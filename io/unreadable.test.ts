@@ -1,12 +1,15 @@
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdtempSync, rmSync, truncateSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeEach, describe, expect, it, vi } from "vitest";
+import { MemorySource } from "../core/bytes/byte-source";
 import { fileRecordsPass } from "../core/copies/file-records-pass";
 import { inspectDisk, openVolume } from "../core/volumes/inspect";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
+import { openDisk } from "./open-source";
 import { ReadOnlyFile } from "./read-only-file";
 import { SourceError } from "./source-error";
+import { markOf } from "./source-mark";
 
 /** A drive as the system shows one with bad sectors: a read that touches one fails as a whole (read(2), EIO). */
 const drive = vi.hoisted(() => ({
@@ -142,5 +145,47 @@ describe("a drive with bad sectors", () => {
     expect(hurt[0]?.survival).toBeCloseTo(1 - 1024 / (victim.size as number), 5);
     expect(copies.filter((copy) => copy.state === "live" && copy.condition === "whole").length).toBeGreaterThan(150);
     file.close();
+  });
+});
+
+describe("a file that is cut short while it is read", () => {
+  it("counts what is gone as unreadable, and what was behind its end all along as nothing", () => {
+    const short = join(folder, "short.img");
+    writeFileSync(short, plain);
+    const file = new ReadOnlyFile(short);
+    const bytes = new Uint8Array(4096);
+    file.read((1 << 20) - 1000, bytes);
+    expect(file.unreadable(0, 1 << 21)).toEqual([]);
+    truncateSync(short, 700_000);
+    file.read(699_000, bytes);
+    expect(bytes.subarray(0, 1000)).toEqual(plain.subarray(699_000, 700_000));
+    expect(bytes.subarray(1000).every((byte) => byte === 0)).toBe(true);
+    expect(file.unreadable(0, file.size)).toEqual([{ start: 700_000, end: 703_096 }]);
+    file.close();
+  });
+});
+
+describe("the mark of a disk", () => {
+  it("stays what it is for the same bytes, and is another for other ones at the beginning, in the middle, at the end, or of another size", () => {
+    const own = markOf(new MemorySource(plain));
+    expect(markOf(new MemorySource(plain.slice()))).toBe(own);
+    for (const at of [0, 65_535, 1 << 19, (1 << 20) - 1]) {
+      const other = plain.slice();
+      other[at] = (other[at] as number) ^ 1;
+      expect(markOf(new MemorySource(other)), `byte ${at}`).not.toBe(own);
+    }
+    expect(markOf(new MemorySource(plain.subarray(0, plain.length - 1)))).not.toBe(own);
+    for (const size of [0, 1, 65_536, 65_537]) expect(markOf(new MemorySource(plain.subarray(0, size)))).toMatch(/^[0-9a-f]{64}$/);
+  });
+
+  it("is none where its samples cannot be read: nothing is said then, and any disk is taken", () => {
+    drive.bad = [{ start: 512, end: 600 }];
+    const file = new ReadOnlyFile(path);
+    expect(markOf(file)).toBeNull();
+    file.close();
+    const opened = openDisk({ sourcePath: path, mark: "0".repeat(64) });
+    opened.close();
+    drive.bad = [];
+    expect(() => openDisk({ sourcePath: path, mark: "0".repeat(64) })).toThrow(/is not what it was when it was read/);
   });
 });

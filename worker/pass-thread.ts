@@ -11,17 +11,14 @@ import { placesPass } from "../core/places/places-pass";
 import type { PlaceRule } from "../core/places/rule";
 import type { VolumeReport } from "../core/volumes/inspect";
 import { openSearchable } from "../io/open-searchable";
+import type { SourceAt } from "../io/open-source";
 import type { PassOptions, PassPlace, Sighted } from "../server/passes/contract";
 import { GATE } from "./pass-gate";
 import { copyRows, firstByte } from "./rows";
 import { openSweep } from "./sweep-pass";
 
 /** What the thread is started with. `gate` holds two numbers (`GATE`). */
-export interface PassThreadData {
-  readonly sourcePath: string;
-  readonly beside: readonly string[];
-  /** Stretches of the source that are known to be unreadable. Disk byte offsets. */
-  readonly bad: readonly Range[];
+export interface PassThreadData extends SourceAt {
   readonly rules: readonly PlaceRule[];
   /** Of a sweep: stretches that need not be looked through again. Disk byte offsets. */
   readonly swept: readonly Range[];
@@ -77,7 +74,7 @@ function open(data: PassThreadData): Reading {
   const gate = new Int32Array(data.gate);
   const enough = (done: number) => Atomics.load(gate, GATE.enough) === 1 && done >= data.until;
   if (data.place === "raw") return { ...openSweep(data, part, enough), localTimes: ({ facts }) => facts?.taken !== undefined };
-  const { volume, tree, disk, close } = openSearchable(data.sourcePath, data.volume, data.beside, data.bad);
+  const { volume, tree, disk, close } = openSearchable(data, data.volume);
   const step = Math.min(data.batch, 512);
   return {
     disk,

@@ -10,11 +10,11 @@ import { startThread } from "./thread";
 export async function readWholeVolume(db: Database, volumeId: number): Promise<void> {
   const found = await findVolume(db, volumeId);
   if (!found) return;
-  const data: ReadingThreadData = { sourcePath: found.sourcePath, beside: found.beside, bad: found.bad, volume: found.volume };
-  const thread = startThread("reading-thread", data);
+  const { jobId, ...data } = found;
+  const thread = startThread("reading-thread", data satisfies ReadingThreadData);
   try {
     const [reading] = (await once(thread, "message")) as [VolumeReading];
-    await storeReading(db, found.jobId, volumeId, reading);
+    await storeReading(db, jobId, volumeId, reading);
   } catch (error) {
     // The files are stored already; a volume that cannot be read a second time only lacks what this would have told.
     log.error({ volume: volumeId, error: (error as Error).message }, "the reading of a volume failed");

@@ -1,17 +1,14 @@
 import { parentPort, workerData } from "node:worker_threads";
-import type { Range } from "../core/bytes/range-set";
 import { readVolume } from "../core/volumes/reading";
 import { openSearchable, type VolumePlace } from "../io/open-searchable";
+import type { SourceAt } from "../io/open-source";
 
 /** What the thread is started with; it answers with the volume's reading. */
-export interface ReadingThreadData {
-  readonly sourcePath: string;
-  readonly beside: readonly string[];
-  readonly bad: readonly Range[];
+export interface ReadingThreadData extends SourceAt {
   readonly volume: VolumePlace;
 }
 
-const { sourcePath, volume, beside, bad } = workerData as ReadingThreadData;
-const opened = openSearchable(sourcePath, volume, beside, bad);
+const data = workerData as ReadingThreadData;
+const opened = openSearchable(data, data.volume);
 parentPort?.postMessage(readVolume(opened.volume, opened.disk));
 opened.close();

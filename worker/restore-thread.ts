@@ -2,7 +2,8 @@ import { existsSync } from "node:fs";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { LayoutSource } from "../core/bytes/layout";
-import { type Gaps, gapsOf, OwnBytes } from "../core/restore/gaps";
+import type { Range } from "../core/bytes/range-set";
+import { bytesIn, type Gaps, gapsOf, OwnBytes } from "../core/restore/gaps";
 import { type Conflict, hashFile, isTaken, type Published, publish, type Staged, stage, targets } from "../io/deliver";
 import { openBytes } from "../io/open-searchable";
 import type { RestoreWork } from "../server/restores/slice";
@@ -28,19 +29,36 @@ export type StagedFile =
   | { readonly named: { readonly output: string; readonly sha256: string; readonly gaps: Gaps | null; readonly leftAt: number | null } }
   | { readonly skipped: true }
   | { readonly problem: string };
+/** Answer to `stage`: what came of each file, and what of the sources could not be read, beside what was known. Disk byte offsets. */
+export interface Staging {
+  readonly files: readonly StagedFile[];
+  readonly bad: readonly (readonly [sourceId: number, ranges: readonly Range[]])[];
+}
 export type PublishedFile = { readonly published: Published | null } | { readonly problem: string };
 
-const open = new Map<string, ByteSource>();
+/** Disks that were opened, by their source, with how much of each is known to be unreadable. */
+const open = new Map<number, { readonly disk: ByteSource; known: number }>();
 /** Names this restore has given, folded: on many devices names that differ in case alone are one. */
 const given = new Set<string>();
 const fold = (path: string) => path.normalize("NFC").toLowerCase();
 
-function diskOf({ sourcePath, beside, bad }: RestoreWork): ByteSource {
-  const kept = open.get(sourcePath);
-  if (kept) return kept;
-  const { disk } = openBytes(sourcePath, null, beside, bad);
-  open.set(sourcePath, disk);
+function diskOf(work: RestoreWork): ByteSource {
+  const kept = open.get(work.sourceId);
+  if (kept) return kept.disk;
+  const { disk } = openBytes(work, null);
+  open.set(work.sourceId, { disk, known: bytesIn(work.bad) });
   return disk;
+}
+
+/** What could not be read since this was last asked. */
+function newlyBad(): [sourceId: number, ranges: readonly Range[]][] {
+  return [...open].flatMap(([sourceId, one]) => {
+    const ranges = one.disk.unreadable(0, one.disk.size);
+    const total = bytesIn(ranges);
+    if (total <= one.known) return [];
+    one.known = total;
+    return [[sourceId, ranges] as [number, readonly Range[]]];
+  });
 }
 
 function stageOne(work: RestoreWork & { workingName: string }, root: string, asFound: boolean): StagedFile {
@@ -49,8 +67,10 @@ function stageOne(work: RestoreWork & { workingName: string }, root: string, asF
   if (begun && existsSync(begun.output) && hashFile(begun.output) === begun.sha256) return { named: { ...begun, leftAt: null } };
   if (conflict === "skip" && isTaken(root, components) && !isGiven(root, components)) return { skipped: true };
   // A disk is kept open for the next file; files of a folder are opened one by one.
-  const own = work.file === null ? null : openBytes(work.sourcePath, work.file);
+  const own = work.file === null ? null : openBytes(work, work.file);
   try {
+    if (own && own.disk.size !== work.layout.size)
+      return { problem: `It has ${own.disk.size} bytes now and had ${work.layout.size} when it was read: read the folder again.` };
     const content = new LayoutSource(own?.disk ?? diskOf(work), work.layout);
     const written = stage(asFound ? content : new OwnBytes(content), root, components, {
       workingName: work.workingName,
@@ -100,10 +120,12 @@ const wordsOf = ({ code, message }: NodeJS.ErrnoException) => SENTENCES[code ?? 
 parentPort?.on("message", (request: RestoreRequest) => {
   if (request.ask === "stage") {
     for (const path of request.given) given.add(fold(path));
-    parentPort?.postMessage(request.works.map((work) => inWords(() => stageOne(work, request.root, request.asFound))));
+    const files = request.works.map((work) => inWords(() => stageOne(work, request.root, request.asFound)));
+    parentPort?.postMessage({ files, bad: newlyBad() } satisfies Staging);
   } else {
-    parentPort?.postMessage(
-      request.files.map(({ staged, target, conflict }): PublishedFile => inWords(() => ({ published: publish(staged, target, conflict) }))),
+    const files = request.files.map(
+      ({ staged, target, conflict }): PublishedFile => inWords(() => ({ published: publish(staged, target, conflict) })),
     );
+    parentPort?.postMessage(files);
   }
 });

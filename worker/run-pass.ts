@@ -19,6 +19,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     sourcePath: pass.sourcePath,
     beside: pass.beside,
     bad: pass.bad,
+    mark: pass.mark,
     rules: pass.rules,
     swept: pass.swept,
     threads: readSettings().COMPASS_SWEEP_THREADS,

@@ -15,8 +15,9 @@ import {
   type Settled,
   settle,
 } from "../server/restores/slice";
+import { noteUnreadable } from "../server/sources/unreadable";
 import { enqueue } from "../server/workers/queue";
-import type { PublishedFile, RestoreRequest, StagedFile } from "./restore-thread";
+import type { PublishedFile, RestoreRequest, StagedFile, Staging } from "./restore-thread";
 import { startThread } from "./thread";
 
 /** Small files are written some at a time, so that noting how far they are does not take longer than writing them. */
@@ -69,13 +70,14 @@ async function writeFiles(
   given: readonly string[],
   thread: Worker,
 ): Promise<boolean> {
-  const found = await ask<StagedFile>(thread, {
+  const { files: found, bad } = await ask<Staging>(thread, {
     ask: "stage",
     root: restore.targets.root,
     asFound: restore.asFound,
     works: works.map((work) => ({ ...work, workingName: workingName(`${restore.id}-${work.resultId}`) })),
     given,
   });
+  for (const [sourceId, ranges] of bad) await db.transaction((tx) => noteUnreadable(tx, sourceId, ranges));
   const settled: Settled[] = [];
   let ready: { work: RestoreWork; file: Extract<StagedFile, { staged: unknown }> }[] = [];
   found.forEach((file, index) => {
@@ -104,7 +106,7 @@ async function writeFiles(
         ))
       )
         return false;
-      const done = await ask<PublishedFile>(thread, {
+      const done = await ask<PublishedFile[]>(thread, {
         ask: "publish",
         files: ready.map(({ work, file }) => ({ staged: file.staged, target: file.target, conflict: work.conflict })),
       });
@@ -122,14 +124,22 @@ async function writeFiles(
       if (!(await settle(db, restore, named))) return false;
       if (again.length === 0) ready = [];
       else {
-        const moved = await ask<StagedFile>(thread, {
+        const { files: moved } = await ask<Staging>(thread, {
           ask: "stage",
           root: restore.targets.root,
           asFound: restore.asFound,
           works: again.map(({ work }) => ({ ...work, begun: null, workingName: workingName(`${restore.id}-${work.resultId}`) })),
           given: [],
         });
-        ready = moved.flatMap((file, index) => ("staged" in file ? [{ work: (again[index] as (typeof again)[number]).work, file }] : []));
+        const next: typeof ready = [];
+        const failed: Settled[] = [];
+        moved.forEach((file, index) => {
+          const { work } = again[index] as (typeof again)[number];
+          if ("staged" in file) next.push({ work, file });
+          else if ("problem" in file) failed.push({ id: work.resultId, state: "failed", problem: file.problem });
+        });
+        if (!(await settle(db, restore, failed))) return false;
+        ready = next;
       }
     }
     return await settle(
@@ -142,8 +152,8 @@ async function writeFiles(
   }
 }
 
-async function ask<T>(thread: Worker, request: RestoreRequest): Promise<T[]> {
+async function ask<T>(thread: Worker, request: RestoreRequest): Promise<T> {
   thread.postMessage(request);
-  const [answer] = (await once(thread, "message")) as [T[]];
+  const [answer] = (await once(thread, "message")) as [T];
   return answer;
 }

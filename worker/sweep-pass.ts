@@ -16,7 +16,7 @@ import { threadedScan } from "./sweep-units";
 
 /** The pass "raw content": what is found by what it looks like inside, on a volume or the part of it that is asked for. */
 export function openSweep(data: PassThreadData, part: Range, enough: (done: number) => boolean) {
-  const { disk, noteBad, close } = openDisk(data.sourcePath, data.beside, data.bad);
+  const { disk, noteBad, close } = openDisk(data);
   const volume = readable(disk, data.volume);
   const { options } = data;
   const plan = planSweep(
@@ -31,7 +31,9 @@ export function openSweep(data: PassThreadData, part: Range, enough: (done: numb
     volume,
   );
   const scan =
-    data.threads > 1 ? threadedScan({ sourcePath: data.sourcePath, beside: data.beside, bad: data.bad }, data.threads, noteBad) : scanUnits;
+    data.threads > 1
+      ? threadedScan({ sourcePath: data.sourcePath, beside: data.beside, bad: data.bad, mark: data.mark }, data.threads, noteBad)
+      : scanUnits;
   function* batches(): Generator<CopyBatch & { sighted: Sighted }, void, void> {
     for (const { finds, sighted, resume, done, total } of sweep(disk, plan, data.resume, scan, enough)) {
       const copies = finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at)));

@@ -6,7 +6,7 @@ import { openDisk } from "../io/open-source";
 import { AHEAD_OF_SETTLED, type SentUnit, SHARED, type SweepThreadData } from "./sweep-units";
 
 /** Takes one stretch after the other, whichever is next, and sends what it found in it. */
-function run({ sourcePath, beside, bad, ranges, options, from, shared, port }: SweepThreadData): void {
+function run({ ranges, options, from, shared, port, ...source }: SweepThreadData): void {
   const numbers = new Int32Array(shared);
   const send = (message: SentUnit) => {
     port.postMessage(message);
@@ -14,7 +14,7 @@ function run({ sourcePath, beside, bad, ranges, options, from, shared, port }: S
     Atomics.notify(numbers, SHARED.sent);
   };
   try {
-    const { disk, close } = openDisk(sourcePath, beside, bad);
+    const { disk, close } = openDisk(source);
     const domain = new Domain(ranges);
     const scanner = new UnitScanner({ disk, limitOf: (at) => domain.limitOf(at) }, options);
     let wanted = Atomics.add(numbers, SHARED.next, 1);

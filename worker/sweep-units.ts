@@ -5,6 +5,7 @@ import { formatById } from "../core/formats/registry";
 import type { Find } from "../core/sweep/find";
 import { type ScannedUnit, type SweepPlan, unitsFrom } from "../core/sweep/sweep";
 import type { SweepOptions } from "../core/sweep/unit";
+import type { SourceAt } from "../io/open-source";
 import { startThread } from "./thread";
 
 /** A find as it goes from thread to thread: formats are known by their ids. */
@@ -13,20 +14,12 @@ export type SentUnit =
   | { readonly index: number; readonly finds: readonly SentFind[]; readonly unreadable: readonly Range[] }
   | { readonly problem: string };
 
-/** What the threads open. */
-export interface SweptSource {
-  readonly sourcePath: string;
-  readonly beside: readonly string[];
-  /** Stretches that are known to be unreadable. Disk byte offsets. */
-  readonly bad: readonly Range[];
-}
-
 /** Numbers the threads share: the stretch to take next, how many have been settled, how many messages were sent. */
 export const SHARED = { next: 0, settled: 1, sent: 2, stop: 3 } as const;
 /** Stretches a thread may be ahead of what is settled. */
 export const AHEAD_OF_SETTLED = 16;
 
-export interface SweepThreadData extends SweptSource {
+export interface SweepThreadData extends SourceAt {
   readonly ranges: SweepPlan["domain"]["ranges"];
   readonly options: SweepOptions;
   readonly from: number;
@@ -43,7 +36,7 @@ const LISTEN = 1000;
  * returning to its event loop.
  * @param noteBad is told of each stretch that a thread could not read
  */
-export function threadedScan(source: SweptSource, threads: number, noteBad: (range: Range) => void) {
+export function threadedScan(source: SourceAt, threads: number, noteBad: (range: Range) => void) {
   return function* scan(_: ByteSource, { domain, options }: SweepPlan, from: number): Generator<ScannedUnit, void, void> {
     const shared = new SharedArrayBuffer(16);
     const numbers = new Int32Array(shared);

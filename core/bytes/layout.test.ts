@@ -111,3 +111,23 @@ describe("LZNT1", () => {
     );
   });
 });
+
+describe("a layout made when the disk was longer", () => {
+  it("counts what lies behind the end as unreadable, byte for byte, coded stretches as a whole", () => {
+    fc.assert(
+      fc.property(layouts, fc.nat(4096), (layout, end) => {
+        const content = new LayoutSource(new MemorySource(disk.subarray(0, end)), layout);
+        const wanted = layout.segments.flatMap((each) =>
+          Array.from({ length: each.length }, (_, i) => each.kind === "lost" || (each.kind === "disk" && each.at + i >= end)),
+        );
+        const found = new Array<boolean>(layout.size).fill(false);
+        for (const range of content.unreadable(0, content.size)) found.fill(true, range.start, range.end);
+        expect(found).toEqual(wanted);
+      }),
+    );
+    const coded: Layout = { size: 8192, segments: [{ kind: "coded", coding: "lznt1", length: 8192, from: [{ at: 4000, length: 200 }] }] };
+    expect(new LayoutSource(new MemorySource(disk), coded).unreadable(10, 20)).toEqual([{ start: 10, end: 30 }]);
+    const held: Layout = { ...coded, segments: [{ ...(coded.segments[0] as Segment & { kind: "coded" }), held: new Uint8Array(9) }] };
+    expect(new LayoutSource(new MemorySource(disk), held).unreadable(10, 20)).toEqual([]);
+  });
+});

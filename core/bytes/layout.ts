@@ -182,15 +182,20 @@ export class LayoutSource implements ByteSource {
       const start = at + done;
       if (segment.kind === "lost") found.push({ start, end: start + part });
       else if (segment.kind === "disk") {
-        for (const range of this.disk.unreadable(segment.at + inside, part)) {
-          const shift = start - segment.at - inside;
-          found.push({ start: range.start + shift, end: range.end + shift });
-        }
-      } else if (segment.kind === "coded" && segment.from.some((run) => this.disk.unreadable(run.at, run.length).length > 0)) {
+        const from = segment.at + inside;
+        for (const range of this.#missing(from, part)) found.push({ start: range.start - from + start, end: range.end - from + start });
+      } else if (segment.kind === "coded" && !segment.held && segment.from.some((run) => this.#missing(run.at, run.length).length > 0)) {
         found.push({ start, end: start + part });
       }
     });
     return found;
+  }
+
+  /** Stretches of the disk that it refused, or that lie behind its end: it was longer when the layout was made. Disk byte offsets. */
+  #missing(at: number, length: number): Range[] {
+    const there = Math.max(0, Math.min(length, this.disk.size - at));
+    const found = there > 0 ? this.disk.unreadable(at, there) : [];
+    return there < length ? [...found, { start: at + there, end: at + length }] : found;
   }
 
   /** The stretches of the content that need not be its own any more: their clusters were given to other files. Content offsets, joined. */

@@ -7,18 +7,19 @@ const SECTOR = 4;
 const BLOCK = 16;
 const BLOCKS = 6;
 
-describe("a disk kept in blocks", () => {
-  const place = fc.oneof(
-    fc.constant<BlockPlace>("elsewhere"),
-    fc.constant<BlockPlace>("zeros"),
-    fc
-      .record({
-        slot: fc.integer({ min: 0, max: 9 }),
-        own: fc.option(fc.array(fc.boolean(), { minLength: BLOCK / SECTOR, maxLength: BLOCK / SECTOR })),
-      })
-      .map(({ slot, own }): BlockPlace => (own ? { at: slot * BLOCK, own: (sector) => own[sector] === true } : { at: slot * BLOCK })),
-  );
+const place = fc.oneof(
+  fc.constant<BlockPlace>("elsewhere"),
+  fc.constant<BlockPlace>("zeros"),
+  fc.constant<BlockPlace>("missing"),
+  fc
+    .record({
+      slot: fc.integer({ min: 0, max: 9 }),
+      own: fc.option(fc.array(fc.boolean(), { minLength: BLOCK / SECTOR, maxLength: BLOCK / SECTOR })),
+    })
+    .map(({ slot, own }): BlockPlace => (own ? { at: slot * BLOCK, own: (sector) => own[sector] === true } : { at: slot * BLOCK })),
+);
 
+describe("a disk kept in blocks", () => {
   it("reads as its bytes taken one by one do, whatever is asked of it", () => {
     const file = new MemorySource(Uint8Array.from({ length: 10 * BLOCK }, (_, i) => (i % 200) + 1));
     const parent = new MemorySource(Uint8Array.from({ length: BLOCKS * BLOCK }, (_, i) => 255 - (i % 50)));
@@ -28,6 +29,7 @@ describe("a disk kept in blocks", () => {
       const above = withParent ? (readBytes(parent, at, 1)[0] as number) : 0;
       if (each === "zeros") return 0;
       if (each === "elsewhere") return above;
+      if (each === "missing") return 0;
       const inside = at % BLOCK;
       return each.own && !each.own(Math.floor(inside / SECTOR)) ? above : (readBytes(file, each.at + inside, 1)[0] as number);
     };
@@ -63,6 +65,55 @@ describe("a disk kept in blocks", () => {
       { start: 3 * BLOCK, end: 3 * BLOCK + 2 },
     ]);
     expect(disk.unreadable(0, BLOCK)).toEqual([]);
+  });
+});
+
+describe("a disk whose file was cut short", () => {
+  it("counts as unreadable what the file should hold and does not, and nothing else", () => {
+    fc.assert(
+      fc.property(
+        fc.array(place, { minLength: BLOCKS, maxLength: BLOCKS }),
+        fc.nat(10 * BLOCK),
+        fc.boolean(),
+        (places, cut, withParent) => {
+          const file = new MemorySource(new Uint8Array(cut));
+          const parent = withParent ? new MemorySource(new Uint8Array(BLOCKS * BLOCK)) : null;
+          const geometry = {
+            size: BLOCKS * BLOCK,
+            blockSize: BLOCK,
+            sectorSize: SECTOR,
+            place: (block: number) => places[block] as BlockPlace,
+          };
+          const disk = new BlockDisk(file, geometry, parent);
+          const wanted = Array.from({ length: disk.size }, (_, at) => {
+            const each = places[Math.floor(at / BLOCK)] as BlockPlace;
+            if (typeof each === "string") return each === "missing";
+            const inside = at % BLOCK;
+            return (each.own?.(Math.floor(inside / SECTOR)) ?? true) && each.at + inside >= cut;
+          });
+          const found = new Array<boolean>(disk.size).fill(false);
+          for (const { start, end } of disk.unreadable(0, disk.size)) found.fill(true, start, end);
+          expect(found).toEqual(wanted);
+        },
+      ),
+    );
+  });
+
+  it("of many blocks goes through its table once, and again only where something is missing", () => {
+    let asked = 0;
+    const size = 4 * 2 ** 30;
+    const file = new MemorySource(new Uint8Array(16));
+    const disk = (seventh: BlockPlace) => {
+      const of = (block: number) => {
+        asked += 1;
+        return block === 7 ? seventh : "zeros";
+      };
+      return new BlockDisk(file, { size, blockSize: 1 << 21, sectorSize: 512, place: of }, null);
+    };
+    const sound = disk("zeros");
+    for (let times = 0; times < 5; times += 1) expect(sound.unreadable(0, size)).toEqual([]);
+    expect(asked).toBe(2048);
+    expect(disk("missing").unreadable(0, size)).toEqual([{ start: 7 << 21, end: 8 << 21 }]);
   });
 });
 

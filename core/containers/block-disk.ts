@@ -8,6 +8,8 @@ export type BlockPlace =
   | "elsewhere"
   /** Zeros, whatever the parent has. */
   | "zeros"
+  /** In a part of the file that is not there: the file was cut short. It reads as zeros and counts as unreadable. */
+  | "missing"
   /** In the file at `at`. With `own` only those of its sectors for which it says so; the others stand in the parent. */
   | { readonly at: number; readonly own?: (sector: number) => boolean };
 
@@ -19,9 +21,15 @@ interface Blocks {
   place(block: number): BlockPlace;
 }
 
+/** The place in the file of what should be in it and is not. */
+const MISSING = -1;
+/** Stretches up to so many bytes are asked about block by block. */
+const WALKED_AT_ONCE = 1 << 30;
+
 /** A disk kept in blocks, some of which have no place in the file; a differencing one takes those from its parent. */
 export class BlockDisk implements ByteSource {
   readonly size: number;
+  #complete: boolean | undefined;
 
   constructor(
     private readonly file: ByteSource,
@@ -35,6 +43,7 @@ export class BlockDisk implements ByteSource {
     into.fill(0);
     this.#each(at, into.length, (from, fileAt, length) => {
       const part = into.subarray(from - at, from - at + length);
+      if (fileAt === MISSING) return;
       if (fileAt !== null) this.file.read(fileAt, part);
       else this.parent?.read(from, part);
     });
@@ -42,16 +51,32 @@ export class BlockDisk implements ByteSource {
 
   unreadable(at: number, length: number): Range[] {
     const found: Range[] = [];
-    if (this.file.unreadable(0, this.file.size).length === 0 && !this.parent?.unreadable(at, length).length) return found;
+    // Going through the table of a huge disk takes a while: it is done once, and again only where something is missing.
+    if (length > WALKED_AT_ONCE && this.#nothingMissing() && !this.parent?.unreadable(at, length).length) return found;
     this.#each(at, length, (from, fileAt, count) => {
-      const ranges = fileAt !== null ? this.file.unreadable(fileAt, count) : (this.parent?.unreadable(from, count) ?? []);
-      const shift = fileAt !== null ? from - fileAt : 0;
-      for (const range of ranges) found.push({ start: range.start + shift, end: range.end + shift });
+      if (fileAt === null) found.push(...(this.parent?.unreadable(from, count) ?? []));
+      else {
+        const there = fileAt === MISSING ? 0 : Math.max(0, Math.min(count, this.file.size - fileAt));
+        for (const range of there > 0 ? this.file.unreadable(fileAt, there) : [])
+          found.push({ start: range.start + from - fileAt, end: range.end + from - fileAt });
+        if (there < count) found.push({ start: from + there, end: from + count });
+      }
     });
     return found;
   }
 
-  /** Calls `visit` for each stretch with its place in the file; null: in the parent, or nowhere. */
+  /** Whether the file holds all blocks its table names, and none of it is unreadable. */
+  #nothingMissing(): boolean {
+    if (this.#complete === undefined) {
+      this.#complete = true;
+      this.#each(0, this.size, (_, fileAt, count) => {
+        if (fileAt !== null && (fileAt === MISSING || fileAt + count > this.file.size)) this.#complete = false;
+      });
+    }
+    return this.#complete && this.file.unreadable(0, this.file.size).length === 0;
+  }
+
+  /** Calls `visit` for each stretch with its place in the file (or `MISSING`); null: in the parent, or nowhere. */
   #each(at: number, length: number, visit: (from: number, fileAt: number | null, length: number) => void): void {
     const { blockSize } = this.blocks;
     const end = Math.min(this.size, at + length);
@@ -61,6 +86,7 @@ export class BlockDisk implements ByteSource {
       const count = Math.min(blockSize - inside, end - from);
       const place = this.blocks.place(block);
       if (place === "elsewhere") visit(from, null, count);
+      else if (place === "missing") visit(from, MISSING, count);
       else if (place !== "zeros") this.#eachSector(place, inside, count, (within, here, part) => visit(from + within - inside, here, part));
       from += count;
     }

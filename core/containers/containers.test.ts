@@ -1,11 +1,14 @@
 import { createHash } from "node:crypto";
 import { gunzipSync } from "node:zlib";
 import { describe, expect, it } from "vitest";
+import { dynamicVhd } from "../../tests/support/dynamic-vhd";
 import { holes } from "../../tests/support/holes";
-import { differencing } from "../../tests/support/small-disk";
-import { fixture, readTruth } from "../../tests/support/volume-truth";
+import { differencing, smallDisk } from "../../tests/support/small-disk";
+import { contentHash, fixture, readTruth } from "../../tests/support/volume-truth";
 import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
 import { crc32c } from "../bytes/crc32c";
+import { fileRecordsPass } from "../copies/file-records-pass";
+import { inspectDisk, openVolume } from "../volumes/inspect";
 import { ContainerError, type Neighbours } from "./container";
 import { openContainer } from "./open-container";
 
@@ -265,5 +268,37 @@ describe("a raw image in parts", () => {
   it("a lone file whose name only looks like a part is a disk of its own", () => {
     expect(open("backup.old", parts(["backup.old"])).kind).toBe("raw");
     expect(open("disk.vhd", { "disk.vhd": whole, "disk.vhe": whole }).kind).toBe("raw");
+  });
+});
+
+describe("a dynamic image that was cut short", () => {
+  it("says which bytes of its disk went with the end of the file; nothing on them is called whole that is not", () => {
+    const disk = smallDisk();
+    const image = dynamicVhd(disk);
+    expect(Buffer.from(readBytes(openContainer(new MemorySource(image)).disk, 0, disk.length)).equals(disk)).toBe(true);
+    const hashes = (of: ByteSource) => {
+      const found = inspectDisk(of).volumes.flatMap((report) => {
+        try {
+          return [...fileRecordsPass(openVolume(of, report), of)].flatMap(({ copies }) => copies);
+        } catch {
+          return [];
+        }
+      });
+      return found.map((copy) => ({ copy, hash: contentHash(copy, of) }));
+    };
+    const whole = new Set(hashes(openContainer(new MemorySource(image)).disk).map(({ copy, hash }) => `${copy.path} ${hash}`));
+    let gone = 0;
+    for (const share of [0.2, 0.35, 0.5, 0.65, 0.8, 0.95]) {
+      const cut = openContainer(new MemorySource(image.subarray(0, Math.floor(image.length * share)))).disk;
+      const missing = cut.unreadable(0, cut.size);
+      const read = readBytes(cut, 0, cut.size);
+      for (const { start, end } of missing) read.set(disk.subarray(start, end), start);
+      expect(Buffer.from(read).equals(disk), `${share}`).toBe(true);
+      for (const { copy, hash } of hashes(cut)) {
+        if (copy.condition === "whole" && copy.size > 0) expect(whole.has(`${copy.path} ${hash}`), `${share} ${copy.path}`).toBe(true);
+        if (copy.evidence.unreadable > 0) gone += 1;
+      }
+    }
+    expect(gone).toBeGreaterThan(5);
   });
 });

@@ -195,7 +195,8 @@ function blockDisk(file: ByteSource, size: number, { tableAt, entries, blockSize
     const { view, at } = table.entry(block);
     const sector = view.u32be(at);
     const blockAt = sector * SECTOR;
-    if (sector === UNUSED || blockAt + bitmapBytes > file.size) return "elsewhere";
+    if (sector === UNUSED) return "elsewhere";
+    if (blockAt + bitmapBytes > file.size) return "missing";
     if (!parent) return { at: blockAt + bitmapBytes };
     // A bit for each sector, the highest first, says whether it stands here or in the parent.
     const bitmap = bitmapAt(blockAt);

@@ -1,6 +1,8 @@
 import { SourceError } from "../../io/source-error";
-import { reuseOpened } from "../previews/content";
+import { database } from "../database/connection";
+import { reuseOpened, takeMetBad } from "../previews/content";
 import { codeOf, Problem } from "../problem";
+import { noteUnreadable } from "../sources/unreadable";
 import type { TaskAnswer, TaskRequest } from "./pool";
 import { tasks } from "./tasks";
 
@@ -9,12 +11,19 @@ async function answer({ task, args }: TaskRequest): Promise<TaskAnswer> {
   try {
     const run = tasks[task as keyof typeof tasks] as ((...args: readonly unknown[]) => unknown) | undefined;
     if (!run) throw new Error(`there is no task “${task}”`);
-    return { value: await run(...args) };
+    const value = await run(...args);
+    await keepMetBad();
+    return { value };
   } catch (error) {
     if (error instanceof Problem) return { problem: error.message, status: error.status };
     if (error instanceof SourceError) return { source: error.message, asksForFile: error.asksForFile };
     return { fault: (error as Error).stack ?? String(error), code: codeOf(error) };
   }
+}
+
+/** Bad sectors that were met are kept with their source, so that no other reader waits for them. */
+async function keepMetBad(): Promise<void> {
+  for (const [sourceId, ranges] of takeMetBad()) await database().db.transaction((tx) => noteUnreadable(tx, sourceId, ranges));
 }
 
 reuseOpened();

@@ -110,6 +110,8 @@ export const sources = pgTable(
     beside: jsonb("beside").$type<string[]>().notNull().default([]),
     /** Stretches that could not be read, as all readings so far found: they are not asked for again. Disk byte offsets. */
     unreadable: jsonb("unreadable").$type<Range[]>().notNull().default([]),
+    /** The mark by which an image is known again (`io/source-mark.ts`); null: a drive, a folder, or one that cannot be marked. */
+    mark: text("mark"),
     addedAt: time("added_at").notNull().defaultNow(),
   },
   (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)],

@@ -43,7 +43,8 @@ export async function checkCopy(db: Database, jobId: number, copyId: number): Pr
   await announce(db, jobId);
 }
 
-async function keepJudgement(tx: Connection, { copyId, condition, survival, evidence, notes }: Judgement): Promise<void> {
+/** Keeps what is known of a copy now, and what its item says of it. */
+export async function keepJudgement(tx: Connection, { copyId, condition, survival, evidence, notes }: Judgement): Promise<void> {
   await tx.execute(sql`
     update copies c set condition = ${condition}, survival = ${survival}, evidence = ${JSON.stringify(evidence)}::jsonb,
       notes = notes || (select coalesce(jsonb_agg(n), '[]') from jsonb_array_elements(${JSON.stringify(notes)}::jsonb) n where not c.notes @> jsonb_build_array(n))

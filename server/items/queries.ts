@@ -3,6 +3,7 @@ import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Range } from "../../core/bytes/range-set";
 import { SHIPPED_RULES } from "../../core/places/rules";
+import type { SourceAt } from "../../io/open-source";
 import type { Connection } from "../database/connection";
 import { findLiveHolders } from "../sources/owners";
 import type { Copy, ItemDetail } from "./contract";
@@ -176,16 +177,12 @@ export async function lostPictures(db: Connection, jobId: number, after: number,
   return rows.map((row) => Number(row.id));
 }
 
-export interface StoredCopy {
+export interface StoredCopy extends SourceAt {
   readonly id: number;
   readonly name: string;
   readonly size: number;
   readonly layout: Layout | null;
-  readonly sourcePath: string;
-  /** Further files that hold parts or parents of the source. */
-  readonly beside: readonly string[];
-  /** Stretches of the source that are known to be unreadable. */
-  readonly bad: readonly Range[];
+  readonly sourceId: number;
   /** In a folder of this computer: the file below it. */
   readonly file: string | null;
   readonly jobId: number;
@@ -202,11 +199,13 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     path: string;
     beside: string[];
     bad: Range[];
+    mark: string | null;
+    source_id: number;
     file: string | null;
     job_id: number;
     condition: string;
   }>(sql`
-    select c.id, c.name, c.size, c.layout, c.file, s.path, s.beside, s.unreadable as bad, c.job_id, c.condition from copies c
+    select c.id, c.name, c.size, c.layout, c.file, s.path, s.beside, s.unreadable as bad, s.mark, s.id as source_id, c.job_id, c.condition from copies c
     join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
   const [row] = rows;
   if (!row) return null;
@@ -218,6 +217,8 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     sourcePath: row.path,
     beside: row.beside,
     bad: row.bad,
+    mark: row.mark,
+    sourceId: row.source_id,
     file: row.file,
     jobId: row.job_id,
     condition: row.condition,

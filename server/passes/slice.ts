@@ -9,6 +9,7 @@ import type { Range } from "../../core/bytes/range-set";
 import { SECTOR } from "../../core/filesystems/sector-scan";
 import type { PlaceRule } from "../../core/places/rule";
 import { SHIPPED_RULES } from "../../core/places/rules";
+import type { SourceAt } from "../../io/open-source";
 import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
 import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
@@ -21,7 +22,7 @@ import type { PassKinds, PassOptions, PassPlace, Sighted } from "./contract";
 import { sweptBefore } from "./swept";
 
 /** What a worker needs to go on with a pass. */
-export interface ClaimedPass {
+export interface ClaimedPass extends SourceAt {
   readonly id: number;
   readonly jobId: number;
   readonly epoch: number;
@@ -30,12 +31,7 @@ export interface ClaimedPass {
   readonly options: PassOptions;
   /** The job's zone. */
   readonly timeZone: string;
-  readonly sourcePath: string;
-  /** Further files that hold parts or parents of the source. */
-  readonly beside: readonly string[];
   readonly sourceId: number;
-  /** Stretches of the source that are known to be unreadable. Disk byte offsets. */
-  readonly bad: readonly Range[];
   /** The rules of known places that are switched on; none for other passes. */
   readonly rules: readonly PlaceRule[];
   /** Of a sweep that was stopped with finds in hand: up to where it is gone through again to give them out, in bytes that are done. */
@@ -70,6 +66,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
         path: sources.path,
         beside: sources.beside,
         bad: sources.unreadable,
+        mark: sources.mark,
         container: sources.container,
         size: sources.size,
         timeZone: jobs.timeZone,
@@ -83,7 +80,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     if (problem) await tx.update(passes).set({ state: "failed", problem }).where(eq(passes.id, passId));
     await announce(tx, row.jobId);
     if (problem) return null;
-    const { volume, timeZone, beside, bad } = found;
+    const { volume, timeZone, beside, bad, mark } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];
     const swept = row.place === "raw" && !options.again ? await sweptBefore(tx, id, volume, options) : [];
@@ -99,6 +96,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       sourceId: row.sourceId,
       beside,
       bad,
+      mark,
       rules,
       finish: row.wanted === "stop" ? row.done : null,
       noted: row.place === "leftover-record" ? await notedSoFar(tx, id) : null,

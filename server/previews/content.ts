@@ -2,7 +2,10 @@ import { statSync } from "node:fs";
 import type { ByteSource } from "../../core/bytes/byte-source";
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
+import type { Range } from "../../core/bytes/range-set";
+import { bytesIn } from "../../core/restore/gaps";
 import { openBytes } from "../../io/open-searchable";
+import type { SourceAt } from "../../io/open-source";
 import { SourceError } from "../../io/source-error";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
@@ -70,16 +73,35 @@ function drop(all: Map<string, Kept>, key: string, one: Kept): void {
   if (one.users === 0) one.close();
 }
 
+/** What was met of sources that could not be read, until it is taken. Disk byte offsets, by source. */
+const met = new Map<number, readonly Range[]>();
+
+/** What could not be read of sources since this was last asked, so that it can be kept with them. */
+export function takeMetBad(): [sourceId: number, ranges: readonly Range[]][] {
+  const all = [...met];
+  met.clear();
+  return all;
+}
+
+type Place = SourceAt & Pick<StoredCopy, "sourceId" | "file">;
+
 /** Opens the bytes a copy's layout counts. @throws Problem when they may not be read, or are not there */
-export function openPermitted({ sourcePath, beside, bad, file }: Pick<StoredCopy, "sourcePath" | "beside" | "bad" | "file">): {
-  disk: ByteSource;
-  close(): void;
-} {
+export function openPermitted(place: Place): { disk: ByteSource; close(): void } {
+  const { sourceId, beside, bad, mark, file } = place;
   try {
-    const path = permittedSource(sourcePath);
-    const open = () => openBytes(path, file, beside.map(permittedSource), bad);
+    const sourcePath = permittedSource(place.sourcePath);
+    const open = () => openBytes({ sourcePath, beside: beside.map(permittedSource), bad, mark }, file);
     // Files of a folder are many and small: they are opened one by one.
-    return kept && file === null ? openKept(kept, JSON.stringify([path, beside, bad.length]), path, open) : open();
+    if (file !== null) return open();
+    const { disk, close } = kept ? openKept(kept, JSON.stringify([sourcePath, beside, bad.length]), sourcePath, open) : open();
+    return {
+      disk,
+      close: () => {
+        const found = disk.unreadable(0, disk.size);
+        if (bytesIn(found) > bytesIn(bad)) met.set(sourceId, found);
+        close();
+      },
+    };
   } catch (error) {
     if (error instanceof SourceError) throw new Problem(error.message);
     throw error;

@@ -24,7 +24,20 @@ function copyOf(name: string, content: Uint8Array): StoredCopy {
   const sourcePath = join(work, `disk ${id}.img`);
   writeFileSync(sourcePath, content);
   const layout = { size: content.length, segments: [{ kind: "disk" as const, at: 0, length: content.length }] };
-  return { id, name, size: content.length, layout, sourcePath, beside: [], bad: [], file: null, jobId: 1, condition: "whole" };
+  return {
+    id,
+    name,
+    size: content.length,
+    layout,
+    sourcePath,
+    beside: [],
+    bad: [],
+    mark: null,
+    sourceId: 1,
+    file: null,
+    jobId: 1,
+    condition: "whole",
+  };
 }
 function bytesAt(path: string): Buffer {
   const { bytes, files } = carveImage();

@@ -40,6 +40,8 @@ function copyOf(name: string, content: Uint8Array): StoredCopy {
     sourcePath,
     beside: [],
     bad: [],
+    mark: null,
+    sourceId: 1,
     file: null,
     jobId: 1,
     condition: "whole",

@@ -2,9 +2,12 @@ import { and, eq, inArray, ne, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Range } from "../../core/bytes/range-set";
-import type { Gaps } from "../../core/restore/gaps";
+import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
+import { bytesIn, type Gaps } from "../../core/restore/gaps";
+import type { SourceAt } from "../../io/open-source";
 import type { Connection, Database } from "../database/connection";
 import { type ResultState, restoreResults, restores } from "../database/schema";
+import { keepJudgement } from "../items/check";
 import { note } from "../log/commands";
 import { missingDrive } from "../sources/drives";
 import { announce } from "../workers/queue";
@@ -21,12 +24,9 @@ export interface ClaimedRestore {
 }
 
 /** One file to write. */
-export interface RestoreWork {
+export interface RestoreWork extends SourceAt {
   readonly resultId: number;
-  readonly sourcePath: string;
-  readonly beside: readonly string[];
-  /** Stretches of the source that are known to be unreadable. */
-  readonly bad: readonly Range[];
+  readonly sourceId: number;
   readonly file: string | null;
   readonly size: number;
   readonly layout: Layout;
@@ -103,6 +103,8 @@ interface WorkRow extends Record<string, unknown> {
   container: string;
   source_size: string;
   bad: Range[];
+  mark: string | null;
+  source_id: number;
   volume_id: number;
   modified: string | null;
 }
@@ -117,7 +119,7 @@ export async function nextFiles(
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
       c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, c.file, c.volume_id, c.modified,
-      s.path, s.beside, s.container, s.size as source_size, s.unreadable as bad
+      s.path, s.beside, s.container, s.size as source_size, s.unreadable as bad, s.mark, s.id as source_id
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
     left join volumes v on v.id = c.volume_id left join sources s on s.id = v.source_id order by r.id`);
@@ -153,6 +155,8 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
     sourcePath: row.path,
     beside: row.beside,
     bad: row.bad,
+    mark: row.mark,
+    sourceId: row.source_id,
     file: row.file,
     size,
     layout,
@@ -202,9 +206,31 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
     const written = files.filter(({ state }) => state === "verified" || state === "gaps");
     if (written.length > 0) await leaveTray(tx, restore, written);
     await replaceEarlier(tx, restore, written);
+    for (const { id, gaps } of files) if (gaps && gaps.unreadable.length > 0) await learnUnreadable(tx, id, bytesIn(gaps.unreadable));
     await announce(tx, restore.jobId);
     return true;
   });
+}
+
+/** A copy of which less could be read than was known is not what it was called: its condition is derived anew. */
+async function learnUnreadable(tx: Connection, resultId: number, bytes: number): Promise<void> {
+  const { rows } = await tx.execute<{
+    id: string;
+    size: string;
+    state: "live" | "deleted";
+    type: "file" | "folder";
+    evidence: Evidence;
+    layout: Buffer;
+  }>(sql`
+    select c.id, c.size, c.state, c.type, c.evidence, c.layout from copies c join restore_results r on r.copy_id = c.id
+    where r.id = ${resultId} and r.stream is null and c.layout is not null`);
+  const [row] = rows;
+  if (!row) return;
+  const unreadable = bytes - row.evidence.lost;
+  if (unreadable <= row.evidence.unreadable) return;
+  const evidence = { ...row.evidence, unreadable };
+  const judged = conditionOf({ type: row.type, size: Number(row.size), state: row.state, layout: decodeLayout(row.layout) }, evidence);
+  await keepJudgement(tx, { copyId: Number(row.id), ...judged, evidence, notes: explain(evidence) });
 }
 
 async function leaveTray(tx: Connection, restore: ClaimedRestore, written: readonly Settled[]): Promise<void> {

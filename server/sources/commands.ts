@@ -70,7 +70,14 @@ export async function addSource(db: Database, jobId: number, path: string, besid
   });
 }
 
-const structureOf = ({ size, container, table, notes }: InspectedSource) => ({ size, container, tableKind: table, notes: [...notes] });
+const structureOf = ({ size, mark, container, table, notes }: InspectedSource) => ({
+  size,
+  // A drive is known by its link, and may be written to where it is mounted.
+  mark: container === DRIVE ? null : mark,
+  container,
+  tableKind: table,
+  notes: [...notes],
+});
 
 /** RFC 4918, 11.4: here, that another file is needed first. */
 const FAILED_DEPENDENCY = 424;
@@ -152,10 +159,20 @@ type VolumeRow = typeof volumes.$inferSelect;
 /** Why a disk is another one; null: it is the same, by its size and the volumes on it. */
 function otherDisk(row: SourceRow, known: readonly VolumeRow[], found: InspectedSource): string | null {
   if (found.size !== row.size) return `it has ${found.size} bytes, and the source had ${row.size}`;
+  if (row.mark && found.mark && row.mark !== found.mark) return "its bytes are not the same at its beginning, middle or end";
+  return missingVolume(known, found, (volume, each) => each.label === volume.label);
+}
+
+/** Which volume that was read is not on a disk, in words; null: all are there. @param same what else must agree */
+function missingVolume(
+  known: readonly VolumeRow[],
+  found: InspectedSource,
+  same: (volume: VolumeRow, each: InspectedSource["volumes"][number]) => boolean = () => true,
+): string | null {
   const missing = known.find(
     (volume) =>
       volume.standing === "present" &&
-      !found.volumes.some((each) => each.offset === volume.offset && each.filesystem === volume.filesystem && each.label === volume.label),
+      !found.volumes.some((each) => each.offset === volume.offset && each.filesystem === volume.filesystem && same(volume, each)),
   );
   return missing ? `the volume “${missing.label ?? `volume ${missing.number}`}” is not on it` : null;
 }
@@ -176,12 +193,15 @@ async function otherFolder(db: Database, row: SourceRow, { path, found }: Looked
 /**
  * Reads the structure of a source anew: volumes that were not seen before are added, those known are described anew. Stretches that could
  * not be read are asked for again. What was found stays.
+ * @throws Problem when a volume that was read is not there any more
  */
 export async function rereadSource(db: Database, jobId: number, sourceId: number): Promise<void> {
   const row = await sourceOf(db, jobId, sourceId);
   const { found } = await look(row.path, row.beside);
   await db.transaction(async (tx) => {
     const known = await tx.select().from(volumes).where(eq(volumes.sourceId, sourceId));
+    const other = missingVolume(known, found);
+    if (other) throw new Problem(`Another source is at this place now: ${other}. Add it as a source of its own.`, 409);
     let added = 0;
     for (const volume of found.volumes) {
       const same = known.find((each) => each.offset === volume.offset && each.filesystem === volume.filesystem);

@@ -3,10 +3,13 @@ import { usageProfile } from "../../core/filesystems/usage-profile";
 import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
 import { FolderSource } from "../../io/folder-source";
 import { type OpenedSource, openSource } from "../../io/open-source";
+import { markOf } from "../../io/source-mark";
 
 /** A source's structure as it is stored. */
 export interface InspectedSource {
   readonly size: number;
+  /** The mark by which its disk is known again; null: a folder, or its samples cannot be read. */
+  readonly mark: string | null;
   readonly container: string;
   readonly table: string;
   readonly notes: readonly string[];
@@ -22,6 +25,7 @@ export async function inspectSource(path: string, beside: readonly string[], fol
     const { report } = opened;
     return {
       size: report.size,
+      mark: markOf(opened.disk),
       container: report.container,
       table: report.table,
       notes: [...report.notes, ...identityOf(report)],
@@ -48,7 +52,7 @@ function inspectFolder(path: string): InspectedSource {
     usage: null,
     usedBytes: null,
   };
-  return { size: 0, container: "folder", table: "none", notes: [], volumes: [volume] };
+  return { size: 0, mark: null, container: "folder", table: "none", notes: [], volumes: [volume] };
 }
 
 /** What a container tells of itself. */

@@ -7,13 +7,21 @@ import { announce } from "../workers/queue";
 /** A volume with what is needed to read it. */
 export async function findVolume(db: Database, volumeId: number) {
   const [found] = await db
-    .select({ volume: volumes, sourcePath: sources.path, beside: sources.beside, bad: sources.unreadable, jobId: sources.jobId })
+    .select({
+      volume: volumes,
+      sourcePath: sources.path,
+      beside: sources.beside,
+      bad: sources.unreadable,
+      mark: sources.mark,
+      jobId: sources.jobId,
+    })
     .from(volumes)
     .innerJoin(sources, eq(sources.id, volumes.sourceId))
     .where(eq(volumes.id, volumeId));
   if (!found) return null;
-  const { offset, length, filesystem } = found.volume;
-  return { jobId: found.jobId, sourcePath: found.sourcePath, beside: found.beside, bad: found.bad, volume: { offset, length, filesystem } };
+  const { volume, ...source } = found;
+  const { offset, length, filesystem } = volume;
+  return { ...source, volume: { offset, length, filesystem } };
 }
 
 export async function storeReading(db: Database, jobId: number, volumeId: number, reading: VolumeReading): Promise<void> {

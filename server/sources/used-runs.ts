@@ -15,14 +15,28 @@ const MOST_CLUSTERS = 1 << 24;
 /** The stretches in use between two bytes of a source, by its volumes' own maps; null when there are too many to draw singly. */
 export async function usedRuns(db: Connection, jobId: number, sourceId: number, start: number, end: number): Promise<number[] | null> {
   const rows = await db
-    .select({ volume: volumes, path: sources.path, beside: sources.beside, bad: sources.unreadable, container: sources.container })
+    .select({
+      volume: volumes,
+      path: sources.path,
+      beside: sources.beside,
+      bad: sources.unreadable,
+      mark: sources.mark,
+      container: sources.container,
+    })
     .from(volumes)
     .innerJoin(sources, eq(sources.id, volumes.sourceId))
     .where(and(eq(sources.id, sourceId), eq(sources.jobId, jobId)));
   const [first] = rows;
   if (!first) throw new Problem("There is no such source in this job.", 404);
   if (first.container === "folder") return [];
-  const { disk, close } = openPermitted({ sourcePath: first.path, beside: first.beside, bad: first.bad, file: null });
+  const { disk, close } = openPermitted({
+    sourceId,
+    sourcePath: first.path,
+    beside: first.beside,
+    bad: first.bad,
+    mark: first.mark,
+    file: null,
+  });
   const runs: number[] = [];
   try {
     for (const { volume } of rows) {

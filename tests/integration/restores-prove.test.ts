@@ -2,6 +2,7 @@ import { createHash } from "node:crypto";
 import { existsSync, readdirSync, readFileSync, rmSync, statSync, utimesSync, writeFileSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { runTask } from "../../server/content/pool";
 import { type Item, itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
@@ -13,11 +14,13 @@ import { proveRestore, retryRestore, startRestore } from "../../server/restores/
 import { zipOf } from "../../server/restores/downloads";
 import { listRestores, listResults, rehearse } from "../../server/restores/queries";
 import { surveyTargets } from "../../server/restores/survey";
-import { addSource } from "../../server/sources/commands";
+import { addSource, rereadSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { searchedJob, startTestBench, type TestBench, until } from "../support/bench";
+import { dynamicVhd } from "../support/dynamic-vhd";
 import { endedRestore, planTo } from "../support/restores";
+import { smallDisk } from "../support/small-disk";
 import { unzipped } from "../support/unzipped";
 import { fixture, pathOf, readTruth } from "../support/volume-truth";
 
@@ -243,6 +246,117 @@ describe("names at the destination", () => {
     for (const result of results) expect(existsSync(result.output as string)).toBe(true);
     expect(results.some((result) => result.output?.includes("/first card/"))).toBe(true);
   }, 60_000);
+});
+
+describe("a source that is not what it was", () => {
+  /** A job over an image of its own, its records read, with some of its lost files. */
+  async function ownJob(name: string, image: Uint8Array) {
+    const own = await createJob(bench.db, { title: name, client: "" });
+    const path = join(bench.sources, name);
+    writeFileSync(path, image);
+    const source = await addSource(bench.db, own, path);
+    for (const each of await listSources(bench.db, own))
+      for (const volume of each.volumes) if (volume.readable) await startPass(bench.db, own, volume.id);
+    await until(async () => (await listPasses(bench.db, own)).every((pass) => pass.state === "done"));
+    return { own, path, source };
+  }
+  const lostOf = async (own: number, query: Record<string, unknown> = {}) =>
+    (await listItems(bench.db, own, itemQuery.parse({ limit: 400, ...query }))).items.filter((item) => item.size > 1000);
+
+  it("is not read on, whichever part of it is other, and what was restored before is told from that; the right one back, it goes on", async () => {
+    const image = fixture("ntfs-4kn.img.gz");
+    const { own, path } = await ownJob("changing.img", image);
+    const [item] = await lostOf(own, { condition: "whole" });
+    if (!item) throw new Error("nothing was found");
+    const other = (at: number) => {
+      const bytes = Buffer.from(image);
+      bytes.writeUInt8((bytes.readUInt8(at) + 1) & 0xff, at);
+      return bytes;
+    };
+    const cases: [string, Uint8Array][] = [
+      ["another at its beginning", other(3)],
+      ["another in its middle", other(image.length >> 1)],
+      ["another at its end", other(image.length - 2)],
+      ["cut short", image.subarray(0, image.length - 4096)],
+      ["longer", Buffer.concat([image, Buffer.alloc(4096)])],
+    ];
+    for (const [words, bytes] of cases) {
+      writeFileSync(path, bytes);
+      await changeTray(bench.db, own, { items: [item.id], chosen: true });
+      const id = await startRestore(bench.db, own, planTo(`Changed/${words}`));
+      const { results } = await endedRestore(bench.db, own, id);
+      expect(results, words).toMatchObject([{ state: "failed", output: null, problem: expect.stringContaining("is not what it was") }]);
+      expect(readdirSync(join(bench.delivery, "Changed", words)), words).toEqual([]);
+      await expect(runTask("form", [item.bestCopyId]), words).rejects.toThrow("is not what it was");
+      // Nor is it searched on.
+      const [volume] = (await listSources(bench.db, own))[0]?.volumes ?? [];
+      const leftovers = await startPass(bench.db, own, volume?.id as number, "leftover-record");
+      const pass = await until(async () =>
+        (await listPasses(bench.db, own)).find((each) => each.id === leftovers && each.state === "failed"),
+      );
+      expect(pass.problem, words).toContain("is not what it was");
+      writeFileSync(path, image);
+      await retryRestore(bench.db, id);
+      expect((await endedRestore(bench.db, own, id)).results, words).toMatchObject([{ state: "verified" }]);
+    }
+  }, 120_000);
+
+  it("is read again when it was changed on purpose; another disk in its place is not taken for it", async () => {
+    const image = fixture("ntfs-4kn.img.gz");
+    const { own, path, source } = await ownJob("imaged further.img", image);
+    const [item] = await lostOf(own, { condition: "whole" });
+    const further = Buffer.from(image);
+    further.writeUInt8(1, image.length - 1);
+    writeFileSync(path, further);
+    await rereadSource(bench.db, own, source);
+    await changeTray(bench.db, own, { items: [item?.id as number], chosen: true });
+    const { results } = await endedRestore(bench.db, own, await startRestore(bench.db, own, planTo("Imaged further")));
+    expect(results).toMatchObject([{ state: "verified" }]);
+    writeFileSync(path, fixture("fat32.img.gz"));
+    await expect(rereadSource(bench.db, own, source)).rejects.toMatchObject({
+      status: 409,
+      message: expect.stringContaining("Another source"),
+    });
+  }, 60_000);
+
+  it("gives no verified file out of what it does not hold: the gaps are told, kept with the source, and count against the copy", async () => {
+    const disk = smallDisk();
+    const image = dynamicVhd(disk);
+    const full = await ownJob("full.vhd", image);
+    const hashes = new Map<string, string>();
+    await changeTray(bench.db, full.own, { matching: itemQuery.parse({ show: "all" }), chosen: true });
+    for (const result of (await endedRestore(bench.db, full.own, await startRestore(bench.db, full.own, planTo("Full")))).results)
+      if (result.state === "verified") hashes.set(result.path, result.sha256 as string);
+    const cut = await ownJob("cut.vhd", image.subarray(0, Math.floor(image.length * 0.6)));
+    const map = async () => (await listSources(bench.db, cut.own))[0]?.unreadable ?? [];
+    const known = await map();
+    expect(known.length).toBeGreaterThan(0);
+    // As if nobody had met them yet, and the records had vouched for the content.
+    await bench.pool.query("update sources set unreadable = '[]' where id = $1", [cut.source]);
+    await bench.pool.query(
+      `update copies set condition = 'whole', survival = 1, evidence = evidence || '{"unreadable": 0}' where job_id = $1 and layout is not null`,
+      [cut.own],
+    );
+    await changeTray(bench.db, cut.own, { matching: itemQuery.parse({ show: "all" }), chosen: true });
+    const { results } = await endedRestore(bench.db, cut.own, await startRestore(bench.db, cut.own, planTo("Cut")));
+    const gapped = results.filter(({ state, gaps }) => state === "gaps" && (gaps?.unreadable.length ?? 0) > 0);
+    expect(gapped.length).toBeGreaterThan(3);
+    for (const result of results) if (result.state === "verified") expect(result.sha256, result.path).toBe(hashes.get(result.path));
+    expect(await map()).toEqual(known);
+    const { rows } = await bench.pool.query<{ condition: string; survival: number; unreadable: string; notes: string[] }>(
+      "select condition, survival, evidence->>'unreadable' as unreadable, notes from copies where id = any($1::bigint[])",
+      [gapped.map(({ copyId }) => copyId)],
+    );
+    for (const { condition, survival, unreadable, notes } of rows) {
+      expect(condition).not.toBe("whole");
+      expect(survival).toBeLessThan(1);
+      expect(notes.join(" ")).toContain(`${unreadable} bytes of it could not be read`);
+    }
+    // A preview learns it too.
+    await bench.pool.query("update sources set unreadable = '[]' where id = $1", [cut.source]);
+    await runTask("hash", [gapped[0]?.copyId as number]);
+    expect(await map()).toEqual(known);
+  }, 120_000);
 });
 
 describe("a destination", () => {
