@@ -26,10 +26,14 @@ export const sourceListing = z.object({
   path: z.string().nullable(),
   parent: z.string().nullable(),
   entries: z.array(sourceEntry),
+  /** What lies there and is not shown. */
+  notes: z.array(z.string()),
   /** Whether this folder is on the list of source folders: named by the settings, put there by hand, or neither. */
   listed: z.enum(["by settings", "by hand"]).nullable(),
   /** Connected drives; beside the source folders alone. */
   drives: z.array(driveEntry),
+  /** The settings keep drives out of sight. */
+  drivesHidden: z.boolean(),
   problem: z.string().nullable(),
 });
 export type SourceListing = z.infer<typeof sourceListing>;

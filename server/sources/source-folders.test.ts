@@ -48,6 +48,25 @@ describe("the source folders", () => {
     expect(() => permittedSource(join(work, "sources/gone.img"))).toThrow("is not there");
   });
 
+  it("tell what lies in a folder and is not shown: a folder of hidden files is not called empty", () => {
+    expect(browse(join(work, "sources")).notes).toEqual(["1 hidden, with a name that begins with a dot."]);
+    expect(browse(join(work, "sources/inner")).notes).toEqual([]);
+    mkdirSync(join(work, "sources/only hidden"));
+    writeFileSync(join(work, "sources/only hidden/.a"), "");
+    expect(browse(join(work, "sources/only hidden"))).toMatchObject({
+      entries: [],
+      notes: ["1 hidden, with a name that begins with a dot."],
+    });
+    // A link that leads nowhere keeps nothing else from being shown.
+    symlinkSync(join(work, "nowhere"), join(work, "sources/inner/lost link"));
+    const { entries, notes } = browse(join(work, "sources/inner"));
+    expect([entries.map((entry) => entry.name), notes]).toEqual([["a.img"], ["1 that this user may not look at, or that lead nowhere."]]);
+    mkdirSync(join(work, "sources/many"));
+    for (let number = 0; number < 5010; number += 1) writeFileSync(join(work, "sources/many", `${number}.img`), "");
+    const many = browse(join(work, "sources/many"));
+    expect([many.entries.length, many.notes]).toEqual([5000, ["10 more than are shown here: type the path."]]);
+  });
+
   it("say so when none of them exists", () => {
     process.env.COMPASS_SOURCES = join(work, "nowhere");
     process.env.COMPASS_SOURCE_ROOTS = join(work, "nowhere");
@@ -103,7 +122,7 @@ describe("connected drives", () => {
   it("stay hidden where the setting says so", () => {
     process.env.COMPASS_DRIVES = "hide";
     expect(connectedDrives()).toEqual([]);
-    expect(browse(null).drives).toEqual([]);
+    expect(browse(null)).toMatchObject({ drives: [], drivesHidden: true });
     delete process.env.COMPASS_DRIVES;
   });
 });

@@ -82,35 +82,46 @@ export function browse(path: string | null, byHand: readonly string[] = []): Sou
       part: null,
     }));
     const problem = folders.length === 0 ? "None of the source folders exists. The setting COMPASS_SOURCES names them." : null;
-    return { path: null, parent: null, entries: folders, listed: null, drives: offeredDrives(), problem };
+    const drivesHidden = readSettings().COMPASS_DRIVES === "hide";
+    return { path: null, parent: null, entries: folders, notes: [], listed: null, drives: offeredDrives(), drivesHidden, problem };
   }
   const asked = permittedSource(path);
   // A path that was typed may be the image's own: its folder is shown.
   const real = statSync(/*turbopackIgnore: true*/ asked).isDirectory() ? asked : dirname(asked);
   const parent = [...realFolders(), ...realRoots()].includes(real) ? null : dirname(real);
-  const listed = realFolders().includes(real) ? "by settings" : byHand.includes(real) ? "by hand" : null;
+  const listed: SourceListing["listed"] = realFolders().includes(real) ? "by settings" : byHand.includes(real) ? "by hand" : null;
+  const place = { path: real, parent, listed, drives: [], drivesHidden: false };
   try {
-    const entries = readdirSync(/*turbopackIgnore: true*/ real, { withFileTypes: true })
-      .filter((entry) => !entry.name.startsWith("."))
-      .slice(0, MAX_ENTRIES)
-      .flatMap((entry) => {
-        const stats = statSync(/*turbopackIgnore: true*/ join(real, entry.name), { throwIfNoEntry: false });
-        return stats
-          ? [
-              {
-                path: join(/*turbopackIgnore: true*/ real, entry.name),
-                name: entry.name,
-                folder: stats.isDirectory(),
-                size: stats.size,
-                modified: stats.mtime,
-                part: stats.isDirectory() ? null : partOf(join(/*turbopackIgnore: true*/ real, entry.name)),
-              },
-            ]
-          : [];
-      })
-      .sort((a, b) => Number(b.folder) - Number(a.folder) || a.name.localeCompare(b.name));
-    return { path: real, parent, entries, listed, drives: [], problem: null };
+    return { ...place, ...entriesOf(real), problem: null };
   } catch (error) {
-    return { path: real, parent, entries: [], listed, drives: [], problem: `This folder cannot be read: ${(error as Error).message}.` };
+    return { ...place, entries: [], notes: [], problem: `This folder cannot be read: ${(error as Error).message}.` };
+  }
+}
+
+/** What lies in a folder, folders first, and what of it is not shown. @throws what the system says where it cannot be listed */
+function entriesOf(folder: string): Pick<SourceListing, "entries" | "notes"> {
+  const names = readdirSync(/*turbopackIgnore: true*/ folder);
+  const shown = names.filter((name) => !name.startsWith("."));
+  const found = shown.slice(0, MAX_ENTRIES).map((name) => toEntry(join(/*turbopackIgnore: true*/ folder, name)));
+  const entries = found
+    .filter((entry) => entry !== null)
+    .sort((a, b) => Number(b.folder) - Number(a.folder) || a.name.localeCompare(b.name));
+  const [hidden, cut, unseen] = [names.length - shown.length, Math.max(0, shown.length - MAX_ENTRIES), found.length - entries.length];
+  const notes = [
+    hidden > 0 && `${hidden} hidden, with a name that begins with a dot.`,
+    cut > 0 && `${cut} more than are shown here: type the path.`,
+    unseen > 0 && `${unseen} that this user may not look at, or that lead nowhere.`,
+  ];
+  return { entries, notes: notes.filter((note) => note !== false) };
+}
+
+/** A file or folder as it is shown; null: nothing can be said of it. */
+function toEntry(path: string): SourceListing["entries"][number] | null {
+  try {
+    const stats = statSync(/*turbopackIgnore: true*/ path);
+    const folder = stats.isDirectory();
+    return { path, name: basename(path), folder, size: stats.size, modified: stats.mtime, part: folder ? null : partOf(path) };
+  } catch {
+    return null;
   }
 }

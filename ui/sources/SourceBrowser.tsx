@@ -136,10 +136,16 @@ export function SourceBrowser({ jobId, relink, onClose }: BrowserProps) {
         )}
         {listing && listing.path === null && listing.drives.length === 0 && !waiting && (
           <p className={styles.noDrive} role="status">
-            No drive is connected that could be read.{" "}
-            <button type="button" className={styles.plain} disabled={isFetching} onClick={() => refetch()}>
-              Look again
-            </button>
+            {listing.drivesHidden ? (
+              "Drives are not shown: the setting COMPASS_DRIVES hides them."
+            ) : (
+              <>
+                No drive is connected, but for the bench’s own.{" "}
+                <button type="button" className={styles.plain} disabled={isFetching} onClick={() => refetch()}>
+                  Look again
+                </button>
+              </>
+            )}
           </p>
         )}
         {listing?.path && (
@@ -169,8 +175,10 @@ export function SourceBrowser({ jobId, relink, onClose }: BrowserProps) {
             <span>{entry.part !== null ? `part of ${entry.part}` : entry.modified ? dateText(entry.modified, "UTC") : ""}</span>
           </button>
         ))}
-        {listing && listing.entries.length === 0 && !listing.problem && (
-          <p style={{ fontSize: 13, color: "var(--mui-palette-chart-inkSoft)" }}>This folder is empty.</p>
+        {listing && (listing.notes.length > 0 || listing.entries.length === 0) && !listing.problem && (
+          <p style={{ fontSize: 13, color: "var(--mui-palette-chart-inkSoft)" }}>
+            {listing.notes.length > 0 ? `Not shown: ${listing.notes.join(" ")}` : "This folder is empty."}
+          </p>
         )}
       </DialogContent>
       <DialogActions>
