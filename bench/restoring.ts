@@ -1,14 +1,16 @@
 import { mkdirSync, mkdtempSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { runTask } from "../server/content/pool";
 import { open } from "../server/database/connection";
 import { migrateDatabase } from "../server/database/migrate";
+import { itemQuery } from "../server/items/contract";
+import { listItems } from "../server/items/list";
 import { createJob } from "../server/jobs/commands";
 import { startPass } from "../server/passes/commands";
 import { listPasses } from "../server/passes/queries";
 import { startRestore } from "../server/restores/commands";
 import { listRestores, rehearsePage, rehearseSums } from "../server/restores/queries";
-import { surveyTargets } from "../server/restores/survey";
 import { addSource } from "../server/sources/commands";
 import { listSources } from "../server/sources/queries";
 import { changeTray } from "../server/tray/commands";
@@ -57,7 +59,20 @@ async function main(): Promise<void> {
   const [, last] = await timed(() => rehearsePage(db, large, plan, 1400));
   const [sums, summed] = await timed(() => rehearseSums(db, large, plan));
   const silence = longest();
-  const [survey, surveyed] = await timed(() => surveyTargets(db, large, plan));
+  const [survey, surveyed] = await timed(() => runTask("survey", [large, plan]));
+  // What another page asks for meanwhile: a page of the list, one after the other.
+  const other = () => listItems(db, large, itemQuery.parse({ show: "all", q: "log 7", limit: 50 }));
+  const quiet = await p95(other, until(40));
+  const rehearsing = (async () => {
+    for (let round = 0; round < 3; round += 1)
+      await Promise.all([
+        rehearsePage(db, large, plan),
+        rehearsePage(db, large, plan, 1400),
+        rehearseSums(db, large, plan),
+        runTask("survey", [large, plan]),
+      ]);
+  })();
+  const busy = await p95(other, whilePending(rehearsing));
   const [, begun] = await timed(() => startRestore(db, large, plan).catch((error: Error) => error.message));
   await pool.end();
   console.log(
@@ -74,6 +89,7 @@ async function main(): Promise<void> {
         surveyMs: Math.round(surveyed),
         meeting: survey.meeting,
         startMs: Math.round(begun),
+        otherRequestsP95Ms: { alone: Math.round(quiet), meanwhile: Math.round(busy) },
       },
     }),
   );
@@ -83,6 +99,28 @@ async function main(): Promise<void> {
 async function timed<T>(work: () => Promise<T>): Promise<[T, number]> {
   const before = performance.now();
   return [await work(), performance.now() - before];
+}
+
+/** How long 95 of 100 requests take at most, in milliseconds, one after the other as long as `goOn` says. */
+async function p95(ask: () => Promise<unknown>, goOn: () => boolean): Promise<number> {
+  const times: number[] = [];
+  while (goOn()) times.push((await timed(ask))[1]);
+  return times.sort((a, b) => a - b)[Math.floor(times.length * 0.95)] ?? 0;
+}
+
+/** So many times. */
+function until(count: number): () => boolean {
+  let left = count;
+  return () => left-- > 0;
+}
+
+/** As long as work goes on. */
+function whilePending(work: Promise<unknown>): () => boolean {
+  let pending = true;
+  void work.finally(() => {
+    pending = false;
+  });
+  return () => pending;
 }
 
 /** Watches this process's event loop. @returns what tells the longest silence so far, in milliseconds */

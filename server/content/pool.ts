@@ -64,6 +64,7 @@ const LONG: Partial<Record<TaskName, number>> = {
   hashDelivered: 24 * 3_600_000,
   judge: LONG_MS,
   survey: LONG_MS,
+  lookAtRestored: LONG_MS,
   samePresent: 60_000,
   inspect: LONG_MS,
   browse: 30_000,

@@ -15,6 +15,7 @@ import { documentText, textOf } from "../previews/texts";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
 import type { RestorePlan } from "../restores/contract";
 import { hashDelivered } from "../restores/delivery";
+import { lookAtRestored } from "../restores/since";
 import { compareWithPresent, surveyTargets } from "../restores/survey";
 import { inspectSource } from "../sources/inspect";
 import { listFolders } from "../sources/queries";
@@ -72,6 +73,7 @@ export const tasks = {
   hashDelivered: async (path: string) => hashDelivered(path),
   judge: (copyId: number) => judgeContent(db(), copyId),
   survey: (jobId: number, plan: RestorePlan) => surveyTargets(db(), jobId, plan),
+  lookAtRestored: () => lookAtRestored(db()),
   samePresent: (copyId: number, stream: number | null, path: string) => compareWithPresent(db(), copyId, stream, path),
   inspect: inspectSource,
   browse: async (path: string | null) => browse(path, await listFolders(db())),

@@ -1,7 +1,7 @@
 import { lstat } from "node:fs/promises";
-import { sql } from "drizzle-orm";
+import { and, eq, gt, inArray, isNull, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
-import type { restoreResults } from "../database/schema";
+import { jobs, restoreResults, restores } from "../database/schema";
 import { announce } from "../workers/queue";
 
 type Row = typeof restoreResults.$inferSelect;
@@ -29,6 +29,36 @@ export async function lookAgain(db: Connection, rows: readonly Row[]): Promise<R
     await db.execute(sql`
       update restore_results r set since = m.since from jsonb_to_recordset(${JSON.stringify(moved)}::jsonb) as m(id bigint, since text) where r.id = m.id`);
   return found;
+}
+
+/** Results looked at together. */
+const AT_ONCE = 200;
+
+/** Looks at every restored file of the jobs that are worked on, and announces the jobs in which something became of one. */
+export async function lookAtRestored(db: Connection): Promise<void> {
+  const moved = new Set<number>();
+  for (let last = 0; ; ) {
+    const rows = await db
+      .select({ result: restoreResults, jobId: restores.jobId })
+      .from(restoreResults)
+      .innerJoin(restores, eq(restores.id, restoreResults.restoreId))
+      .innerJoin(jobs, eq(jobs.id, restores.jobId))
+      .where(and(gt(restoreResults.id, last), inArray(restoreResults.state, ["verified", "gaps"]), isNull(jobs.archivedAt)))
+      .orderBy(restoreResults.id)
+      .limit(AT_ONCE);
+    const found = await lookAgain(
+      db,
+      rows.map(({ result }) => result),
+    );
+    for (const [index, { since }] of found.entries()) {
+      const before = rows[index];
+      if (before && before.result.since !== since) moved.add(before.jobId);
+    }
+    const end = rows[rows.length - 1];
+    if (!end) break;
+    last = end.result.id;
+  }
+  for (const jobId of moved) await announce(db, jobId);
 }
 
 /** What a restore wrote and nobody replaced since, from the result after `after` on. */

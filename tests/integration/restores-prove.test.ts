@@ -13,6 +13,7 @@ import { listPasses } from "../../server/passes/queries";
 import { proveRestore, retryRestore, startRestore } from "../../server/restores/commands";
 import { zipOf } from "../../server/restores/downloads";
 import { listRestores, listResults, rehearse } from "../../server/restores/queries";
+import { lookAtRestored } from "../../server/restores/since";
 import { surveyTargets } from "../../server/restores/survey";
 import { addSource, rereadSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
@@ -174,6 +175,9 @@ describe("a result", () => {
     ];
     rmSync(gone);
     writeFileSync(changed, "something else");
+    // The bench's own count follows, though nobody has listed the results.
+    await lookAtRestored(bench.db);
+    expect((await findJob(bench.db, jobId))?.restored).toBe(before - 2);
     // Other bytes of the same length under the same date: only reading it again finds that out.
     const { mtime } = statSync(quiet);
     const bytes = readFileSync(quiet);
