@@ -1,7 +1,7 @@
 import { spawnSync } from "node:child_process";
 
 export interface Measured {
-  /** Wall-clock seconds of the quickest of the runs: the others only tell what else the machine was doing. */
+  /** Wall-clock seconds of the quickest of the runs: the others only show what else the machine was doing. */
   readonly seconds: number;
   /** The largest resident set seen, MiB. */
   readonly peakMiB: number;

@@ -123,7 +123,7 @@ function whilePending(work: Promise<unknown>): () => boolean {
   return () => pending;
 }
 
-/** Watches this process's event loop. @returns what tells the longest silence so far, in milliseconds */
+/** Watches this process's event loop. @returns a function that gives the longest silence so far, in milliseconds */
 function watchLoop(): () => number {
   let longest = 0;
   let last = performance.now();

@@ -22,9 +22,9 @@ async function main(): Promise<void> {
   const pass = await startPass(db, job, volume?.id ?? 0);
   const state = async () => (await listPasses(db, job)).find((each) => each.id === pass);
   while ((await state())?.state !== "done") await runPass(db, pool, pass, "bench", () => false);
-  const told = await state();
+  const ended = await state();
   await pool.end();
-  console.log((told?.foundLive ?? 0) + (told?.foundLost ?? 0));
+  console.log((ended?.foundLive ?? 0) + (ended?.foundLost ?? 0));
 }
 
 await main();

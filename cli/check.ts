@@ -4,7 +4,7 @@ import { SourceError } from "../io/source-error";
 import type { Options } from "./main";
 import { EXIT, flush, line, Usage } from "./output";
 
-/** `compass check`: whether files will open; null where their type does not let it be told. */
+/** `compass check`: whether files will open; null where their type does not allow a verdict. */
 export function checkFiles(files: readonly string[], options: Options): number {
   if (files.length === 0) throw new Usage("Name the files to check.");
   let problems = false;

@@ -28,7 +28,7 @@ describe("the command line", () => {
   /** The NTFS volume comes after an EFI and a reserved partition. */
   const VOLUME = "2";
 
-  it("inspect tells each volume", () => {
+  it("inspect lists each volume", () => {
     const { code, lines } = compass("inspect", image, "--json");
     expect(code).toBe(0);
     const ntfs = lines().find((line) => line.filesystem === "ntfs");
@@ -43,7 +43,7 @@ describe("the command line", () => {
     );
   });
 
-  it("list tells each copy in the promised form, the system's own files only when asked", () => {
+  it("list writes each copy in the promised form, the system's own files only when asked", () => {
     const { code, lines } = compass("list", image, "--volume", VOLUME, "--state", "deleted", "--json");
     expect(code).toBe(0);
     const copies = lines();
@@ -138,7 +138,7 @@ describe("the command line", () => {
     expect(compass("list", card, "--records-only").out).toBe("");
   });
 
-  it("places tells what is in bins and autosave places under the right names, of images and of folders", () => {
+  it("places lists what is in bins and autosave places under the right names, of images and of folders", () => {
     const { code, lines } = compass("places", image, "--volume", VOLUME, "--json");
     expect(code).toBe(0);
     const bin = lines().filter((line) => line.place === "bin");
@@ -168,7 +168,7 @@ describe("the command line", () => {
     expect(compass("places", join(work, "gone")).code).toBe(3);
   });
 
-  it("plan tells where to look and why, from what is known", () => {
+  it("plan names where to look and why, from what is known", () => {
     const file = join(work, "account.json");
     writeFileSync(file, JSON.stringify({ cause: "bin-emptied", system: "windows", lost: "12 March 2026", nameHint: "minutes" }));
     const { code, lines, err } = compass("plan", "--account", file, image, "--json");
@@ -182,7 +182,7 @@ describe("the command line", () => {
     expect(compass("plan", "--account", file)).toMatchObject({ code: 2, err: expect.stringContaining("cause") });
   });
 
-  it("sweep tells files found by their content, of a part and of some kinds, and ties what stands in others to them", {
+  it("sweep lists files found by their content, of a part and of some kinds, and ties what stands in others to them", {
     timeout: 60_000,
   }, () => {
     const card = join(work, "carve.img");
@@ -228,7 +228,7 @@ describe("the command line", () => {
     expect(compass("check", to, "--json").lines()[0]).toMatchObject({ format: "jpeg", opens: true });
   });
 
-  it("check tells whether files open", () => {
+  it("check says whether files open", () => {
     const cut = join(work, "cut.png");
     writeFileSync(cut, Buffer.from("89504e470d0a1a0a0000000d49484452", "hex"));
     const { code, lines } = compass("check", cut, "--json");

@@ -16,7 +16,7 @@ export function inspect(positionals: readonly string[], options: Options): numbe
     const standing = volume.standing === "present" ? "" : ` (${volume.standing})`;
     const words = `volume ${volume.volume}: ${volume.filesystem}${standing}${volume.label ? ` “${volume.label}”` : ""}, ${volume.length} bytes at ${volume.offset}`;
     const more = options.findings ? readingOf(source.disk, volume) : null;
-    const told = [...volume.notes, ...(more?.words ?? [])];
+    const remarks = [...volume.notes, ...(more?.words ?? [])];
     line(
       options.json,
       {
@@ -27,7 +27,7 @@ export function inspect(positionals: readonly string[], options: Options): numbe
         notes,
         ...(more ? { findings: more.findings, profiles: more.profiles } : {}),
       },
-      [words, ...told.map((note) => `  ${note}`)].join("\n"),
+      [words, ...remarks.map((note) => `  ${note}`)].join("\n"),
     );
   }
   flush();

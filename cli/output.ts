@@ -88,7 +88,7 @@ export function stateFilter(state: string | undefined): (copy: { state: string }
   return (copy) => copy.state === state;
 }
 
-/** All copies on a volume: those its records tell, then (unless told otherwise) what is left over of those before. */
+/** All copies on a volume: those its records describe, then (unless asked otherwise) what is left over of those before. */
 export function* copiesOf({ volume }: ChosenVolume, disk: ByteSource, options: Pick<Options, "records-only">): Generator<Copy, void, void> {
   for (const batch of fileRecordsPass(volume, disk)) yield* batch.copies;
   if (options["records-only"]) return;

@@ -13,18 +13,18 @@ import { EXIT, flush, line, oneSource, withVolumes } from "./output";
 export function places(positionals: readonly string[], options: Options): number {
   const path = oneSource(positionals);
   if (statSync(path, { throwIfNoEntry: false })?.isDirectory()) {
-    tell(new FolderSource(path), 0, options);
+    printCopies(new FolderSource(path), 0, options);
     flush();
     return EXIT.done;
   }
   return withVolumes(positionals, options, ({ disk }, chosen) => {
     for (const { report, volume } of chosen)
-      tell(volumeTree(volume, disk, volumeSerial(disk, report.offset, report.filesystem)), report.volume, options);
+      printCopies(volumeTree(volume, disk, volumeSerial(disk, report.offset, report.filesystem)), report.volume, options);
     return false;
   });
 }
 
-function tell(tree: FileTree, volume: number, options: Options): void {
+function printCopies(tree: FileTree, volume: number, options: Options): void {
   for (const batch of placesPass(tree, SHIPPED_RULES))
     for (const copy of batch.copies) {
       if (copy.type !== "file") continue;

@@ -12,7 +12,7 @@ import { EXIT, flush, line, say, Usage } from "./output";
 
 const keysOf = <K extends string>(table: Record<K, string>) => z.enum(Object.keys(table) as [K, ...K[]]);
 const moment = z.union([z.string().min(1), z.object({ text: z.string(), from: z.number().nullable(), to: z.number().nullable() })]);
-const told = z
+const planInput = z
   .strictObject({
     kinds: z.array(keysOf(LOST_KINDS)),
     nameHint: z.string().nullable(),
@@ -62,7 +62,7 @@ function readAccounts(file: string | undefined): Account[] {
   } catch (error) {
     throw new Usage(`${file} cannot be read as JSON: ${(error as Error).message}`);
   }
-  const parsed = z.array(told).safeParse(Array.isArray(value) ? value : [value]);
+  const parsed = z.array(planInput).safeParse(Array.isArray(value) ? value : [value]);
   if (!parsed.success) {
     const [issue] = parsed.error.issues;
     throw new Usage(`${file}: ${issue?.path.slice(1).join(".") || "the account"}: ${issue?.message}`);

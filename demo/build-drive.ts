@@ -51,7 +51,7 @@ function binRecord(original: string, size: number, deleted: string): Buffer {
   return Buffer.concat([head, path]);
 }
 
-/** The file beside an open document that tells who has it open. */
+/** The file beside an open document that says who has it open. */
 function owner(name: string): Buffer {
   const bytes = Buffer.alloc(162);
   bytes[0] = name.length;

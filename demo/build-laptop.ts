@@ -45,22 +45,22 @@ const volume = join(work, "volume.img");
 const mount = join(work, "mount");
 const run = (command: string, ...args: string[]) => execFileSync(command, args, { stdio: ["ignore", "ignore", "inherit"] });
 
-interface Told {
+interface Dated {
   path: string;
   made: Date;
 }
-const told: Told[] = [];
+const dated: Dated[] = [];
 
 function put(path: string, content: Buffer | string, made: string): void {
   const target = join(mount, path);
   mkdirSync(dirname(target), { recursive: true });
   writeFileSync(target, content);
-  told.push({ path, made: new Date(made) });
+  dated.push({ path, made: new Date(made) });
 }
 
 /** Dates as the files would have them: last change, and made a little before. */
 function setDates(): void {
-  for (const { path, made } of told.splice(0)) {
+  for (const { path, made } of dated.splice(0)) {
     const target = join(mount, path);
     if (!existsSync(target)) continue;
     utimesSync(target, made, made);

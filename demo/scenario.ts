@@ -11,7 +11,7 @@ interface DemoJob {
   folders?: string[];
 }
 
-const account = (told: Partial<Account>): Account => ({ ...(EMPTY_ACCOUNT as Account), ...told });
+const account = (stated: Partial<Account>): Account => ({ ...(EMPTY_ACCOUNT as Account), ...stated });
 const on = (text: string) => ({ text, from: null, to: null });
 
 /** The invented Larkfield Observatory Society, an amateur astronomy club, and what its members have lost. */

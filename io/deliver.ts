@@ -86,7 +86,7 @@ export function stage(
   }
 }
 
-/** Whether a file of that name is already where it would be written. A file in place of a folder above it is told when writing. */
+/** Whether a file of that name is already where it would be written. A file in place of a folder above it is reported when writing. */
 export function isTaken(root: string, components: readonly string[]): boolean {
   return statusOf(join(root, ...components)) !== null;
 }

@@ -66,7 +66,7 @@ beforeAll(() => {
 });
 
 describe("the drives that are connected", () => {
-  it("are told with model, size and where they are mounted; memory, images and empty readers are none", () => {
+  it("are reported with model, size and where they are mounted; memory, images and empty readers are none", () => {
     const drives = listDrives([join(root, "bench/var/lib")], root);
     expect(drives.map(({ name, model, size, removable, own }) => ({ name, model, size, removable, own }))).toEqual([
       { name: "dm-0", model: "bench-root", size: 256_000_000, removable: false, own: true },
@@ -98,7 +98,7 @@ describe("the drives that are connected", () => {
     for (const device of ["sda", "sdc"]) expect(on("media/client one/x", device)).toBe(false);
   });
 
-  it("of a system that tells nothing are none", () => {
+  it("of a system that gives nothing are none", () => {
     const empty = at("empty");
     expect(listDrives(["/"], empty)).toEqual([]);
     expect(liesOnDrive("/", "/dev/null", empty)).toBe(false);

@@ -11,7 +11,7 @@ export interface Drive {
   readonly path: string;
   /** What the system calls it, for instance "sdb". */
   readonly name: string;
-  /** Model, as the drive tells it; null: it does not. */
+  /** Model, as the drive gives it; null: it does not. */
   readonly model: string | null;
   /** Bytes. */
   readonly size: number;
@@ -38,7 +38,7 @@ const MADE = /^(loop|nbd)\d/;
 const MOST_BELOW = 64;
 
 /**
- * The drives that are connected, by what the system tells of them: sysfs, and proc_pid_mountinfo(5).
+ * The drives that are connected, by what the system reports: sysfs, and proc_pid_mountinfo(5).
  * @param own paths this bench itself needs: the drives that hold them are its own
  * @param root where the system's folders are; another one in tests
  * @param made also devices made of files
@@ -81,7 +81,7 @@ export function isConnected(path: string, size: number): boolean {
   return now === null || now === size;
 }
 
-/** Bytes of a block device by what the system tells of it; null: it tells nothing. */
+/** Bytes of a block device by what the system reports; null: it gives nothing. */
 export function deviceSize(device: bigint | number, root = "/"): number | null {
   const size = new System(root).number(`../dev/block/${major(device)}:${minor(device)}`, "size");
   return size > 0 ? size * SECTOR : null;
@@ -100,7 +100,7 @@ interface MountLine {
   readonly source: string;
 }
 
-/** What one system's folders tell. Whatever cannot be read counts as not told. */
+/** What one system's folders say. Whatever cannot be read counts as not given. */
 class System {
   readonly #block: string;
   #mounts: MountLine[] | undefined;

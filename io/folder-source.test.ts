@@ -27,25 +27,25 @@ const records = (source: FolderSource, from = 0, step = 512): FileRecord[] =>
   [...source.readRecords(from, step)].flatMap((batch) => [...batch.records]);
 
 describe("a folder as a source", () => {
-  it("tells its files and folders, with sizes, dates and content", () => {
+  it("gives its files and folders, with sizes, dates and content", () => {
     put("a/b/letter.txt", "words");
     put("top.txt", "");
     const source = new FolderSource(work);
-    const told = records(source);
-    expect(told.map((record) => [record.type, record.path, record.size])).toEqual([
+    const listed = records(source);
+    expect(listed.map((record) => [record.type, record.path, record.size])).toEqual([
       ["folder", "/a", 0],
       ["file", "/top.txt", 0],
       ["folder", "/a/b", 0],
       ["file", "/a/b/letter.txt", 5],
     ]);
-    const letter = told[3] as FileRecord;
+    const letter = listed[3] as FileRecord;
     expect(letter.modified).toBe(Math.floor(statSync(join(work, "a/b/letter.txt")).mtimeMs));
     const opened = source.open(letter);
     expect(Buffer.from(readBytes(opened?.content as never, 0, 5)).toString()).toBe("words");
     opened?.close();
   });
 
-  it("goes on from any point, and tells nothing twice", () => {
+  it("goes on from any point, and gives nothing twice", () => {
     for (let i = 0; i < 40; i += 1) put(`folder ${i % 7}/file ${i}.txt`, "x");
     const source = new FolderSource(work);
     const all = records(source).map((record) => record.path);
@@ -63,10 +63,10 @@ describe("a folder as a source", () => {
     symlinkSync(join(outside, "secret.txt"), join(work, "in/window"));
     symlinkSync(work, join(work, "in/circle"));
     const source = new FolderSource(work);
-    const told = records(source);
-    expect(told.map((record) => record.path)).toEqual(["/in", "/in/circle", "/in/door", "/in/plain.txt", "/in/window"]);
+    const listed = records(source);
+    expect(listed.map((record) => record.path)).toEqual(["/in", "/in/circle", "/in/door", "/in/plain.txt", "/in/window"]);
     for (const name of ["circle", "door", "window"])
-      expect(told.find((record) => record.name === name)).toMatchObject({
+      expect(listed.find((record) => record.name === name)).toMatchObject({
         layout: null,
         notes: [expect.stringContaining("never followed")],
       });
@@ -75,7 +75,7 @@ describe("a folder as a source", () => {
     // One that becomes a link after it was read.
     rmSync(join(work, "in/plain.txt"));
     symlinkSync(join(outside, "secret.txt"), join(work, "in/plain.txt"));
-    expect(source.open({ ...(told[3] as FileRecord) })).toBeNull();
+    expect(source.open({ ...(listed[3] as FileRecord) })).toBeNull();
   });
 
   it("does not go into another device that is mounted below it", () => {
@@ -85,20 +85,20 @@ describe("a folder as a source", () => {
     expect(dev?.notes).toEqual([expect.stringContaining("Another device is mounted here")]);
   });
 
-  it("takes names as they are, and tells of those that are no text", () => {
+  it("takes names as they are, and reports those that are no text", () => {
     const names = ["line\nbreak.txt", "right\u202eto left.txt", "観測メモ.txt", "quote\"'\\.txt", `${"long".repeat(60)}.txt`];
     for (const name of names) writeFileSync(join(work, name), name);
     writeFileSync(Buffer.concat([Buffer.from(`${work}/`), Buffer.from([0x66, 0xff, 0xfe, 0x2e, 0x74, 0x78, 0x74])]), "hidden");
     const source = new FolderSource(work);
-    const told = records(source);
-    expect(told.length).toBe(names.length + 1);
+    const listed = records(source);
+    expect(listed.length).toBe(names.length + 1);
     for (const name of names) {
-      const record = told.find((each) => each.name === name) as FileRecord;
+      const record = listed.find((each) => each.name === name) as FileRecord;
       const opened = source.open(record);
       expect(Buffer.from(readBytes(opened?.content as never, 0, record.size)).toString()).toBe(name);
       opened?.close();
     }
-    const nameless = told.find((each) => each.name.includes("\uFFFD"));
+    const nameless = listed.find((each) => each.name.includes("\uFFFD"));
     expect(nameless?.notes.join(" ")).toContain("no text");
     expect(source.open(nameless as FileRecord)).toBeNull();
     // Pipes are not waited for.
@@ -116,7 +116,7 @@ describe("a folder as a source", () => {
     put("shut/b.txt", "b");
     chmodSync(join(work, "shut"), 0);
     const source = new FolderSource(work);
-    // Root may list whatever it likes: there the folder is told with all that is in it.
+    // Root may list whatever it likes: there the folder is reported with all that is in it.
     const shut = records(source).filter((record) => record.path.startsWith("/shut"));
     const listed = (() => {
       try {
@@ -139,14 +139,14 @@ describe("a Mac's home folders", () => {
     entries: { path: string; sha256: string }[];
   }
   const home = JSON.parse(fixture("mac-home.json.gz").toString()) as Home;
-  const told = (): Copy[] => {
+  const listed = (): Copy[] => {
     layOut(home.files, work);
     const { tree } = openSearchable({ sourcePath: work }, { offset: 0, length: 0, filesystem: "folder" });
     return [...placesPass(tree, SHIPPED_RULES)].flatMap((batch) => [...batch.copies]);
   };
 
   it("give up what is in bins, autosave and temporary places, under the right names and byte for byte", () => {
-    const copies = told();
+    const copies = listed();
     const found = (path: string) => copies.find((copy) => copy.found?.path === path);
     const expected: [string, string, string][] = [
       ["/Users/maribel/.Trash/Old budget.xlsx", "bin", "/Users/maribel/.Trash/Old budget.xlsx"],
@@ -181,7 +181,7 @@ describe("a Mac's home folders", () => {
   });
 
   it("are left as they are", () => {
-    const copies = told();
+    const copies = listed();
     expect(copies.length).toBeGreaterThan(6);
     const names = Object.keys(home.files).sort();
     const now = readdirSync(work, { recursive: true, encoding: "utf8" }).filter((path) => statSync(join(work, path)).isFile());
@@ -190,7 +190,7 @@ describe("a Mac's home folders", () => {
 });
 
 describe("a document that an office suite has open", () => {
-  it("is told of by its lock file, and the suite's own backup is a copy of it", () => {
+  it("is described by its lock file, and the suite's own backup is a copy of it", () => {
     const files = JSON.parse(fixture("office-home.json.gz").toString()) as Record<string, { content: string; modified: string }>;
     layOut(files, work);
     const copies = [...placesPass(new FolderSource(work), SHIPPED_RULES)].flatMap((batch) => [...batch.copies]);

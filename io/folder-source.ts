@@ -139,7 +139,7 @@ function shared(path: string) {
   };
 }
 
-/** A file whose name cannot be told, so that nobody misses it without being told. */
+/** A file whose name cannot be known, so that nobody misses it without knowing. */
 const namelessRecord = (path: string): FileRecord => ({
   ...shared(path),
   name: path.slice(path.lastIndexOf("/") + 1),

@@ -111,7 +111,7 @@ describe("delivering a file", () => {
   const give = (conflict: Conflict, parts = ["folder", "letter.txt"]) =>
     deliver(content, work, parts, { conflict, modified: 1_700_000_000_000 });
 
-  it("writes it with its folders and its date, and tells the hash of what was read again", () => {
+  it("writes it with its folders and its date, and gives the hash of what was read again", () => {
     const done = give("keep-both");
     expect(done).toEqual({ output: join(work, "folder/letter.txt"), size: 13, sha256: hash });
     expect(statSync(join(work, "folder/letter.txt")).mtimeMs).toBe(1_700_000_000_000);

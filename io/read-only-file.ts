@@ -67,7 +67,7 @@ export class ReadOnlyFile implements ByteSource {
     return statSync(this.path, { throwIfNoEntry: false })?.rdev === this.#device;
   }
 
-  /** The size of a device of which the system tells none: where nothing can be read any more. */
+  /** The size of a device of which the system says none: where nothing can be read any more. */
   #measured(): number {
     const sector = new Uint8Array(SECTOR);
     const holds = (at: number) => {

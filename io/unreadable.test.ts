@@ -23,7 +23,7 @@ vi.mock("node:fs", async (original) => {
   const fs = await original<typeof import("node:fs")>();
   return {
     ...fs,
-    // A device node tells no size of its own, and has a number by which it is known.
+    // A device node gives no size of its own, and has a number by which it is known.
     fstatSync: (descriptor: number) =>
       drive.node === null ? fs.fstatSync(descriptor) : { size: 0, rdev: drive.node, isBlockDevice: () => true },
     statSync: (path: string, options?: { throwIfNoEntry: false }) =>
@@ -88,7 +88,7 @@ describe("a drive with bad sectors", () => {
     file.close();
   });
 
-  it("of which the system tells no size is measured by reading, bad sectors counted as its own", () => {
+  it("of which the system gives no size is measured by reading, bad sectors counted as its own", () => {
     // 8:200 is no device the system knows.
     for (const [length, bad] of [
       [1 << 20, []],
@@ -115,7 +115,7 @@ describe("a drive with bad sectors", () => {
     // Its node is gone, or belongs to another drive now.
     drive.there = false;
     expect(() => file.read(0, new Uint8Array(8192))).toThrow("was disconnected. Connect it again; what was found is kept.");
-    // Whoever opens sources tells a person of it as it is.
+    // What opens sources shows it to a person as it is.
     expect(() => file.read(0, new Uint8Array(8192))).toThrow(SourceError);
     Object.assign(drive, { there: true, code: "ENXIO" });
     expect(() => file.read(0, new Uint8Array(8192))).toThrow("was disconnected");

@@ -32,7 +32,7 @@ describe("answers of the routes", () => {
     expect([invalid.status, await problemOf(invalid)]).toEqual([400, "A job needs a title."]);
   });
 
-  it("treat what the database cannot compare as what is not there, and tell nothing of the inside", async () => {
+  it("treat what the database cannot compare as what is not there, and give nothing of the inside", async () => {
     // PostgreSQL, appendix A: numeric value out of range, foreign key violation, invalid text, character not in repertoire.
     for (const [code, status] of [
       ["22003", 404],

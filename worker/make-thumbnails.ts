@@ -16,7 +16,7 @@ export async function makeThumbnails(db: Database, jobId: number, stopping: () =
     for (const id of ids) {
       if (stopping() || Date.now() > end) return enqueue(db, "thumbnails", jobId);
       const copy = await findStoredCopy(db, id);
-      // One that cannot be drawn is told when it is looked at.
+      // One that cannot be drawn is reported when it is looked at.
       if (copy?.layout) await thumbnail(copy, (copyId) => runTask("thumbnail", [copyId])).catch(() => undefined);
       after = id;
     }

@@ -1,7 +1,7 @@
 import type { CopyFacts } from "../core/copies/facts";
 import { runTask } from "../server/content/pool";
 import type { Database } from "../server/database/connection";
-import { keepFacts, namelessKinds, TELLING, tieByFacts, untold } from "../server/items/told";
+import { copiesWithoutFacts, KINDS_WITH_FACTS, keepFacts, namelessKinds, tieByFacts } from "../server/items/facts";
 import { enqueue } from "../server/workers/queue";
 
 const SLICE_MS = 10_000;
@@ -20,21 +20,21 @@ export interface FactsFrom {
 export async function readFacts(db: Database, jobId: number, { live = 0, from = 0 }: FactsFrom, stopping: () => boolean): Promise<void> {
   const end = Date.now() + SLICE_MS;
   for (const lost of live ? [false] : [true, false]) {
-    const kinds = lost ? TELLING : await namelessKinds(db, jobId);
+    const kinds = lost ? KINDS_WITH_FACTS : await namelessKinds(db, jobId);
     if (kinds.length === 0) break;
     for (let after = lost === !live ? from : 0; ; ) {
-      const part = await untold(db, jobId, { lost, kinds, after, limit: PART });
-      const told: { copyId: number; facts: CopyFacts }[] = [];
+      const part = await copiesWithoutFacts(db, jobId, { lost, kinds, after, limit: PART });
+      const read: { copyId: number; facts: CopyFacts }[] = [];
       let asked = 0;
       for (const { itemId, copyId } of part) {
         if (stopping() || Date.now() > end) break;
         // A source that is not connected is asked another time.
         const facts = await runTask("facts", [copyId]).catch(() => null);
-        if (facts) told.push({ copyId, facts });
+        if (facts) read.push({ copyId, facts });
         after = itemId;
         asked += 1;
       }
-      await keepFacts(db, jobId, told);
+      await keepFacts(db, jobId, read);
       // What was asked is not asked again, not even what could not be answered: the next slice goes on behind it.
       if (asked < part.length) return enqueue(db, "facts", jobId, { live: lost ? 0 : 1, from: after });
       if (part.length < PART) break;

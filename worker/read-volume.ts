@@ -16,7 +16,7 @@ export async function readWholeVolume(db: Database, volumeId: number): Promise<v
     const [reading] = (await once(thread, "message")) as [VolumeReading];
     await storeReading(db, jobId, volumeId, reading);
   } catch (error) {
-    // The files are stored already; a volume that cannot be read a second time only lacks what this would have told.
+    // The files are stored already; a volume that cannot be read a second time only lacks what this would have given.
     log.error({ volume: volumeId, error: (error as Error).message }, "the reading of a volume failed");
   } finally {
     await thread.terminate();

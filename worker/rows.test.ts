@@ -32,7 +32,7 @@ describe("copies as rows for the database", () => {
     expect(row?.layout).toBe(`\\x${Buffer.from(encodeLayout(copy().layout as NonNullable<Copy["layout"]>)).toString("hex")}`);
   });
 
-  it("tell where a copy of a known place was really found, and nothing of that for others", () => {
+  it("give where a copy of a known place was really found, and nothing of that for others", () => {
     const placed = copy({
       place: "autosave",
       found: { rule: "autorecovery-copies", path: "/a\tb/AutoRecovery save of x" },
@@ -44,7 +44,7 @@ describe("copies as rows for the database", () => {
     ]);
   });
 
-  it("tell the span of a content in several stretches, and of one in a single stretch nothing but its beginning", () => {
+  it("give the span of a content in several stretches, and of one in a single stretch nothing but its beginning", () => {
     const at = (...runs: [number, number][]) => ({
       size: runs.reduce((sum, [, length]) => sum + length, 0),
       segments: runs.map(([place, length]) => ({ kind: "disk" as const, at: place, length })),

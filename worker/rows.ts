@@ -49,7 +49,7 @@ function rowOf(copy: Copy, volumeId: number): string[] {
   ];
 }
 
-/** Records of the Windows bin: they tell of a deleted file and are none of the client's own. */
+/** Records of the Windows bin: they belong to a deleted file and are none of the client's own. */
 const BIN_INDEX =
   /^\/\$recycle\.bin\/s-[\d-]+\/(\$i[0-9a-z]{6}(\.[^/]*)?|desktop\.ini)$|^\/(recycler\/s-[\d-]+|recycled)\/(info2|desktop\.ini)$/i;
 

@@ -34,8 +34,8 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     gate,
   };
   let enough = pass.finish !== null;
-  const told = new Int32Array(gate);
-  if (enough) Atomics.store(told, GATE.enough, 1);
+  const state = new Int32Array(gate);
+  if (enough) Atomics.store(state, GATE.enough, 1);
   const thread = startThread("pass-thread", data);
   // Known places are looked through quickly, but what leads to them is worked out from all of a volume: that is done once.
   const sliced = pass.place !== "known-places";
@@ -59,9 +59,9 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
       enough ||= after === "finish";
       const goesOn = after === "finish" || (after === "go on" && then === "more");
       if (batch.end || !goesOn) return;
-      if (enough) Atomics.store(told, GATE.enough, 1);
-      Atomics.add(told, GATE.taken, 1);
-      Atomics.notify(told, GATE.taken);
+      if (enough) Atomics.store(state, GATE.enough, 1);
+      Atomics.add(state, GATE.taken, 1);
+      Atomics.notify(state, GATE.taken);
     }
   } catch (error) {
     log.error({ pass: passId, error: (error as Error).stack }, "pass failed");

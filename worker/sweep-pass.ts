@@ -55,7 +55,7 @@ export function openSweep(data: PassThreadData, part: Range, enough: (done: numb
   return { disk, reach: plan.domain.drawn(), batches, close };
 }
 
-/** Those told by name: the newest that are proven. */
+/** Those listed by name: the newest that are proven. */
 const MOST_NAMED = 3;
 
 function sightedOf(finds: readonly Find[]): Sighted {

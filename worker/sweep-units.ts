@@ -34,7 +34,7 @@ const LISTEN = 1000;
 /**
  * Looks through the stretches on several threads at once and gives them in their order. This thread waits for the others without
  * returning to its event loop.
- * @param noteBad is told of each stretch that a thread could not read
+ * @param noteBad is given each stretch that a thread could not read
  */
 export function threadedScan(source: SourceAt, threads: number, noteBad: (range: Range) => void) {
   return function* scan(_: ByteSource, { domain, options }: SweepPlan, from: number): Generator<ScannedUnit, void, void> {

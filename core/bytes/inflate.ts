@@ -82,7 +82,7 @@ const WINDOW = 1 << 15;
 const OUT = 1 << 15;
 
 /**
- * Unpacks DEFLATE data (RFC 1951) and tells where they end, which no byte around them does.
+ * Unpacks DEFLATE data (RFC 1951) and says where they end, which no byte around them does.
  * @param at where the packed data begin
  * @param end where they end at the latest
  * @param take gets the plain bytes piece by piece, as views valid during the call

@@ -41,7 +41,7 @@ describe("stretches that are known to be unreadable", () => {
     );
   });
 
-  it("are told with those the drive refuses now", () => {
+  it("are reported with those the drive refuses now", () => {
     const source = new KnownBadSource(new Watched(), [{ start: 3990, end: 4010 }]);
     expect(source.unreadable(0, SIZE)).toEqual([{ start: 3990, end: 4050 }]);
     expect(source.unreadable(4005, 10)).toEqual([{ start: 4005, end: 4015 }]);

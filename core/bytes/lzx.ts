@@ -116,7 +116,7 @@ class Decoder {
     for (let i = 0; i < count; i += 1, this.#done += 1) this.out[this.#done] = this.out[this.#done - offset] as number;
   }
 
-  /** Lengths of codes, told as differences from those of the block before, themselves coded. */
+  /** Lengths of codes, given as differences from those of the block before, themselves coded. */
   #readLengths(lengths: Uint8Array, from: number, end: number): void {
     const input = this.#input;
     const own = new Uint8Array(20);

@@ -14,7 +14,7 @@ function unpack(packed: Uint8Array, most?: number): { plain: Buffer; end: number
   return { plain: Buffer.concat(pieces), end };
 }
 
-/** Truth: the runtime's own zlib packs; we unpack, and tell where the packed bytes end, which it does not need to. */
+/** Truth: the runtime's own zlib packs; we unpack, and find where the packed bytes end, which it does not need to. */
 describe("inflate", () => {
   it("gives back what was packed at every level, and where it ends", () => {
     fc.assert(
@@ -136,7 +136,7 @@ describe("unpacking from the midst of packed data", () => {
     expect(canBeginBlock(packed, 8 * packed.length + 5)).toBe(false);
   });
 
-  it("tells in which block the data stopped making sense, and how many were sound", async () => {
+  it("says in which block the data stopped making sense, and how many were sound", async () => {
     const { packed, at } = await flushed();
     const hurt = Buffer.from(packed);
     hurt.fill(0xff, at, at + 64);

@@ -51,7 +51,7 @@ describe("a disk kept in blocks", () => {
     );
   });
 
-  it("tells what could not be read in the disk's own places, of the file and of the parent", () => {
+  it("says what could not be read in the disk's own places, of the file and of the parent", () => {
     const file = new MemorySource(new Uint8Array(4 * BLOCK), [{ start: BLOCK + 4, end: BLOCK + 8 }]);
     const parent = new MemorySource(new Uint8Array(BLOCKS * BLOCK), [{ start: 3 * BLOCK, end: 3 * BLOCK + 2 }]);
     const places: BlockPlace[] = ["zeros", { at: BLOCK }, "elsewhere", "elsewhere", "zeros", "zeros"];

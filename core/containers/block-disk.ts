@@ -92,7 +92,7 @@ export class BlockDisk implements ByteSource {
     }
   }
 
-  /** Sectors that stand in the same place are told together. */
+  /** Sectors that stand in the same place are reported together. */
   #eachSector(
     { at, own }: Exclude<BlockPlace, string>,
     inside: number,

@@ -2,7 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 
 export type ContainerKind = "raw" | "split" | "vhd" | "vhdx";
 
-/** What holds a disk: the bytes of the disk inside, and what is told about them. */
+/** What holds a disk: the bytes of the disk inside, and what is reported about them. */
 export interface Container {
   readonly kind: ContainerKind;
   /** The form of its kind in words, for instance "differencing"; null where there is only one. */
@@ -10,7 +10,7 @@ export interface Container {
   readonly disk: ByteSource;
   /** The identity the container gives itself (a GUID); null: it has none. */
   readonly identity: string | null;
-  /** UTC milliseconds; null: not told. */
+  /** UTC milliseconds; null: not given. */
   readonly created: number | null;
   /** What was odd or repaired, in plain words. */
   readonly notes: readonly string[];

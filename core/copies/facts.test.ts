@@ -1,12 +1,12 @@
 import { describe, expect, it } from "vitest";
-import { factsOf, telling } from "./facts";
+import { factsOf, usable } from "./facts";
 
 describe("what is kept of what content says", () => {
   it("is no title or author that programs put where one should stand", () => {
-    for (const words of ["Untitled", "document1", "  (anonymous) ", "Slide 1", "unknown", "S3", ""]) expect(telling(words)).toBeUndefined();
-    expect(telling("  Plan for the new dome ")).toBe("Plan for the new dome");
-    expect(telling("Document of intent")).toBe("Document of intent");
-    expect(telling(undefined)).toBeUndefined();
+    for (const words of ["Untitled", "document1", "  (anonymous) ", "Slide 1", "unknown", "S3", ""]) expect(usable(words)).toBeUndefined();
+    expect(usable("  Plan for the new dome ")).toBe("Plan for the new dome");
+    expect(usable("Document of intent")).toBe("Document of intent");
+    expect(usable(undefined)).toBeUndefined();
   });
 
   it("is everything else, but for the place of the small picture", () => {

@@ -10,10 +10,10 @@ export interface CopyFacts extends Omit<Summary, "thumbnail"> {
 const EMPTY_TITLES = /^(untitled|anonymous|unknown|document\d*|no title|title|s\d+|slide 1|untitled document|\(anonymous\))$/i;
 
 /** Whether a title, an author or the like says something. */
-export const telling = (words: string | undefined) => (words && !EMPTY_TITLES.test(words.trim()) ? words.trim() : undefined);
+export const usable = (words: string | undefined) => (words && !EMPTY_TITLES.test(words.trim()) ? words.trim() : undefined);
 
 /** A summary as it is kept: without a title or an author that says nothing. */
 export function factsOf({ thumbnail: _, title, author, ...rest }: Summary): CopyFacts {
-  const [said, by] = [telling(title), telling(author)];
+  const [said, by] = [usable(title), usable(author)];
   return { ...rest, ...(said ? { title: said } : {}), ...(by ? { author: by } : {}) };
 }

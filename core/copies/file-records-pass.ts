@@ -17,7 +17,7 @@ export interface CopyBatch {
 const STEP = 512;
 
 /**
- * The pass "file records": everything a volume's own records tell, live and deleted, in batches with a resume point.
+ * The pass "file records": everything a volume's own records describe, live and deleted, in batches with a resume point.
  * @param step records looked at for one batch
  */
 export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0, step = STEP): Generator<CopyBatch, void, void> {

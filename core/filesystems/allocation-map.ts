@@ -53,7 +53,7 @@ export class AllocationMap {
     return found;
   }
 
-  /** The ranges of used clusters that belong to nothing, as `owned` tells. */
+  /** The ranges of used clusters that belong to nothing, as `owned` says. */
   *usedWithoutOwner(owned: (cluster: number) => boolean): Generator<Range, void, void> {
     for (const range of this.usedWithin(0, this.clusters)) {
       let from = -1;

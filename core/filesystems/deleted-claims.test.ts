@@ -33,7 +33,7 @@ describe("claims of deleted files", () => {
     );
   });
 
-  it("tell the longest file that begins at a cluster, and that of those that lived on", () => {
+  it("give the longest file that begins at a cluster, and that of those that lived on", () => {
     const claims = new DeletedClaims();
     claims.add([{ first: 5, count: 3 }], 5, false);
     claims.add([{ first: 5, count: 2 }], 5, true);

@@ -24,7 +24,7 @@ export interface Alternative {
   readonly note: string;
 }
 
-/** One name of one file or folder, as the file system's own records tell it. */
+/** One name of one file or folder, as the file system's own records give it. */
 export interface FileRecord {
   /** Where the record stands, in words a technician can look up (for instance "MFT record 42"). */
   readonly reference: string;
@@ -45,7 +45,7 @@ export interface FileRecord {
   readonly changed: number | null;
   /** Whether `created` and `modified` are local times given as if they were UTC; by default as the volume says. */
   readonly localTimes?: boolean;
-  /** When it was deleted, where something tells; UTC milliseconds. */
+  /** When it was deleted, where something says; UTC milliseconds. */
   readonly deletedAt?: number | null;
   /** null: the content cannot be read (the notes say why) or there is none (a folder). */
   readonly layout: Layout | null;

@@ -3,7 +3,7 @@ import type { ByteSource } from "../bytes/byte-source";
 /** Folders larger than this are damage or an attack on memory. */
 export const MAX_FOLDER_BYTES = 1 << 26;
 
-/** A file or folder as the entry in its folder tells it. */
+/** A file or folder as the entry in its folder gives it. */
 export interface TreeEntry {
   readonly name: string;
   /** The name's bytes as stored. */
@@ -13,7 +13,7 @@ export interface TreeEntry {
   readonly deleted: boolean;
   readonly directory: boolean;
   readonly firstCluster: number;
-  /** Bytes; of a folder only where its entry tells. */
+  /** Bytes; of a folder only where its entry says. */
   readonly size: number;
   /** The entry itself says that the clusters follow one another. */
   readonly contiguous: boolean;

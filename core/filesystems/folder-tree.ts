@@ -3,7 +3,7 @@ import type { Range } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
-import { type ClusterSpace, EntryTeller } from "./entry-teller";
+import { type ClusterSpace, EntryReader } from "./entry-reader";
 import type { FileRecord, FileSystem, Finding, RecordBatch } from "./file-record";
 import { type Folder, folderBytes, MAX_FOLDER_BYTES, type TreeEntry } from "./folder-entry";
 import type { FolderTrace } from "./lost-folders";
@@ -17,7 +17,7 @@ const MAX_FOLDERS = 1_000_000;
 const MAX_FOLDER_CLUSTERS = 4096;
 
 /**
- * A volume whose files are told by entries in their folders (FAT, exFAT): walks the folders, the deleted ones too, and works
+ * A volume whose files are described by entries in their folders (FAT, exFAT): walks the folders, the deleted ones too, and works
  * out where the content of each file stands or most likely stood.
  */
 export abstract class FolderTree implements FileSystem {
@@ -26,12 +26,12 @@ export abstract class FolderTree implements FileSystem {
   abstract readonly notes: readonly string[];
   readonly #claims = new DeletedClaims();
   readonly #space: ClusterSpace;
-  readonly #teller: EntryTeller;
+  readonly #reader: EntryReader;
   #folders: { folder: Folder; entries: number }[] | undefined;
   /** First clusters of all folders that entries lead to, with their paths. */
   readonly #reached = new Map<number, string>();
   /** What folders are called whose names are not in full, where another one beside them would be called the same; by first cluster. */
-  readonly #told = new Map<number, string>();
+  readonly #foundNames = new Map<number, string>();
 
   constructor(
     protected readonly volume: ByteSource,
@@ -52,7 +52,7 @@ export abstract class FolderTree implements FileSystem {
       otherStarts: (entry) => this.otherStarts(entry),
       entriesIn: (bytes) => this.entriesIn(bytes),
     };
-    this.#teller = new EntryTeller(this.#space, this.#claims);
+    this.#reader = new EntryReader(this.#space, this.#claims);
   }
 
   /** Where the root folder's entries stand. Offsets in the volume. */
@@ -63,7 +63,7 @@ export abstract class FolderTree implements FileSystem {
   protected abstract isUsed(cluster: number): boolean;
   /** Whether a cluster is plainly the first one of this deleted folder. */
   protected abstract provesFolder(cluster: number): boolean;
-  /** What the beginning of a sector tells of a folder that begins there; null: none does. */
+  /** The folder that begins in a sector, by its first entries; null: none does. */
   protected abstract folderTrace(head: Uint8Array, at: number): FolderTrace | null;
   /** Other clusters at which a deleted entry may have begun, when the file system forgets a part of the number. */
   protected otherStarts(_entry: TreeEntry): number[] {
@@ -92,7 +92,7 @@ export abstract class FolderTree implements FileSystem {
       for (const entry of this.#entriesOf(folder)) {
         done += 1;
         if (done <= from) continue;
-        records.push(this.#teller.tell(folder, this.#asTold(entry)));
+        records.push(this.#reader.toFileRecord(folder, this.#withFoundName(entry)));
         if (records.length >= step) {
           yield { records, resume: done, done, total };
           records = [];
@@ -154,15 +154,15 @@ export abstract class FolderTree implements FileSystem {
       for (const entry of this.#entriesOf(folder)) {
         if (entry.deleted) continue;
         const path = `${folder.path}/${entry.name}`;
-        if (entry.directory) yield { path, size: null, chain: this.#teller.liveRuns(entry, MAX_FOLDER_BYTES) };
-        else if (entry.size > 0) yield { path, size: entry.size, chain: this.#teller.liveRuns(entry, Number.MAX_SAFE_INTEGER) };
+        if (entry.directory) yield { path, size: null, chain: this.#reader.liveRuns(entry, MAX_FOLDER_BYTES) };
+        else if (entry.size > 0) yield { path, size: entry.size, chain: this.#reader.liveRuns(entry, Number.MAX_SAFE_INTEGER) };
       }
     }
   }
 
   /** Offset of a cluster in the volume. */
   protected clusterAt(cluster: number): number {
-    return this.#teller.clusterAt(cluster);
+    return this.#reader.clusterAt(cluster);
   }
 
   #entriesOf(folder: Folder): readonly TreeEntry[] {
@@ -182,11 +182,11 @@ export abstract class FolderTree implements FileSystem {
       for (const entry of entries) {
         const deleted = folder.deleted || entry.deleted;
         if (!entry.directory) {
-          if (deleted) this.#claims.add(this.#teller.contiguous(entry), entry.firstCluster, !entry.deleted);
+          if (deleted) this.#claims.add(this.#reader.contiguous(entry), entry.firstCluster, !entry.deleted);
           continue;
         }
         if (folder.depth >= MAX_DEPTH || seen.has(entry.firstCluster)) continue;
-        const inside = deleted ? this.#deletedFolder(entry) : this.#teller.stretches(this.#teller.liveRuns(entry, MAX_FOLDER_BYTES).runs);
+        const inside = deleted ? this.#deletedFolder(entry) : this.#reader.stretches(this.#reader.liveRuns(entry, MAX_FOLDER_BYTES).runs);
         if (inside.length === 0) continue;
         seen.add(entry.firstCluster);
         const path = this.#folderPath(folder, entry, taken);
@@ -204,17 +204,17 @@ export abstract class FolderTree implements FileSystem {
     let path = `${folder.path}/${entry.name}`;
     for (let number = 2; entry.incompleteName && taken.has(path); number += 1) path = `${folder.path}/${entry.name} (${number})`;
     taken.add(path);
-    if (path !== `${folder.path}/${entry.name}`) this.#told.set(entry.firstCluster, path.slice(folder.path.length + 1));
+    if (path !== `${folder.path}/${entry.name}`) this.#foundNames.set(entry.firstCluster, path.slice(folder.path.length + 1));
     return path;
   }
 
-  #asTold(entry: TreeEntry): TreeEntry {
-    const name = entry.directory ? this.#told.get(entry.firstCluster) : undefined;
+  #withFoundName(entry: TreeEntry): TreeEntry {
+    const name = entry.directory ? this.#foundNames.get(entry.firstCluster) : undefined;
     return name === undefined ? entry : { ...entry, name };
   }
 
   /**
-   * The clusters of a deleted folder. Unless its entry tells them, its chain is gone: the first cluster must prove itself, and
+   * The clusters of a deleted folder. Unless its entry gives them, its chain is gone: the first cluster must prove itself, and
    * the next ones are taken as long as they are free and hold nothing but entries.
    */
   #deletedFolder(entry: TreeEntry): { at: number; length: number }[] {
@@ -223,7 +223,7 @@ export abstract class FolderTree implements FileSystem {
       (each) => each >= 2 && each < clusters + 2 && this.provesFolder(each),
     );
     if (first === undefined) return [];
-    if (entry.contiguous) return this.#teller.stretches(this.#teller.contiguous(entry)).slice(0, MAX_FOLDER_CLUSTERS);
-    return this.#teller.clustersOfFolder(first);
+    if (entry.contiguous) return this.#reader.stretches(this.#reader.contiguous(entry)).slice(0, MAX_FOLDER_CLUSTERS);
+    return this.#reader.clustersOfFolder(first);
   }
 }

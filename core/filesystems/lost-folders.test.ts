@@ -59,7 +59,7 @@ describe("a camera card formatted again", () => {
     expect(whole.filter((copy) => !sound.has(contentHash(copy, image) ?? "")).map((copy) => copy.path)).toEqual([]);
   });
 
-  it("formatted with clusters of another size: the old folders still tell their own measures", () => {
+  it("formatted with clusters of another size: the old folders still show their own measures", () => {
     const bytes = new Uint8Array(fixture("camera-formatted.img.gz"));
     const view = new DataView(bytes.buffer);
     // The same volume, as if it had been formatted with clusters twice as large: sectors in a cluster, and a table half as long.
@@ -131,7 +131,7 @@ describe("what does not add up on a FAT volume", () => {
     expect(finding?.count).toBe(Math.ceil((victim.size ?? 0) / clusterSize));
   });
 
-  it("clusters two files claim, and a chain that breaks off, are told with the files they concern", () => {
+  it("clusters two files claim, and a chain that breaks off, are reported with the files they concern", () => {
     const { bytes, fatAt, fatBytes } = image();
     const table = new DataView(bytes.buffer, fatAt);
     const firstOf = (entry: Entry) => new DataView(bytes.buffer).getUint16((entry.dirEntry?.imageOffset ?? 0) + 26, true);

@@ -5,18 +5,18 @@ import type { ClusterGeometry } from "./cluster-chain";
 import type { Folder, TreeEntry } from "./folder-entry";
 import { type Earlier, type ScanStep, scanSectors } from "./sector-scan";
 
-/** What the beginning of a folder tells of itself. */
+/** What the beginning of a folder says about it. */
 export interface FolderTrace {
   /** Its own first cluster. */
   readonly cluster: number;
-  /** The first cluster of the folder above; 0: the root; null: not told. */
+  /** The first cluster of the folder above; 0: the root; null: not given. */
   readonly parent: number | null;
   /** It is the root of a file system that was there before. */
   readonly root?: boolean;
 }
 
 export interface LostFolder extends Folder {
-  /** Whether a folder of this name is told of by no entry, so that it must be told by itself. */
+  /** Whether a folder of this name is described by no entry, so that it must be known by itself. */
   readonly named: boolean;
   readonly notes: readonly string[];
 }
@@ -57,7 +57,7 @@ interface Found extends FolderTrace {
   readonly at: number;
 }
 
-/** Finds folders that no entry leads to any more, by what their own beginnings tell, and puts their tree together again. */
+/** Finds folders that no entry leads to any more, by what their own beginnings say, and puts their tree together again. */
 export class LostFolders {
   readonly #found: Found[] = [];
 
@@ -120,12 +120,12 @@ export class LostFolders {
       for (const run of runs) covered.add(run.at);
       lost.set(trace.cluster, { trace, runs, entries: around.entriesAt(runs) });
     }
-    // Which lost folder tells of which other one, and by what name.
-    const told = new Map<number, { parent: number; name: string }>();
+    // Which lost folder describes which other one, and by what name.
+    const parents = new Map<number, { parent: number; name: string }>();
     for (const [cluster, { entries }] of lost)
       for (const entry of entries)
-        if (entry.directory && entry.firstCluster !== cluster && lost.has(entry.firstCluster) && !told.has(entry.firstCluster))
-          told.set(entry.firstCluster, { parent: cluster, name: entry.name });
+        if (entry.directory && entry.firstCluster !== cluster && lost.has(entry.firstCluster) && !parents.has(entry.firstCluster))
+          parents.set(entry.firstCluster, { parent: cluster, name: entry.name });
     const paths = new Map<number, { path: string; named: boolean; notes: string[] }>();
     const pathOf = (cluster: number, depth: number): { path: string; named: boolean; notes: string[] } => {
       const kept = paths.get(cluster);
@@ -138,7 +138,7 @@ export class LostFolders {
       };
       // Entered before the parents are followed, so that a circle ends here.
       paths.set(cluster, unknown);
-      const by = told.get(cluster);
+      const by = parents.get(cluster);
       const card = own?.trace.parent === 0 ? cardFolder(own.entries) : undefined;
       const result = own?.trace.root
         ? { path: "", named: false, notes: [] }

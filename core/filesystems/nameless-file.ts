@@ -1,7 +1,7 @@
 import type { Layout } from "../bytes/layout";
 import { ALL_BYTES_THERE, type FileRecord } from "./file-record";
 
-/** Clusters in use that nothing names, as a file: whether they are one, or a part of one, only their content tells. */
+/** Clusters in use that nothing names, as a file: whether they are one, or a part of one, only their content says. */
 export function namelessFile(name: string, reference: string, layout: Layout, note: string): FileRecord {
   return {
     reference,

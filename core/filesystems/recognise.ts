@@ -6,7 +6,7 @@ export type FileSystemName = (typeof FILE_SYSTEM_NAMES)[number];
 
 export interface Recognised {
   readonly filesystem: FileSystemName;
-  /** Bytes the volume claims to have; null when its first sector does not tell. */
+  /** Bytes the volume claims to have; null when its first sector does not say. */
   readonly length: number | null;
   /** Bytes in an allocation unit. */
   readonly clusterSize: number | null;
@@ -72,7 +72,7 @@ function recogniseExfatCopy(volume: ByteSource): Recognised {
   return nothing;
 }
 
-/** FAT32 keeps a copy of its boot sector in sector 6: with the first one gone it still tells. */
+/** FAT32 keeps a copy of its boot sector in sector 6: with the first one gone it still serves. */
 function recogniseFatCopy(volume: ByteSource): Recognised {
   const copy = new Cursor(readBytes(volume, 6 * 512, 512));
   const marked = ascii(copy.slice(82, 8)) === "FAT32   " && copy.u16(510) === 0xaa55;

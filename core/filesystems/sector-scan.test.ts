@@ -31,7 +31,7 @@ describe("a scan by sectors", () => {
     }
   });
 
-  it("without what was noted begins anew, and tells all of it once it is where it was", () => {
+  it("without what was noted begins anew, and gives all of it once it is where it was", () => {
     const places = [512, 3 << 20, 30 << 20];
     const part = { start: 0, end: 32 << 20 };
     const steps = [...scanSectors(marked(places), part, 4096, begins, 20 << 20, null)];
@@ -59,7 +59,7 @@ describe.each([
     return openVolume(source, report);
   };
 
-  it("go on with what was noted to the very same copies, each told once", () => {
+  it("go on with what was noted to the very same copies, each given once", () => {
     const batches = [...leftoversPass(open(disk), disk, 0, 16)];
     const all = batches.flatMap((batch) => batch.copies.map((copy) => copy.reference + copy.path));
     expect(all.length).toBeGreaterThan(least);
@@ -67,8 +67,8 @@ describe.each([
       const before = batches.slice(0, cut + 1);
       const noted = before.flatMap((batch) => batch.noted ?? []);
       const rest = [...leftoversPass(open(disk), disk, before[cut]?.resume, 16, undefined, noted)];
-      const told = [...before, ...rest].flatMap((batch) => batch.copies.map((copy) => copy.reference + copy.path));
-      expect(told, `after batch ${cut}`).toEqual(all);
+      const listed = [...before, ...rest].flatMap((batch) => batch.copies.map((copy) => copy.reference + copy.path));
+      expect(listed, `after batch ${cut}`).toEqual(all);
     }
   });
 });

@@ -11,7 +11,7 @@ export interface LiveFile {
   readonly chain: Chain;
 }
 
-/** What does not add up in a volume told by folders: chains against sizes, files against one another and against the map. */
+/** What does not add up in a volume of folder entries: chains against sizes, files against one another and against the map. */
 export function treeFindings(
   files: Iterable<LiveFile>,
   volume: { clusters: number; clusterSize: number; map: AllocationMap | null; bookkeeping: readonly ClusterRun[] },

@@ -2,14 +2,14 @@ import { layoutOf, type Segment } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
 import type { Chain, ClusterGeometry } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
-import { type ClusterSpace, EntryTeller } from "./entry-teller";
+import { type ClusterSpace, EntryReader } from "./entry-reader";
 import { ALL_BYTES_THERE, type FileRecord, type RecordBatch } from "./file-record";
 import { folderBytes } from "./folder-entry";
 import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
 import { namelessFile } from "./nameless-file";
 import type { Earlier } from "./sector-scan";
 
-/** What is asked of a volume told by folders for what is left over in it. */
+/** What a volume of folder entries is asked for: what is left over in it. */
 export interface LeftoverTree {
   readonly space: ClusterSpace;
   /** First clusters of all folders that entries lead to, with their paths. */
@@ -36,27 +36,27 @@ export function* treeLeftovers(
     reached: tree.reached,
     trace: (head, at) => tree.trace(head, at),
     entriesAt: (runs) => space.entriesIn(folderBytes(volume, runs)),
-    goOn: (geometry, cluster) => new EntryTeller(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
+    goOn: (geometry, cluster) => new EntryReader(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
   });
   const size = Math.min(part.end, volume.size) - part.start;
   for (const { done, noted } of lost.scan(part, from, earlier)) yield { records: [], resume: done, done, total: size, noted };
   const units: (() => FileRecord[])[] = [];
   for (const { geometry, folders } of lost.trees()) {
     const claims = new DeletedClaims();
-    const teller = new EntryTeller(spaceOf(geometry), claims);
+    const reader = new EntryReader(spaceOf(geometry), claims);
     const entriesOf = (folder: LostFolder) => space.entriesIn(folderBytes(volume, folder.runs));
     for (const folder of folders)
-      for (const entry of entriesOf(folder)) if (!entry.directory) claims.add(teller.contiguous(entry), entry.firstCluster, !entry.deleted);
+      for (const entry of entriesOf(folder)) if (!entry.directory) claims.add(reader.contiguous(entry), entry.firstCluster, !entry.deleted);
     claims.settle();
     for (const folder of folders)
       units.push(() => [
-        ...(folder.named ? [tellFolder(folder, space.start)] : []),
-        ...entriesOf(folder).map((entry) => teller.tell(folder, entry)),
+        ...(folder.named ? [folderRecord(folder, space.start)] : []),
+        ...entriesOf(folder).map((entry) => reader.toFileRecord(folder, entry)),
       ]);
   }
-  // A chain has no place of its own in a part: only the whole volume can tell which ones are lost.
+  // A chain has no place of its own in a part: only the whole volume can say which ones are lost.
   const whole = part.start === 0 && part.end >= volume.size;
-  for (const chain of whole ? tree.lostChains() : []) units.push(() => [tellChain(chain, space)]);
+  for (const chain of whole ? tree.lostChains() : []) units.push(() => [chainRecord(chain, space)]);
   const total = size + units.length;
   for (let next = Math.max(0, from - size); next < units.length; ) {
     const records: FileRecord[] = [];
@@ -92,7 +92,7 @@ function spacesOf(own: ClusterSpace): (geometry: ClusterGeometry) => ClusterSpac
   };
 }
 
-function tellFolder(folder: LostFolder, start: number): FileRecord {
+function folderRecord(folder: LostFolder, start: number): FileRecord {
   const name = folder.path.slice(folder.path.lastIndexOf("/") + 1);
   return {
     reference: `folder at byte ${start + (folder.runs[0]?.at ?? 0)}`,
@@ -116,7 +116,7 @@ function tellFolder(folder: LostFolder, start: number): FileRecord {
 }
 
 /** Clusters in use that no folder leads to, as a file of that many clusters. */
-function tellChain(chain: Chain, { start, geometry: { clusterSize, dataAt } }: ClusterSpace): FileRecord {
+function chainRecord(chain: Chain, { start, geometry: { clusterSize, dataAt } }: ClusterSpace): FileRecord {
   const first = chain.runs[0]?.first ?? 0;
   const segments = chain.runs.map(
     (run): Segment => ({ kind: "disk", at: start + dataAt + (run.first - 2) * clusterSize, length: run.count * clusterSize }),

@@ -213,8 +213,8 @@ const cabinet: Format = {
           const length = reader.u16(data + 4);
           const end = data + 8 + dataExtra + length;
           if (end > source.size) return breaksAt(source.size, BREAKS_OFF);
-          const told = reader.u32(data);
-          if (told !== 0 && cabChecksum(reader, data + 4, end) !== told)
+          const stated = reader.u32(data);
+          if (stated !== 0 && cabChecksum(reader, data + 4, end) !== stated)
             return endsAt(size, damaged(data, "the checksum of a block does not match"));
           data = end;
         }
@@ -245,7 +245,7 @@ const shellLink: Format = {
   signatures: [{ at: 0, mark: "L\0\0\0\x01\x14\x02\0\0\0\0\0\xc0\0\0\0\0\0\0F" }],
   loose: true,
   recognise: (head) => hasAscii(head, 0, "L\0\0\0\x01\x14\x02\0"),
-  /** [MS-SHLLINK], 2.1 to 2.5: one structure after the other, as the flags tell. */
+  /** [MS-SHLLINK], 2.1 to 2.5: one structure after the other, as the flags say. */
   follow: (source) =>
     following(source, BREAKS_OFF, (reader) => {
       const flags = reader.u32(20);
@@ -296,7 +296,7 @@ const hive: Format = {
   },
 };
 
-/** Mail stores: [MS-PST], 2.2.2.6: the header has a checksum and tells how long the file is. */
+/** Mail stores: [MS-PST], 2.2.2.6: the header has a checksum and says how long the file is. */
 const mailStore: Format = {
   id: "mailbox",
   kind: "mail",
@@ -380,12 +380,12 @@ const font: Format = {
 
 /** Where a table stands whose checksum (a sum of 32-bit words) is not what the directory says; null: it is right. */
 function wrongTable(reader: BlockReader, entry: number): number | null {
-  const [told, at, length] = [reader.u32be(entry + 4), reader.u32be(entry + 8), reader.u32be(entry + 12)];
+  const [stated, at, length] = [reader.u32be(entry + 4), reader.u32be(entry + 8), reader.u32be(entry + 12)];
   let sum = 0;
   for (let i = 0; i + 4 <= length; i += 4) sum = (sum + reader.u32be(at + i)) >>> 0;
   let rest = 0;
   for (let i = length & ~3, shift = 24; i < length; i += 1, shift -= 8) rest |= reader.u8(at + i) << shift;
-  return (sum + rest) >>> 0 === told ? null : at;
+  return (sum + rest) >>> 0 === stated ? null : at;
 }
 
 export const archiveFormats: readonly Format[] = [tar, sevenZip, rar, cabinet];

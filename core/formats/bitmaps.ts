@@ -42,17 +42,17 @@ const bmp: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 0, "BM") && head.length >= 26 && HEADERS.has(head[14] as number) && head[15] === 0,
   follow(source) {
-    return asTold(source, (reader) => {
+    return asStated(source, (reader) => {
       const header = bitmapHeader(reader, 14);
       if (!header) return null;
       const pixelsAt = reader.u32(10);
       const plain = header.height * 4 * Math.ceil((header.width * header.depth) / 32);
       const packed = header.compression !== 0 && header.compression !== 3 && header.compression !== 6;
-      const told = reader.u32(2);
+      const stated = reader.u32(2);
       if (pixelsAt < 26 || pixelsAt > 1 << 20) return null;
-      // Some makers tell no size, or a wrong one: the pixels are there in any case.
+      // Some makers give no size, or a wrong one: the pixels are there in any case.
       const least = pixelsAt + (packed ? header.imageSize : plain);
-      return Math.max(least, told <= least + (1 << 16) ? told : 0);
+      return Math.max(least, stated <= least + (1 << 16) ? stated : 0);
     });
   },
   summarise: (source) => sizeOf(bitmapHeader(new BlockReader(source), 14)),
@@ -74,7 +74,7 @@ const icon = (id: string, title: string, kind: number): Format => ({
     return hasAscii(head, 0, `\0\0${String.fromCharCode(kind)}\0`) && count > 0 && count <= 64 && head.length >= 6 + 16 * count;
   },
   follow(source) {
-    return asTold(source, (reader) => {
+    return asStated(source, (reader) => {
       const count = reader.u16(4);
       if (count === 0 || count > 64) return null;
       let end = 6 + 16 * count;
@@ -106,7 +106,7 @@ const layered: Format = {
   loose: true,
   recognise: (head) => hasAscii(head, 0, "8BPS\0"),
   follow(source) {
-    return asTold(source, (reader) => {
+    return asStated(source, (reader) => {
       const big = reader.u16be(4) === 2;
       const [channels, height, width, depth] = [reader.u16be(12), reader.u32be(14), reader.u32be(18), reader.u16be(22)];
       if (channels === 0 || channels > 56 || height === 0 || width === 0 || ![1, 8, 16, 32].includes(depth)) return null;
@@ -118,7 +118,7 @@ const layered: Format = {
       at += 2;
       if (compression > 3) return null;
       if (compression === 0) return at + channels * height * Math.ceil((width * depth) / 8);
-      // Zip-packed merged pictures tell no length.
+      // Zip-packed merged pictures give no length.
       if (compression > 1) return -1;
       const lines = channels * height;
       let packed = 0;
@@ -132,8 +132,8 @@ const layered: Format = {
   },
 };
 
-/** @param end where the file ends as its header tells; null: it is no such file, -1: it does not tell */
-function asTold(source: ByteSource, end: (reader: BlockReader) => number | null): Extent | null {
+/** @param end where the file ends as its header says; null: it is no such file, -1: it does not say */
+function asStated(source: ByteSource, end: (reader: BlockReader) => number | null): Extent | null {
   return following(source, BREAKS_OFF, (reader) => {
     const size = end(reader);
     if (size === null) return null;

@@ -86,18 +86,18 @@ describe("compound files", () => {
     expect(summaryOf(bytes)).toEqual({ title, author, dated: saved, pages: 7 });
   });
 
-  it("with properties that lead nowhere tell nothing, and never crash", () => {
+  it("with properties that lead nowhere give nothing, and never crash", () => {
     const set = properties(1252, "win1252", { 2: "A title", 4: "An author" }, Date.UTC(2026, 0, 1));
     for (let at = 0; at < set.length; at += 1)
       for (const value of [0, 0xff, 0x80]) {
         const hurt = Buffer.from(set);
         hurt[at] = value;
-        const told = summaryOf(compound({ WordDocument: noise(4096), "\u0005SummaryInformation": hurt }));
-        for (const words of [told.title, told.author]) expect(words === undefined || words.length <= 512).toBe(true);
+        const summary = summaryOf(compound({ WordDocument: noise(4096), "\u0005SummaryInformation": hurt }));
+        for (const words of [summary.title, summary.author]) expect(words === undefined || words.length <= 512).toBe(true);
       }
   });
 
-  it("of mail messages tell subject and sender", () => {
+  it("of mail messages give subject and sender", () => {
     const bytes = compound({
       "__properties_version1.0": noise(64),
       "__substg1.0_0037001F": Buffer.from("Opening night – the dome", "utf16le"),

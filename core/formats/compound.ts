@@ -176,7 +176,7 @@ function follow(source: ByteSource): Extent | null {
   }
 }
 
-/** All streams must be there; workbooks and slides are records from end to end, whose lengths tell whether they hold together. */
+/** All streams must be there; workbooks and slides are records from end to end, whose lengths say whether they hold together. */
 function judge(compound: Compound): Verdict {
   try {
     for (const entry of compound.entries) if (entry.type === 2 && entry.size > 0) compound.stream(entry);

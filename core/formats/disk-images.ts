@@ -1,7 +1,7 @@
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import { breaksAt, cannotTell, endsAt, type Format, hasAscii, type Summary } from "./format";
 
-/** ISO 9660 (ECMA-119, 8.4): the volume descriptor in sector 16 tells how many blocks there are. */
+/** ISO 9660 (ECMA-119, 8.4): the volume descriptor in sector 16 says how many blocks there are. */
 const DESCRIPTOR = 32_768;
 const iso: Format = {
   id: "iso",

@@ -6,7 +6,7 @@ import { followingText, withLineEnd } from "./texts/marked-up";
 import { MOST_TEXT } from "./texts/text-run";
 import { defined } from "./tiff-directory";
 
-/** PostScript: the document structuring conventions 3.0 (5.1 and 6): comments tell its title and its end. */
+/** PostScript: the document structuring conventions 3.0 (5.1 and 6): comments give its title and its end. */
 const postscript: Format = {
   id: "postscript",
   kind: "drawings",

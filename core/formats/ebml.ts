@@ -37,7 +37,7 @@ interface Element {
   readonly id: number;
   readonly at: number;
   readonly content: number;
-  /** null: its length is not told. */
+  /** null: its length is not given. */
   readonly end: number | null;
 }
 

@@ -23,7 +23,7 @@ export type Verdict =
   /** The check could not reach a conclusion (too large, a variant it does not follow). */
   | { readonly verdict: "cannot-tell"; readonly reason: string };
 
-/** How far a file goes, as its own structure tells, and what was found on the way. */
+/** How far a file goes, as its own structure says, and what was found on the way. */
 export interface Extent {
   /** Bytes from its beginning to its end, or to where the structure could still be followed. */
   readonly size: number;
@@ -32,7 +32,7 @@ export interface Extent {
   readonly verdict: Verdict;
   /** Where less than all is proven although nothing is wrong: so many bytes are. */
   readonly proven?: number;
-  /** Of one that breaks off: how many bytes it should have, as its beginning tells or as much of it as was followed lets expect. */
+  /** Of one that breaks off: how many bytes it should have, as its beginning says or as much of it as was followed lets expect. */
   readonly expected?: number;
 }
 
@@ -43,7 +43,7 @@ export interface Signature {
   readonly mark: string;
 }
 
-/** What a file's content tells of it. */
+/** What a file's content says about it. */
 export interface Summary {
   readonly title?: string;
   readonly author?: string;
@@ -85,9 +85,9 @@ export interface Format {
   follow?(source: ByteSource): Extent | null;
   /** The structure is followed, but other bytes in it would go unnoticed: its verdict proves nothing about them. */
   readonly loose?: boolean;
-  /** Where its first bytes do not tell it from others (archives, compound files): which format it is, by its id. */
+  /** Where its first bytes do not distinguish it from others (archives, compound files): which format it is, by its id. */
   resolve?(source: ByteSource): string | null;
-  /** What it tells of itself. `source` ends where the file does. */
+  /** What it says about itself. `source` ends where the file does. */
   summarise?(source: ByteSource): Summary;
 }
 

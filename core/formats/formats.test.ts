@@ -151,7 +151,7 @@ describe("the registry", () => {
 });
 
 describe("drawings whose places are hidden", () => {
-  it("tell where they end by the numbers behind the mixing", () => {
+  it("end by the numbers behind the mixing", () => {
     // Mixed as the specification describes it (from memory): made here by the same rule, as no general tool writes such drawings.
     const plain = Buffer.alloc(0x6c);
     plain.write("AcFssFcAJMB\0", "latin1");

@@ -84,7 +84,7 @@ describe("hostile files", () => {
     expect(process.memoryUsage().rss - before).toBeLessThan(900 << 20);
   });
 
-  it("a sweep over damaged bytes ends, and tells no find outside of them", { timeout: 120_000 }, () => {
+  it("a sweep over damaged bytes ends, and gives no find outside of them", { timeout: 120_000 }, () => {
     const random = seeded(6);
     for (let round = 0; round < 12; round += 1) {
       const from = Math.floor(random() * 70) * 524_288;

@@ -80,7 +80,7 @@ describe("a file in the midst of other bytes", () => {
   });
 });
 
-/** Truth: files damaged by script beside their originals; the manifest tells where. */
+/** Truth: files damaged by script beside their originals; the manifest says where. */
 describe("damaged files", () => {
   const lab = labFiles();
   const verdict = (path: string) => {
@@ -101,7 +101,7 @@ describe("damaged files", () => {
     };
     expect(at("truncated-60-LMR_0226.JPG")).toBe(16_207);
     expect(at("png-bad-idat.png")).toBeGreaterThanOrEqual(500);
-    // The packed picture still makes sense for a while: the checksum of its first chunk tells.
+    // The packed picture still makes sense for a while: the checksum of its first chunk shows it.
     expect(at("png-bad-idat.png")).toBeLessThanOrEqual(32_900);
     for (const [path, offset, length] of [
       ["zeroed-block-LMR_0226.JPG", 13_312, 1024],

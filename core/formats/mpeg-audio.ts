@@ -70,13 +70,13 @@ function follow(source: ByteSource): Extent | null {
       frames += 1;
     }
     if (!tagged && frames < BARE_FRAMES) return null;
-    const told = framesTold(reader, first);
-    if (told > 0 && frames < told) return breaksAt(at, "frames at the end of the sound are missing");
+    const stated = statedFrames(reader, first);
+    if (stated > 0 && frames < stated) return breaksAt(at, "frames at the end of the sound are missing");
     const sound = at;
     if (reader.has(at, "APETAGEX") && at + 16 <= source.size) at += 32 + reader.u32(at + 12);
     if (reader.has(at, "TAG") && at + 128 <= source.size) at += 128;
     // What comes next is no frame. That the sound ends here, only a number of frames or a tag behind it says.
-    if (told > 0 || at > sound) return endsAt(Math.min(at, source.size));
+    if (stated > 0 || at > sound) return endsAt(Math.min(at, source.size));
     return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
   } catch (error) {
     if (!(error instanceof BreaksOff)) throw error;
@@ -85,7 +85,7 @@ function follow(source: ByteSource): Extent | null {
 }
 
 /** How many frames there are, as the first one may say (common practice of encoders, no published source); 0: it does not. */
-function framesTold(reader: BlockReader, first: number): number {
+function statedFrames(reader: BlockReader, first: number): number {
   for (let at = first + 4; at < Math.min(first + 64, reader.size - 12); at += 1)
     if ((reader.has(at, "Xing") || reader.has(at, "Info")) && reader.u32be(at + 4) & 1) return reader.u32be(at + 8);
   return 0;

@@ -116,7 +116,7 @@ export type ContentFinding =
       readonly format: string;
       readonly at: number;
       readonly reason: string;
-      /** About how many bytes it should have had, where it is more than there are and something tells. */
+      /** About how many bytes it should have had, where it is more than there are and something gives it. */
       readonly expected?: number;
     }
   /** Nothing but zero bytes. */
@@ -182,7 +182,7 @@ export function runSummary(format: Format, content: ByteSource): Summary {
   }
 }
 
-/** The format of a whole content: its first bytes, and where they do not tell enough, what is inside. */
+/** The format of a whole content: its first bytes, and where they do not say enough, what is inside. */
 export function identify(content: ByteSource, nameHint = ""): Format | null {
   const hinted = byExtension.get(extensionOf(nameHint));
   const head = readBytes(content, 0, Math.min(HEAD_BYTES, content.size));

@@ -11,7 +11,7 @@ const KINDS: ReadonlySet<number> = new Set(Object.values(PAGE));
 export const pageSizeOf = (raw: number) => (raw === 1 ? 65_536 : raw);
 export const isPageSize = (size: number) => size >= 512 && size <= 65_536 && (size & (size - 1)) === 0;
 
-/** What takes up the room on a page: its cells and the free blocks between them (1.6); the rest is told as fragments. */
+/** What takes up the room on a page: its cells and the free blocks between them (1.6); the rest is reported as fragments. */
 class PageRoom {
   readonly #taken: [from: number, to: number][] = [];
 
@@ -236,10 +236,10 @@ function followDatabase(source: ByteSource): Extent | null {
   return following(source, "the database breaks off before its end", (reader) => {
     const pageSize = pageSizeOf(reader.u16be(16));
     if (!isPageSize(pageSize) || reader.u8(21) !== 64 || reader.u8(22) !== 32) return breaksAt(16, "the database's header is damaged");
-    const told = reader.u32be(28);
+    const stated = reader.u32be(28);
     // The size in the header counts only when it was written together with the change counter (1.3.7).
-    const valid = told > 0 && reader.u32be(24) === reader.u32be(92);
-    const pages = valid ? told : Math.floor(source.size / pageSize);
+    const valid = stated > 0 && reader.u32be(24) === reader.u32be(92);
+    const pages = valid ? stated : Math.floor(source.size / pageSize);
     const end = pages * pageSize;
     if (pages > MOST_PAGES) return null;
     if (end > source.size) return breaksAt(source.size, "pages at the end of the database are missing", end);
@@ -257,7 +257,7 @@ function followDatabase(source: ByteSource): Extent | null {
 }
 
 function treeOf(walk: PageWalk, reader: BlockReader, pageSize: number, pages: number, type: string, root: number): void {
-  // Tables without row numbers are kept as indexes: the page itself tells.
+  // Tables without row numbers are kept as indexes: the page itself says.
   const kind = root <= pages ? reader.u8((root - 1) * pageSize + (root === 1 ? 100 : 0)) : 0;
   const asTable = type === "table" && (kind === PAGE.leafTable || kind === PAGE.interiorTable || !KINDS.has(kind));
   walk.tree(root, asTable);
@@ -304,15 +304,15 @@ const JOURNAL_MARK = "\xd9\xd5\x05\xf9\x20\xa1\x63\xd7";
 /** A rollback journal: a header of one sector, then pages with their number and checksum (3). */
 function followJournal(source: ByteSource): Extent | null {
   return following(source, "the journal breaks off", (reader) => {
-    const [told, nonce, sector, pageSize] = [reader.u32be(8), reader.u32be(12), reader.u32be(20), reader.u32be(24)] as const;
+    const [stated, nonce, sector, pageSize] = [reader.u32be(8), reader.u32be(12), reader.u32be(20), reader.u32be(24)] as const;
     if (!isPageSize(pageSize) || sector < 28 || sector > 65_536) return null;
     let at = sector;
-    for (let pages = 0; told === 0xffff_ffff || pages < told; pages += 1) {
-      if (at + pageSize + 8 > source.size) return told === 0xffff_ffff ? endsAt(at) : breaksAt(source.size, "the journal breaks off");
+    for (let pages = 0; stated === 0xffff_ffff || pages < stated; pages += 1) {
+      if (at + pageSize + 8 > source.size) return stated === 0xffff_ffff ? endsAt(at) : breaksAt(source.size, "the journal breaks off");
       let sum = nonce;
       for (let i = pageSize - 200; i > 0; i -= 200) sum = (sum + reader.u8(at + 4 + i)) >>> 0;
       if (reader.u32be(at + 4 + pageSize) !== sum) {
-        if (told === 0xffff_ffff && pages > 0) return endsAt(at);
+        if (stated === 0xffff_ffff && pages > 0) return endsAt(at);
         return breaksAt(at, "the checksum of a page does not match");
       }
       at += pageSize + 8;

@@ -32,7 +32,7 @@ describe("GPT", () => {
     expect(table.notes.join()).toContain("backup");
   });
 
-  it("of a hybrid disk is what counts, and the boot record that names its partitions again is told of", () => {
+  it("of a hybrid disk is what counts, and the boot record that names its partitions again is reported", () => {
     const whole = readPartitions(new MemorySource(gptDisk()));
     const disk = gptDisk();
     // The boot record's table after `sgdisk --hybrid=1:3` (GPT fdisk 1.0.9) on this very disk.

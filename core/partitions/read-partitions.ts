@@ -5,7 +5,7 @@ import type { PartitionTable } from "./partition";
 
 /**
  * Finds what divides a disk: GPT, MBR, or nothing (a bare volume, or a lost table).
- * Both sector sizes in use are tried, because an image does not tell its own.
+ * Both sector sizes in use are tried, because an image does not say its own.
  */
 export function readPartitions(disk: ByteSource): PartitionTable {
   for (const sectorSize of [512, 4096]) {
@@ -13,7 +13,7 @@ export function readPartitions(disk: ByteSource): PartitionTable {
     if (gpt) return { kind: "gpt", sectorSize, partitions: gpt.partitions, notes: [...gpt.notes, ...hybridNotes(disk, sectorSize, gpt)] };
   }
   const [small, large] = [readMbr(disk, 512), readMbr(disk, 4096)];
-  // The table counts in sectors but does not tell their size: the one with boot sectors where it points is right.
+  // The table counts in sectors but does not say their size: the one with boot sectors where it points is right.
   const fits = (table: MbrTable | null) => table?.partitions.some((partition) => beginsVolume(disk, partition.start)) ?? false;
   const sectorSize = !fits(small) && fits(large) ? 4096 : 512;
   const mbr = sectorSize === 512 ? small : large;
@@ -33,7 +33,7 @@ function beginsVolume(disk: ByteSource, at: number): boolean {
   return low === 0x55 && high === 0xaa;
 }
 
-/** A hybrid disk has a boot record that names partitions beside the GUID table. Where the two differ, that is told. */
+/** A hybrid disk has a boot record that names partitions beside the GUID table. Where the two differ, that is reported. */
 function hybridNotes(disk: ByteSource, sectorSize: number, gpt: GptTable): string[] {
   const mbr = readMbr(disk, sectorSize);
   if (!mbr?.protective || mbr.partitions.length === 0) return [];

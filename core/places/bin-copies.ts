@@ -1,5 +1,5 @@
 import type { FileRecord } from "../filesystems/file-record";
-import { nameOnly, type Told } from "./placed-copy";
+import { nameOnly, type PlacedFind } from "./placed-copy";
 import { type BinRecord, type IndexedBinRecord, readBinIndex, readBinRecord } from "./windows-bin";
 
 type Read = (record: FileRecord, most?: number) => Uint8Array | null;
@@ -16,25 +16,25 @@ interface Noted extends BinRecord {
 }
 
 /**
- * What the paired records of bins tell: each content under its old path, what lay in a deleted folder under the folder's, a
+ * What the paired records of bins describe: each content under its old path, what lay in a deleted folder under the folder's, a
  * content whose record is gone under the name it has in the bin, and a record whose content is gone by its name alone.
  */
-export function binCopies(records: readonly FileRecord[], read: Read): Told[] {
+export function binCopies(records: readonly FileRecord[], read: Read): PlacedFind[] {
   const noted = new Map<string, Noted[]>();
   const own = new Map<string, number>();
   for (const record of records) {
     const match = PAIRED.exec(record.name);
     if (record.type === "folder" || match?.[1]?.toUpperCase() !== "I") continue;
     const bytes = read(record, MAX_RECORD);
-    const told = bytes && readBinRecord(bytes);
-    if (!told) continue;
+    const stated = bytes && readBinRecord(bytes);
+    if (!stated) continue;
     const key = keyOf(record.path, match[2] as string);
-    noted.set(key, [...(noted.get(key) ?? []), { ...told, record, used: false }]);
-    const letter = told.original[0]?.toUpperCase() ?? "";
+    noted.set(key, [...(noted.get(key) ?? []), { ...stated, record, used: false }]);
+    const letter = stated.original[0]?.toUpperCase() ?? "";
     own.set(letter, (own.get(letter) ?? 0) + 1);
   }
   const place = pathBelow(own);
-  const found: Told[] = [];
+  const found: PlacedFind[] = [];
   for (const record of records) {
     const match = /^(.*)\/\$R(?!ecycle\.Bin)([0-9A-Z]{6}(?:\.[^/]*)?)((?:\/.*)?)$/i.exec(record.path);
     if (!match) continue;
@@ -73,8 +73,8 @@ export function binCopies(records: readonly FileRecord[], read: Read): Told[] {
   return found;
 }
 
-/** What the single index of an older bin tells. */
-export function indexedCopies(records: readonly FileRecord[], read: Read): Told[] {
+/** What the single index of an older bin describes. */
+export function indexedCopies(records: readonly FileRecord[], read: Read): PlacedFind[] {
   const noted = new Map<string, IndexedBinRecord>();
   const own = new Map<string, number>();
   for (const record of records) {
@@ -87,7 +87,7 @@ export function indexedCopies(records: readonly FileRecord[], read: Read): Told[
     }
   }
   const place = pathBelow(own);
-  return records.flatMap((record): Told[] => {
+  return records.flatMap((record): PlacedFind[] => {
     const match = /^(.*\/(?:RECYCLER\/[^/]+|RECYCLED))\/(D[a-z]\d+)((?:\.[^/]*)?)((?:\/.*)?)$/i.exec(record.path);
     if (!match || record.type === "folder") return [];
     const [, bin = "", held = "", , inside = ""] = match;

@@ -1,6 +1,6 @@
 import { strToU8 } from "fflate";
 import { beforeAll, describe, expect, it } from "vitest";
-import { bytesOf, places, told, treeOf } from "../../tests/support/placed-files";
+import { bytesOf, placedCopies, places, treeOf } from "../../tests/support/placed-files";
 import { imageSource, readTruth } from "../../tests/support/volume-truth";
 import type { Copy } from "../copies/copy";
 import type { FileRecord } from "../filesystems/file-record";
@@ -30,7 +30,7 @@ describe("the Windows bin of the lab's volume", () => {
     bin = truth.volume.recycleBin;
     const report = inspectDisk(disk).volumes.find((volume) => volume.offset === truth.volume.partitionOffset);
     if (!report) throw new Error("no volume");
-    copies = told(volumeTree(openVolume(disk, report), disk, volumeSerial(disk, report.offset, report.filesystem))).filter(
+    copies = placedCopies(volumeTree(openVolume(disk, report), disk, volumeSerial(disk, report.offset, report.filesystem))).filter(
       (copy) => copy.place === "bin",
     );
   });
@@ -65,7 +65,7 @@ describe("the Windows bin of the lab's volume", () => {
 });
 
 describe("a folder in the bin whose own record is gone", () => {
-  it("is told by the files in it, at any depth, and is no find itself", () => {
+  it("is described by the files in it, at any depth, and is no find itself", () => {
     const bin = "/$Recycle.Bin/S-1-5-21-1-2-3-1001/$RM17MDT";
     const record = (path: string, type: "file" | "folder") =>
       ({ path, name: path.slice(path.lastIndexOf("/") + 1), type, state: "live", modified: null, size: 5 }) as FileRecord;
@@ -98,7 +98,7 @@ describe("the older bin's index", () => {
     return new Uint8Array(bytes);
   }
 
-  it("tells the old paths, those of removed ones too", () => {
+  it("gives the old paths, those of removed ones too", () => {
     const read = readBinIndex(
       index([
         ["C:\\My Documents\\plan.doc", 1],
@@ -124,12 +124,16 @@ describe("the older bin's index", () => {
       { path: "/RECYCLER/S-1-5-21-1/Dc3/inside/a.txt", content: strToU8("a") },
       { path: "/RECYCLER/S-1-5-21-1/Dc7.txt", content: strToU8("b") },
     ]);
-    expect(told(tree).map((copy) => copy.path)).toEqual(["/My Documents/plan.doc", "/Box/inside/a.txt", "/RECYCLER/S-1-5-21-1/Dc7.txt"]);
+    expect(placedCopies(tree).map((copy) => copy.path)).toEqual([
+      "/My Documents/plan.doc",
+      "/Box/inside/a.txt",
+      "/RECYCLER/S-1-5-21-1/Dc7.txt",
+    ]);
   });
 });
 
 describe("the metadata file of a Mac's folder", () => {
-  it("tells where the things in a bin came from, as another program wrote it", () => {
+  it("gives where the things in a bin came from, as another program wrote it", () => {
     const found = putBackPlaces(readFolderMetadata(bytesOf(places.folderMetadata)));
     expect(found.size).toBe(places.facts.length);
     for (const { name, folder, old } of places.facts) expect(found.get(name)).toEqual({ folder: folder.replace(/\/$/, ""), name: old });
@@ -142,7 +146,7 @@ describe("the metadata file of a Mac's folder", () => {
       { path: "/Users/maribel/.Trash/Thing 04.txt/part", content: strToU8("four"), state: "deleted" },
       { path: "/Users/maribel/.Trash/Unknown.txt", content: strToU8("?") },
     ]);
-    expect(told(tree).map((copy) => copy.path)).toEqual([
+    expect(placedCopies(tree).map((copy) => copy.path)).toEqual([
       "/Users/maribel/Documents/Box 3/Thing of old 3.txt",
       "/Users/maribel/Documents/Box 4/Thing of old 4.txt/part",
       "/Users/maribel/.Trash/Unknown.txt",

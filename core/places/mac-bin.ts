@@ -1,9 +1,9 @@
 import type { FileRecord } from "../filesystems/file-record";
 import { putBackPlaces, readFolderMetadata } from "./folder-metadata";
-import type { Told } from "./placed-copy";
+import type { PlacedFind } from "./placed-copy";
 
-/** What lies in a Mac's bin, with the place each thing came from where the folder's metadata file tells. */
-export function macBinCopies(records: readonly FileRecord[], read: (record: FileRecord) => Uint8Array | null): Told[] {
+/** What lies in a Mac's bin, with the place each thing came from where the folder's metadata file says. */
+export function macBinCopies(records: readonly FileRecord[], read: (record: FileRecord) => Uint8Array | null): PlacedFind[] {
   const places = new Map<string, ReturnType<typeof putBackPlaces>>();
   for (const record of records) {
     if (record.name !== ".DS_Store") continue;
@@ -11,7 +11,7 @@ export function macBinCopies(records: readonly FileRecord[], read: (record: File
     const folder = folderOf(record.path);
     if (bytes) places.set(folder, new Map([...(places.get(folder) ?? []), ...putBackPlaces(readFolderMetadata(bytes))]));
   }
-  return records.flatMap((record): Told[] => {
+  return records.flatMap((record): PlacedFind[] => {
     if (record.name === ".DS_Store" || record.name === ".localized") return [];
     // Below the bin's own folder stands what was thrown away; below that, what was in it.
     const match = /^(.*?\/(?:\.Trash|\.Trashes\/[^/]+))\/([^/]+)(\/.*)?$/.exec(record.path);

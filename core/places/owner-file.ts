@@ -1,10 +1,10 @@
 import { decodeUtf16le } from "../bytes/text";
 
-/** Who had a document open, as the file beside it tells. */
+/** Who had a document open, as the file beside it says. */
 export interface Owner {
   readonly user: string;
   readonly host: string | null;
-  /** As it is written there (the computer's local time); null: not told. */
+  /** As it is written there (the computer's local time); null: not given. */
   readonly since: string | null;
 }
 

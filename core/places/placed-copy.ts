@@ -4,8 +4,8 @@ import { type ContentFinding, examineContent } from "../formats/registry";
 import type { FileTree } from "./file-tree";
 import type { PlaceRule } from "./rule";
 
-/** A find as its reader tells it, before it is judged. */
-export interface Told {
+/** A find as its reader gives it, before it is judged. */
+export interface PlacedFind {
   readonly record: FileRecord;
   /** Where the client had it, under its right name. */
   readonly path: string;
@@ -17,9 +17,9 @@ export interface Told {
 
 /**
  * A live file needs no rescue and is not looked into; what is kept in a known place may be handed over, so it is. All its bytes
- * are there, whatever they say: its condition stays, and whether it opens is told beside it.
+ * are there, whatever they say: its condition stays, and whether it opens is reported beside it.
  */
-function lookInto({ record }: Told, name: string, tree: FileTree): ContentFinding | null {
+function lookInto({ record }: PlacedFind, name: string, tree: FileTree): ContentFinding | null {
   if (record.state !== "live" || !record.layout || record.size === 0) return null;
   const opened = tree.open(record);
   if (!opened) return null;
@@ -31,27 +31,27 @@ function lookInto({ record }: Told, name: string, tree: FileTree): ContentFindin
 }
 
 /** A find as a copy: judged under its right name, with where it was really found as evidence. */
-export function placedCopy(told: Told, rule: PlaceRule, tree: FileTree): Copy {
-  const { record, path } = told;
+export function placedCopy(find: PlacedFind, rule: PlaceRule, tree: FileTree): Copy {
+  const { record, path } = find;
   const name = path.slice(path.lastIndexOf("/") + 1);
-  const judged = copyOfRecord({ ...record, path, name, modified: told.modified }, tree.disk);
+  const judged = copyOfRecord({ ...record, path, name, modified: find.modified }, tree.disk);
   // An empty file is whole without any content; of one whose content is somewhere else only the name is known.
   const nameOnly = record.layout === null && record.evidence.lost > 0;
-  const content = judged.evidence.content ?? lookInto(told, name, tree);
+  const content = judged.evidence.content ?? lookInto(find, name, tree);
   return {
     ...judged,
     evidence: { ...judged.evidence, content },
     ...(nameOnly ? { condition: "name-only" as const, survival: 0 } : {}),
     place: rule.place,
-    // A moment that something else tells is UTC, whatever the volume's own times are.
-    ...(told.modified !== null && told.modified !== record.modified ? { localTimes: false } : {}),
-    deletedAt: told.deletedAt ?? judged.deletedAt ?? null,
+    // A moment from another record is UTC, whatever the volume's own times are.
+    ...(find.modified !== null && find.modified !== record.modified ? { localTimes: false } : {}),
+    deletedAt: find.deletedAt ?? judged.deletedAt ?? null,
     found: { rule: rule.id, path: record.path },
-    notes: [rule.told, ...told.notes, ...judged.notes],
+    notes: [rule.note, ...find.notes, ...judged.notes],
   };
 }
 
-/** A record whose content is not that of the file it tells of. */
+/** A record whose content is not that of the file it describes. */
 export function nameOnly(record: FileRecord, size: number): FileRecord {
   return {
     ...record,

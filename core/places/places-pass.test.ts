@@ -1,12 +1,12 @@
 import { strToU8 } from "fflate";
 import { describe, expect, it } from "vitest";
-import { DOCX, DWG, type File, told, treeOf } from "../../tests/support/placed-files";
+import { DOCX, DWG, type File, placedCopies, treeOf } from "../../tests/support/placed-files";
 import { readOwnerFile } from "./owner-file";
 import { placesPass } from "./places-pass";
 import { SHIPPED_RULES } from "./rules";
 
 describe("what finds are copies of", () => {
-  const path = (files: readonly File[]) => told(treeOf(files)).map((copy) => [copy.place, copy.path]);
+  const path = (files: readonly File[]) => placedCopies(treeOf(files)).map((copy) => [copy.place, copy.path]);
 
   it("a backup belongs to the file beside it", () => {
     expect(
@@ -28,11 +28,11 @@ describe("what finds are copies of", () => {
     expect(path([autosave, report("Documents"), report("Desktop")])).toEqual([["autosave", "/Users/mo/AppData/Roaming/Report.docx"]]);
   });
 
-  it("an owner's file tells who had the document open", () => {
+  it("an owner's file says who had the document open", () => {
     const owner = new Uint8Array(162);
     owner[0] = 9;
     owner.set(strToU8("Mo Linden"), 1);
-    const [short] = told(
+    const [short] = placedCopies(
       treeOf([
         { path: "/Users/mo/~$port.docx", content: owner },
         { path: "/Users/mo/Report.docx", content: DOCX },
@@ -43,7 +43,7 @@ describe("what finds are copies of", () => {
       "name-only",
       true,
     ]);
-    const [lock] = told(
+    const [lock] = placedCopies(
       treeOf([{ path: "/home/mo/.~lock.costs.ods#", content: strToU8(",mo,bench,01.03.2026 17:45,file:///home/mo/.config;") }]),
     );
     expect([lock?.path, lock?.notes[1]]).toEqual(["/home/mo/costs.ods", "mo on bench had it open since 01.03.2026 17:45."]);
@@ -54,18 +54,18 @@ describe("what finds are copies of", () => {
 describe("a pass over known places", () => {
   const files = Array.from({ length: 30 }, (_, i) => ({ path: `/Users/mo/Drawings/Part ${i}.bak`, content: DWG }));
 
-  it("goes on where it stopped, and tells nothing twice", () => {
-    const all = told(treeOf(files), SHIPPED_RULES, 0, 4).map((copy) => copy.path);
+  it("goes on where it stopped, and gives nothing twice", () => {
+    const all = placedCopies(treeOf(files), SHIPPED_RULES, 0, 4).map((copy) => copy.path);
     expect(all.length).toBe(30);
     for (const batch of placesPass(treeOf(files), SHIPPED_RULES, 0, 4)) {
       if (batch.copies.length === 0) continue;
-      const rest = told(treeOf(files), SHIPPED_RULES, batch.resume, 4).map((copy) => copy.path);
+      const rest = placedCopies(treeOf(files), SHIPPED_RULES, batch.resume, 4).map((copy) => copy.path);
       expect(rest).toEqual(all.slice(batch.resume));
     }
   });
 
   it("looks where its rules say and nowhere else", () => {
     const rules = SHIPPED_RULES.filter((rule) => rule.id !== "drawing-backup");
-    expect(told(treeOf(files), rules)).toEqual([]);
+    expect(placedCopies(treeOf(files), rules)).toEqual([]);
   });
 });

@@ -8,7 +8,7 @@ import type { FileTree } from "./file-tree";
 import { macBinCopies } from "./mac-bin";
 import { RuleMatcher } from "./match";
 import { readOwnerFile } from "./owner-file";
-import { nameOnly, placedCopy, type Told } from "./placed-copy";
+import { nameOnly, type PlacedFind, placedCopy } from "./placed-copy";
 import { LISTS, listedFiles } from "./recent-files";
 import { rightName } from "./right-name";
 import type { PlaceRule } from "./rule";
@@ -28,8 +28,8 @@ export interface Hit {
 /**
  * The pass "known places": what bins, autosave and temporary folders, backups beside the original and recent lists hold, under
  * the right names. Goes through the records twice (the files in known places, then what is around them) before the first copy.
- * @param only the places whose copies are told; the lists of recent files are read in any case, for the names they tell
- * @param from copies told already, from an earlier batch's `resume`
+ * @param only the places whose copies are reported; the lists of recent files are read in any case, for the names they give
+ * @param from copies given already, from an earlier batch's `resume`
  */
 export function* placesPass(
   tree: FileTree,
@@ -57,22 +57,22 @@ export function* placesPass(
       for (const record of batch.records) around.add(record);
       yield { copies: [], resume: from, done: records + batch.done, total: 3 * records };
     }
-  let told = 0;
+  let count = 0;
   let copies: Copy[] = [];
-  for (const { copy, hit } of tellHits(tree, hits, around)) {
+  for (const { copy, hit } of copiesOfHits(tree, hits, around)) {
     if (only && !only.includes(copy.place)) continue;
-    told += 1;
-    if (told <= from) continue;
+    count += 1;
+    if (count <= from) continue;
     copies.push(copy);
     if (copies.length < step) continue;
-    yield { copies, resume: told, done: 2 * records + Math.min(records, Math.floor((records * hit) / hits.length)), total: 3 * records };
+    yield { copies, resume: count, done: 2 * records + Math.min(records, Math.floor((records * hit) / hits.length)), total: 3 * records };
     copies = [];
   }
-  yield { copies, resume: told, done: 3 * records, total: 3 * records };
+  yield { copies, resume: count, done: 3 * records, total: 3 * records };
 }
 
-/** All copies the hits tell, always in the same order; `hit` counts the hits gone through. */
-function* tellHits(tree: FileTree, hits: readonly Hit[], around: Surroundings): Generator<{ copy: Copy; hit: number }, void, void> {
+/** All copies of the hits, always in the same order; `hit` counts the hits gone through. */
+function* copiesOfHits(tree: FileTree, hits: readonly Hit[], around: Surroundings): Generator<{ copy: Copy; hit: number }, void, void> {
   const windowsBin: FileRecord[] = [];
   const macBin: FileRecord[] = [];
   const rules: Partial<Record<PlaceRule["reader"], PlaceRule>> = {};
@@ -82,12 +82,12 @@ function* tellHits(tree: FileTree, hits: readonly Hit[], around: Surroundings): 
     hit += 1;
     if (rule.reader === "windows-bin") windowsBin.push(record);
     else if (rule.reader === "mac-bin") macBin.push(record);
-    else for (const copy of tellHit(tree, rule, record, around)) yield { copy, hit };
+    else for (const copy of copiesOfHit(tree, rule, record, around)) yield { copy, hit };
   }
   const read = (record: FileRecord, most = MAX_READ) => readRecord(tree, record, most);
   if (rules["windows-bin"]) {
-    const told = [...binCopies(windowsBin, read), ...indexedCopies(windowsBin, read)];
-    for (const each of told) yield { copy: placedCopy(each, rules["windows-bin"], tree), hit };
+    const copies = [...binCopies(windowsBin, read), ...indexedCopies(windowsBin, read)];
+    for (const each of copies) yield { copy: placedCopy(each, rules["windows-bin"], tree), hit };
   }
   if (rules["mac-bin"]) for (const each of macBinCopies(macBin, read)) yield { copy: placedCopy(each, rules["mac-bin"], tree), hit };
 }
@@ -103,23 +103,23 @@ function readRecord(tree: FileTree, record: FileRecord, most: number): Uint8Arra
   }
 }
 
-function tellHit(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Copy[] {
+function copiesOfHit(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Copy[] {
   if (record.type === "folder") return [];
   if (rule.reader === "file" || rule.reader === "owner") {
-    const told = rule.reader === "owner" ? ownerFile(tree, rule, record, around) : heldFile(tree, rule, record, around);
-    return told ? [placedCopy(told, rule, tree)] : [];
+    const find = rule.reader === "owner" ? ownerFile(tree, rule, record, around) : heldFile(tree, rule, record, around);
+    return find ? [placedCopy(find, rule, tree)] : [];
   }
-  return listedIn(tree, rule, record).map((told) => placedCopy(told, rule, tree));
+  return listedIn(tree, rule, record).map((find) => placedCopy(find, rule, tree));
 }
 
 /** The files a list of recent ones names. */
-function listedIn(tree: FileTree, rule: PlaceRule, record: FileRecord): Told[] {
+function listedIn(tree: FileTree, rule: PlaceRule, record: FileRecord): PlacedFind[] {
   const bytes = readRecord(tree, record, MAX_READ);
   return bytes ? listedFiles(bytes, rule, record, tree.serial) : [];
 }
 
 /** A file that is a copy itself: under the right name, in the folder of what it is a copy of where that is known. */
-function heldFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Told | null {
+function heldFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): PlacedFind | null {
   if (record.size === 0) return null;
   const opened = tree.open(record);
   try {
@@ -145,8 +145,8 @@ function heldFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: S
   }
 }
 
-/** What an owner's file tells is kept as a note; the document it stands beside becomes an item known by name. */
-function ownerFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): Told | null {
+/** What an owner's file says is kept as a note; the document it stands beside becomes an item known by name. */
+function ownerFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): PlacedFind | null {
   const bytes = readRecord(tree, record, 4096);
   const owner = bytes && readOwnerFile(bytes);
   const groups = new RegExp(rule.naming.pattern ?? "(?!)", "iu").exec(record.name)?.groups ?? {};

@@ -1,6 +1,6 @@
 import { strToU8 } from "fflate";
 import { describe, expect, it, vi } from "vitest";
-import { bytesOf, places, told, treeOf } from "../../tests/support/placed-files";
+import { bytesOf, placedCopies, places, treeOf } from "../../tests/support/placed-files";
 import { readJumpList } from "./jump-list";
 import { recentPaths } from "./property-list";
 import { readShellLink } from "./shell-link";
@@ -63,9 +63,9 @@ describe("recent lists", () => {
 
   it("become items known by name, on the volume the link means", () => {
     const files = [{ path: "/Users/mo/AppData/Roaming/Recent/a.lnk", content: bytesOf(places.link) }];
-    const [here] = told(treeOf(files, 0x307a8a81));
+    const [here] = placedCopies(treeOf(files, 0x307a8a81));
     expect([here?.place, here?.path, here?.condition]).toEqual(["recent", "/test/a.txt", "name-only"]);
-    const [elsewhere] = told(treeOf(files, 0x12345678));
+    const [elsewhere] = placedCopies(treeOf(files, 0x12345678));
     expect(elsewhere?.path).toBe("/C_/test/a.txt");
     expect(elsewhere?.notes.join(" ")).toContain("307A8A81");
   });

@@ -34,7 +34,7 @@ describe("right names", () => {
     expect(named(rule, name, content)).toBe(right);
   });
 
-  it("an older office document is told by the streams in it", () => {
+  it("an older office document is described by the streams in it", () => {
     const file = compound.utils.cfb_new();
     compound.utils.cfb_add(file, "WordDocument", Buffer.alloc(5000, 1));
     expect(

@@ -2,7 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { extensionOf, FORMATS, identify } from "../formats/registry";
 import type { Naming } from "./rule";
 
-/** The right name of a copy, and what its found name tells besides. */
+/** The right name of a copy, and what its found name says besides. */
 export interface RightName {
   readonly name: string;
   /** Without extension. */
@@ -32,13 +32,13 @@ const known = new Set(FORMATS.flatMap((format) => format.extensions));
 export function rightName(found: string, naming: Naming, content: ByteSource | null): RightName {
   const groups = naming.pattern ? (new RegExp(naming.pattern, "iu").exec(found)?.groups ?? {}) : {};
   const whole = groups.name ?? groups.whole;
-  const told = (whole ?? groups.stem ?? found) + (groups.ext ?? "");
+  const derived = (whole ?? groups.stem ?? found) + (groups.ext ?? "");
   const dated = dateIn(groups.date);
-  const own = extensionOf(told);
-  const stem = own && (known.has(own) || WORKING.has(own)) ? told.slice(0, -own.length - 1) : told;
-  const by = extensionOfContent(content, told);
+  const own = extensionOf(derived);
+  const stem = own && (known.has(own) || WORKING.has(own)) ? derived.slice(0, -own.length - 1) : derived;
+  const by = extensionOfContent(content, derived);
   const { extension } = naming;
-  if (extension === "keep") return { name: told, stem, dated };
+  if (extension === "keep") return { name: derived, stem, dated };
   if (typeof extension === "object") {
     const fits = by?.format === extension.when;
     return { name: fits ? `${stem}.${extension.name}` : found, stem: fits ? stem : found, dated };
@@ -46,9 +46,9 @@ export function rightName(found: string, naming: Naming, content: ByteSource | n
   if (by && own) {
     // One that fits the content as well as any other stays: jpeg for jpg.
     const format = FORMATS.find((each) => each.id === by.format);
-    if (format?.extensions.includes(own)) return { name: told, stem, dated };
+    if (format?.extensions.includes(own)) return { name: derived, stem, dated };
   }
-  if (!by?.extension) return { name: told, stem, dated };
+  if (!by?.extension) return { name: derived, stem, dated };
   return { name: `${stem}.${by.extension}`, stem, dated };
 }
 

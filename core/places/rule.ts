@@ -12,7 +12,7 @@ export type Extension =
 /** How the right name comes out of the one found. */
 export interface Naming {
   /**
-   * A regular expression over the found name. Its groups tell: `name` (the right name with its extension), `stem` (without),
+   * A regular expression over the found name. Its groups: `name` (the right name with its extension), `stem` (without),
    * `date` (when the copy was made, YYYY-MM-DD_HHMMSS). Without a pattern the name stays.
    */
   readonly pattern?: string;
@@ -33,10 +33,10 @@ export interface PlaceRule {
   /** What it holds, in words. */
   readonly holds: string;
   readonly naming: Naming;
-  /** What the copy is a copy of: the file beside it, one of the right name found anywhere, or nothing that can be told. */
+  /** What the copy is a copy of: the file beside it, one of the right name found anywhere, or nothing that can be known. */
   readonly ties: "beside" | "by-name" | "none";
-  /** What the technician is told with each find. */
-  readonly told: string;
+  /** What the technician reads beside each find. */
+  readonly note: string;
   /** What is there lies there in the ordinary course of things: by itself it is no sign of a loss. */
   readonly ordinary?: boolean;
 }

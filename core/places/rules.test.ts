@@ -84,11 +84,11 @@ describe("the rules", () => {
     );
   });
 
-  it("have ids of their own, patterns that can be read, and say what a technician is told", () => {
+  it("have ids of their own, patterns that can be read, and say what a technician is reported", () => {
     expect(new Set(SHIPPED_RULES.map((rule) => rule.id)).size).toBe(SHIPPED_RULES.length);
     for (const rule of SHIPPED_RULES) {
       expect(() => checkPatterns(rule.where, rule.naming.pattern)).not.toThrow();
-      expect(Math.min(rule.told.length, rule.holds.length)).toBeGreaterThan(20);
+      expect(Math.min(rule.note.length, rule.holds.length)).toBeGreaterThan(20);
     }
     expect(() => checkPatterns(["**/a"], "(")).toThrow();
     for (const endless of ["^(?<name>(a+)+)$", "(\\w*)*x", "(?:a{2,}){3,}"])

@@ -19,7 +19,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "What was deleted through the desktop, by user, until the bin is emptied; the records of an emptied bin for some time after.",
     naming: KEEP,
     ties: "none",
-    told: "It was in the bin; its old name and folder come from the bin's own record.",
+    note: "It was in the bin; its old name and folder come from the bin's own record.",
   },
   {
     id: "mac-bin-recovered",
@@ -31,7 +31,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Temporary files of applications that crashed; the system puts them into the bin at the next start.",
     naming: BY_CONTENT,
     ties: "by-name",
-    told: "The system laid it into the bin after a crash: it is what an application was working on.",
+    note: "The system laid it into the bin after a crash: it is what an application was working on.",
   },
   {
     id: "mac-bin",
@@ -43,7 +43,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "What was put into the bin, by user and by volume, until it is emptied.",
     naming: KEEP,
     ties: "none",
-    told: "It was in the bin; its old folder comes from the metadata file of the bin's folder, where that still tells.",
+    note: "It was in the bin; its old folder comes from the metadata file of the bin's folder, where that still tells.",
   },
   {
     id: "autorecovery-copies",
@@ -59,7 +59,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
       extension: "content",
     },
     ties: "by-name",
-    told: "An autosave copy: what the document held at the last automatic saving.",
+    note: "An autosave copy: what the document held at the last automatic saving.",
   },
   {
     id: "unsaved-files",
@@ -71,7 +71,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "The last state of documents that were closed without saving; kept for some days.",
     naming: { pattern: "^(?<stem>.+?)(?:\\(\\(Unsaved.*\\)\\))?(?:\\.(?:asd|xlsb|tmp|pptx?|docx?))?$", extension: "content" },
     ties: "by-name",
-    told: "The last state of a document that was closed without being saved.",
+    note: "The last state of a document that was closed without being saved.",
   },
   {
     id: "autosave-extension",
@@ -83,7 +83,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Autosave copies and automatic backups that office programs keep under extensions of their own.",
     naming: { pattern: "^(?:AutoRec.very save of |Backup of )?(?<stem>.+?)\\.(?:asd|xar|wbk)$", extension: "content" },
     ties: "by-name",
-    told: "An autosave copy or automatic backup of an office program.",
+    note: "An autosave copy or automatic backup of an office program.",
   },
   {
     id: "drawing-autosave",
@@ -96,7 +96,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     // The program adds numbers to the drawing's name: name_1_1_1234.sv$
     naming: { pattern: "^(?<stem>.+?)(?:_\\d+){0,3}(?:_[0-9a-f]{4,8})?\\.(?:sv|ac)\\$$", extension: DRAWING },
     ties: "by-name",
-    told: "An automatic saving of a drawing.",
+    note: "An automatic saving of a drawing.",
   },
   {
     id: "editor-session",
@@ -108,7 +108,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Tabs of a text editor that were never saved, or not since their last change, each with the date in its name.",
     naming: { pattern: "^(?<name>.+)@(?<date>\\d{4}-\\d\\d-\\d\\d_\\d{6})$", extension: "content" },
     ties: "by-name",
-    told: "A tab of a text editor as it was at the time in its name.",
+    note: "A tab of a text editor as it was at the time in its name.",
   },
   {
     id: "mac-autosave-information",
@@ -120,7 +120,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Documents that were never given a name, and changes that were not saved yet.",
     naming: { pattern: "^(?<name>.+?)(?: \\((?:Autosaved|Revision)[^)]*\\))(?<ext>\\.\\w+)?$", extension: "content" },
     ties: "by-name",
-    told: "Kept by the system for an open document that was not saved.",
+    note: "Kept by the system for an open document that was not saved.",
   },
   {
     id: "mac-container-autosave",
@@ -135,7 +135,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Autosave copies of applications that live in a container.",
     naming: BY_CONTENT,
     ties: "by-name",
-    told: "An autosave copy from an application's own folder.",
+    note: "An autosave copy from an application's own folder.",
   },
   {
     id: "mac-saved-state",
@@ -147,7 +147,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "What windows showed when an application was left, so that they can be opened again.",
     naming: KEEP,
     ties: "none",
-    told: "Part of an application's saved state; it may name the documents that were open.",
+    note: "Part of an application's saved state; it may name the documents that were open.",
     ordinary: true,
   },
   {
@@ -160,7 +160,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Earlier versions of documents that applications keep by themselves, under names of their own.",
     naming: BY_CONTENT,
     ties: "none",
-    told: "An earlier version kept by the system; its name there says nothing, its content does.",
+    note: "An earlier version kept by the system; its name there says nothing, its content does.",
   },
   {
     id: "mac-temporary-items",
@@ -177,7 +177,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "What applications write while they save or work; removed when they end in the ordinary way.",
     naming: BY_CONTENT,
     ties: "by-name",
-    told: "A temporary file of an application; after a crash often the last state of a document.",
+    note: "A temporary file of an application; after a crash often the last state of a document.",
   },
   {
     id: "owner-files",
@@ -189,7 +189,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "The name of the user who had a document open; removed when it is closed.",
     naming: { pattern: "^(?:~\\$(?<tail>.+)|\\.~lock\\.(?<name>.+)#)$", extension: "keep" },
     ties: "beside",
-    told: "It tells that a document was open, by whom and when; it holds nothing of the document itself.",
+    note: "It tells that a document was open, by whom and when; it holds nothing of the document itself.",
   },
   {
     id: "office-temporary",
@@ -201,7 +201,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Working copies of documents; removed when the program ends in the ordinary way.",
     naming: BY_CONTENT,
     ties: "none",
-    told: "A working copy of an office program: its name says nothing, its content often is the document.",
+    note: "A working copy of an office program: its name says nothing, its content often is the document.",
   },
   {
     id: "crash-recovery",
@@ -216,7 +216,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
       extension: "content",
     },
     ties: "by-name",
-    told: "Kept by an office program to be offered after a crash.",
+    note: "Kept by an office program to be offered after a crash.",
   },
   {
     id: "recent-links",
@@ -228,7 +228,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Shell links to files and folders that were opened: their old path, size and dates, and the volume they were on.",
     naming: KEEP,
     ties: "none",
-    told: "A list of recent files names it: its path, size and dates are known, not its content.",
+    note: "A list of recent files names it: its path, size and dates are known, not its content.",
   },
   {
     id: "jump-lists",
@@ -240,7 +240,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "For each application, links to the files it opened last.",
     naming: KEEP,
     ties: "none",
-    told: "An application's list of recent files names it: its path, size and dates are known, not its content.",
+    note: "An application's list of recent files names it: its path, size and dates are known, not its content.",
   },
   {
     id: "mac-recent-items",
@@ -252,7 +252,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "Paths of documents that were opened, by the system or by application.",
     naming: KEEP,
     ties: "none",
-    told: "A list of recent items names it: its path is known, not its content.",
+    note: "A list of recent items names it: its path is known, not its content.",
   },
   {
     id: "found-clusters",
@@ -264,7 +264,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "What a repair of the file system found without a name: each file is known by its content only.",
     naming: { pattern: "^(?<stem>.+)\\.(?:chk|rec)$", extension: "content" },
     ties: "none",
-    told: "Found without a name by an earlier repair of the file system; typed by its content.",
+    note: "Found without a name by an earlier repair of the file system; typed by its content.",
   },
   {
     id: "backup-of",
@@ -279,7 +279,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
       extension: "content",
     },
     ties: "beside",
-    told: "The program's own backup: the state before the last saving.",
+    note: "The program's own backup: the state before the last saving.",
   },
   {
     id: "drawing-backup",
@@ -294,7 +294,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
       extension: "content",
     },
     ties: "beside",
-    told: "The program's own backup: the state before the last saving.",
+    note: "The program's own backup: the state before the last saving.",
   },
   {
     id: "tilde-backup",
@@ -306,7 +306,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "The state before the last saving, kept by an editor beside the original.",
     naming: { pattern: "^(?<name>[^#].*?)(?:\\.~\\d+)?~$|^#(?<whole>.+)#$", extension: "keep" },
     ties: "beside",
-    told: "An editor's own backup: the state before the last saving.",
+    note: "An editor's own backup: the state before the last saving.",
   },
   {
     id: "windows-temporary",
@@ -318,7 +318,7 @@ export const SHIPPED_RULES: readonly PlaceRule[] = [
     holds: "What applications write while they work; emptied now and then.",
     naming: BY_CONTENT,
     ties: "none",
-    told: "A temporary file of an application.",
+    note: "A temporary file of an application.",
     ordinary: true,
   },
 ];

@@ -2,7 +2,7 @@ import { Cursor } from "../bytes/cursor";
 import { decodeUtf16le } from "../bytes/text";
 import { filetimeToMs } from "../bytes/times";
 
-/** What a shell link tells of the file it leads to. Times in UTC milliseconds. */
+/** What a shell link holds about the file it leads to. Times in UTC milliseconds. */
 export interface ShellLink {
   /** As the link has it, for instance `C:\folder\name.ext` or `\\server\share\name.ext`. */
   readonly target: string;
@@ -11,7 +11,7 @@ export interface ShellLink {
   readonly size: number;
   readonly created: number | null;
   readonly modified: number | null;
-  /** Of the volume the file was on; null where the link does not tell. */
+  /** Of the volume the file was on; null where the link does not say. */
   readonly serial: number | null;
   readonly label: string | null;
 }
@@ -51,7 +51,7 @@ export function isShellLink(bytes: Uint8Array, at = 0): boolean {
   return at + HEADER.size <= bytes.length && LINK_MARK.every((byte, i) => bytes[at + i] === byte);
 }
 
-/** Reads a shell link ([MS-SHLLINK], "Shell Link Binary File Format"). @returns null when it is none, or tells no path */
+/** Reads a shell link ([MS-SHLLINK], "Shell Link Binary File Format"). @returns null when it is none, or gives no path */
 export function readShellLink(bytes: Uint8Array): ShellLink | null {
   if (!isShellLink(bytes)) return null;
   const cursor = new Cursor(bytes);
@@ -132,7 +132,7 @@ function relativeTarget(bytes: Uint8Array, start: number, flags: number): string
   return name && found[FLAG.workingDir] ? `${found[FLAG.workingDir]}\\${name}` : null;
 }
 
-/** The code page is that of the computer the link was made on, which nothing tells; the commonest one is taken. */
+/** The code page is that of the computer the link was made on, which nothing says; the commonest one is taken. */
 const ansi = new TextDecoder("windows-1252");
 
 function plainText(cursor: Cursor, at: number): string {

@@ -13,7 +13,7 @@ const MOST_WANTED = 100_000;
  */
 export class Surroundings {
   readonly #folders = new Map<string, string[]>();
-  /** Paths by the name without extension, in lower case; more than one: the name alone does not tell which. */
+  /** Paths by the name without extension, in lower case; more than one: the name alone does not say which. */
   readonly #byStem = new Map<string, string[]>();
   readonly #found: ReadonlySet<string>;
 

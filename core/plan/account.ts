@@ -36,7 +36,7 @@ export type LostKind = keyof typeof LOST_KINDS;
 export const DRIVES = { disk: "a disk", "solid-state": "a solid-state drive" } as const;
 export const USED_SINCE = { no: "not used since", little: "used a little since", much: "used a lot since" } as const;
 
-/** A moment as the client told it, with the stretch of time it means: UTC milliseconds, both null where it cannot be understood. */
+/** A moment as the client gave it, with the stretch of time it means: UTC milliseconds, both null where it cannot be understood. */
 export interface Moment {
   readonly text: string;
   readonly from: number | null;

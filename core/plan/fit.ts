@@ -75,11 +75,11 @@ export function fitOf(account: Account, item: Candidate): Fit {
     const share = nearest === 0 ? 1 : Math.max(0, 1 - nearest / (30 * DAY));
     weigh(WEIGHT.time / 3, share, nearest === 0 ? `its date fits “${moment.text}”` : `its date is near “${moment.text}”`);
   }
-  const telling = account.cause ? PLACES_OF[account.cause] : undefined;
-  if (account.cause && telling)
+  const fitting = account.cause ? PLACES_OF[account.cause] : undefined;
+  if (account.cause && fitting)
     weigh(
       WEIGHT.place,
-      item.places.some((place) => telling.includes(place)) ? 1 : 0,
+      item.places.some((place) => fitting.includes(place)) ? 1 : 0,
       `it was found where one looks when they ${CAUSES[account.cause]}`,
     );
   if (account.cause === "overwritten" && possible > 0)

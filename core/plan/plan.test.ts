@@ -189,7 +189,7 @@ describe("what a client says of a time", () => {
 });
 
 describe("an account as a paragraph", () => {
-  it("tells what is known and leaves out the rest", () => {
+  it("says what is known and leaves out the rest", () => {
     expect(paragraph(EMPTY_ACCOUNT, "UTC")).toBe("The client lost something.");
     const full = account({
       kinds: ["documents", "sheets"],
@@ -225,7 +225,7 @@ describe("how well an item fits", () => {
     places: ["autosave" as const],
     condition: "whole",
   };
-  const told = account({
+  const stated = account({
     kinds: ["documents"],
     nameHint: "funding aplication",
     folder: "Documents",
@@ -234,7 +234,7 @@ describe("how well an item fits", () => {
   });
 
   it("is high where all that is remembered fits, and says why", () => {
-    const { score, reasons } = fitOf(told, item);
+    const { score, reasons } = fitOf(stated, item);
     expect(score).toBeGreaterThan(0.85);
     expect(reasons.join("; ")).toMatch(/its name is like “funding aplication”.*/);
     expect(reasons).toContain("its date fits “12 March”");
@@ -242,7 +242,7 @@ describe("how well an item fits", () => {
   });
 
   it("falls with each thing that does not", () => {
-    const { score } = fitOf(told, item);
+    const { score } = fitOf(stated, item);
     for (const change of [
       { name: "Holiday.docx" },
       { kind: "pictures" },
@@ -251,7 +251,7 @@ describe("how well an item fits", () => {
       { modified: 0 },
       { lost: false },
     ])
-      expect(fitOf(told, { ...item, ...change }).score).toBeLessThan(score);
+      expect(fitOf(stated, { ...item, ...change }).score).toBeLessThan(score);
     expect(fitOf(EMPTY_ACCOUNT, item)).toEqual({ score: 0, reasons: [] });
   });
 

@@ -59,7 +59,7 @@ export interface Plan {
 
 /** Milliseconds a byte of a volume takes, until this bench has measured better: records are few, leftovers mean reading it all. */
 const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6, raw: 8e-6 };
-/** Milliseconds a pass over so many bytes of a volume takes: the one way to say so, for the plan and wherever else it is told. */
+/** Milliseconds a pass over so many bytes of a volume takes: the one way to estimate it, for the plan and wherever else it is reported. */
 export const timeFor = (place: string, bytes: number, speeds: Speeds): number => bytes * (speeds[place] ?? USUAL_SPEEDS[place] ?? 0);
 
 /** The bytes of a volume a step reads, or that its time goes by: a sweep keeps to what is not in use. */
@@ -78,8 +78,8 @@ export function makePlan(
   speeds: Speeds = {},
   added: readonly StepKind[] = [],
 ): Plan {
-  const told = accounts.filter((account) => !isEmpty(account));
-  const each = told.length > 0 ? told : accounts.slice(0, 1);
+  const filled = accounts.filter((account) => !isEmpty(account));
+  const each = filled.length > 0 ? filled : accounts.slice(0, 1);
   const steps = new Map<string, PlanStep>();
   const against = new Set<string>();
   for (const account of each) {

@@ -71,7 +71,7 @@ function trackAfter(model: BlockReader, { box: track, length, tables }: TrackPla
     const settings = findBox(model, box, "stsd");
     return [boxOf("stbl", ...(settings ? [copyOf(model, settings)] : []), ...tables)];
   };
-  // An edit list or a reference tells of the other recording's times and tracks.
+  // An edit list or a reference belongs to the other recording's times and tracks.
   const parts = childrenOf(model, track)
     .filter(({ type }) => type === "tkhd" || type === "mdia" || type === "meta" || type === "tapt")
     .flatMap((box) => (box.type === "tkhd" ? [withLength(copyOf(model, box), box, 20, 28, movieLength)] : media(box)));

@@ -14,7 +14,7 @@ export interface PictureModel {
   readonly types: ReadonlySet<number>;
   /** The longest unit that is believed, in bytes. */
   readonly longest: number;
-  /** How pictures tell the order in which they are shown; null: they cannot be asked. */
+  /** How pictures give the order in which they are shown; null: they cannot be asked. */
   readonly order: PictureOrder | null;
 }
 
@@ -35,15 +35,15 @@ export function pictureModel(reader: BlockReader, track: Track): PictureModel | 
   for (const { at, length } of trackSamples(reader, track))
     for (let unit = at; unit + track.nalLength < at + length && looked < MOST_LOOKED_AT; looked += 1) {
       const size = lengthAt(reader, unit, track.nalLength);
-      const told = size > 0 ? unitOf(coding, reader.bytes(unit + track.nalLength, Math.min(3, size))) : null;
-      if (told) types.add(told.type);
+      const coded = size > 0 ? unitOf(coding, reader.bytes(unit + track.nalLength, Math.min(3, size))) : null;
+      if (coded) types.add(coded.type);
       longest = Math.max(longest, size);
       unit += track.nalLength + size;
     }
   return types.size > 0 ? { coding, nalLength: track.nalLength, types, longest: longest * LONGER, order: orderIn(reader, track) } : null;
 }
 
-/** How pictures tell their order: by the settings that stand in the index (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1). */
+/** How pictures give their order: by the settings that stand in the index (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1). */
 function orderIn(reader: BlockReader, track: Track): PictureOrder | null {
   const kind = NAL_CODECS[track.codec];
   const entries = findBox(reader, track.box, "stsd");
@@ -88,7 +88,7 @@ function lengthAt(reader: BlockReader, at: number, bytes: number): number {
 
 export interface FoundPictures {
   readonly pictures: readonly ListedPicture[];
-  /** By how many pictures each is shown later than it is coded; null: as they come, or it cannot be told. */
+  /** By how many pictures each is shown later than it is coded; null: as they come, or it cannot be known. */
   readonly later: readonly number[] | null;
   /** What stands before, between and behind the pictures: sound, or what is damaged. */
   readonly between: readonly Sample[];
@@ -178,9 +178,9 @@ class PictureWalk {
 
   #later(): number[] | null {
     const bits = this.model.order?.bits ?? 0;
-    const told = this.#pictures.flatMap(({ key, reference, order }) => (order === null ? [] : [{ key, reference, order }]));
-    if (bits === 0 || told.length < this.#pictures.length) return null;
-    const later = shownAt(told, bits).map((shown, coded) => shown - coded);
+    const ordered = this.#pictures.flatMap(({ key, reference, order }) => (order === null ? [] : [{ key, reference, order }]));
+    if (bits === 0 || ordered.length < this.#pictures.length) return null;
+    const later = shownAt(ordered, bits).map((shown, coded) => shown - coded);
     const earliest = later.reduce((least, each) => Math.min(least, each), 0);
     return later.every((each) => each === 0) ? null : later.map((each) => each - earliest);
   }

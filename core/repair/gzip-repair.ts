@@ -11,15 +11,15 @@ const MOST_PLAIN = 1 << 28;
 const MOST_SEARCHED = 1 << 20;
 /** Blocks that must unpack one after the other before a place is believed, where the data do not end before. */
 const ENOUGH_BLOCKS = 2;
-/** What stands for a byte that cannot be told. */
-const UNTOLD = 0x3f;
+/** What stands for a byte that cannot be known. */
+const UNKNOWN = 0x3f;
 /** Plain bytes that a damage may have cost. */
 const MOST_LOST = 1 << 26;
 /** Plain bytes that are kept of what is behind a damage: they are held twice while they are compared. */
 const MOST_BEHIND = 1 << 26;
 const RECORD = 512;
 
-/** What can be unpacked of each member: up to where it is damaged, and from the next block on that can be told behind it. */
+/** What can be unpacked of each member: up to where it is damaged, and from the next block on that can be known behind it. */
 export function repairGzip(reader: BlockReader): Repaired | null {
   const unpacking = new Unpacking(reader);
   unpacking.run();
@@ -70,13 +70,13 @@ class Unpacking {
     for (;;) {
       const found = this.#nextBlocks(from);
       if (!found) return Math.max(looked, damage.at);
-      const { plain, untold, bit, end, broken } = found;
-      // A member that was followed to its end tells how long it was (RFC 1952, 2.3.1: ISIZE), and so where these bytes stand.
+      const { plain, unknown, bit, end, broken } = found;
+      // A member that was followed to its end says how long it was (RFC 1952, 2.3.1: ISIZE), and so where these bytes stand.
       const placed = !broken && this.#moveTo((this.reader.u32(end - 4) - plain.length) >>> 0);
-      if (placed) this.#mendHeaders(plain, found.isUntold);
+      if (placed) this.#mendHeaders(plain, found.isUnknown);
       this.#put(plain);
       this.done.push(
-        `Unpacked again from byte ${Math.floor(bit / 8)} of the archive on: ${plain.length} bytes${placed ? ", in their right place" : ""}; ${untold} of them cannot be told, because they repeat what was lost: “?” stands for them.`,
+        `Unpacked again from byte ${Math.floor(bit / 8)} of the archive on: ${plain.length} bytes${placed ? ", in their right place" : ""}; ${unknown} of them cannot be told, because they repeat what was lost: “?” stands for them.`,
       );
       if (!broken) return end;
       looked = end;
@@ -116,14 +116,14 @@ class Unpacking {
     const one = attempt(0);
     const other = one && attempt(0xff);
     if (!one || !other || one.plain.length === 0) return null;
-    const isUntold = one.plain.map((byte, i) => (byte === other.plain[i] ? 0 : 1));
-    let untold = 0;
-    for (let i = 0; i < isUntold.length; i += 1) {
-      if (!isUntold[i]) continue;
-      one.plain[i] = UNTOLD;
-      untold += 1;
+    const isUnknown = one.plain.map((byte, i) => (byte === other.plain[i] ? 0 : 1));
+    let unknown = 0;
+    for (let i = 0; i < isUnknown.length; i += 1) {
+      if (!isUnknown[i]) continue;
+      one.plain[i] = UNKNOWN;
+      unknown += 1;
     }
-    return { ...one, untold, isUntold, bit };
+    return { ...one, unknown, isUnknown, bit };
   }
 
   /** Makes what was put of the member as long as that: what a damage made too much is taken away, what it cost is filled up. */
@@ -137,23 +137,23 @@ class Unpacking {
       this.#left += last.length;
       this.#put(kept);
     }
-    this.#put(new Uint8Array(length - this.#written).fill(UNTOLD));
+    this.#put(new Uint8Array(length - this.#written).fill(UNKNOWN));
     return true;
   }
 
   /**
-   * Headers of an archive within are much alike, and mostly repeat what stands in the one before: what cannot be told of one is taken
+   * Headers of an archive within are much alike, and mostly repeat what stands in the one before: what cannot be known of one is taken
    * from the last that is known, if its checksum then is right.
    */
-  #mendHeaders(plain: Uint8Array, isUntold: Uint8Array): void {
+  #mendHeaders(plain: Uint8Array, isUnknown: Uint8Array): void {
     const template = this.#lastHeader();
     if (!template) return;
     const first = (RECORD - (this.#written % RECORD)) % RECORD;
     for (let at = first; at + RECORD <= plain.length; at += RECORD) {
-      const untold = isUntold.subarray(at, at + RECORD);
-      const header = plain.subarray(at, at + RECORD).map((byte, i) => (untold[i] ? (template[i] as number) : byte));
+      const unknown = isUnknown.subarray(at, at + RECORD);
+      const header = plain.subarray(at, at + RECORD).map((byte, i) => (unknown[i] ? (template[i] as number) : byte));
       // One that comes out the same is only the one before again.
-      if (untold.includes(1) && !header.every((byte, i) => byte === template[i]) && holdsTarHeader(header, 0)) plain.set(header, at);
+      if (unknown.includes(1) && !header.every((byte, i) => byte === template[i]) && holdsTarHeader(header, 0)) plain.set(header, at);
     }
   }
 

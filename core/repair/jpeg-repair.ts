@@ -62,7 +62,7 @@ const total = ({ frame, scan }: OpenScan) => {
   return scan.parts.length === 1 && first ? first.component.blocksWide * first.component.blocksHigh : frame.mcusWide * frame.mcusHigh;
 };
 
-/** Restart markers tell where the data make sense again: only what lies between two of them is lost. */
+/** Restart markers say where the data make sense again: only what lies between two of them is lost. */
 function atRestarts(reader: BlockReader, first: FollowedJpeg): Repaired | null {
   const segments: Segment[] = [];
   const lost = new Set<number>();
@@ -107,7 +107,7 @@ function atRestarts(reader: BlockReader, first: FollowedJpeg): Repaired | null {
 
 /**
  * The first mark behind the damage that can be trusted, and the number of the piece that begins there. Marks count to eight only:
- * how many whole rounds are missing tells the number of marks to the end, or else the usual length of a piece.
+ * how many whole rounds are missing gives the number of marks to the end, or else the usual length of a piece.
  */
 function afterDamage(
   marks: readonly Mark[],

@@ -183,7 +183,7 @@ describe("documents, databases and recordings", () => {
     expect(repair(new MemorySource(broken), "a.mp4")).toBeNull();
   });
 
-  /** Truth: films by ffmpeg, and what ffprobe tells of every picture in the whole one. */
+  /** Truth: films by ffmpeg, and what ffprobe reports of every picture in the whole one. */
   it.each(films())("a recording without its index gets one after the model of another: $title", ({ sibling, film, packets, sound }) => {
     const cut = new BlockReader(new MemorySource(film));
     const index = [...boxesIn(cut, 0, film.length)].find(({ type }) => type === "moov") as Box;

@@ -42,7 +42,7 @@ export const likesSibling = (format: Format) => ["jpeg", "mp4", "mov", "m4a", "3
 
 /**
  * Repairs a damaged file as far as that is possible.
- * @param name its name, for what its content no longer tells
+ * @param name its name, for what its content no longer shows
  * @param sibling a sound file of the same camera or recorder
  * @returns null when it is sound, of a type that is not repaired, or nothing of it can be saved
  */

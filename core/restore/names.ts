@@ -46,5 +46,5 @@ function shorten(name: string, limit: number): string {
   return characters.join("") + extension;
 }
 
-/** A named stream becomes a file beside its own, whose name tells both. */
+/** A named stream becomes a file beside its own, whose name holds both. */
 export const streamFileName = (name: string, stream: string) => `${name} [${stream.replaceAll("/", "_")}]`;

@@ -31,21 +31,21 @@ const NEEDS_END: ReadonlySet<string> = new Set([
   "font",
   "tiff",
 ]);
-/** Bytes a damaged file must have been followed for to be told at all. */
+/** Bytes a damaged file must have been followed for to be reported at all. */
 const LEAST_DAMAGED = 256;
 /** A file shorter than this is none. */
 const LEAST = 16;
 
-/** Bytes of a file that does not tell where it ends, and was followed to the end of all there is. */
+/** Bytes of a file without a recorded end, and was followed to the end of all there is. */
 const MOST_OPEN = 1 << 24;
 
-/** A file whose end nothing tells is given a bounded length; text ends where the text does. */
+/** A file whose end nothing records is given a bounded length; text ends where the text does. */
 function bounded(format: Format, extent: Extent, room: number): Extent {
   const open = !extent.closed && extent.verdict.verdict === "cannot-tell" && extent.size >= room && room > MOST_OPEN;
   return open && !textFormats.includes(format) ? { ...extent, size: MOST_OPEN } : extent;
 }
 
-/** Bytes of zeros at the end of what was followed that tell of a file cut before them: a sector, which nothing was written to. */
+/** Bytes of zeros at the end of what was followed that show a file was cut before them: a sector, which nothing was written to. */
 const MANY_ZEROS = 512;
 const STEP = 1 << 16;
 
@@ -72,7 +72,7 @@ function dataBefore(source: ByteSource, end: number): number {
   return 0;
 }
 
-/** Whether what was followed is enough to tell of a file. */
+/** Whether what was followed is enough to report a file. */
 function enough(format: Format, extent: Extent): boolean {
   if (extent.size < LEAST) return false;
   if (extent.verdict.verdict !== "damaged") return true;
@@ -93,18 +93,18 @@ export function examine(room: Room, at: number, candidate: Pick<Candidate, "form
     if (tried.has(format.follow)) continue;
     tried.add(format.follow);
     const extent = beforeZeros(format, window, runFollow(format, window));
-    if (extent && enough(format, extent)) return told(room.disk, at, format, bounded(format, extent, length));
+    if (extent && enough(format, extent)) return toFind(room.disk, at, format, bounded(format, extent, length));
   }
   if (!candidate.text) return null;
   for (const format of textFormats) {
     if (tried.has(format.follow) || (format.id === "json" && !format.recognise(head))) continue;
     const extent = runFollow(format, window);
-    if (extent && enough(format, extent)) return told(room.disk, at, format, extent);
+    if (extent && enough(format, extent)) return toFind(room.disk, at, format, extent);
   }
   return null;
 }
 
-function told(disk: ByteSource, at: number, format: Format, extent: Extent): Find {
+function toFind(disk: ByteSource, at: number, format: Format, extent: Extent): Find {
   const content = new WindowSource(disk, at, extent.size);
   const exact = resolved(format, content);
   return {

@@ -1,4 +1,4 @@
-import { telling } from "../copies/facts";
+import { usable } from "../copies/facts";
 import type { Find } from "./find";
 
 const MOST_LETTERS = 60;
@@ -6,7 +6,7 @@ const MOST_LETTERS = 60;
 /** A name for what has lost its own: its title, when and with what it was taken, or where it stands. With its extension. */
 export function findName({ format, summary, at }: Pick<Find, "format" | "summary" | "at">): string {
   const extension = format.extensions[0] ?? format.id;
-  const title = telling(summary.title);
+  const title = usable(summary.title);
   if (title) return `${clean(title)}.${extension}`;
   if (summary.taken !== undefined) {
     const when = new Date(summary.taken).toISOString();

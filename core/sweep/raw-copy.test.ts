@@ -28,7 +28,7 @@ describe("a find as a copy", () => {
     expect(condition(find("mp3", { size: 900, closed: false, verdict: { verdict: "sound" } }))).toBe("not-checked");
   });
 
-  it("tells how much is left of what it should have been", () => {
+  it("says how much is left of what it should have been", () => {
     expect(rawCopy(find("jpeg", breaksAt(3000, "it breaks off", 12_000)), 0, false).survival).toBeCloseTo(0.25);
   });
 

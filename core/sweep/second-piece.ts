@@ -62,7 +62,7 @@ export function secondPiece(room: PieceRoom, find: Find): Find | null {
   const away = candidates(room, find, breaks[0] as number);
   if (find.format.id === "jpeg") return jpegPieces(room, find, breaks, away);
   const anchored = anchors(room, find);
-  // What tells its own place at its end is looked for by that alone.
+  // What gives its own place at its end is looked for by that alone.
   if (anchored) return pieces(room, find, breaks, anchored, true);
   return pieces(room, find, breaks, away, false);
 }
@@ -186,7 +186,7 @@ const ANCHOR_REACH = 1 << 25;
 const MOST_ANCHORS = 64;
 
 /**
- * Where something at the file's end tells its own place in the file (a table of contents that the last lines name), the second
+ * Where something at the file's end gives its own place in the file (a table of contents that the last lines name), the second
  * piece's shift is known: disk offset minus place in the file.
  */
 function anchors(room: PieceRoom, find: Find): number[] | null {
@@ -215,14 +215,14 @@ const nextAnchor = (reader: BlockReader, kind: "pdf" | "zip", from: number) =>
 
 function shiftAt(reader: BlockReader, kind: "pdf" | "zip", at: number, from: number): number | null {
   if (kind === "zip") return from + at - reader.u32(at + 12) - reader.u32(at + 16);
-  const told = /^startxref\s+(\d+)/.exec(reader.ascii(at, Math.min(40, reader.size - at)))?.[1];
-  if (!told) return null;
+  const stated = /^startxref\s+(\d+)/.exec(reader.ascii(at, Math.min(40, reader.size - at)))?.[1];
+  if (!stated) return null;
   // The table stands somewhere before the line that names it.
   const before = reader.ascii(Math.max(0, at - 65_536), Math.min(65_536, at));
   const table = Math.max(before.lastIndexOf("xref\n"), before.lastIndexOf("xref\r"));
-  if (table >= 0 && before.slice(table - 5, table) !== "start") return from + Math.max(0, at - 65_536) + table - Number(told);
+  if (table >= 0 && before.slice(table - 5, table) !== "start") return from + Math.max(0, at - 65_536) + table - Number(stated);
   const stream = [...before.matchAll(/\d+ \d+ obj\s*<<(?:(?!endobj)[\s\S])*?\/XRef/g)].at(-1);
-  return stream ? from + Math.max(0, at - 65_536) + stream.index - Number(told) : null;
+  return stream ? from + Math.max(0, at - 65_536) + stream.index - Number(stated) : null;
 }
 
 /** Pictures are taken up again in the middle of their data, from the last state before each break. */
@@ -266,7 +266,7 @@ function readsLikeData(bytes: Uint8Array, progressive: boolean): boolean {
 }
 
 function goesOn({ open }: FollowedJpeg, source: ByteSource, length: number, likely: boolean): boolean {
-  // Broken before or between scans: only the whole can tell.
+  // Broken before or between scans: only the whole can decide.
   if (!open) return likely;
   const state = open.states.findLast((each) => each.at + 4 <= length);
   if (!state) return likely;

@@ -111,7 +111,7 @@ export class SignatureIndex {
       const place = back < SECTOR ? at + back : at;
       for (const mark of marks.get(pairOf(block, place)) ?? []) {
         if (!stands(block, place, mark.bytes)) continue;
-        // A mark far behind the beginning tells of a file that began before.
+        // A mark far behind the beginning belongs to a file that began before.
         if (back < SECTOR) formats.push(mark.format);
         else if (offset + at >= back) found.push({ at: at - back, formats: [mark.format], text: false });
       }

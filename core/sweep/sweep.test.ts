@@ -50,7 +50,7 @@ describe("the sweep of an image without a file system", () => {
     expect(atSectors.filter(({ sha256: hash }) => hashes.has(hash)).length / atSectors.length).toBeGreaterThanOrEqual(0.98);
   });
 
-  it("tells what it has in hand long before it can give it out; what is proven then comes out, or belongs to what was put together", () => {
+  it("says what it has in hand long before it can give it out; what is proven then comes out, or belongs to what was put together", () => {
     const range = { start: 0, end: source.size };
     const batches = [...sweep(source, planSweep({ range, unusedOnly: false, skip: [], everyByte: true, formats: null }, null))];
     const first = batches.find(({ sighted }) => sighted.length > 0);
@@ -62,7 +62,7 @@ describe("the sweep of an image without a file system", () => {
     expect(proven.length).toBeGreaterThan(50);
     const gone = proven.filter((find) => !given.has(sha256(contentOf(find))));
     expect(gone.filter(({ at }) => !pieces.some((piece) => at >= piece.at && at < piece.at + piece.length))).toEqual([]);
-    // In hand or given out: nothing is told of twice.
+    // In hand or given out: nothing is reported twice.
     const out = new Set<number>();
     for (const { finds, sighted } of batches) {
       for (const { at } of finds) out.add(at);
@@ -107,7 +107,7 @@ describe("the sweep of an image without a file system", () => {
     }
   });
 
-  it("tells hardly anything that is no file", () => {
+  it("reports hardly anything that is no file", () => {
     const starts = new Set([...files, ...embedded].map(({ firstOffset }) => firstOffset));
     const alone = every.filter(({ inside }) => inside === null);
     const wrong = alone.filter(({ at }) => !starts.has(at));
@@ -236,7 +236,7 @@ describe("what is swept", () => {
         const finds = all({ everyByte: true }, { start: 0, end: drive.size }, drive);
         const [first, ...others] = finds.filter((find) => find.inside === null);
         expect([first?.format.id, first?.at, first?.size, others], `${id} at ${lead}`).toEqual([id, lead, sound.length, []]);
-        // In a film's container the cover is told of as what it is: a picture inside.
+        // In a film's container the cover is reported as what it is: a picture inside.
         const inside = finds.filter((find) => find.inside !== null);
         expect(inside.map((find) => [find.format.id, find.at - lead, find.size, find.inside])).toEqual(
           id === "m4a" ? [["jpeg", sound.indexOf(picture), picture.length, lead]] : [],
@@ -291,7 +291,7 @@ describe("what is swept", () => {
     expect(new Domain([]).drawn()).toEqual([]);
   });
 
-  it("tells of stretches that cannot be read and goes on behind them", () => {
+  it("reports stretches that cannot be read and goes on behind them", () => {
     const first = contiguous.find(({ kind }) => kind === "png") as PlacedFile;
     const unreadable = { start: first.firstOffset as number, end: (first.firstOffset as number) + 4096 };
     const hurt = new MemorySource(bytes.subarray(0, 1 << 26), [unreadable]);

@@ -20,7 +20,7 @@ export interface SweepBatch {
   readonly total: number;
 }
 
-/** Cluster size that is assumed where no file system tells one. */
+/** Cluster size that is assumed where no file system gives one. */
 export const USUAL_CLUSTER = 4096;
 
 export interface SweepPlan {

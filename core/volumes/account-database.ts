@@ -123,7 +123,7 @@ export function readAccounts(bytes: Uint8Array): Account[] {
       return [{ name: decodeUtf16le(text), number: Number.parseInt(name, 16), disabled: (flags & ACCOUNT.disabled) !== 0 }];
     });
   } catch (error) {
-    // A damaged database tells what stood before the damage to nobody: without accounts the inventory still stands.
+    // A damaged database yields nothing at all: without accounts the inventory still stands.
     if (error instanceof RangeError || (error as Error).name === "BoundsError") return [];
     throw error;
   }

@@ -121,7 +121,7 @@ describe("what a disk holds", () => {
     expect(readsEverything(disk, earlier)).toBe(true);
   });
 
-  it("volumes the table lays over one another are both told of, and what is odd about them", () => {
+  it("volumes the table lays over one another are both listed, and what is odd about them", () => {
     const bytes = smallDisk();
     const view = new DataView(bytes.buffer);
     // The logical volume's own table entry now begins 2048 sectors within the NTFS one.

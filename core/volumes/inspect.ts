@@ -32,7 +32,7 @@ export interface VolumeReport {
 
 export interface DiskReport {
   readonly container: ContainerKind;
-  /** The identity the container gives itself, and when it was made (UTC milliseconds); null: not told. */
+  /** The identity the container gives itself, and when it was made (UTC milliseconds); null: not given. */
   readonly identity: string | null;
   readonly created: number | null;
   /** Bytes of the disk inside the container. */

@@ -25,7 +25,7 @@ const file = (path: string, size: number, modified: string | null, bytes?: Buffe
   });
 
 describe("the account database", () => {
-  it("tells each account and whether it is disabled, as another library wrote them", () => {
+  it("lists each account and whether it is disabled, as another library wrote them", () => {
     expect(readAccounts(database)).toEqual(people.map(({ key, name, disabled }) => ({ name, number: Number.parseInt(key, 16), disabled })));
   });
 

@@ -45,7 +45,7 @@ interface Gathered {
   lastUsed: number | null;
 }
 
-/** Gathers what a volume's live files tell of the profiles on it, as they come by. */
+/** Gathers what a volume's live files say about the profiles on it, as they come by. */
 export class ProfileInventory {
   readonly #profiles = new Map<string, Gathered>();
   readonly #databases: { root: string; record: FileRecord }[] = [];

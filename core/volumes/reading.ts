@@ -4,7 +4,7 @@ import { type Profile, ProfileInventory } from "./profiles";
 
 const STEP = 512;
 
-/** What a reading of a whole volume tells beside its files. */
+/** What a reading of a whole volume says beside its files. */
 export interface VolumeReading {
   readonly findings: readonly Finding[];
   readonly profiles: readonly Profile[];

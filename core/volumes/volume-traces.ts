@@ -3,19 +3,19 @@ import { Cursor } from "../bytes/cursor";
 import { geometryFromRecords } from "../filesystems/ntfs/found-geometry";
 import { type FileSystemName, recogniseExfat, recogniseFat, recogniseNtfs } from "../filesystems/recognise";
 
-/** A volume as one sector tells of it. Offsets are bytes of the disk. */
+/** A volume as one sector describes it. Offsets are bytes of the disk. */
 export interface VolumeTrace {
   readonly start: number;
   readonly length: number;
   readonly filesystem: FileSystemName;
-  /** What told of it. */
+  /** What it was recognised by. */
   readonly by: "boot sector" | "backup boot sector" | "file records";
 }
 
 const ascii = (bytes: Uint8Array, at: number, length: number) => String.fromCharCode(...bytes.subarray(at, at + length));
 const SIGNATURE = 0xaa55;
 
-/** What a sector that stands at `at` tells of a volume; null: nothing, or nothing that the disk bears out. */
+/** The volume that a sector at `at` gives evidence of; null: nothing, or nothing that the disk bears out. */
 export function volumeTrace(disk: ByteSource, at: number, sector: Uint8Array): VolumeTrace | null {
   // The record by which the file table describes itself, for when both boot sectors are gone.
   if (sector[0] === 0x46 && ascii(sector, 0, 4) === "FILE") return recordTrace(disk, at, sector);

@@ -11,23 +11,23 @@ import { ACCOUNT_CHANGED, findAccounts } from "./queries";
 /** Changes that follow one another within this time are one in the history: a sentence is typed letter by letter. */
 const ONE_CHANGE_MS = 120_000;
 
-/** Stores all that was told in a job, with what the client's words for times mean. @returns the accounts as stored */
+/** Stores all accounts of a job, with what the client's words for times mean. @returns the accounts as stored */
 export async function saveAccounts(db: Database, jobId: number, values: readonly Account[], now = Date.now()): Promise<Account[]> {
   return db.transaction(async (tx) => {
     // Two windows saving at once must not leave the accounts of both.
     await tx.select({ id: jobs.id }).from(jobs).where(eq(jobs.id, jobId)).for("update");
     const known = (await findAccounts(tx, jobId)).flatMap((each) => [each.lost, each.lastSaved, each.lastSeen]);
-    const told = values.map((each) => ({
+    const stored = values.map((each) => ({
       ...each,
       lost: meant(each.lost, known, now),
       lastSaved: meant(each.lastSaved, known, now),
       lastSeen: meant(each.lastSeen, known, now),
     }));
     await tx.delete(accounts).where(eq(accounts.jobId, jobId));
-    await tx.insert(accounts).values(told.map((each, position) => ({ jobId, position, told: each })));
-    await remember(tx, jobId, told);
+    await tx.insert(accounts).values(stored.map((each, position) => ({ jobId, position, account: each })));
+    await remember(tx, jobId, stored);
     await announce(tx, jobId);
-    return told;
+    return stored;
   });
 }
 
@@ -39,14 +39,14 @@ function meant(moment: Moment | null, known: readonly (Moment | null)[], now: nu
   return { text, from, to };
 }
 
-async function remember(tx: Connection, jobId: number, told: readonly Account[]): Promise<void> {
+async function remember(tx: Connection, jobId: number, stored: readonly Account[]): Promise<void> {
   const [last] = await tx.select().from(logEntries).where(eq(logEntries.jobId, jobId)).orderBy(desc(logEntries.id)).limit(1);
   if (last?.what === ACCOUNT_CHANGED && Date.now() - last.at.getTime() < ONE_CHANGE_MS) {
     await tx
       .update(logEntries)
-      .set({ detail: { accounts: told } })
+      .set({ detail: { accounts: stored } })
       .where(sql`${logEntries.id} = ${last.id}`);
     return;
   }
-  await note(tx, jobId, ACCOUNT_CHANGED, { accounts: told });
+  await note(tx, jobId, ACCOUNT_CHANGED, { accounts: stored });
 }

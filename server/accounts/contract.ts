@@ -3,7 +3,7 @@ import { CAUSES, DRIVES, EMPTY_ACCOUNT, LOST_KINDS, paragraph, SYSTEMS, USED_SIN
 
 export { CAUSES, DRIVES, EMPTY_ACCOUNT, LOST_KINDS, paragraph, SYSTEMS, USED_SINCE };
 
-/** Losses told in one job at most. */
+/** Accounts in one job at most. */
 export const MOST_ACCOUNTS = 12;
 
 const blank = (longest: number) =>
@@ -43,8 +43,8 @@ export const account = z.object({
 });
 export type Account = z.infer<typeof account>;
 
-/** All that is told in a job, a sentence a loss. */
+/** The accounts of a job, a sentence a loss. */
 export const accountList = z.array(account).min(1).max(MOST_ACCOUNTS);
 
 /** What the accounts said before, the latest first. */
-export const accountHistory = z.array(z.object({ at: z.coerce.date(), told: z.array(z.string()) }));
+export const accountHistory = z.array(z.object({ at: z.coerce.date(), sentences: z.array(z.string()) }));

@@ -7,16 +7,16 @@ import { type Account, account, accountList } from "./contract";
 /** What log entries of a changed account are called. */
 export const ACCOUNT_CHANGED = "Account changed";
 
-/** All that was told in a job; one empty account when nothing was. */
+/** All accounts of a job; one empty account when there is none. */
 export async function findAccounts(db: Connection, jobId: number): Promise<Account[]> {
   const rows = await db.select().from(accounts).where(eq(accounts.jobId, jobId)).orderBy(asc(accounts.position), asc(accounts.id));
-  return rows.length > 0 ? rows.map((row) => account.parse(row.told)) : [account.parse(EMPTY_ACCOUNT)];
+  return rows.length > 0 ? rows.map((row) => account.parse(row.account)) : [account.parse(EMPTY_ACCOUNT)];
 }
 
 const MOST_SHOWN = 50;
 
 /** What the accounts said over time, the latest first. */
-export async function accountHistoryOf(db: Connection, jobId: number): Promise<{ at: Date; told: string[] }[]> {
+export async function accountHistoryOf(db: Connection, jobId: number): Promise<{ at: Date; sentences: string[] }[]> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
   const rows = await db
     .select({ at: logEntries.at, detail: logEntries.detail })
@@ -25,7 +25,7 @@ export async function accountHistoryOf(db: Connection, jobId: number): Promise<{
     .orderBy(desc(logEntries.id))
     .limit(MOST_SHOWN);
   return rows.flatMap(({ at, detail }) => {
-    const told = accountList.safeParse((detail as { accounts?: unknown }).accounts);
-    return told.success ? [{ at, told: told.data.map((each) => paragraph(each, job?.timeZone ?? "UTC")) }] : [];
+    const noted = accountList.safeParse((detail as { accounts?: unknown }).accounts);
+    return noted.success ? [{ at, sentences: noted.data.map((each) => paragraph(each, job?.timeZone ?? "UTC")) }] : [];
   });
 }

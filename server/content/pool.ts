@@ -200,7 +200,7 @@ function settle({ done, failed, request }: Waiting, answer: TaskAnswer): void {
   else failed(Object.assign(new Error(`${request.task}: ${answer.fault}`), { code: answer.code }));
 }
 
-/** Bytes of memory a process has, as the system counts them; 0 where it does not tell (proc(5), statm: pages). */
+/** Bytes of memory a process has, as the system counts them; 0 where it does not say (proc(5), statm: pages). */
 function memoryOf(pid: number | undefined): number {
   try {
     return Number(readFileSync(`/proc/${pid}/statm`, "latin1").split(" ")[1]) * 4096;

@@ -58,7 +58,7 @@ export const accounts = pgTable(
       .references(() => jobs.id, { onDelete: "cascade" }),
     /** Their order in the job. */
     position: integer("position").notNull().default(0),
-    told: jsonb("told").$type<Account>().notNull(),
+    account: jsonb("account").$type<Account>().notNull(),
     updatedAt: time("updated_at").notNull().defaultNow(),
   },
   (table) => [index("accounts_job").on(table.jobId, table.position)],
@@ -225,7 +225,7 @@ export const folders = pgTable(
   ],
 );
 
-/** One file as the client knew it; gathers its copies. The columns from `kind` on tell of its best copy. */
+/** One file as the client knew it; gathers its copies. The columns from `kind` on describe its best copy. */
 export const items = pgTable(
   "items",
   {
@@ -295,7 +295,7 @@ export const copies = pgTable(
     created: time("created"),
     modified: time("modified"),
     changed: time("changed"),
-    /** When it was deleted, where something told. */
+    /** When it was deleted, where something gives it. */
     deletedAt: time("deleted_at"),
     condition: text("condition").notNull(),
     survival: doublePrecision("survival").notNull(),

@@ -1,6 +1,6 @@
 import { resultText } from "../words/contract";
 import type { Block } from "./contract";
-import type { Report, Told } from "./report";
+import type { HandoverDocument, Report } from "./report";
 
 const safe = (text: string) => text.replace(/[&<>"']/g, (mark) => `&#${mark.charCodeAt(0)};`);
 const list = (lines: readonly string[]) => `<ul>${lines.map((line) => `<li>${line}</li>`).join("")}</ul>`;
@@ -10,7 +10,7 @@ const STYLE =
   "body{font:15px/1.5 sans-serif;max-width:60em;margin:3em auto;padding:0 1em;color:#16303d}table{border-collapse:collapse;width:100%;table-layout:fixed}td,th{text-align:left;border-bottom:1px solid #dad6c9;padding:4px 8px;vertical-align:top;overflow-wrap:anywhere}.sign{display:inline-block;width:16em;margin:3em 2em 0 0;border-top:1px solid #16303d;padding-top:4px}";
 
 /** A page that stands alone: no scripts, nothing fetched. It comes in pieces, because its tables may be long. */
-export async function* handoverAsHtml({ title, lead, sections }: Told): AsyncGenerator<string, void, void> {
+export async function* handoverAsHtml({ title, lead, sections }: HandoverDocument): AsyncGenerator<string, void, void> {
   yield `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>${safe(title)}</title><style>${STYLE}</style></head>
 <body><h1>${safe(title)}</h1>${lead.map((line) => `<p>${safe(line)}</p>`).join("")}`;

@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import { type Account, EMPTY_ACCOUNT } from "../accounts/contract";
 import type { Result } from "../restores/contract";
 import { handoverAsHtml, reportAsCsv, reportAsJson } from "./forms";
-import { handoverOf, type Report, tellHandover } from "./report";
+import { describeHandover, handoverOf, type Report } from "./report";
 
 const EVIL = `<img src=x onerror="alert(1)">, "quoted"`;
 const at = new Date("2026-03-12T10:00:00Z");
@@ -167,7 +167,7 @@ function readCsv(text: string): string[][] {
 
 describe("the handover as a file", () => {
   it.each(["client", "file"] as const)("for the %s as a page holds nothing that a name could make run", async (audience) => {
-    const page = await whole(handoverAsHtml(tellHandover(report(`/${EVIL}`), audience)));
+    const page = await whole(handoverAsHtml(describeHandover(report(`/${EVIL}`), audience)));
     expect(page).not.toContain("<img");
     expect(page).toContain("&#60;img src=x");
     expect(page).not.toContain("<script");
@@ -177,13 +177,13 @@ describe("the handover as a file", () => {
   it.each(["client", "file"] as const)(
     "for the %s has the same words on the screen and as a page, all of them for people",
     async (audience) => {
-      const told = tellHandover(report("/a & b.txt"), audience);
-      const page = await whole(handoverAsHtml(told));
+      const document = describeHandover(report("/a & b.txt"), audience);
+      const page = await whole(handoverAsHtml(document));
       const text = page
         .replace(/<style>.*?<\/style>/s, "")
         .replace(/<[^>]+>/g, "\n")
         .replace(/&#(\d+);/g, (_, code: string) => String.fromCharCode(Number(code)));
-      const screen = await handoverOf(told);
+      const screen = await handoverOf(document);
       const words = screen.sections.flatMap(({ title, blocks }) => [
         title,
         ...blocks.flatMap((block) =>
@@ -203,8 +203,8 @@ describe("the handover as a file", () => {
     },
   );
 
-  it("tells of a file with gaps how much is missing, and never that it is complete", async () => {
-    const { sections } = await handoverOf(tellHandover(report("/a.txt"), "client"));
+  it("says of a file with gaps how much is missing, and never that it is complete", async () => {
+    const { sections } = await handoverOf(describeHandover(report("/a.txt"), "client"));
     const table = sections.flatMap(({ blocks }) => blocks).find((block) => block.kind === "table");
     expect(table).toMatchObject({
       rows: [
@@ -214,8 +214,8 @@ describe("the handover as a file", () => {
     });
   });
 
-  it("breaks lost files down by what is left of them: names alone are not told as files", async () => {
-    const text = JSON.stringify(await handoverOf(tellHandover(report("/a.txt"), "client")));
+  it("breaks lost files down by what is left of them: names alone are not counted as files", async () => {
+    const text = JSON.stringify(await handoverOf(describeHandover(report("/a.txt"), "client")));
     expect(text).toContain("3 lost files were found with something left of their content");
     expect(text).toContain("Of 800 more only the name is known.");
     expect(text).not.toContain("803");

@@ -17,7 +17,7 @@ import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, narrowedWords, PAS
 import type { Audience, Block, Handover } from "./contract";
 import { entryText, plainResult, restoreText } from "./describe";
 
-/** Everything a handover tells, gathered once for all its forms. */
+/** Everything a handover holds, gathered once for all its forms. */
 export async function gatherReport(db: Connection, jobId: number) {
   const job = await findJob(db, jobId);
   if (!job) throw new Problem("There is no such job.", 404);
@@ -28,7 +28,7 @@ export async function gatherReport(db: Connection, jobId: number) {
     listPasses(db, jobId),
     listLog(db, jobId),
   ]);
-  // What became of restored files since is looked at before the sums are told.
+  // What became of restored files since is looked at before the sums are made.
   for (const { id } of await listRestores(db, jobId)) for await (const _ of allResults(db, id));
   const restores = (await listRestores(db, jobId)).map((restore) => ({ ...restore, results: () => allResults(db, restore.id) }));
   return { job, accounts, plan, sources, passes, restores, log, now: new Date() };
@@ -43,7 +43,7 @@ interface Rows {
   readonly head: readonly string[];
   rows(): AsyncIterable<string[]>;
 }
-export interface Told {
+export interface HandoverDocument {
   readonly title: string;
   readonly lead: readonly string[];
   readonly sections: readonly { readonly title: string; readonly blocks: readonly (Block | Rows)[] }[];
@@ -56,7 +56,7 @@ const list = (items: readonly (string | { text: string; below: string[] })[]): B
 });
 
 /** The handover as text, for the client or for the file. */
-export function tellHandover(report: Report, audience: Audience): Told {
+export function describeHandover(report: Report, audience: Audience): HandoverDocument {
   const { job, accounts, plan, sources, passes, restores, log, now } = report;
   const zone = job.timeZone;
   const forWhom = [
@@ -65,7 +65,7 @@ export function tellHandover(report: Report, audience: Audience): Told {
     job.technician && `Technician: ${job.technician}.`,
     job.firm,
   ];
-  const sections: Told["sections"] = [
+  const sections: HandoverDocument["sections"] = [
     { title: "What was lost", blocks: accounts.map((account) => text(paragraph(account, zone))) },
     { title: "How it was looked for", blocks: looked(plan) },
     { title: "What was searched", blocks: searched(sources, passes) },
@@ -220,14 +220,14 @@ function advice(anything: boolean): Block[] {
 const MOST_ON_SCREEN = 2000;
 
 /** The handover as the screen shows it; long tables are cut, and say so. */
-export async function handoverOf(told: Told): Promise<Handover> {
+export async function handoverOf(document: HandoverDocument): Promise<Handover> {
   const sections = [];
-  for (const { title, blocks } of told.sections) {
+  for (const { title, blocks } of document.sections) {
     const shown: Block[] = [];
     for (const block of blocks) shown.push(block.kind === "rows" ? await tableOf(block) : block);
     sections.push({ title, blocks: shown });
   }
-  return { title: told.title, lead: [...told.lead], sections };
+  return { title: document.title, lead: [...document.lead], sections };
 }
 
 async function tableOf({ head, rows }: Rows): Promise<Block> {

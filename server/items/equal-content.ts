@@ -56,42 +56,38 @@ export async function hashOfCopy(db: Connection, copyId: number): Promise<string
   return hash;
 }
 
+/** Two items that are one file. */
+interface Pair extends Record<string, unknown> {
+  readonly item_id: string;
+  readonly known_item_id: string;
+}
+
+async function joinAll(db: Database, jobId: number, pairs: readonly Pair[], why: string): Promise<void> {
+  for (const pair of pairs) await joinItems(db, jobId, Number(pair.item_id), Number(pair.known_item_id), why);
+}
+
 /** Raw content that was found before the record that leads to it: it stands in the very clusters of that record's file, and is as long. */
 async function joinRawContent(db: Database, jobId: number): Promise<void> {
-  const { rows } = await db.execute<{ item_id: string; known_item_id: string }>(sql`
+  const { rows } = await db.execute<Pair>(sql`
     select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
     from copies b join copies a on a.volume_id = b.volume_id and a.first_at = b.first_at and a.size = b.size and a.job_id = b.job_id
       and a.place <> 'raw' and a.item_id is not null and a.item_id <> b.item_id and a.span is not distinct from b.span
     where b.job_id = ${jobId} and b.place = 'raw' and b.item_id is not null and b.facts->>'inside' is null
     order by b.item_id, (a.state = 'deleted') desc, a.id`);
-  for (const row of rows)
-    await joinItems(
-      db,
-      jobId,
-      Number(row.item_id),
-      Number(row.known_item_id),
-      "Found by its content at the very place of the record’s file.",
-    );
+  await joinAll(db, jobId, rows, "Found by its content at the very place of the record’s file.");
 }
 
 /**
- * A file in a bin, and any deleted one that a known place tells of, was found twice: under the path the client knew, and by its record where
+ * A file in a bin, and any deleted one that a known place names, was found twice: under the path the client knew, and by its record where
  * it really stands. It is one file: the item of the record joins that of the place.
  */
 export async function joinSameRecords(db: Database, jobId: number): Promise<void> {
   await joinRawContent(db, jobId);
-  const { rows } = await db.execute<{ item_id: string; known_item_id: string }>(sql`
+  const { rows } = await db.execute<Pair>(sql`
     select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
     from copies a join copies b on b.volume_id = a.volume_id and b.reference = a.reference and b.job_id = a.job_id and b.item_id <> a.item_id
     where a.job_id = ${jobId} and a.rule is not null and a.condition <> 'name-only' and b.rule is null and b.place <> 'raw'
       and (a.place = 'bin' or b.state = 'deleted') and b.name = regexp_replace(a.found_path, '^.*/', '')
     order by b.item_id, a.id`);
-  for (const row of rows)
-    await joinItems(
-      db,
-      jobId,
-      Number(row.item_id),
-      Number(row.known_item_id),
-      "The same record, found where it stands in the folder of the place.",
-    );
+  await joinAll(db, jobId, rows, "The same record, found where it stands in the folder of the place.");
 }

@@ -57,7 +57,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     list.map(
       async (copy, index): Promise<Copy> => ({
         ...copyOf(copy),
-        // Of an item with very many copies it is told for the likeliest.
+        // Of an item with very many copies it is worked out for the likeliest.
         takenBy: index < MOST_ASKED ? await takenBy(db, row.job_id, copy) : [],
         best: copy.id === row.best_copy_id,
         inTray: copy.in_tray,

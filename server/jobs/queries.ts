@@ -34,7 +34,7 @@ function selectJobs(db: Connection) {
 type Row = Awaited<ReturnType<typeof selectJobs>>[number];
 
 function summary({ job, account, lostItems, ...counts }: Row): JobSummary {
-  const told = account && accountContract.parse(account.told);
+  const stored = account && accountContract.parse(account.account);
   return {
     id: job.id,
     title: job.title,
@@ -46,7 +46,7 @@ function summary({ job, account, lostItems, ...counts }: Row): JobSummary {
     firm: job.firm,
     number: job.number,
     lostItems: { whole: 0, partial: 0, "not-checked": 0, "name-only": 0, ...lostItems },
-    lost: !told || isEmpty(told) ? null : paragraph(told, job.timeZone),
+    lost: !stored || isEmpty(stored) ? null : paragraph(stored, job.timeZone),
     ...counts,
   };
 }

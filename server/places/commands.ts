@@ -9,7 +9,7 @@ import { Problem } from "../problem";
 import type { NewRule } from "./contract";
 
 /** Adds a rule of one's own. @returns its id */
-export async function addRule(db: Database, { title, system, place, where, pattern, extension, ties, told }: NewRule): Promise<string> {
+export async function addRule(db: Database, { title, system, place, where, pattern, extension, ties, note }: NewRule): Promise<string> {
   try {
     checkPatterns(where, pattern ?? undefined);
   } catch (error) {
@@ -26,7 +26,7 @@ export async function addRule(db: Database, { title, system, place, where, patte
     holds: "Added on this bench.",
     naming: pattern === null ? { extension } : { pattern, extension },
     ties,
-    told: told || `Found by the bench’s own rule “${title}”.`,
+    note: note || `Found by the bench’s own rule “${title}”.`,
   };
   await db.insert(placeRules).values({ id, rule });
   return id;

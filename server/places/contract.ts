@@ -16,7 +16,7 @@ export const storedRule = z.object({
   holds: z.string(),
   naming,
   ties: z.enum(["beside", "by-name", "none"]),
-  told: z.string(),
+  note: z.string(),
   /** Added on this bench. */
   own: z.boolean(),
   off: z.boolean(),
@@ -41,7 +41,7 @@ export const newRule = z.object({
     .default(null),
   extension: z.enum(["keep", "content"]).default("content"),
   ties: z.enum(["beside", "by-name", "none"]).default("none"),
-  told: z.string().trim().max(300).default(""),
+  note: z.string().trim().max(300).default(""),
 });
 export type NewRule = z.infer<typeof newRule>;
 

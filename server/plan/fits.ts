@@ -6,9 +6,9 @@ import { findAccounts } from "../accounts/queries";
 import type { Connection } from "../database/connection";
 import type { Fits } from "./contract";
 
-/** Candidates that one fact of the account brings at most, and how many of the best are told. */
+/** Candidates that one fact of the account brings at most, and how many of the best are shown. */
 const MOST_OF_EACH = 1500;
-const MOST_TOLD = 60;
+const MOST_SHOWN = 60;
 /** Below this so little fits that it is no help. */
 const LEAST_SCORE = 0.25;
 
@@ -64,7 +64,7 @@ export async function findFits(db: Connection, jobId: number): Promise<Fits> {
         reasons: [...reasons],
       });
     }
-  return [...best.values()].sort((a, b) => b.score - a.score || a.itemId - b.itemId).slice(0, MOST_TOLD);
+  return [...best.values()].sort((a, b) => b.score - a.score || a.itemId - b.itemId).slice(0, MOST_SHOWN);
 }
 
 /** Items that one fact or another of the account speaks for; each fact has an index to find them by. */

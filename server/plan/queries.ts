@@ -26,8 +26,8 @@ export async function findPlan(db: Connection, jobId: number): Promise<Plan> {
   const { steps, against, warnings } = makePlan(accounts, sources, speeds, added);
   const counts = await countsOf(db, own);
   const byKey = new Map(marks.map((mark) => [mark.stepKey, mark]));
-  const told = steps.map((step) => withState(step, byKey.get(step.key), passOf(step, own), counts, found !== null));
-  return { steps: inOrder(told, byKey), against: [...against], warnings: [...warnings], speeds, found };
+  const stepsNow = steps.map((step) => withState(step, byKey.get(step.key), passOf(step, own), counts, found !== null));
+  return { steps: inOrder(stepsNow, byKey), against: [...against], warnings: [...warnings], speeds, found };
 }
 
 /** Steps the technician has put somewhere stand there; the others keep the plan's order. */

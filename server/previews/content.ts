@@ -21,7 +21,7 @@ export async function storedCopy(db: Connection, copyId: number): Promise<Stored
 interface Kept {
   readonly disk: ByteSource;
   readonly close: () => void;
-  /** What tells whether the path still means the same file. */
+  /** What shows whether the path still means the same file. */
   readonly identity: string;
   idle: NodeJS.Timeout | undefined;
   users: number;

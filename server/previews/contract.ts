@@ -33,7 +33,7 @@ export const archivePreview = z.object({
   members: z.array(
     z.object({
       name: z.string(),
-      /** null: not told by the archive. */
+      /** null: not given by the archive. */
       size: z.number().nullable(),
       packed: z.number().nullable(),
       encrypted: z.boolean(),

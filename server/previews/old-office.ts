@@ -44,7 +44,7 @@ export function pptWords(bytes: Buffer): string {
     .join("\n\n");
 }
 
-/** [MS-XLS] 2.3: the records of a workbook that tell of cells. */
+/** [MS-XLS] 2.3: the records of a workbook that hold cells. */
 const XLS = {
   continue: 0x003c,
   boundSheet: 0x0085,
@@ -175,7 +175,7 @@ function sharedStrings(records: readonly Record[]): string[] {
   return found;
 }
 
-/** Formats 14 to 22 and 45 to 47 are dates and times (2.4.126 Format); of others their own letters tell. */
+/** Formats 14 to 22 and 45 to 47 are dates and times (2.4.126 Format); of others their own letters decide. */
 function dateFormats(records: readonly Record[]): (cellFormat: number) => boolean {
   const own = new Map<number, string>();
   const used: number[] = [];

@@ -63,7 +63,7 @@ describe("the form of a preview", () => {
     expect(await forms("junk.bin", Buffer.from([0, 1, 2, 3, 4, 5, 6, 7, 0, 0, 1]))).toBe("hex");
   });
 
-  it("tells a picture's size, and when and with what it was taken", async () => {
+  it("gives a picture's size, and when and with what it was taken", async () => {
     const taken = await sharp(await photograph("stars", 4, 320, 200, 80))
       .withExif({ IFD0: { Make: "Lantern", Model: "One" }, IFD2: { DateTimeOriginal: "2026:02:03 23:10:00" } })
       .jpeg()
@@ -77,7 +77,7 @@ describe("the form of a preview", () => {
 });
 
 describe("tables that are text", () => {
-  it("of separated values are told with the mark that separates them, quotes and line ends inside (RFC 4180, 2.5 to 2.7)", async () => {
+  it("of separated values are read with the mark that separates them, quotes and line ends inside (RFC 4180, 2.5 to 2.7)", async () => {
     const rows = [
       ["star", "remark"],
       ["Mira", 'bright, "very"\r\nvariable'],
@@ -91,7 +91,7 @@ describe("tables that are text", () => {
     }
   });
 
-  it("of an OpenDocument sheet are told with repeated cells and entities (ISO/IEC 26300-1, 9.1)", async () => {
+  it("of an OpenDocument sheet are read with repeated cells and entities (ISO/IEC 26300-1, 9.1)", async () => {
     const cell = (text: string, more = "") =>
       `<table:table-cell${more} office:value-type="string"><text:p>${text}</text:p></table:table-cell>`;
     const content = `<office:spreadsheet><table:table table:name="Nights &amp; stars" table:style-name="ta1"><table:table-column/>

@@ -6,7 +6,7 @@ import { liesOnDrive } from "../../io/drives";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
 
-/** Bytes free on the device that holds a folder (or, when it is not made yet, its nearest parent); null: cannot be told. */
+/** Bytes free on the device that holds a folder (or, when it is not made yet, its nearest parent); null: cannot be known. */
 export function freeBytesIn(folder: string): number | null {
   try {
     const stats = statfsSync(present(folder));

@@ -82,7 +82,7 @@ const structureOf = ({ size, mark, container, table, notes }: InspectedSource) =
 /** RFC 4918, 11.4: here, that another file is needed first. */
 const FAILED_DEPENDENCY = 424;
 
-/** What keeps a source from being opened is told as it is. */
+/** What keeps a source from being opened is shown as it is. */
 async function inWords<T>(asked: Promise<T>): Promise<T> {
   try {
     return await asked;

@@ -55,7 +55,7 @@ function inspectFolder(path: string): InspectedSource {
   return { size: 0, mark: null, container: "folder", table: "none", notes: [], volumes: [volume] };
 }
 
-/** What a container tells of itself. */
+/** What a container says about itself. */
 function identityOf({ identity, created }: DiskReport): string[] {
   if (!identity) return [];
   const made = created ? `, made ${new Date(created).toISOString().slice(0, 16).replace("T", " ")} UTC` : "";

@@ -48,7 +48,7 @@ describe("the source folders", () => {
     expect(() => permittedSource(join(work, "sources/gone.img"))).toThrow("is not there");
   });
 
-  it("tell what lies in a folder and is not shown: a folder of hidden files is not called empty", () => {
+  it("say what lies in a folder and is not shown: a folder of hidden files is not called empty", () => {
     expect(browse(join(work, "sources")).notes).toEqual(["1 hidden, with a name that begins with a dot."]);
     expect(browse(join(work, "sources/inner")).notes).toEqual([]);
     mkdirSync(join(work, "sources/only hidden"));
@@ -159,7 +159,7 @@ describe("a destination", () => {
     }
   });
 
-  it("tells its free space, also of a folder still to be made", () => {
+  it("gives its free space, also of a folder still to be made", () => {
     expect(freeBytesIn(join(work, "delivery/a/b/c"))).toBeGreaterThan(0);
   });
 });

@@ -22,7 +22,7 @@ export async function enqueue(db: Connection, task: keyof typeof TASK, id: numbe
   );
 }
 
-/** Tells whoever follows the job that something changed. */
+/** Notifies whoever follows the job that something changed. */
 export async function announce(db: Connection, jobId: number): Promise<void> {
   await db.execute(sql`select pg_notify('compass', ${String(jobId)})`);
 }

@@ -67,7 +67,7 @@ test("jobs are found by words, put into the archive and taken out of it", async 
   await expect(jobs).toHaveCount(2);
 });
 
-test("the settings tell what the bench reads and writes; day and night are remembered", async ({ page }) => {
+test("the settings say what the bench reads and writes; day and night are remembered", async ({ page }) => {
   await page.goto("/settings");
   for (const folder of [process.env.COMPASS_SOURCES, delivery(), process.env.COMPASS_DATA])
     await expect(page.getByText(folder as string, { exact: true })).toBeVisible();
@@ -83,7 +83,7 @@ test("the settings tell what the bench reads and writes; day and night are remem
   await expect.poll(ground).not.toBe(day);
 });
 
-test("a restore is told file by file: what is in the way, what failed, and how it came out at last", async ({ page }) => {
+test("a restore is followed file by file: what is in the way, what failed, and how it came out at last", async ({ page }) => {
   const path = join(process.env.COMPASS_SOURCES as string, "for-restoring.img");
   writeFileSync(path, fixture("ntfs-4kn.img.gz"));
   const truth = readTruth("ntfs-4kn");
@@ -123,21 +123,21 @@ test("a restore is told file by file: what is in the way, what failed, and how i
   }).toPass();
   await rehearsal.getByRole("combobox", { name: /What to do with/ }).selectOption("skip");
   await rehearsal.getByRole("button", { name: "Restore 2 files" }).click();
-  const told = page.getByRole("region", { name: /^Restore \d+$/ }).first();
-  await expect(told.getByRole("status")).toContainText("0 of 2 files written, read again and the same, 1 skipped, 1 not restored", {
+  const restore = page.getByRole("region", { name: /^Restore \d+$/ }).first();
+  await expect(restore.getByRole("status")).toContainText("0 of 2 files written, read again and the same, 1 skipped, 1 not restored", {
     timeout: 30_000,
   });
-  await expect(told.getByText("A file of this name is already there; it was left as it is.")).toBeVisible();
+  await expect(restore.getByText("A file of this name is already there; it was left as it is.")).toBeVisible();
   expect(readFileSync(target(first), "utf8")).toBe("today's version");
-  await expect(told.getByText(/in the way/)).toBeVisible();
+  await expect(restore.getByText(/in the way/)).toBeVisible();
   unlinkSync(dirname(target(second)));
-  await told.getByRole("button", { name: "Try the failed ones again" }).click();
-  await expect(told.getByRole("status")).toContainText("1 of 2 files written, read again and the same", { timeout: 30_000 });
+  await restore.getByRole("button", { name: "Try the failed ones again" }).click();
+  await expect(restore.getByRole("status")).toContainText("1 of 2 files written, read again and the same", { timeout: 30_000 });
   expect(existsSync(target(second))).toBe(true);
   const hash = intact.get(`${second.folder}/${second.name}`.normalize("NFC")) as string;
-  await expect(told.getByText(hash)).toBeVisible();
+  await expect(restore.getByText(hash)).toBeVisible();
   const download = page.waitForEvent("download");
-  await told.getByRole("link", { name: "Download all as ZIP" }).click();
+  await restore.getByRole("link", { name: "Download all as ZIP" }).click();
   const members = await unzipped(readFileSync(await (await download).path()));
   // The file that was written, and what became of the other.
   expect(members.get("Remarks.txt")?.toString()).toContain("A file of this name is already there");

@@ -173,14 +173,14 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   // One copy has no list of copies.
   await expect(inspector.getByRole("list", { name: "Copies" })).toHaveCount(0);
   await expect(inspector).toContainText("Raw content found at the same place confirms it.");
-  // The one whose writing broke off is told from the others, and can be closed.
+  // The one whose writing broke off is distinct from the others, and can be closed.
   const broken = grid.getByRole("row", { name: /LARK1019\.JPG/ });
   await expect(broken).toContainText("% left");
   await broken.click();
   await expect(inspector).toContainText("Nightglass N5");
   await inspector.getByRole("button", { name: "Try to repair it" }).click();
   await expect(inspector.getByRole("img", { name: /repaired/i })).toBeVisible({ timeout: 15_000 });
-  // What the volumes told when they were read as a whole.
+  // What the volumes gave when they were read as a whole.
   await page.goto("/jobs/2/sources");
   await expect(page.getByText("Nothing: its records, folders and map agree with one another.")).toBeVisible({ timeout: 20_000 });
 });

@@ -62,7 +62,7 @@ test("the plan is the technician's: steps are skipped with a reason, moved, adde
   await expect(plan.getByRole("listitem").first()).toContainText("Recent lists");
 });
 
-test("the account takes any of its blanks, understands rough times, and remembers what was told", async ({ page }) => {
+test("the account takes any of its blanks, understands rough times, and remembers what was said before", async ({ page }) => {
   await page.goto("/jobs/3/account");
   await page.getByRole("button", { name: /^Also lost|sheets called something like/ }).click();
   await page.getByRole("textbox", { name: "When it was last saved" }).fill("in March 2026");

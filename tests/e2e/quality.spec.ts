@@ -260,7 +260,7 @@ test("the handover can be kept as a page, a sheet and data", async ({ page }) =>
   expect((await form("exe")).status()).toBe(400);
 });
 
-test("the chart tells whose byte is under the pointer", async ({ page }) => {
+test("the chart says whose byte is under the pointer", async ({ page }) => {
   await readDemo(page);
   const { items } = (await (await page.request.get("/api/jobs/1/items?q=Opening+night")).json()) as { items: { id: number }[] };
   const item = (await (await page.request.get(`/api/items/${items[0]?.id}`)).json()) as {
@@ -342,7 +342,7 @@ test("a disk whose partition table is gone shows its volumes as lost ones; an en
   await expect(page.getByText("File records of volume 0")).toHaveCount(0);
 });
 
-test("a volume that was read tells its users' profiles and what does not add up in it", async ({ page }) => {
+test("a volume that was read gives its users' profiles and what does not add up in it", async ({ page }) => {
   const path = join(process.env.COMPASS_SOURCES as string, "odd.img");
   const bytes = smallDisk();
   const counted = readTruth("small-mbr").entries.find((entry) => entry.type === "file" && entry.state === "live" && entry.mft);

@@ -90,7 +90,7 @@ test("no address that means nothing is a fault", async ({ request }) => {
 test("no words in an address are a fault", async ({ request }) => {
   test.setTimeout(180_000);
   for (const { path, methods } of routes) {
-    // What the job tells goes on without an end: it is asked of jobs that are not there, above.
+    // The job's events go on without an end: it is asked of jobs that are not there, above.
     if (!methods.includes("GET") || path.endsWith("events")) continue;
     for (const [index, word] of WORDS.entries()) {
       const query = NAMES.map((name, i) => `${name}=${WORDS[(index + i) % WORDS.length]}`).join("&");

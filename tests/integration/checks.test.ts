@@ -85,7 +85,7 @@ describe("the list", () => {
     expect(await names("s?und.*")).toEqual(["sound.docx"]);
   });
 
-  it("tells where an item stands in it, and that it is not in it", async () => {
+  it("says where an item stands in it, and that it is not in it", async () => {
     const { items } = await listItems(bench.db, jobId, query({ sort: "size", order: "down" }));
     for (const [index, item] of items.entries())
       expect(await positionOf(bench.db, jobId, query({ sort: "size", order: "down" }), item.id)).toBe(index);

@@ -63,7 +63,7 @@ describe("items", () => {
     expect(percent.every((item) => text(item).includes("%%%"))).toBe(true);
   });
 
-  it("show lost ones only unless asked for all, and tell their copies with the evidence", async () => {
+  it("show lost ones only unless asked for all, and give their copies with the evidence", async () => {
     const lost = await everything({});
     expect(lost.length).toBeGreaterThan(100);
     expect(lost.every((item) => item.lost)).toBe(true);

@@ -20,7 +20,7 @@ beforeAll(async () => {
 afterAll(() => bench.close());
 
 const newJob = (title: string) => createJob(bench.db, { title, client: "" });
-const told = (values: Partial<Account>): Account => accountContract.parse({ ...EMPTY_ACCOUNT, ...values });
+const stated = (values: Partial<Account>): Account => accountContract.parse({ ...EMPTY_ACCOUNT, ...values });
 
 describe("a job", () => {
   it("is listed with the one last worked on first, and moves into the archive and out of it", async () => {
@@ -56,27 +56,27 @@ describe("a job", () => {
   });
 });
 
-describe("what the client told", () => {
+describe("what the client said", () => {
   it("is one change in the history while it is typed, and another one later", async () => {
     const id = await newJob("Typed letter by letter");
-    for (const nameHint of ["F", "Fu", "Fun", "Funding"]) await saveAccounts(bench.db, id, [told({ nameHint })]);
+    for (const nameHint of ["F", "Fu", "Fun", "Funding"]) await saveAccounts(bench.db, id, [stated({ nameHint })]);
     const history = await accountHistoryOf(bench.db, id);
     expect(history).toHaveLength(1);
-    expect(history[0]?.told.join()).toContain("Funding");
+    expect(history[0]?.sentences.join()).toContain("Funding");
     // Two minutes and more later it is a change of its own.
     await bench.pool.query("update log_entries set at = at - interval '130 seconds' where job_id = $1", [id]);
-    await saveAccounts(bench.db, id, [told({ nameHint: "Funding" }), told({ nameHint: "Budget" })]);
-    expect((await accountHistoryOf(bench.db, id)).map((each) => each.told.length)).toEqual([2, 1]);
+    await saveAccounts(bench.db, id, [stated({ nameHint: "Funding" }), stated({ nameHint: "Budget" })]);
+    expect((await accountHistoryOf(bench.db, id)).map((each) => each.sentences.length)).toEqual([2, 1]);
     // Something else done in between ends a change too.
     await note(bench.db, id, "Source added");
-    await saveAccounts(bench.db, id, [told({ nameHint: "Funding plan" })]);
+    await saveAccounts(bench.db, id, [stated({ nameHint: "Funding plan" })]);
     expect(await accountHistoryOf(bench.db, id)).toHaveLength(3);
     expect((await findAccounts(bench.db, id)).map((each) => each.nameHint)).toEqual(["Funding plan"]);
   });
 
   it("is the last one's whole, when two windows save at once", async () => {
     const id = await newJob("Two windows");
-    const [one, other] = [[told({ nameHint: "one" })], [told({ nameHint: "two" }), told({ nameHint: "three" })]];
+    const [one, other] = [[stated({ nameHint: "one" })], [stated({ nameHint: "two" }), stated({ nameHint: "three" })]];
     await Promise.all(Array.from({ length: 6 }, (_, i) => saveAccounts(bench.db, id, i % 2 ? one : other)));
     const names = (await findAccounts(bench.db, id)).map((each) => each.nameHint);
     expect([["one"], ["two", "three"]]).toContainEqual(names);
@@ -86,12 +86,12 @@ describe("what the client told", () => {
     const id = await newJob("Two weeks ago");
     const day = 86_400_000;
     const now = Date.UTC(2026, 2, 20, 12);
-    const said = (nameHint: string) => [told({ nameHint, lost: { text: "yesterday", from: null, to: null } })];
+    const said = (nameHint: string) => [stated({ nameHint, lost: { text: "yesterday", from: null, to: null } })];
     const [first] = await saveAccounts(bench.db, id, said("a"), now);
     expect(first?.lost?.from).toBe(Date.UTC(2026, 2, 19));
     const [later] = await saveAccounts(bench.db, id, said("b"), now + 5 * day);
     expect(later?.lost).toEqual(first?.lost);
-    const [another] = await saveAccounts(bench.db, id, [told({ lost: { text: "whenever it was", from: null, to: null } })], now);
+    const [another] = await saveAccounts(bench.db, id, [stated({ lost: { text: "whenever it was", from: null, to: null } })], now);
     expect(another?.lost).toEqual({ text: "whenever it was", from: null, to: null });
   });
 });

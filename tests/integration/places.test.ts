@@ -44,7 +44,7 @@ beforeAll(async () => {
 });
 afterAll(() => bench.close());
 
-const told = (change: Partial<Account>): Account => ({ ...account.parse(EMPTY_ACCOUNT), ...change });
+const stated = (change: Partial<Account>): Account => ({ ...account.parse(EMPTY_ACCOUNT), ...change });
 const query = (change: object) => itemQuery.parse(change);
 const finished = (jobId: number) => until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"));
 
@@ -56,7 +56,7 @@ describe("known places of a volume", () => {
     folder?: boolean;
   }
 
-  it("are stored once though the worker is killed, and gather with what the records tell of the same file", async () => {
+  it("are stored once though the worker is killed, and gather with what the records hold about the same file", async () => {
     const { jobId, source } = await jobWith(bench, "ntfs-gpt");
     const volume = source.volumes.find((each) => each.filesystem === "ntfs");
     const id = await startPass(bench.db, jobId, volume?.id as number, "known-places");
@@ -164,7 +164,7 @@ describe("the plan of a job", () => {
     jobId = await createJob(bench.db, { title: "Unsaved", client: "" });
     await addSource(bench.db, jobId, folder);
     await saveAccounts(bench.db, jobId, [
-      told({
+      stated({
         kinds: ["documents"],
         nameHint: "funding application",
         cause: "closed-unsaved",
@@ -174,7 +174,7 @@ describe("the plan of a job", () => {
     ]);
   });
 
-  it("runs its steps in order, tells what each found, and brings up the right file first", async () => {
+  it("runs its steps in order, says what each found, and brings up the right file first", async () => {
     await changePlan(bench.db, jobId, { do: "run all" });
     const worker = bench.worker();
     await finished(jobId);
@@ -230,19 +230,19 @@ describe("the plan of a job", () => {
 });
 
 describe("accounts", () => {
-  it("keep what words for a time meant on the day they were said, and what was told before", async () => {
+  it("keep what words for a time meant on the day they were said, and what was said before", async () => {
     const jobId = await createJob(bench.db, { title: "Told", client: "" });
-    const said = told({ lost: { text: "yesterday", from: null, to: null } });
+    const said = stated({ lost: { text: "yesterday", from: null, to: null } });
     const first = await saveAccounts(bench.db, jobId, [said], Date.UTC(2026, 2, 10, 12));
     const later = await saveAccounts(bench.db, jobId, [{ ...said, nameHint: "minutes" }], Date.UTC(2026, 2, 20, 12));
     expect(later[0]?.lost).toEqual(first[0]?.lost);
     expect(later[0]?.lost?.from).toBe(Date.UTC(2026, 2, 9));
     expect(await findAccounts(bench.db, jobId)).toEqual(later);
     await bench.pool.query("update log_entries set at = at - interval '1 hour' where job_id = $1", [jobId]);
-    await saveAccounts(bench.db, jobId, [told({ nameHint: "minutes of March" })]);
+    await saveAccounts(bench.db, jobId, [stated({ nameHint: "minutes of March" })]);
     const history = await accountHistoryOf(bench.db, jobId);
-    expect(history.map((each) => each.told.length)).toEqual([1, 1]);
-    expect(history[0]?.told[0]).toContain("minutes of March");
+    expect(history.map((each) => each.sentences.length)).toEqual([1, 1]);
+    expect(history[0]?.sentences[0]).toContain("minutes of March");
   });
 });
 

@@ -141,7 +141,7 @@ describe("raw content as a pass", () => {
     const sizes = new Set(rows.filter((row) => row.condition === "whole").map((row) => Number(row.size)));
     const found = truth.filter(({ size }) => sizes.has(size ?? 0));
     expect(found.length / truth.length).toBeGreaterThan(0.9);
-    // The leftover records tell names; a second sweep is tied to them.
+    // The leftover records give names; a second sweep is tied to them.
     await startPass(bench.db, jobId, volume?.id as number, "leftover-record");
     await done(jobId);
     await startPass(bench.db, jobId, volume?.id as number, "raw", { unused: true, again: true });

@@ -45,7 +45,7 @@ const restored = async (destination: string, facts: Parameters<typeof planTo>[1]
   endedRestore(bench.db, jobId, await startRestore(bench.db, jobId, planTo(destination, facts)));
 
 describe("a file that is not all its own", () => {
-  it("is written with gaps, which are told byte for byte, and zeros stand in them unless other bytes were asked for", async () => {
+  it("is written with gaps, which are reported byte for byte, and zeros stand in them unless other bytes were asked for", async () => {
     const first = jobId;
     jobId = await searchedJob(bench, "ntfs-mbr");
     const partial = (await items({ limit: 200, condition: "partial" })).filter((item) => item.survival > 0 && item.survival < 1);
@@ -267,7 +267,7 @@ describe("a source that is not what it was", () => {
   const lostOf = async (own: number, query: Record<string, unknown> = {}) =>
     (await listItems(bench.db, own, itemQuery.parse({ limit: 400, ...query }))).items.filter((item) => item.size > 1000);
 
-  it("is not read on, whichever part of it is other, and what was restored before is told from that; the right one back, it goes on", async () => {
+  it("is not read on, whichever part of it is other, and what was restored before is distinguished from that; the right one back, it goes on", async () => {
     const image = fixture("ntfs-4kn.img.gz");
     const { own, path } = await ownJob("changing.img", image);
     const [item] = await lostOf(own, { condition: "whole" });
@@ -323,7 +323,7 @@ describe("a source that is not what it was", () => {
     });
   }, 60_000);
 
-  it("gives no verified file out of what it does not hold: the gaps are told, kept with the source, and count against the copy", async () => {
+  it("gives no verified file out of what it does not hold: the gaps are reported, kept with the source, and count against the copy", async () => {
     const disk = smallDisk();
     const image = dynamicVhd(disk);
     const full = await ownJob("full.vhd", image);

@@ -66,7 +66,7 @@ describe("a restore", () => {
     for (const result of known) expect(result.sha256, result.path).toBe(truth.get(result.path.normalize("NFC")));
   }, 180_000);
 
-  it("keeps, skips or replaces what is already there, as it was told", async () => {
+  it("keeps, skips or replaces what is already there, as asked", async () => {
     const [item] = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 50 }))).items.filter(
       (each) => each.condition === "whole" && each.size > 0,
     );
@@ -109,7 +109,7 @@ describe("a restore", () => {
     expect((await rehearse(bench.db, jobId, plan("../../up"))).root.startsWith(bench.delivery)).toBe(true);
   });
 
-  it("tells what failed and tries it again", async () => {
+  it("reports what failed and tries it again", async () => {
     const [item] = (await listItems(bench.db, jobId, itemQuery.parse({ limit: 1, condition: "whole" }))).items;
     await changeTray(bench.db, jobId, { everything: true, chosen: false });
     await changeTray(bench.db, jobId, { items: [item?.id as number], chosen: true });
@@ -156,7 +156,7 @@ describe("a restore", () => {
     for (const result of [first, second]) await expect(fileOf(bench.db, id, result.id)).rejects.toMatchObject({ status: 404 });
     await expect(fileOf(bench.db, id + 1000, third.id)).rejects.toMatchObject({ status: 404 });
     const left = await unzipped(Buffer.from(await (await zipOf(bench.db, id)).arrayBuffer()));
-    // What is left out is told along with the rest.
+    // What is left out is reported along with the rest.
     expect(left.get("Remarks.txt")?.toString()).toContain("left out");
     left.delete("Remarks.txt");
     expect(left.size).toBe(results.length - 2);

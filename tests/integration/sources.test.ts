@@ -64,7 +64,7 @@ describe("a source", () => {
     expect((await listSources(bench.db, jobId))[0]).toMatchObject({ path: elsewhere, connected: true });
   });
 
-  it("is read again: what it is now is told, and what could not be read is asked for once more", async () => {
+  it("is read again: what it is now is reported, and what could not be read is asked for once more", async () => {
     const { jobId, source } = await jobWith(bench, "small-mbr").catch(() => jobWith(bench, "exfat"));
     await bench.db.transaction((tx) => noteUnreadable(tx, source.id, [{ start: 512, end: 1024 }]));
     await bench.db.transaction((tx) => noteUnreadable(tx, source.id, [{ start: 1024, end: 2048 }]));

@@ -96,7 +96,7 @@ describe("a source that is a differencing image", () => {
       const row = rows.find((each) => each.state === "live" && each.path.normalize("NFC") === pathOf(entry));
       expect(await contentHash(Number(row?.id)), entry.path).toBe(entry.sha256);
     }
-    // What the reading of the whole volume told stands with the volume, once its worker is through.
+    // What the reading of the whole volume gave stands with the volume, once its worker is through.
     const read = await until(async () => (await listSources(bench.db, jobId))[0]?.volumes.find((volume) => volume.readingAt));
     expect(read.findings).toEqual([]);
     expect(read.profiles.map((profile) => profile.path)).toEqual(expect.arrayContaining(["/Users/jbrevik"]));
@@ -122,17 +122,17 @@ describe("a deleted file that others were written over", () => {
         [jobId, pathOf(victim)],
       );
       const detail = rows[0] ? await findItem(bench.db, Number(rows[0].item_id)) : null;
-      const told = detail?.list.find((copy) => copy.id === Number(rows[0]?.id))?.takenBy.map((path) => path.normalize("NFC"));
-      if (!told) continue;
+      const takers = detail?.list.find((copy) => copy.id === Number(rows[0]?.id))?.takenBy.map((path) => path.normalize("NFC"));
+      if (!takers) continue;
       const wanted = new Set(clusters(victim).flatMap((at) => users.get(at) ?? []));
-      expect(told.filter((path) => paths.has(path)).sort(), victim.path).toEqual([...wanted].sort());
+      expect(takers.filter((path) => paths.has(path)).sort(), victim.path).toEqual([...wanted].sort());
       named += wanted.size;
     }
     expect(named).toBeGreaterThan(40);
   }, 60_000);
 });
 
-describe("what a record tells beside the content", () => {
+describe("what a record holds beside the content", () => {
   it("named streams, several names and the moment of deletion stand with the copy", async () => {
     const { jobId, source } = await jobWith(bench, "ntfs-features");
     const rows = await run(jobId, source.volumes[0]?.id as number, "file-record");
@@ -219,13 +219,13 @@ describe("times of a FAT volume", () => {
           [jobId],
         )
       ).rows;
-    const told = readTruth("fat16").entries.filter((entry) => entry.type === "file" && entry.state === "live" && entry.times?.modified);
+    const listed = readTruth("fat16").entries.filter((entry) => entry.type === "file" && entry.state === "live" && entry.times?.modified);
     const check = async () => {
       const rows = new Map((await stored()).map((row) => [row.path.normalize("NFC"), row.local]));
       // The manifest has the times as mtools shows them: local, without a zone.
-      for (const entry of told) expect(rows.get(pathOf(entry)), entry.path).toBe(entry.times?.modified.slice(0, 19));
+      for (const entry of listed) expect(rows.get(pathOf(entry)), entry.path).toBe(entry.times?.modified.slice(0, 19));
     };
-    expect(told.length).toBeGreaterThan(10);
+    expect(listed.length).toBeGreaterThan(10);
     await check();
     await changeJob(bench.db, jobId, { timeZone: "America/New_York" });
     await check();

@@ -69,7 +69,7 @@ export async function manyItems(url: string, count: number): Promise<number> {
 
 /**
  * Adds copies and their items to such a job while it is looked at, as a quick pass would: a batch a quarter of a second,
- * each told to whoever follows the job.
+ * each announced to whoever follows the job.
  * @returns copies a second that were really written
  */
 export async function keepWriting(url: string, job: number, perSecond: number, seconds: number): Promise<number> {

@@ -78,6 +78,6 @@ export function treeOf(files: readonly File[], serial: number | null = null): Fi
   };
 }
 
-/** All copies a pass over known places tells. */
-export const told = (tree: FileTree, rules = SHIPPED_RULES, from = 0, step = 512): Copy[] =>
+/** All copies a pass over known places gives. */
+export const placedCopies = (tree: FileTree, rules = SHIPPED_RULES, from = 0, step = 512): Copy[] =>
   [...placesPass(tree, rules, from, step)].flatMap((batch) => [...batch.copies]);

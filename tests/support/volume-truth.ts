@@ -14,7 +14,7 @@ const folder = join(import.meta.dirname, "../fixtures/volumes");
 export interface TrueEntry {
   path: string;
   type: "file" | "dir" | "reparse";
-  /** Counts from 1; not told for the first. */
+  /** Counts from 1; not given for the first. */
   volume?: number;
   size?: number;
   sha256?: string;

@@ -32,13 +32,13 @@ export function Account({ jobId }: { jobId: number }) {
   if (!values) return null;
   const zone = job?.timeZone ?? "UTC";
   const at = Math.min(chosen, values.length - 1);
-  const told = values[at] as AccountValues;
+  const stated = values[at] as AccountValues;
   const change = (part: Partial<AccountValues>) => set(values.map((each, index) => (index === at ? { ...each, ...part } : each)));
   return (
     <div className={styles.page}>
       <section className={styles.left} aria-label="Account of the loss">
         <h2 className={styles.label}>What was lost</h2>
-        <Sentence told={told} change={change} />
+        <Sentence stated={stated} change={change} />
         <p className={styles.saved} role="status">
           {state}
         </p>
@@ -61,7 +61,7 @@ export function Account({ jobId }: { jobId: number }) {
               <button
                 type="button"
                 onClick={() => {
-                  set([...values, account.parse({ system: told.system, userName: told.userName, drive: told.drive })]);
+                  set([...values, account.parse({ system: stated.system, userName: stated.userName, drive: stated.drive })]);
                   setChosen(values.length);
                 }}
               >
@@ -82,7 +82,7 @@ export function Account({ jobId }: { jobId: number }) {
           </p>
         </div>
         <h2 className={styles.label}>As it will be told</h2>
-        <p className={styles.back}>{paragraph(told, zone)}</p>
+        <p className={styles.back}>{paragraph(stated, zone)}</p>
         <History jobId={jobId} zone={zone} />
         {job && <Zone jobId={jobId} zone={job.timeZone} />}
       </section>
@@ -95,14 +95,14 @@ export function Account({ jobId }: { jobId: number }) {
 }
 
 /** One loss as a sentence. Every blank may stay empty. */
-function Sentence({ told, change }: { told: AccountValues; change: (part: Partial<AccountValues>) => void }) {
+function Sentence({ stated, change }: { stated: AccountValues; change: (part: Partial<AccountValues>) => void }) {
   const moment = (label: string, empty: string, key: "lost" | "lastSaved" | "lastSeen") => (
     <>
       <Words
         label={label}
         empty={empty}
         longest={100}
-        value={told[key]?.text ?? null}
+        value={stated[key]?.text ?? null}
         onChange={(text) => change({ [key]: text === null ? null : { text, from: null, to: null } })}
       />
     </>
@@ -114,41 +114,47 @@ function Sentence({ told, change }: { told: AccountValues; change: (part: Partia
         label="How many"
         empty="some"
         longest={9}
-        value={told.count === null ? null : String(told.count)}
+        value={stated.count === null ? null : String(stated.count)}
         onChange={(text) => {
           const count = Number(text);
           change({ count: text && Number.isInteger(count) && count > 0 ? count : null });
         }}
       />{" "}
-      <Choices label="Kind of file" empty="files" table={LOST_KINDS} value={told.kinds} onChange={(kinds) => change({ kinds })} /> called
+      <Choices label="Kind of file" empty="files" table={LOST_KINDS} value={stated.kinds} onChange={(kinds) => change({ kinds })} /> called
       something like{" "}
       <Words
         label="Name or part of it"
         empty="any name"
-        value={told.nameHint}
+        value={stated.nameHint}
         onChange={(nameHint) => change({ nameHint })}
         longest={200}
       />{" "}
       ending in{" "}
-      <Words label="Extension" empty="any extension" value={told.extension} onChange={(extension) => change({ extension })} longest={20} />,
-      last seen in <Words label="Folder" empty="some folder" value={told.folder} onChange={(folder) => change({ folder })} /> on a{" "}
-      <Choice label="System" empty="some system" table={SYSTEMS} value={told.system} onChange={(system) => change({ system })} />
-      {told.system !== "card" && (
+      <Words
+        label="Extension"
+        empty="any extension"
+        value={stated.extension}
+        onChange={(extension) => change({ extension })}
+        longest={20}
+      />
+      , last seen in <Words label="Folder" empty="some folder" value={stated.folder} onChange={(folder) => change({ folder })} /> on a{" "}
+      <Choice label="System" empty="some system" table={SYSTEMS} value={stated.system} onChange={(system) => change({ system })} />
+      {stated.system !== "card" && (
         <>
           {" "}
           computer with{" "}
-          <Choice label="Drive" empty="some drive" table={DRIVES} value={told.drive} onChange={(drive) => change({ drive })} />
+          <Choice label="Drive" empty="some drive" table={DRIVES} value={stated.drive} onChange={(drive) => change({ drive })} />
         </>
       )}
-      , used by <Words label="User" empty="somebody" value={told.userName} onChange={(userName) => change({ userName })} longest={100} />.
-      They <Choice label="Cause" empty="did something" table={CAUSES} value={told.cause} onChange={(cause) => change({ cause })} />{" "}
+      , used by <Words label="User" empty="somebody" value={stated.userName} onChange={(userName) => change({ userName })} longest={100} />.
+      They <Choice label="Cause" empty="did something" table={CAUSES} value={stated.cause} onChange={(cause) => change({ cause })} />{" "}
       {moment("When it was lost", "at some time", "lost")}. It was last saved{" "}
       {moment("When it was last saved", "at some time", "lastSaved")} and last seen{" "}
       {moment("When it was last seen", "at some time", "lastSeen")}. It contained the words{" "}
       <Words
         label="Words it contained"
         empty="anything they remember"
-        value={told.contained}
+        value={stated.contained}
         onChange={(contained) => change({ contained })}
       />
       . The drive was{" "}
@@ -156,14 +162,14 @@ function Sentence({ told, change }: { told: AccountValues; change: (part: Partia
         label="Use since the loss"
         empty="used or not since"
         table={USED_SINCE}
-        value={told.usedSince}
+        value={stated.usedSince}
         onChange={(usedSince) => change({ usedSince })}
       />
       . Tried already:{" "}
       <Words
         label="Tried already"
         empty="nothing that is known"
-        value={told.tried}
+        value={stated.tried}
         onChange={(tried) => change({ tried })}
         longest={1000}
       />
@@ -172,7 +178,7 @@ function Sentence({ told, change }: { told: AccountValues; change: (part: Partia
   );
 }
 
-/** What was told before: a client remembers more as time goes by, and sometimes otherwise. */
+/** What was said before: a client remembers more as time goes by, and sometimes otherwise. */
 function History({ jobId, zone }: { jobId: number; zone: string }) {
   const [open, setOpen] = useState(false);
   const { data = [], error } = useQuery({
@@ -185,9 +191,9 @@ function History({ jobId, zone }: { jobId: number; zone: string }) {
       <summary>What was told before</summary>
       <Problem>{problemText(error)}</Problem>
       <ul>
-        {data.map(({ at, told }) => (
+        {data.map(({ at, sentences }) => (
           <li key={at.getTime()}>
-            <span>{momentText(at, zone)}</span> {told.join(" ")}
+            <span>{momentText(at, zone)}</span> {sentences.join(" ")}
           </li>
         ))}
       </ul>

@@ -28,10 +28,10 @@ export function useSavedAccounts(jobId: number) {
     const sent = unsaved.current;
     if (!sent) return;
     try {
-      const told = accountList.parse(await write("PUT", `/api/jobs/${jobId}/accounts`, sent));
+      const saved = accountList.parse(await write("PUT", `/api/jobs/${jobId}/accounts`, sent));
       if (unsaved.current === sent) {
         unsaved.current = null;
-        client.setQueryData(keys.of(jobId, "accounts"), told);
+        client.setQueryData(keys.of(jobId, "accounts"), saved);
       }
       await client.invalidateQueries({ queryKey: keys.of(jobId, "plan") });
       // What was typed meanwhile waits for its own saving.

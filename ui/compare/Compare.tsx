@@ -42,8 +42,8 @@ export function Compare({ jobId, name, first, second, zone, onClose }: Props) {
     >
       <header className={styles.head}>
         <h2>{name}</h2>
-        <Told jobId={jobId} copy={first} side="first" zone={zone} />
-        <Told jobId={jobId} copy={second} side="second" zone={zone} />
+        <CopyFactsColumn jobId={jobId} copy={first} side="first" zone={zone} />
+        <CopyFactsColumn jobId={jobId} copy={second} side="second" zone={zone} />
         <button type="button" onClick={onClose}>
           Close
         </button>
@@ -59,7 +59,7 @@ export function Compare({ jobId, name, first, second, zone, onClose }: Props) {
   );
 }
 
-interface ToldProps {
+interface CopyFactsProps {
   jobId: number;
   copy: Copy;
   side: "first" | "second";
@@ -67,7 +67,7 @@ interface ToldProps {
 }
 
 /** What a copy is, and the way to take it. */
-function Told({ jobId, copy, side, zone }: ToldProps) {
+function CopyFactsColumn({ jobId, copy, side, zone }: CopyFactsProps) {
   const tray = useTrayChange(jobId);
   return (
     <p data-side={side}>

@@ -24,7 +24,7 @@ describe("asking the bench", () => {
     await expect(read("/api/x", contract)).rejects.toThrow(z.ZodError);
   });
 
-  it("tells in the server's own words why something was turned down", async () => {
+  it("says in the server's own words why something was turned down", async () => {
     served(answer(409, { problem: "This restore is still running." }));
     await expect(write("POST", "/api/x")).rejects.toMatchObject({ message: "This restore is still running.", status: 409 });
     served(answer(500, "no JSON"));

@@ -76,7 +76,7 @@ export function Handover({ jobId }: { jobId: number }) {
   );
 }
 
-/** Who did the work and under which number: told in the report's first lines. */
+/** Who did the work and under which number: given in the report's first lines. */
 function WhoAndNumber({ job }: { job: JobSummary }) {
   const client = useQueryClient();
   const [values, setValues] = useState({ technician: job.technician, firm: job.firm, number: job.number });

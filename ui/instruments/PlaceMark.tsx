@@ -18,7 +18,7 @@ const SHAPES: Record<Mark["place"], string> = {
 const fillOf = (mark: Pick<Mark, "condition" | "survival">) =>
   mark.condition === "whole" ? 1 : mark.condition === "partial" ? Math.max(0.15, Math.min(0.85, mark.survival)) : 0;
 
-/** A copy as a mark: its shape tells the kind of place, its fill how much is left; a live file's is paler. */
+/** A copy as a mark: its shape gives the kind of place, its fill how much is left; a live file's is paler. */
 export function PlaceMark({ mark, x, y }: { mark: Mark; x: number; y: number }) {
   const colour = `var(--mui-palette-chart-${mark.live ? "live" : "depth5"})`;
   const fill = fillOf(mark);

@@ -14,6 +14,7 @@ import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
 import { ListHead } from "./ListHead";
+import { handleListKey } from "./list-keys";
 import { Ribbon } from "./Ribbon";
 import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
@@ -126,14 +127,15 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
       Home: 0,
       End: items.count - 1,
     };
-    const target = steps[event.key];
     const item = items.at(from);
-    if (target !== undefined) move(target, event.shiftKey && from >= 0);
-    else if (event.key === " ") setLarge(item !== undefined || opened !== null);
-    else if (event.key === "Enter" && item) choose(item, event.shiftKey);
-    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) all();
-    else return;
-    event.preventDefault();
+    handleListKey(event, {
+      steps,
+      ranging: from >= 0,
+      move,
+      enlarge: () => setLarge(item !== undefined || opened !== null),
+      tick: item ? (range) => choose(item, range) : null,
+      all,
+    });
   };
 
   const template = useMemo(

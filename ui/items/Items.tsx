@@ -209,8 +209,8 @@ function TickAll({ jobId, query, matching }: { jobId: number; query: ItemQuery; 
 function Search({ value, onChange }: { value: string; onChange: (value: string) => void }) {
   const [typed, setTyped] = useState(value);
   const sent = useRef(value);
-  const tell = useRef(onChange);
-  tell.current = onChange;
+  const notify = useRef(onChange);
+  notify.current = onChange;
   // A value that comes back late from here must not overwrite what was typed meanwhile; one from elsewhere must.
   useEffect(() => {
     if (value !== sent.current) setTyped(value);
@@ -220,7 +220,7 @@ function Search({ value, onChange }: { value: string; onChange: (value: string) 
     if (typed === sent.current) return;
     const timer = setTimeout(() => {
       sent.current = typed;
-      tell.current(typed);
+      notify.current(typed);
     }, 90);
     return () => clearTimeout(timer);
   }, [typed]);

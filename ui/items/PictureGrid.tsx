@@ -11,6 +11,7 @@ import { KIND_WORDS } from "../instruments/words";
 import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
+import { handleListKey } from "./list-keys";
 import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
 import { useInTray } from "./use-tray-change";
@@ -101,14 +102,15 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
       Home: 0,
       End: items.count - 1,
     };
-    const target = steps[event.key];
     const item = items.at(from);
-    if (target !== undefined) move(target, event.shiftKey && from >= 0);
-    else if (event.key === " ") setLarge(opened !== null);
-    else if (event.key === "Enter" && item) (event.shiftKey ? extend : toggle)(item);
-    else if (event.key === "a" && (event.ctrlKey || event.metaKey)) all();
-    else return;
-    event.preventDefault();
+    handleListKey(event, {
+      steps,
+      ranging: from >= 0,
+      move,
+      enlarge: () => setLarge(opened !== null),
+      tick: item ? (range) => (range ? extend : toggle)(item) : null,
+      all,
+    });
   };
   const band = useRubberBand(scroll, ({ left, top, right, bottom }, takeOut) => {
     const within: Item[] = [];

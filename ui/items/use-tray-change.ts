@@ -13,12 +13,12 @@ interface Choosable {
 }
 
 /**
- * What was asked for single items and the fetched data do not tell yet. It stands outside the fetched data, so that an answer
+ * What was asked for single items and the fetched data do not say yet. It stands outside the fetched data, so that an answer
  * that was on its way when a box was ticked cannot untick it, and a box shows its tick within the click itself.
  */
 const asked = new Map<number, { chosen: boolean }>();
 const listeners = new Set<() => void>();
-const tell = () => {
+const notify = () => {
   for (const listener of listeners) listener();
 };
 const subscribe = (listener: () => void) => {
@@ -50,13 +50,13 @@ export function useTrayChange(jobId: number) {
     (wanted: TrayChange) => {
       const mine = "items" in wanted ? wanted.items.map((id) => ({ id, ask: { chosen: wanted.chosen } })) : [];
       for (const { id, ask } of mine) asked.set(id, ask);
-      tell();
+      notify();
       const over = () => {
         // A later ask for the same item stays until its own answer is here.
         for (const { id, ask } of mine) if (asked.get(id) === ask) asked.delete(id);
-        tell();
+        notify();
       };
-      // A failure is told by `error`; here it only ends the ask.
+      // A failure is reported by `error`; here it only ends the ask.
       mutateAsync(wanted).then(over, over);
     },
     [mutateAsync],

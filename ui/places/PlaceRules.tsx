@@ -87,8 +87,8 @@ export function PlaceRules() {
                     </dd>
                     <dt>A copy of</dt>
                     <dd>{TIE_WORDS[rule.ties]}</dd>
-                    <dt>You are told</dt>
-                    <dd>{rule.told}</dd>
+                    <dt>Note beside each find</dt>
+                    <dd>{rule.note}</dd>
                   </dl>
                 </details>
               </div>
@@ -111,7 +111,7 @@ function namingWords({ naming: { extension } }: StoredRule): string {
   return `as .${extension.name}, only when its content is one`;
 }
 
-const EMPTY = { title: "", system: "any", place: "autosave", where: "", pattern: "", extension: "content", ties: "none", told: "" };
+const EMPTY = { title: "", system: "any", place: "autosave", where: "", pattern: "", extension: "content", ties: "none", note: "" };
 
 function AddRule({ onDone, onAdded }: { onDone: () => void; onAdded: () => void }) {
   const [values, setValues] = useState(EMPTY);
@@ -169,7 +169,7 @@ function AddRule({ onDone, onAdded }: { onDone: () => void; onAdded: () => void 
       {text("pattern", "The right name in the found one, as a regular expression with (?<name>…) or (?<stem>…)", "^(?<name>.+)~$")}
       {choice("extension", "Its extension", { content: "that of its content", keep: "the one it has" })}
       {choice("ties", "A copy of", TIE_WORDS)}
-      {text("told", "What is told with each find", "")}
+      {text("note", "Note beside each find", "")}
       <div className={styles.wide}>
         <Problem>{problemText(add.error)}</Problem>
         <Button type="submit" variant="contained" disabled={add.isPending}>

@@ -65,7 +65,7 @@ describe("the volumes of a source", () => {
 });
 
 describe("what a pass was narrowed to", () => {
-  it("is told in words, and not at all for a whole one", () => {
+  it("is reported in words, and not at all for a whole one", () => {
     expect(narrowedWords({})).toBe("");
     expect(narrowedWords({ folder: "/Users/mo", from: 75, kinds: ["pictures", "video"] })).toBe(
       "below /Users/mo, 75 to 100 %, pictures, video",

@@ -13,7 +13,7 @@ interface News {
   readonly stage: string;
 }
 
-/** Tells in passing what ended in a view that is not in sight: a pass, a restore. What is in sight tells itself. */
+/** Reports in passing what ended in a view that is not in sight: a pass, a restore. What is in sight reports itself. */
 export function Elsewhere({ jobId }: { jobId: number }) {
   const { data: passes } = usePasses(jobId);
   const { data: restores } = useRestores(jobId);

@@ -12,7 +12,7 @@ import styles from "./sources.module.css";
 /** Kinds named for one profile at most. */
 const MOST_KINDS = 3;
 
-/** What reading a whole volume told beside its files: what does not add up in it, and the users' profiles. */
+/** What reading a whole volume gave beside its files: what does not add up in it, and the users' profiles. */
 export function VolumeReading({ volume, several }: { volume: Source["volumes"][number]; several: boolean }) {
   const { findings, profiles, readingAt } = volume;
   if (!readingAt) return null;

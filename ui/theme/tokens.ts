@@ -16,7 +16,7 @@ export interface ChartColours {
   depth3: string;
   depth4: string;
   depth5: string;
-  /** Marks of live files: paler than those of lost ones, and still told from the ground. */
+  /** Marks of live files: paler than those of lost ones, and still distinct from the ground. */
   live: string;
   tidal: string;
   tidalDeep: string;

@@ -41,7 +41,7 @@ describe("exFAT against the drivers' truth", () => {
   });
 
   it("lists every deleted file by its full name; what its entry says is in one stretch comes out byte for byte", () => {
-    // What lay in a folder whose own entry was used again is told by no entry any more.
+    // What lay in a folder whose own entry was used again is described by no entry any more.
     const folders = new Set(["", ...copies.filter((copy) => copy.type === "folder").map((copy) => copy.path.normalize("NFC"))]);
     const parent = (entry: ExfatEntry) => pathOf(entry).split("/").slice(0, -1).join("/");
     const dead = entries.filter(

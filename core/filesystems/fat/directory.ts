@@ -20,7 +20,7 @@ export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryC
     if (first === ENTRY.endMark) break;
     const attributes = cursor.u8(at + ENTRY.attributes);
     if ((attributes & 0x3f) === ATTRIBUTE.longName) {
-      // A first part in order begins a new name; deleted parts have lost their order and are told by what follows.
+      // A first part in order begins a new name; deleted parts have lost their order and are described by what follows.
       if (first !== ENTRY.deletedMark && (first & LONG.lastMark) !== 0) long = [];
       if (long.length < LONG.most) long.push(at);
       continue;

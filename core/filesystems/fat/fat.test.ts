@@ -106,7 +106,7 @@ describe("a damaged FAT volume", () => {
     expect(inspectDisk(new MemorySource(table)).volumes[0]?.notes.join()).toContain("first copy of the allocation table is damaged");
   });
 
-  it("whose tables differ is read by the first, and the difference is told in clusters", () => {
+  it("whose tables differ is read by the first, and the difference is reported in clusters", () => {
     const bytes = image();
     const view = new DataView(bytes.buffer);
     const second = partitionOffset + view.getUint16(partitionOffset + 14, true) * 512 + view.getUint32(partitionOffset + 36, true) * 512;

@@ -65,8 +65,8 @@ function geometryAt(volume: ByteSource, at: number): FatGeometry | string {
   if (fatBytes === 0 || counted < 1) return "The boot sector says the volume has no clusters.";
   const bits = boot.u16(BPB.fatSectors16) === 0 ? 32 : counted <= MOST_CLUSTERS.fat12 ? 12 : counted <= MOST_CLUSTERS.fat16 ? 16 : 32;
   // The table cannot speak of more clusters than it has entries for, nor the disk hold more than it has bytes.
-  const told = Math.floor((Math.min(fatBytes, volume.size) * 8) / bits) - 2;
-  const clusters = Math.min(counted, told);
+  const mapped = Math.floor((Math.min(fatBytes, volume.size) * 8) / bits) - 2;
+  const clusters = Math.min(counted, mapped);
   if (clusters < 1) return "The allocation table has no room for a single cluster.";
   return {
     bits,

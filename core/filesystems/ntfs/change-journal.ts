@@ -24,7 +24,7 @@ interface Event {
   readonly oldName: string | null;
 }
 
-/** What the change journal tells of deletions and of earlier names. */
+/** What the change journal holds about deletions and earlier names. */
 export class ChangeJournal {
   readonly #events = new Map<number, Event[]>();
   #count = 0;

@@ -41,7 +41,7 @@ export class Claims {
         const end = Math.min(this.#ends[claim] as number, this.#ends[other] as number);
         this.#settle(claim, other, start, end, taken);
       }
-      // Damaged run lists may claim everything at once; a thousand overlapping claims tell nothing more.
+      // Damaged run lists may claim everything at once; a thousand overlapping claims add nothing.
       if (open.length < 1024) open.push(claim);
     }
     return taken;
@@ -52,7 +52,7 @@ export class Claims {
     const second = this.#owners[b] as number;
     if (first === second) return;
     const difference = (this.#changed.get(first) ?? 0) - (this.#changed.get(second) ?? 0);
-    // With equal times nobody can tell which was later: neither may be promised.
+    // With equal times nobody can say which was later: neither may be promised.
     const losers = difference === 0 ? [first, second] : [difference > 0 ? second : first];
     for (const loser of losers) {
       const set = taken.get(loser) ?? new RangeSet();

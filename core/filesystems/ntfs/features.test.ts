@@ -82,7 +82,7 @@ describe("what a driver wrote (the volume of make-ntfs-features.ts)", () => {
   });
 });
 
-describe("a file table in so many pieces that several records tell of them (the volume of make-ntfs-scattered.ts)", () => {
+describe("a file table in so many pieces that several records describe them (the volume of make-ntfs-scattered.ts)", () => {
   const { records, entries } = JSON.parse(fixture("ntfs-scattered.json.gz").toString()) as { records: number[]; entries: Feature[] };
   const files = (copies: readonly Copy[]) => copies.filter((copy) => copy.state === "live" && copy.type === "file" && !copy.system);
 
@@ -105,7 +105,7 @@ describe("a file table in so many pieces that several records tell of them (the 
 
   it("with one of those records gone is read as far as the others lead, and says what is missing", () => {
     const bytes = Uint8Array.from(fixture("ntfs-scattered.img.gz"));
-    // The table begins where the boot sector says; its first pieces hold the records that tell of the later ones.
+    // The table begins where the boot sector says; its first pieces hold the records that describe the later ones.
     const view = new DataView(bytes.buffer);
     const tableAt = Number(view.getBigUint64(0x30, true)) * 512;
     const victim = records[1] as number;
@@ -114,9 +114,9 @@ describe("a file table in so many pieces that several records tell of them (the 
     const disk = new MemorySource(bytes);
     const { copies } = read(disk);
     const whole = new Map(entries.map((entry) => [entry.path, entry]));
-    const told = files(copies).filter((copy) => copy.condition === "whole" && copy.size > 0);
-    expect(told.length).toBeGreaterThan(entries.length / 4);
-    for (const copy of told) expect(contentHash(copy, disk), copy.path).toBe(whole.get(copy.path)?.sha256);
+    const sound = files(copies).filter((copy) => copy.condition === "whole" && copy.size > 0);
+    expect(sound.length).toBeGreaterThan(entries.length / 4);
+    for (const copy of sound) expect(contentHash(copy, disk), copy.path).toBe(whole.get(copy.path)?.sha256);
     // The others are known by their folder's index, or lie in what is left of the old table.
     const all = new Set(copies.map((copy) => copy.path));
     expect(entries.filter((entry) => !all.has(entry.path)).length / entries.length).toBeLessThan(0.05);
@@ -204,7 +204,7 @@ describe("a volume formatted again", () => {
 });
 
 describe("what does not add up", () => {
-  it("a volume the driver left in order has nothing to be told", () => {
+  it("a volume the driver left in order has no findings", () => {
     const { volume } = read(imageSource("ntfs-4kn"));
     expect(volume.findings?.()).toEqual([]);
   });
@@ -237,7 +237,7 @@ describe("what does not add up", () => {
     expect(findings.find((finding) => finding.what.includes("no file claims"))?.count).toBeGreaterThan(0);
   });
 
-  it("a folder whose record is gone, and a record that counts its names wrongly, are told with the files they concern", () => {
+  it("a folder whose record is gone, and a record that counts its names wrongly, are reported with the files they concern", () => {
     const truth = readTruth("small-mbr");
     const folder = truth.entries.find((entry) => entry.type === "dir" && /\/Documents$/.test(entry.path)) as TrueEntry;
     const inside = truth.entries.filter(
@@ -255,9 +255,9 @@ describe("what does not add up", () => {
     view.setUint16(recordAt(other) + 18, count + 3, true);
     const { volume } = read(new MemorySource(bytes), SMALL_NTFS.offset);
     const findings = volume.findings?.() ?? [];
-    const told = (words: string) => findings.find((finding) => finding.what.startsWith(words));
-    expect(told("Files whose folder is not there any more")?.count).toBeGreaterThanOrEqual(inside.length);
-    expect(told("Files whose record counts another number of names")).toMatchObject({
+    const findingOf = (words: string) => findings.find((finding) => finding.what.startsWith(words));
+    expect(findingOf("Files whose folder is not there any more")?.count).toBeGreaterThanOrEqual(inside.length);
+    expect(findingOf("Files whose record counts another number of names")).toMatchObject({
       count: 1,
       examples: [expect.stringMatching(new RegExp(`${count + 3} instead of \\d`))],
     });

@@ -19,7 +19,7 @@ export interface IndexName {
 const MAX_INDEX_BYTES = 1 << 26;
 const BLOCK_SIZES = [4096, 1024, 2048, 8192, 16_384, 32_768, 65_536];
 
-/** What a folder's index tells. */
+/** What a folder's index holds. */
 export interface FolderIndex {
   readonly names: readonly IndexName[];
   /** The names the folder has now, in lower case. */
@@ -55,7 +55,7 @@ export function readFolderIndex(
 ): FolderIndex {
   const nodes = indexNodes(folder, extensions, disk, volumeStart, geometry, recordAt);
   const names: IndexName[] = [];
-  // Entries come by the million, and nearly all tell what a record tells too: their names are not even decoded.
+  // Entries come by the million, and nearly all repeat what a record holds: their names are not even decoded.
   const own = new Map<number, Key>();
   for (const node of nodes)
     for (const at of liveEntries(node)) {
@@ -97,8 +97,8 @@ function indexNodes(
       if (attribute.type === ATTRIBUTE_TYPE.indexRoot && !attribute.nonResident) {
         const { bytes } = residentValue(record, attribute);
         if (bytes.length < INDEX.rootHeader + 16) continue;
-        const told = new Cursor(bytes).u32(INDEX.blockSize);
-        if (BLOCK_SIZES.includes(told)) blockSize = told;
+        const stated = new Cursor(bytes).u32(INDEX.blockSize);
+        if (BLOCK_SIZES.includes(stated)) blockSize = stated;
         nodes.push(nodeOf(new Cursor(bytes), INDEX.rootHeader));
       } else if (attribute.type === ATTRIBUTE_TYPE.indexAllocation && attribute.nonResident) {
         pieces.push({ record, attribute, recordAt: recordAt(record) });

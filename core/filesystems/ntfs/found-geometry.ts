@@ -5,7 +5,7 @@ import { ATTRIBUTE, ATTRIBUTE_TYPE, RECORD, SYSTEM_RECORD } from "./layout";
 import { fileNames, type MftRecord, parseMftRecord } from "./mft-record";
 import { readRuns } from "./run-list";
 
-/** A volume's geometry as its first file records tell it, when no boot sector does. */
+/** A volume's geometry as its first file records give it, when no boot sector does. */
 export interface FoundGeometry {
   /** Disk byte offset of the volume. */
   readonly start: number;

@@ -6,11 +6,11 @@ import type { ByteEvidence, FileRecord } from "../file-record";
 import { type Earlier, type ScanStep, SECTOR, scanSectors } from "../sector-scan";
 import type { Geometry } from "./boot-sector";
 import { Claims } from "./claims";
+import { type Surroundings, toFileRecords } from "./file-records";
 import { ATTRIBUTE, RECORD, SYSTEM_RECORD } from "./layout";
 import { bestName, sameFile, UNKNOWN_PARENT } from "./mft-index";
 import { fileNames, fileNamesInSlack, type MftRecord, type MftReference, parseMftRecord, standardTimes } from "./mft-record";
 import { readRuns } from "./run-list";
-import { type Surroundings, tellRecord } from "./tell-record";
 
 const RECORD_SIZES = [512, 1024, 2048, 4096];
 const MOST_RECORD = 4096;
@@ -68,13 +68,13 @@ export class LeftoverRecords {
   }
 
   /** The files of the records found from the `from`th on. */
-  *tell(from: number): Generator<readonly FileRecord[], void, void> {
+  *records(from: number): Generator<readonly FileRecord[], void, void> {
     const taken = this.#takenLater();
     const usual = [...this.#clusterVotes].sort((a, b) => b[1] - a[1])[0]?.[0] ?? this.present.geometry.clusterSize;
     for (let index = from; index < this.#places.length; index += 1) {
       const record = this.#read(index);
       yield record && !record.base && record.number >= SYSTEM_RECORD.firstUser && !this.present.has(record)
-        ? tellRecord(record, this.#around(clusterSizeOf(record) ?? usual, taken.get(index)))
+        ? toFileRecords(record, this.#around(clusterSizeOf(record) ?? usual, taken.get(index)))
         : [];
     }
   }
@@ -174,7 +174,7 @@ function numberOf(cursor: Cursor, inside: number, at: number): number {
   return cursor.u16(inside + RECORD.usaOffset) >= RECORD.recordNumber + 4 ? cursor.u32(inside + RECORD.recordNumber) : -1 - at / SECTOR;
 }
 
-/** The size of a cluster as a record's own attributes give it: allocated bytes over clusters; null when none tells. */
+/** The size of a cluster as a record's own attributes give it: allocated bytes over clusters; null when none gives it. */
 function clusterSizeOf(record: MftRecord): number | null {
   for (const attribute of record.attributes) {
     if (!attribute.nonResident || record.cursor.u64(attribute.at + ATTRIBUTE.lowestVcn) !== 0) continue;

@@ -38,7 +38,7 @@ export function bestName(names: readonly FileName[]): FileName | undefined {
 }
 
 /**
- * What must be known of the whole table before any record can be told in full: which records are folders and how
+ * What must be known of the whole table before any record can be known in full: which records are folders and how
  * they are called, which records extend which, and which deleted files claim the same clusters.
  * A few bytes a record, so that a table of millions fits.
  */

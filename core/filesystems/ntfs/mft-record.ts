@@ -45,7 +45,7 @@ export interface FileName {
   readonly raw: Uint8Array;
   readonly created: number | null;
   readonly modified: number | null;
-  /** As the folder was told last; bytes. */
+  /** As the folder's entry gave it last; bytes. */
   readonly size: number;
   readonly directory: boolean;
 }

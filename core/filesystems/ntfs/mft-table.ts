@@ -128,7 +128,7 @@ function contiguousRecords(disk: ByteSource, at: number, recordSize: number): nu
 
 const isTableData = (attribute: Attribute) => attribute.type === ATTRIBUTE_TYPE.data && attribute.name === "" && attribute.nonResident;
 
-/** The table's own layout. Its later pieces may be told by extension records that lie in its earlier pieces. */
+/** The table's own layout. Its later pieces may be listed in extension records that lie in its earlier pieces. */
 function tableLayout(disk: ByteSource, volumeStart: number, geometry: Geometry, base: MftRecord, baseAt: number): Layout | null {
   const pieces: StreamPiece[] = base.attributes.filter(isTableData).map((attribute) => ({ record: base, attribute, recordAt: baseAt }));
   let content = streamContent(pieces, geometry, volumeStart);

@@ -2,8 +2,8 @@ import { describe, expect, it } from "vitest";
 import { contentHash, copiesAt, imageSource, pathOf, readTruth, type TrueEntry } from "../../../tests/support/volume-truth";
 import type { Copy } from "../../copies/copy";
 
-/** What the records themselves do not tell, by the manifest's own account: the record was reused, or the name is gone. */
-const isTold = (entry: TrueEntry) => !entry.mft?.recordReused && entry.mft?.nameStillInRecord !== false;
+/** What the records themselves do not say, by the manifest's own account: the record was reused, or the name is gone. */
+const isRecorded = (entry: TrueEntry) => !entry.mft?.recordReused && entry.mft?.nameStillInRecord !== false;
 
 describe.each(["ntfs-gpt", "ntfs-mbr", "ntfs-4kn"])("NTFS against the drivers' truth: %s", (name) => {
   const truth = readTruth(name);
@@ -38,17 +38,17 @@ describe.each(["ntfs-gpt", "ntfs-mbr", "ntfs-4kn"])("NTFS against the drivers' t
 
   it("lists every deleted file whose record and content are there by its full path, whole and byte for byte", () => {
     // Where a folder above was reused, the path begins with /?/ and the rest is still right.
-    const told = of("deleted-intact").filter((entry) => isTold(entry) && entry.mft?.parentLive !== false);
-    const wrong = told.filter((entry) => {
+    const recorded = of("deleted-intact").filter((entry) => isRecorded(entry) && entry.mft?.parentLive !== false);
+    const wrong = recorded.filter((entry) => {
       const copy = find("deleted", entry) ?? copies.find((each) => each.path === `/?/${entry.path.split("/").at(-1)}`);
       return copy?.condition !== "whole" || copy.survival !== 1 || contentHash(copy, disk) !== entry.sha256;
     });
-    expect(told.length).toBeGreaterThan(50);
+    expect(recorded.length).toBeGreaterThan(50);
     expect(wrong.map((entry) => entry.path)).toEqual([]);
   });
 
   it("flags every partly overwritten file, with about the share the maker measured", () => {
-    for (const entry of of("deleted-partial").filter(isTold)) {
+    for (const entry of of("deleted-partial").filter(isRecorded)) {
       const copy = find("deleted", entry);
       expect(copy?.condition, entry.path).toBe("partial");
       // Clusters against bytes: the last cluster is seldom full.

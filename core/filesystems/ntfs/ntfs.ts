@@ -16,6 +16,7 @@ import type { Earlier } from "../sector-scan";
 import { type Geometry, readEitherBootSector } from "./boot-sector";
 import { ChangeJournal, JOURNAL } from "./change-journal";
 import { ntfsFindings } from "./consistency";
+import { type Surroundings, toFileRecords } from "./file-records";
 import { type IndexName, readFolderIndex } from "./folder-index";
 import { searchGeometry } from "./found-geometry";
 import { ATTRIBUTE_TYPE, SYSTEM_RECORD } from "./layout";
@@ -25,10 +26,9 @@ import { fileNames, type MftRecord, type MftReference, parseMftRecord, residentV
 import { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
 import { streamContent } from "./stream-layout";
-import { type Surroundings, tellRecord } from "./tell-record";
 import { unclaimedFiles } from "./unclaimed";
 
-/** What leftover records had taken from one another is told in units of so many bytes. */
+/** What leftover records had taken from one another is counted in units of so many bytes. */
 const LEFTOVER_UNIT = 512;
 
 /** Records looked through for the change journal when no index leads to it. */
@@ -96,7 +96,7 @@ class NtfsVolume implements FileSystem {
       const records: FileRecord[] = [];
       this.table.walk(next, next + step, (bytes, number) => {
         const record = parseMftRecord(bytes, number);
-        if (record && !record.base) records.push(...this.#tell(record, around));
+        if (record && !record.base) records.push(...this.#toFileRecords(record, around));
       });
       next = Math.min(inTable, next + step);
       yield { records, resume: next, done: next, total };
@@ -142,9 +142,9 @@ class NtfsVolume implements FileSystem {
     const total = bytes + leftovers.count;
     let next = Math.max(0, from - bytes);
     let records: FileRecord[] = [];
-    for (const told of leftovers.tell(next)) {
+    for (const found of leftovers.records(next)) {
       next += 1;
-      records.push(...told);
+      records.push(...found);
       if (next % step !== 0) continue;
       yield { records, resume: bytes + next, done: bytes + next, total };
       records = [];
@@ -166,9 +166,9 @@ class NtfsVolume implements FileSystem {
     return RangeSet.from(runs.flatMap((run) => (run.lcn === null ? [] : [{ start: run.lcn, end: run.lcn + run.length }])));
   }
 
-  /** The records the table tells, with what the change journal adds. */
-  #tell(record: MftRecord, around: Surroundings): FileRecord[] {
-    const files = tellRecord(record, around);
+  /** The records of the table, with what the change journal adds. */
+  #toFileRecords(record: MftRecord, around: Surroundings): FileRecord[] {
+    const files = toFileRecords(record, around);
     const journal = this.#changes();
     if (!journal || files.length === 0 || record.number < SYSTEM_RECORD.firstUser) return files;
     // The journal knew the file under the number it had while it lived.
@@ -224,8 +224,8 @@ class NtfsVolume implements FileSystem {
       const key = `${reference.record}/${reference.sequence}/${name.name}`;
       if (seen.has(key)) continue;
       seen.add(key);
-      const told = this.#nameOnly(entry, path, record.inUse, index, around);
-      if (told) yield told;
+      const named = this.#nameOnly(entry, path, record.inUse, index, around);
+      if (named) yield named;
     }
   }
 
@@ -235,7 +235,7 @@ class NtfsVolume implements FileSystem {
     const same = present !== null && sameFile(reference.sequence, present.sequence, present.inUse);
     if (same && !slack && present.inUse) return null;
     const owner = same ? this.table.read(reference.record) : null;
-    const known = owner && !owner.base ? tellRecord(owner, around) : [];
+    const known = owner && !owner.base ? toFileRecords(owner, around) : [];
     const path = `${folder}/${name.name}`;
     if (known.some((file) => file.path === path)) return null;
     const shared = {

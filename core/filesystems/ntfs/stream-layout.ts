@@ -32,7 +32,7 @@ export function streamContent(pieces: readonly StreamPiece[], geometry: Geometry
   const head = ordered.find((piece) => lowest(piece) === 0);
   const notes: string[] = [];
   const gathered = gatherRuns(ordered, geometry, notes);
-  // Only the piece with cluster 0 tells the sizes; without it the runs themselves are the best bound.
+  // Only the piece with cluster 0 gives the sizes; without it the runs themselves are the best bound.
   const size = head ? head.record.cursor.u64(head.attribute.at + ATTRIBUTE.dataSize) : gathered.clusters * geometry.clusterSize;
   const initialized = head ? head.record.cursor.u64(head.attribute.at + ATTRIBUTE.initializedSize) : size;
   if (!head) notes.push("The part of the record that tells the exact size is gone; the size is rounded up to whole clusters.");
@@ -51,7 +51,7 @@ function compressionUnit(piece: StreamPiece): number {
   return exponent > 0 && exponent <= 8 ? 2 ** exponent : 0;
 }
 
-/** All runs in order; a stretch no piece tells of becomes a run with lcn -1 (its place is lost). */
+/** All runs in order; a stretch no piece describes becomes a run with lcn -1 (its place is lost). */
 function gatherRuns(ordered: readonly StreamPiece[], geometry: Geometry, notes: string[]): { runs: Run[]; clusters: number } {
   const runs: Run[] = [];
   let vcn = 0;

@@ -14,7 +14,7 @@ const MOST_STRETCHES = 20_000;
 
 /**
  * What stands in clusters that the volume's map has in use while no record claims them: the content of files whose records are
- * damaged. Only what begins in a part of the volume (bytes from its beginning) is told. Each stretch comes as a file without a name; whether it is one, or a part of one, only its content tells.
+ * damaged. Only what begins in a part of the volume (bytes from its beginning) is reported. Each stretch comes as a file without a name; whether it is one, or a part of one, only its content says.
  */
 export function* unclaimedFiles(table: MftTable, map: AllocationMap, start: number, part: Range): Generator<FileRecord, void, void> {
   const { clusters, clusterSize } = table.geometry;
@@ -28,17 +28,17 @@ export function* unclaimedFiles(table: MftTable, map: AllocationMap, start: numb
       if (attribute.nonResident)
         for (const run of readRuns(record.cursor, attribute, clusters).runs) if (run.lcn !== null) owned.add(run.lcn, run.length);
   });
-  let told = 0;
+  let count = 0;
   for (const stretch of map.usedWithoutOwner((cluster) => owned.has(cluster))) {
     const at = stretch.start * clusterSize;
     if (at < part.start || at >= part.end) continue;
-    if (told >= MOST_STRETCHES) return;
-    told += 1;
-    yield tell(stretch.start, stretch.end - stretch.start, clusterSize, start);
+    if (count >= MOST_STRETCHES) return;
+    count += 1;
+    yield stretchRecord(stretch.start, stretch.end - stretch.start, clusterSize, start);
   }
 }
 
-function tell(first: number, count: number, clusterSize: number, start: number): FileRecord {
+function stretchRecord(first: number, count: number, clusterSize: number, start: number): FileRecord {
   const size = count * clusterSize;
   const record = namelessFile(
     `clusters-${first}`,

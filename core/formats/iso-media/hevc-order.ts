@@ -4,7 +4,7 @@ import { PayloadBits } from "./payload-bits";
 const HEADER = 2;
 const SEQUENCE = 33;
 const PICTURE = 34;
-/** Pictures that begin all anew: their place is 0 and is not told (ITU-T H.265, table 7-1). */
+/** Pictures that begin all anew: their place is 0 and is not given (ITU-T H.265, table 7-1). */
 const IDR: ReadonlySet<number> = new Set([19, 20]);
 const typeOf = (unit: Uint8Array) => ((unit[0] ?? 0) >> 1) & 63;
 
@@ -28,9 +28,9 @@ function readSequence(unit: Uint8Array): Sequence | null {
   const layers = bits.u(3);
   bits.u(1);
   bits.u(PROFILE_BITS + 8);
-  const told = Array.from({ length: layers }, () => ({ profile: bits.u(1) === 1, level: bits.u(1) === 1 }));
+  const present = Array.from({ length: layers }, () => ({ profile: bits.u(1) === 1, level: bits.u(1) === 1 }));
   if (layers > 0) bits.u(2 * (8 - layers));
-  for (const { profile, level } of told) bits.u((profile ? PROFILE_BITS : 0) + (level ? 8 : 0));
+  for (const { profile, level } of present) bits.u((profile ? PROFILE_BITS : 0) + (level ? 8 : 0));
   bits.ue();
   const separatePlanes = bits.ue() === 3 && bits.u(1) === 1;
   bits.ue();

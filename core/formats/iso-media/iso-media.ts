@@ -64,7 +64,7 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
   const inData = (at: number, length: number) => data.some((box) => at >= box.content && at + length <= box.end);
   let checked = 0;
   let samples = 0;
-  // What stands behind the last data tells where they end; before that, only pieces that can be looked into do.
+  // What stands behind the last data says where they end; before that, only pieces that can be looked into do.
   const last = tops[tops.length - 1] as Box;
   let proven = last.type === "mdat" ? last.content : end;
   const wrong = (at: number, length: number, nalLength: number): Verdict | null => {

@@ -34,21 +34,21 @@ describe("the order of H.265 pictures", () => {
     return units;
   };
 
-  it("is told by the first slice after what the settings say stands before it (7.3.6.1)", () => {
+  it("is described by the first slice after what the settings say stands before it (7.3.6.1)", () => {
     const order = hevcOrder(sets());
     expect(order?.bits).toBe(8);
     // Kind 1, first slice, parameter set 0, a slice of kind B, order 37 in eight bits.
     const slice = (place: number) =>
       Uint8Array.of(0x02, 0x01, ...bytesOfBits(`1 ${ue(0)} ${ue(0)} ${place.toString(2).padStart(8, "0")} 1010`));
     expect([37, 0, 255].map((each) => order?.of(slice(each)))).toEqual([37, 0, 255]);
-    // One that begins all anew tells no place; a slice that is not the first, or of settings nobody knows, tells nothing.
+    // One that begins all anew gives no place; a slice that is not the first, or of settings nobody knows, gives nothing.
     expect(order?.of(Uint8Array.of(0x26, 0x01, 0xff, 0xff))).toBe(0);
     expect(order?.of(Uint8Array.of(0x02, 0x01, 0x00, 0x00))).toBeNull();
     expect(order?.of(Uint8Array.of(0x02, 0x01, ...bytesOfBits(`1 ${ue(5)} ${ue(0)} 00000000 1`)))).toBeNull();
     expect(order?.of(Uint8Array.of(0x02, 0x01))).toBeNull();
   });
 
-  it("cannot be told without the settings, or by settings that make no sense", () => {
+  it("cannot be known without the settings, or by settings that make no sense", () => {
     const all = sets();
     expect(hevcOrder([])).toBeNull();
     expect(hevcOrder(all.filter((unit) => (unit[0] as number) >> 1 !== 33))).toBeNull();
@@ -63,14 +63,14 @@ describe("the order of H.265 pictures", () => {
       const order = hevcOrder(hurt);
       if (!order) continue;
       expect(order.bits).toBeLessThanOrEqual(16);
-      const told = order.of(Uint8Array.from({ length: 24 }, () => Math.floor(random() * 256)));
-      expect(told === null || (told >= 0 && told < 2 ** order.bits)).toBe(true);
+      const orders = order.of(Uint8Array.from({ length: 24 }, () => Math.floor(random() * 256)));
+      expect(orders === null || (orders >= 0 && orders < 2 ** order.bits)).toBe(true);
     }
   });
 });
 
 describe("units of coded pictures", () => {
-  it("are told by their header (ITU-T H.264, table 7-1; H.265, table 7-1)", () => {
+  it("are described by their header (ITU-T H.264, table 7-1; H.265, table 7-1)", () => {
     expect(unitOf("h264", Uint8Array.of(0x65, 0x88, 0x84))).toMatchObject({
       type: 5,
       slice: true,
@@ -154,7 +154,7 @@ describe("the order in which pictures are shown", () => {
     expect(orderSettings(mainSettings(4, 6).subarray(0, 5))).toBeNull();
     expect(orderSettings(Uint8Array.of(0x68, 1, 2, 3))).toBeNull();
     expect(orderSettings(new Uint8Array())).toBeNull();
-    // The high profile tells of colours first: 4:2:0, 8 bits, with two scaling lists, one of them all the same.
+    // The high profile begins with colours: 4:2:0, 8 bits, with two scaling lists, one of them all the same.
     const high = [
       "01100111",
       "01100100",

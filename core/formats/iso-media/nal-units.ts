@@ -32,7 +32,7 @@ export function unitOf(coding: NalCoding, head: Uint8Array): Unit | null {
     const type = first & 31;
     const reference = (first & 0x60) !== 0;
     if (type === 0 || type > 12 || (type >= 2 && type <= 4)) return null;
-    // Pictures that need no other and what all refer to are references; what only tells of the data is none.
+    // Pictures that need no other and what all refer to are references; what only describes the data is none.
     if (type >= 5 && (type === 5 || type === 7 || type === 8) !== reference) return null;
     const slice = type === 1 || type === 5;
     return { type, reference, slice, first: slice && (second & 0x80) !== 0, key: type === 5, leads: type >= 6 && type <= 9 };
@@ -56,15 +56,15 @@ export function unitOf(coding: NalCoding, head: Uint8Array): Unit | null {
 export interface OrderSettings {
   readonly separatePlanes: boolean;
   readonly frameNumberBits: number;
-  /** How pictures tell their place (8.2.1): 0 by number, 1 by a pattern, 2 not at all: they are shown as they come. */
+  /** How pictures give their place (8.2.1): 0 by number, 1 by a pattern, 2 not at all: they are shown as they come. */
   readonly orderType: number;
   readonly orderBits: number;
   readonly framesOnly: boolean;
 }
 
-/** How the pictures of a recording tell the order in which they are shown. */
+/** How the pictures of a recording give the order in which they are shown. */
 export interface PictureOrder {
-  /** Lower bits of its place that a picture tells; 0: none, they are shown as they come. */
+  /** Lower bits of its place that a picture gives; 0: none, they are shown as they come. */
   readonly bits: number;
   /** The lower bits of a picture's place, from the beginning of its first slice. Null: the slice makes no sense. */
   of(unit: Uint8Array): number | null;
@@ -77,7 +77,7 @@ export function h264Order(sequence: Uint8Array): PictureOrder | null {
   return settings.orderType === 0 ? { bits: settings.orderBits, of: (unit) => orderBitsOf(unit, settings) } : { bits: 0, of: () => null };
 }
 
-/** Profiles whose settings tell of the colours (7.3.2.1.1). */
+/** Profiles whose settings describe the colours (7.3.2.1.1). */
 const RICH_PROFILES: ReadonlySet<number> = new Set([100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135]);
 
 /** Reads an H.264 sequence parameter set, its header byte first (7.3.2.1.1). Null: it makes no sense. */
@@ -147,7 +147,7 @@ export interface CodedPicture {
 
 /**
  * At which place each picture is shown, 0 for the first: pictures in the order of coding in, as many places out (8.2.1.1).
- * @param bits how many lower bits a picture tells of its place
+ * @param bits how many lower bits of its place a picture gives
  */
 export function shownAt(pictures: readonly CodedPicture[], bits: number): number[] {
   const half = 2 ** (bits - 1);

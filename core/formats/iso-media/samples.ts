@@ -12,7 +12,7 @@ export interface Track {
   readonly id: number;
   /** The sample entry's name: how the samples are coded. */
   readonly codec: string;
-  /** Bytes before each NAL unit that tell its length; 0: the samples are no such units. */
+  /** Bytes before each NAL unit that give its length; 0: the samples are no such units. */
   readonly nalLength: number;
   readonly box: Box;
 }

@@ -229,7 +229,7 @@ class Follower {
     return end.at;
   }
 
-  /** In a picture of one pass the data read so far tell about how many there are in all. */
+  /** In a picture of one pass the data read so far say how many there are in all. */
   #expected(dataAt: number, { at, mcu }: { at: number; mcu: number }): number | undefined {
     const frame = this.#frame;
     if (!frame || frame.marker === PROGRESSIVE || mcu === 0) return undefined;

@@ -53,7 +53,7 @@ export function crossReference(reader: BlockReader, at: number, end: number): Se
 }
 
 function objectAt(reader: BlockReader, at: number, number: number, generation: number, end: number): boolean {
-  // A few writers tell of objects that were never written: at the very beginning nothing can stand.
+  // A few writers describe objects that were never written: at the very beginning nothing can stand.
   if (at === 0) return true;
   if (at >= end) return false;
   const mark = /^\s*(\d+)\s+(\d+)\s+obj/.exec(text(reader, at, 32));

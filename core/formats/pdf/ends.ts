@@ -9,9 +9,9 @@ const MOST_FILE = 2 ** 36;
  */
 export function endMarks(reader: BlockReader): { last: number; open: boolean } {
   const linear = /\/Linearized[^>]{0,200}\/L\s+(\d+)|\/L\s+(\d+)[^>]{0,200}\/Linearized/.exec(text(reader, 0, 1024));
-  const told = linear ? Number(linear[1] ?? linear[2]) : 0;
-  if (told > 0 && told <= reader.size && text(reader, told - 32, 32).includes("%%EOF") && !goesOn(reader, told))
-    return { last: told, open: false };
+  const stated = linear ? Number(linear[1] ?? linear[2]) : 0;
+  if (stated > 0 && stated <= reader.size && text(reader, stated - 32, 32).includes("%%EOF") && !goesOn(reader, stated))
+    return { last: stated, open: false };
   let last = 0;
   let from = 5;
   for (;;) {

@@ -64,7 +64,7 @@ export function textRun(source: ByteSource, most = MOST_TEXT): TextRun | null {
 function plainWords(words: Int32Array, from: number, end: number): number {
   for (let i = from; i < end; i += 1) {
     const word = words[i] as number;
-    // The highest bit of a byte tells: of 128 and more, of less than 32, of 127. A loan from a neighbour can only tell too often.
+    // The highest bit of a byte marks: of 128 and more, of less than 32, of 127. A loan from a neighbour can only mark too often.
     if (((word | (word - 0x20202020) | (word + 0x01010101)) & 0x80808080) !== 0) return i;
   }
   return end;

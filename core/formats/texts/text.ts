@@ -5,7 +5,7 @@ import { isReadable, isTable, REFUSED, textOf, textRun, wideMark } from "./text-
 const EXTENSIONS =
   "txt csv tsv md log ini json xml html htm svg eml ics vcf tex srt css js ts py c h sql yaml yml bat ps1 sh cfg conf dxf mbox".split(" ");
 
-/** Plain text in any 8-bit code or UTF-8, or UTF-16 with its mark: told by having no control characters. */
+/** Plain text in any 8-bit code or UTF-8, or UTF-16 with its mark: recognised by having no control characters. */
 export const text: Format = {
   id: "text",
   kind: "documents",
@@ -42,7 +42,7 @@ function readable(source: ByteSource, accept: (text: string) => boolean): Extent
   return { size: run.length, closed: false, verdict: { verdict: "cannot-tell", reason: "text does not tell where it ends" } };
 }
 
-/** Tables and texts as the sweep looks for them: without a beginning of their own, told by how they read. */
+/** Tables and texts as the sweep looks for them: without a beginning of their own, recognised by how they read. */
 export const table: Format = {
   id: "csv",
   kind: "sheets",

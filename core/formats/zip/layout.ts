@@ -43,5 +43,5 @@ export const FLAG = { encrypted: 1, descriptor: 8, utf8: 0x800 } as const;
 /** The first part of a split archive begins with this before its first member (8.5.3, from memory). */
 export const SPLIT_MARK = "PK\x07\x08";
 
-/** Bytes that are looked through for members where no list of contents leads to them, only to tell what the archive is. */
+/** Bytes that are looked through for members where no list of contents leads to them, only to know what the archive is. */
 export const MOST_LOOKED_THROUGH = 1 << 26;

@@ -4,7 +4,7 @@ import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
 import { cannotTell, damaged, SOUND, type Verdict } from "../format";
 import { CENTRAL, DESCRIPTOR, END, END64, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
 
-/** One file in an archive, as its header or the list of contents tells it. Sizes in bytes. */
+/** One file in an archive, as its header or the list of contents gives it. Sizes in bytes. */
 export interface ZipMember {
   readonly name: string;
   readonly method: number;
@@ -109,7 +109,7 @@ export interface ZipDirectory {
   readonly members: readonly ZipMember[];
   readonly at: number;
   /** Where the end record says it stands (32 bits). */
-  readonly told: number;
+  readonly statedAt: number;
   /** How many files the archive is split over; 1: it is not. */
   readonly parts: number;
   /** The byte after the archive's end record and comment. */
@@ -135,14 +135,14 @@ export function directoryAt(reader: BlockReader, at: number): ZipDirectory | Ver
   if (count < 0 && reader.u16(next + END.count) !== 0xffff) count = reader.u16(next + END.count);
   if (count >= 0 && count !== members.length && members.length < MOST_MEMBERS)
     return damaged(listEnd, "the archive's list of contents is damaged");
-  const [told, size] = [reader.u32(next + END.directoryAt), reader.u32(next + END.directorySize)];
+  const [statedAt, size] = [reader.u32(next + END.directoryAt), reader.u32(next + END.directorySize)];
   // A program in front of the archive moves the list, not its size.
   if (size !== 0xffff_ffff && size !== listEnd - at) return damaged(next, "the archive's end is damaged");
-  return { members, at, told, parts: partsTold(reader, next), end: next + END.size + reader.u16(next + END.commentLength) };
+  return { members, at, statedAt, parts: statedParts(reader, next), end: next + END.size + reader.u16(next + END.commentLength) };
 }
 
 /** How many files an archive with this end record is split over: 1, unless it is (4.4.19). */
-const partsTold = (reader: BlockReader, end: number) => {
+const statedParts = (reader: BlockReader, end: number) => {
   const disk = reader.u16(end + END.disk);
   return disk === 0xffff ? 1 : disk + 1;
 };
@@ -158,7 +158,7 @@ function endRecord(reader: BlockReader): number {
 /** How many files the archive that the source ends is split over; 1 when it is not, or no archive ends here. */
 export function partsAtEnd(reader: BlockReader): number {
   const end = endRecord(reader);
-  return end < 0 ? 1 : partsTold(reader, end);
+  return end < 0 ? 1 : statedParts(reader, end);
 }
 
 /** The list of contents that the end of the source names; for a whole file, whatever stands before its members. */

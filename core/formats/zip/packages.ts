@@ -36,7 +36,7 @@ const MIME_TYPES: readonly (readonly [RegExp, string])[] = [
   [/^application\/epub\+zip/, "epub"],
 ];
 
-/** Parts that tell of a document: ECMA-376 part 2, 11 (core properties); OpenDocument 1.2 part 1, 4; EPUB 3.3, 5. */
+/** Parts that describe a document: ECMA-376 part 2, 11 (core properties); OpenDocument 1.2 part 1, 4; EPUB 3.3, 5. */
 const FACTS = /^(docProps\/core\.xml|meta\.xml|.*\.opf)$/;
 const WORDS = /^(word\/document\.xml|content\.xml|ppt\/slides\/slide1\.xml|xl\/sharedStrings\.xml)$/;
 

@@ -128,7 +128,7 @@ function disagreement(directory: ZipDirectory, found: readonly ZipMember[], list
     if (there.name !== member.name || there.method !== member.method || there.packed !== member.packed || there.plain !== member.plain)
       return damaged(there.at, `what the archive says of ${quoted(member.name)} does not agree with its list of contents`);
   }
-  if (directory.told !== 0xffff_ffff && directory.told !== (list - shift) % 0x1_0000_0000)
+  if (directory.statedAt !== 0xffff_ffff && directory.statedAt !== (list - shift) % 0x1_0000_0000)
     return damaged(list, "the archive's end is damaged");
   return null;
 }
@@ -161,7 +161,7 @@ function fromEnd(reader: BlockReader): Extent | null {
   }
 }
 
-/** The name of the first member and, for OpenDocument and EPUB, its stored content: they tell what the archive is. */
+/** The name of the first member and, for OpenDocument and EPUB, its stored content: they show what the archive is. */
 function firstMember(head: Uint8Array): { name: string; content: string } | null {
   if (!hasAscii(head, 0, LOCAL.mark) || head.length < LOCAL.size) return null;
   const u16 = (at: number) => (head[at] as number) | ((head[at + 1] as number) << 8);

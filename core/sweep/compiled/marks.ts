@@ -99,7 +99,7 @@ export function sectors(length: usize, later: usize, laterWord: u32): u32 {
 }
 
 /**
- * Places where the four bytes that tell of a mark may stand. Of the three pairs of any four bytes one stands at a multiple of three:
+ * Places where the four bytes that reveal a mark may stand. Of the three pairs of any four bytes one stands at a multiple of three:
  * so only those are looked up, and few of them have to be looked at again.
  * @param length those pairs are within the block's first `length` bytes
  * @returns how many there are; each comes out as its distance from the block's beginning plus 2, where four bytes may begin before it

@@ -3,7 +3,7 @@ import { z } from "zod";
 import { database } from "@/server/database/connection";
 import { AUDIENCES } from "@/server/handover/contract";
 import { handoverAsHtml, reportAsCsv, reportAsJson } from "@/server/handover/forms";
-import { gatherReport, handoverOf, tellHandover } from "@/server/handover/report";
+import { describeHandover, gatherReport, handoverOf } from "@/server/handover/report";
 import { answer, attachment, downloadName, idFrom } from "@/server/respond";
 
 const TYPES = { html: "text/html; charset=utf-8", csv: "text/csv; charset=utf-8", json: "application/json" } as const;
@@ -17,9 +17,9 @@ export const GET = answer(async (request, { job }: { job: string }) => {
   const { form, for: audience } = asked.parse(Object.fromEntries(new URL(request.url).searchParams));
   const { db } = database();
   const report = await gatherReport(db, idFrom(job));
-  const told = tellHandover(report, audience);
-  if (form === "screen") return handoverOf(told);
-  const pieces = form === "html" ? handoverAsHtml(told) : form === "csv" ? reportAsCsv(report) : reportAsJson(report);
+  const document = describeHandover(report, audience);
+  if (form === "screen") return handoverOf(document);
+  const pieces = form === "html" ? handoverAsHtml(document) : form === "csv" ? reportAsCsv(report) : reportAsJson(report);
   const name = `${await downloadName(db, idFrom(job))}, handover${form === "html" ? ` for the ${audience}` : ""}.${form}`;
   return new Response(Readable.toWeb(Readable.from(pieces).map((piece: string) => Buffer.from(piece))) as ReadableStream, {
     headers: {

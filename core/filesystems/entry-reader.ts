@@ -27,8 +27,8 @@ export interface ClusterSpace {
   entriesIn(bytes: Uint8Array): readonly TreeEntry[];
 }
 
-/** Tells what the entries of folders speak of: where the content of each file stands, or most likely stood. */
-export class EntryTeller {
+/** Turns folder entries into file records: where the content of each file stands, or most likely stood. */
+export class EntryReader {
   constructor(
     private readonly space: ClusterSpace,
     private readonly claims: DeletedClaims,
@@ -116,7 +116,7 @@ export class EntryTeller {
     return layoutOf([...valid.segments, { kind: "hole", length: size - validSize }], size);
   }
 
-  tell(folder: Folder, entry: TreeEntry): FileRecord {
+  toFileRecord(folder: Folder, entry: TreeEntry): FileRecord {
     const deleted = folder.deleted || entry.deleted;
     const place = entryPlace(folder, entry.at);
     const content: Content = entry.directory
@@ -125,7 +125,7 @@ export class EntryTeller {
         ? this.#deletedContent(entry, folder.outlived === true && entry.deleted)
         : this.#liveContent(entry);
     // Field by field: spreading objects costs more than all the rest, and entries come by the hundred thousand.
-    const told: FileRecord = {
+    const record: FileRecord = {
       reference: `directory entry at byte ${this.space.start + place}`,
       state: deleted ? "deleted" : "live",
       type: entry.directory ? "folder" : "file",
@@ -144,9 +144,9 @@ export class EntryTeller {
       links: 1,
       notes: content.notes,
     };
-    if (content.assumed === undefined && !content.otherwise && !entry.localTimes && !entry.incompleteName) return told;
+    if (content.assumed === undefined && !content.otherwise && !entry.localTimes && !entry.incompleteName) return record;
     return {
-      ...told,
+      ...record,
       ...(entry.localTimes ? { localTimes: true } : {}),
       ...(entry.incompleteName ? { incompleteName: true } : {}),
       ...(content.assumed === undefined ? {} : { assumed: content.assumed }),

@@ -13,7 +13,7 @@ import { CODED_STREAM, systemCoding, systemCompressed } from "./system-compressi
 const MAX_LINKS = 1024;
 const MAX_STREAMS = 4096;
 
-/** What must be known around a record to tell it in full: of the present table, or of records left over from another one. */
+/** What must be known around a record to describe it in full: of the present table, or of records left over from another one. */
 export interface Surroundings {
   readonly disk: ByteSource;
   /** Disk byte offset of the volume. */
@@ -33,8 +33,8 @@ export interface Surroundings {
   readonly leftover: boolean;
 }
 
-/** A record as the files it tells: one for each of its names. */
-export function tellRecord(record: MftRecord, around: Surroundings): FileRecord[] {
+/** Turns a record into file records: one for each of its names. */
+export function toFileRecords(record: MftRecord, around: Surroundings): FileRecord[] {
   if (record.number === SYSTEM_RECORD.root) return [];
   const extensions = around.extensionsOf(record);
   const system = record.number < SYSTEM_RECORD.firstUser;
@@ -78,7 +78,7 @@ export function tellRecord(record: MftRecord, around: Surroundings): FileRecord[
     const notes = [...record.notes, ...content.notes];
     if (parent.startsWith(UNKNOWN_PARENT)) notes.push("A folder above it was reused for something else: the full path is not known.");
     // Field by field: spreading the shared ones would cost more than all the rest, and records come by the million.
-    const told: FileRecord = {
+    const file: FileRecord = {
       reference: shared.reference,
       state: shared.state,
       type: shared.type,
@@ -97,7 +97,7 @@ export function tellRecord(record: MftRecord, around: Surroundings): FileRecord[
       links: shared.links,
       notes,
     };
-    return around.leftover ? { ...told, leftover: true } : told;
+    return around.leftover ? { ...file, leftover: true } : file;
   });
 }
 

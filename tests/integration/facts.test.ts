@@ -41,7 +41,7 @@ beforeAll(async () => {
   keep("Minutes.docx", await paper("Minutes", "Minutes of June."));
   keep("Minutes (2).docx", await paper("Minutes", "Minutes of July."));
 
-  // Content of which no record tells: an image with other states of the same files.
+  // Content that no record knows: an image with other states of the same files.
   const image = new Uint8Array(1 << 22);
   let at = 65_536;
   for (const bytes of [
@@ -73,7 +73,7 @@ beforeAll(async () => {
 }, 120_000);
 afterAll(() => bench.close());
 
-describe("what content tells of itself", () => {
+describe("what content says about itself", () => {
   it("is kept of files that have their names as well", async () => {
     const { items } = await listItems(bench.db, jobId, query({}));
     expect(items.find(({ name }) => name === "IMG_0017.JPG")?.facts).toMatchObject({

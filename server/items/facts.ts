@@ -5,31 +5,31 @@ import { announce } from "../workers/queue";
 import { joinItems } from "./join";
 
 /** An item of whose best copy nothing is known but its record. */
-export interface Untold {
+export interface WithoutFacts {
   readonly itemId: number;
   readonly copyId: number;
 }
 
-/** Kinds of file that tell of themselves. */
-export const TELLING: readonly string[] = ["pictures", "documents", "sheets", "drawings", "audio", "video"];
-/** What a picture, and what a document must tell to be known again. */
-const PICTURE_TELLS = sql.raw("(i.kind = 'pictures' and i.facts ? 'taken' and i.facts ? 'camera')");
-const DOCUMENT_TELLS = sql.raw("(i.kind in ('documents', 'sheets', 'drawings') and i.facts ? 'title')");
+/** Kinds of file whose content holds facts about itself. */
+export const KINDS_WITH_FACTS: readonly string[] = ["pictures", "documents", "sheets", "drawings", "audio", "video"];
+/** Facts a picture, and a document, must hold to be known again. */
+const PICTURE_HAS_FACTS = sql.raw("(i.kind = 'pictures' and i.facts ? 'taken' and i.facts ? 'camera')");
+const DOCUMENT_HAS_FACTS = sql.raw("(i.kind in ('documents', 'sheets', 'drawings') and i.facts ? 'title')");
 
-/** The kinds of content that lost its name and may be tied by what it tells: only then live files of these kinds are asked. */
+/** The kinds of content that lost its name and may be tied by its facts: only then live files of these kinds are asked. */
 export async function namelessKinds(db: Connection, jobId: number): Promise<string[]> {
   const { rows } = await db.execute<{ kind: string }>(sql`
     select distinct i.kind from items i join folders f on f.id = i.folder_id
-    where i.job_id = ${jobId} and f.path like '/?%' and (${PICTURE_TELLS} or ${DOCUMENT_TELLS})`);
+    where i.job_id = ${jobId} and f.path like '/?%' and (${PICTURE_HAS_FACTS} or ${DOCUMENT_HAS_FACTS})`);
   return rows.map(({ kind }) => kind);
 }
 
 /** Items whose content was not asked what it is, from the one after `after` on. */
-export async function untold(
+export async function copiesWithoutFacts(
   db: Connection,
   jobId: number,
   { lost, kinds, after, limit }: { lost: boolean; kinds: readonly string[]; after: number; limit: number },
-): Promise<Untold[]> {
+): Promise<WithoutFacts[]> {
   const { rows } = await db.execute<Record<"id" | "copy_id", string>>(sql`
     select i.id, i.best_copy_id as copy_id from items i join copies c on c.id = i.best_copy_id
     where i.job_id = ${jobId} and i.lost = ${lost} and i.id > ${after} and i.kind = any(array(select jsonb_array_elements_text(${JSON.stringify(kinds)}::jsonb))) and i.facts is null
@@ -38,14 +38,14 @@ export async function untold(
   return rows.map((row) => ({ itemId: Number(row.id), copyId: Number(row.copy_id) }));
 }
 
-/** Keeps what copies tell of themselves; an item tells what its best copy does. */
-export async function keepFacts(db: Database, jobId: number, told: readonly { copyId: number; facts: CopyFacts }[]): Promise<void> {
-  if (told.length === 0) return;
+/** Keeps the facts read from copies; an item has those of its best copy. */
+export async function keepFacts(db: Database, jobId: number, read: readonly { copyId: number; facts: CopyFacts }[]): Promise<void> {
+  if (read.length === 0) return;
   await db.transaction(async (tx) => {
     await tx.execute(sql`
-      with told as (select "copyId" as id, facts from jsonb_to_recordset(${JSON.stringify(told)}::jsonb) as t("copyId" bigint, facts jsonb)),
-      kept as (update copies set facts = told.facts from told where copies.id = told.id and copies.job_id = ${jobId})
-      update items set facts = told.facts from told where items.best_copy_id = told.id and items.job_id = ${jobId}`);
+      with read as (select "copyId" as id, facts from jsonb_to_recordset(${JSON.stringify(read)}::jsonb) as t("copyId" bigint, facts jsonb)),
+      kept as (update copies set facts = read.facts from read where copies.id = read.id and copies.job_id = ${jobId})
+      update items set facts = read.facts from read where items.best_copy_id = read.id and items.job_id = ${jobId}`);
     await announce(tx, jobId);
   });
 }
@@ -61,8 +61,8 @@ const DOCUMENT: SQL = sql`concat_ws(' ', lower(i.facts->>'title'), lower(substri
  * and so have copies in two folders. @returns how many were tied
  */
 export async function tieByFacts(db: Database, jobId: number): Promise<number> {
-  const pictures = await alike(db, jobId, PICTURE, PICTURE_TELLS, true);
-  const documents = await alike(db, jobId, DOCUMENT, DOCUMENT_TELLS, false);
+  const pictures = await alike(db, jobId, PICTURE, PICTURE_HAS_FACTS, true);
+  const documents = await alike(db, jobId, DOCUMENT, DOCUMENT_HAS_FACTS, false);
   for (const { itemId, knownItemId } of pictures)
     await joinItems(db, jobId, itemId, knownItemId, "Gathered here because it was taken at the same moment, with the same camera.");
   for (const { itemId, knownItemId } of documents)
