@@ -11,16 +11,16 @@ export default defineConfig({
         resolve: { alias },
         test: { name: "unit", include: ["{core,io,server,worker,cli,ui,demo,scripts}/**/*.test.{ts,tsx}"], testTimeout: 60_000 },
       },
-      {
+      ...["integration", "faults"].map((name) => ({
         resolve: { alias },
         test: {
-          name: "integration",
-          include: ["tests/integration/**/*.test.ts"],
+          name,
+          include: [`tests/${name}/**/*.test.ts`],
           testTimeout: 90_000,
           hookTimeout: 90_000,
           fileParallelism: false,
         },
-      },
+      })),
     ],
   },
 });

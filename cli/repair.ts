@@ -3,7 +3,7 @@ import { basename, dirname, resolve } from "node:path";
 import type { ByteSource } from "../core/bytes/byte-source";
 import type { Verdict } from "../core/formats/format";
 import { repair } from "../core/repair/repair";
-import { type Delivered, DeliveryError, deliver } from "../io/deliver";
+import { type Delivered, Delivery, DeliveryError } from "../io/deliver";
 import { ReadOnlyFile } from "../io/read-only-file";
 import { SourceError } from "../io/source-error";
 import type { Options } from "./main";
@@ -53,12 +53,15 @@ const words = (verdict: Verdict) => (verdict.verdict === "sound" ? "opens" : ver
 function write(content: ByteSource, to: string): Delivered {
   const target = resolve(to);
   if (!statSync(dirname(target), { throwIfNoEntry: false })?.isDirectory()) throw new Usage(`The folder ${dirname(target)} is not there.`);
+  const delivery = Delivery.openHere(dirname(target));
   try {
-    const written = deliver(content, dirname(target), [basename(target)], { conflict: "skip" });
+    const written = delivery.deliver(content, [basename(target)], { conflict: "skip" });
     if (!written) throw new Usage(`${to} is there already: nothing is written over.`);
     return written;
   } catch (error) {
     throw error instanceof DeliveryError ? new SourceError(error.message) : error;
+  } finally {
+    delivery.close();
   }
 }
 

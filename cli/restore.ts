@@ -6,8 +6,9 @@ import { EMPTY_LAYOUT, LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
 import { safeComponents, streamFileName } from "../core/restore/names";
-import { deliver } from "../io/deliver";
+import { Delivery } from "../io/deliver";
 import { liesOnDrive } from "../io/drives";
+import { describeWriteError } from "../io/system-errors";
 import type { Options } from "./main";
 import { copiesOf, line, oneSource, stateFilter, Usage, withVolumes } from "./output";
 
@@ -18,24 +19,33 @@ export function restore(positionals: readonly string[], options: Options): numbe
   const matches = options.match === undefined ? () => true : matcher(options.match);
   return withVolumes(positionals, options, (source, chosen) => {
     let problems = false;
-    const made = () => mkdirSync(root, { recursive: true });
-    for (const each of chosen) {
-      const above = chosen.length > 1 ? [`volume-${each.report.volume}`] : [];
-      for (const copy of copiesOf(each, source.disk, options)) {
-        if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
-        made();
-        for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
-          const result = restoreOne(one, source.disk, root, above, options.foreign ?? false);
-          problems ||= result.problem !== undefined || result.gaps !== undefined;
-          line(
-            options.json,
-            result,
-            result.problem
-              ? `not restored\t${one.path}\t${result.problem}`
-              : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`,
-          );
+    let delivery: Delivery | null = null;
+    const opened = () => {
+      if (delivery) return delivery;
+      mkdirSync(root, { recursive: true });
+      delivery = Delivery.openHere(root);
+      return delivery;
+    };
+    try {
+      for (const each of chosen) {
+        const above = chosen.length > 1 ? [`volume-${each.report.volume}`] : [];
+        for (const copy of copiesOf(each, source.disk, options)) {
+          if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
+          for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
+            const result = restoreOne(one, source.disk, opened(), above, options.foreign ?? false);
+            problems ||= result.problem !== undefined || result.gaps !== undefined;
+            line(
+              options.json,
+              result,
+              result.problem
+                ? `not restored\t${one.path}\t${result.problem}`
+                : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`,
+            );
+          }
         }
       }
+    } finally {
+      (delivery as Delivery | null)?.close();
     }
     return problems;
   });
@@ -57,18 +67,27 @@ interface Result {
   size: number;
   sha256: string | null;
   condition: string;
+  /** Where it was read again from to be compared; null: it was not written. */
+  readBack: "device" | "memory" | null;
   /** Stretches that are not the file's own bytes, in its content. */
   gaps?: Gaps & { words: string };
   problem?: string;
 }
 
-function restoreOne(copy: Copy, disk: ByteSource, root: string, above: readonly string[], foreign: boolean): Result {
-  const result: Result = { path: copy.path.normalize("NFC"), output: null, size: copy.size, sha256: null, condition: copy.condition };
+function restoreOne(copy: Copy, disk: ByteSource, delivery: Delivery, above: readonly string[], foreign: boolean): Result {
+  const result: Result = {
+    path: copy.path.normalize("NFC"),
+    output: null,
+    size: copy.size,
+    sha256: null,
+    condition: copy.condition,
+    readBack: null,
+  };
   const why = notRestorable(copy);
   if (why) return { ...result, problem: why };
   try {
     const content = new LayoutSource(disk, copy.layout ?? EMPTY_LAYOUT);
-    const done = deliver(foreign ? content : new OwnBytes(content), root, [...above, ...safeComponents(copy.path)], {
+    const done = delivery.deliver(foreign ? content : new OwnBytes(content), [...above, ...safeComponents(copy.path)], {
       conflict: "keep-both",
       modified: copy.modified,
     });
@@ -77,10 +96,11 @@ function restoreOne(copy: Copy, disk: ByteSource, root: string, above: readonly 
       ...result,
       output: done?.output ?? null,
       sha256: done?.sha256 ?? null,
+      readBack: done ? (done.fromDevice ? "device" : "memory") : null,
       ...(hasGaps(gaps) ? { gaps: { ...gaps, words: describeGaps(gaps, foreign) } } : {}),
     };
   } catch (error) {
-    return { ...result, problem: (error as Error).message };
+    return { ...result, problem: describeWriteError(error) };
   }
 }
 

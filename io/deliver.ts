@@ -1,15 +1,12 @@
-import { createHash, type Hash, randomUUID } from "node:crypto";
+import { createHash } from "node:crypto";
 import {
   closeSync,
   constants,
-  existsSync,
   fsyncSync,
   linkSync,
   lstatSync,
-  mkdirSync,
   openSync,
-  readSync,
-  realpathSync,
+  readdirSync,
   renameSync,
   rmSync,
   type Stats,
@@ -18,23 +15,26 @@ import {
   writeSync,
 } from "node:fs";
 import { lstat } from "node:fs/promises";
-import { basename, dirname, extname, join } from "node:path";
+import { hostname } from "node:os";
+import { extname, join, relative, sep } from "node:path";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { numberedName } from "../core/restore/names";
+import { FolderInTheWayError, HeldFolder } from "./held-folder";
+import { type ReadBack, readBack } from "./read-back";
 
 const STEP = 1 << 20;
 const MAX_NUMBER = 10_000;
+/** Folders below the destination that are held open at once at most. */
+const MOST_HELD = 32;
 
 /** What to do when a file of that name is already at the destination. */
 export type Conflict = "keep-both" | "replace" | "skip";
 
-export interface Delivered {
+export interface Delivered extends ReadBack {
   /** Absolute path of the file written. */
   readonly output: string;
   /** Bytes. */
   readonly size: number;
-  /** SHA-256 of the file as read again from the destination, hexadecimal. */
-  readonly sha256: string;
 }
 
 /** Something at the destination forbids writing there. The message says what, in plain words. */
@@ -46,58 +46,21 @@ export class DeliveryError extends Error {
 }
 
 /** A file written completely and read again, which has not got its name yet. */
-export interface Staged {
-  readonly folder: string;
+export interface Staged extends ReadBack {
+  /** Names of the folders below the destination it belongs into. */
+  readonly folders: readonly string[];
   readonly name: string;
+  /** Its name in the working folder. */
   readonly working: string;
+  /** Bytes. */
   readonly size: number;
-  readonly sha256: string;
 }
 
-/**
- * Writes one file's content below `root` under a working name, reads it again and compares.
- * @param components safe folder and file names, the file's own last
- * @param workingName a name no other writer uses; a file left under it by an earlier try is written over
- * @throws DeliveryError when the path leads through a link or a file, or the bytes read again differ
- */
-export function stage(
-  content: ByteSource,
-  root: string,
-  components: readonly string[],
-  options: { workingName: string; modified?: number | null; onBytes?: (bytes: number) => void },
-): Staged {
-  const name = components[components.length - 1];
-  if (!name) throw new DeliveryError("The file has no name to write it under.");
-  const folder = makeFolders(realpathSync(root), components.slice(0, -1));
-  const working = join(folder, options.workingName);
-  rmSync(working, { force: true });
-  try {
-    const written = writeAll(content, working, options.onBytes);
-    const sha256 = hashFile(working);
-    if (written !== sha256)
-      throw new DeliveryError(
-        "The bytes read again from the destination differ from those written: the destination device may be failing.",
-      );
-    if (options.modified != null) utimesSync(working, options.modified / 1000, options.modified / 1000);
-    return { folder, name, working, size: content.size, sha256 };
-  } catch (error) {
-    rmSync(working, { force: true });
-    throw error;
-  }
-}
-
-/** Whether a file of that name is already where it would be written. A file in place of a folder above it is reported when writing. */
-export function isTaken(root: string, components: readonly string[]): boolean {
-  return statusOf(join(root, ...components)) !== null;
-}
-
-function statusOf(path: string): Stats | null {
-  try {
-    return lstatSync(path, { throwIfNoEntry: false }) ?? null;
-  } catch (error) {
-    if ((error as NodeJS.ErrnoException).code === "ENOTDIR") return null;
-    throw error;
-  }
+export interface Published {
+  /** Where the file that was there before is kept; null: there was none. */
+  readonly aside: string | null;
+  /** UTC milliseconds of its last change, as the destination keeps it. */
+  readonly leftAt: number;
 }
 
 /** What is at a place below the destination; null: nothing. */
@@ -109,58 +72,272 @@ export async function whatIsThere(root: string, components: readonly string[]): 
   return stats && { size: stats.size, modified: stats.mtime };
 }
 
-/** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
-export function deliver(
-  content: ByteSource,
-  root: string,
-  components: readonly string[],
-  options: { conflict: Conflict; modified?: number | null },
-): Delivered | null {
-  if (options.conflict === "skip" && isTaken(root, components)) return null;
-  const staged = stage(content, root, components, { workingName: workingName(randomUUID()), modified: options.modified ?? null });
-  try {
-    for (const target of targets(staged, options.conflict)) {
-      if (publish(staged, target, options.conflict)) return { output: target, size: staged.size, sha256: staged.sha256 };
+/**
+ * A destination that is written to, held from its opening to its closing. Files are written in a working folder of its own, read again,
+ * and only then get their names; closing removes the working folder, whatever is left in it. Links below the destination are never
+ * followed, and nothing gets a name any more once another folder stands in the destination's place.
+ */
+export class Delivery {
+  readonly #root: HeldFolder;
+  readonly #workingName: string;
+  #working: HeldFolder | null = null;
+  readonly #held = new Map<string, HeldFolder>();
+  readonly #unsynced = new Set<HeldFolder>();
+
+  /** @param mark tells this writer's working folder from those of others that write to the same place */
+  private constructor(root: HeldFolder, mark: string) {
+    this.#root = root;
+    this.#workingName = WORKING + mark;
+  }
+
+  /**
+   * Opens a destination.
+   * @param base a folder that is there; links in this path are followed
+   * @param folders names of folders below it that are made where needed; links among them are not followed
+   */
+  static open(base: string, folders: readonly string[], mark: string): Delivery {
+    let folder = HeldFolder.open(base);
+    for (const name of folders) {
+      const above = folder;
+      try {
+        folder = above.child(name);
+      } finally {
+        above.close();
+      }
     }
-    throw new DeliveryError(`There are already ${MAX_NUMBER} files called “${staged.name}” at the destination.`);
-  } finally {
-    rmSync(staged.working, { force: true });
+    return new Delivery(folder, mark);
+  }
+
+  /** Opens a destination for this process alone. What earlier ones of this computer left behind when they were killed is removed. */
+  static openHere(root: string, folders: readonly string[] = []): Delivery {
+    const delivery = Delivery.open(root, folders, `${OF_PROCESSES}${process.pid}`);
+    for (const name of readdirSync(delivery.#root.at("."))) {
+      const pid = name.startsWith(WORKING + OF_PROCESSES) ? Number(name.slice((WORKING + OF_PROCESSES).length)) : 0;
+      if (pid > 0 && !isRunning(pid)) delivery.removeWorking(name);
+    }
+    return delivery;
+  }
+
+  /** Absolute path of the destination when it was opened. */
+  get path(): string {
+    return this.#root.path;
+  }
+
+  /** Where the destination is now; null: it was removed. */
+  whereNow(): string | null {
+    return this.#root.whereNow();
+  }
+
+  /** The absolute path of a file with that name. */
+  outputOf({ folders }: Pick<Staged, "folders">, name: string): string {
+    return join(this.#root.path, ...folders, name);
+  }
+
+  /**
+   * Writes one file's content under a working name, reads it again and compares.
+   * @param components safe folder and file names, the file's own last
+   * @throws DeliveryError when the path leads through a link or a file, or the bytes read again differ
+   */
+  stage(
+    content: ByteSource,
+    components: readonly string[],
+    options: { workingName: string; modified?: number | null; onBytes?: (bytes: number) => void },
+  ): Staged {
+    const name = components[components.length - 1];
+    if (!name) throw new DeliveryError("The file has no name to write it under.");
+    const folders = components.slice(0, -1);
+    const folder = this.#folder(folders, true) as HeldFolder;
+    this.#working ??= this.#makeWorking();
+    if (folder.device !== this.#working.device)
+      throw new DeliveryError(`“${folder.path}” lies on another device than the destination: restore into it as a destination of its own.`);
+    const working = this.#working.at(options.workingName);
+    rmSync(working, { force: true });
+    try {
+      const written = writeAll(content, working, options.onBytes);
+      const read = readBack(working);
+      if (written !== read.sha256)
+        throw new DeliveryError(
+          "The bytes read again from the destination differ from those written: the destination device may be failing.",
+        );
+      if (options.modified != null) utimesSync(working, options.modified / 1000, options.modified / 1000);
+      return { folders, name, working: options.workingName, size: content.size, ...read };
+    } catch (error) {
+      rmSync(working, { force: true });
+      throw error;
+    }
+  }
+
+  /** Whether a file of that name is already where it would be written. A file in place of a folder above it is reported when writing. */
+  isTaken(components: readonly string[]): boolean {
+    const folder = this.#folder(components.slice(0, -1), false);
+    return folder !== null && statusOf(folder.at(components[components.length - 1] as string)) !== null;
+  }
+
+  /** Hashes a file below the destination by its absolute path; null: it is not there, or no plain file. */
+  hashOf(output: string): ReadBack | null {
+    const components = relative(this.#root.path, output).split(sep);
+    if (components.includes("..")) return null;
+    const folder = this.#folder(components.slice(0, -1), false);
+    const path = folder?.at(components[components.length - 1] as string);
+    return path && statusOf(path)?.isFile() ? readBack(path) : null;
+  }
+
+  /**
+   * Gives a finished file its name. A link fails when the name is taken, so two writers never meet on one. A file that is replaced is
+   * kept beside the new one.
+   * @returns null when the name is taken and may not be replaced
+   * @throws DeliveryError when another folder, or a link, stands in the destination's place
+   */
+  publish(staged: Staged, name: string, conflict: Conflict): Published | null {
+    const folder = this.#folder(staged.folders, true) as HeldFolder;
+    if (!this.#root.isStill() || !folder.isStill()) throw new DeliveryError(exchanged(folder.path));
+    const working = (this.#working as HeldFolder).at(staged.working);
+    const leftAt = lstatSync(working).mtimeMs;
+    const aside = giveName(working, folder, name, conflict);
+    if (aside === undefined) return null;
+    this.#unsynced.add(folder);
+    return { aside, leftAt };
+  }
+
+  /** Has what got a name since the last call written to the device, names and all. */
+  sync(): void {
+    for (const folder of this.#unsynced) folder.sync();
+    this.#unsynced.clear();
+  }
+
+  /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
+  deliver(content: ByteSource, components: readonly string[], options: { conflict: Conflict; modified?: number | null }): Delivered | null {
+    if (options.conflict === "skip" && this.isTaken(components)) return null;
+    const staged = this.stage(content, components, { workingName: "file", modified: options.modified ?? null });
+    try {
+      for (const name of namesFor(staged.name, options.conflict)) {
+        if (!this.publish(staged, name, options.conflict)) continue;
+        this.sync();
+        return { output: this.outputOf(staged, name), size: staged.size, sha256: staged.sha256, fromDevice: staged.fromDevice };
+      }
+      throw new DeliveryError(`There are already ${MAX_NUMBER} files called “${staged.name}” at the destination.`);
+    } finally {
+      this.discard(staged);
+    }
+  }
+
+  /** Removes a file that got no name. */
+  discard({ working }: Staged): void {
+    if (this.#working) rmSync(this.#working.at(working), { force: true });
+  }
+
+  /** Removes a working folder of this destination with all that is in it. */
+  removeWorking(name = this.#workingName): void {
+    if (name === this.#workingName) {
+      this.#working?.close();
+      this.#working = null;
+    }
+    // A link of that name is removed, and what it leads to is left alone.
+    rmSync(this.#root.at(name), { recursive: true, force: true });
+  }
+
+  close(): void {
+    this.removeWorking();
+    for (const folder of [...this.#held.values(), this.#root]) folder.close();
+    this.#held.clear();
+    this.#unsynced.clear();
+  }
+
+  #makeWorking(): HeldFolder {
+    // What an earlier writer of this name left is of no use any more.
+    rmSync(this.#root.at(this.#workingName), { recursive: true, force: true });
+    return this.#root.child(this.#workingName);
+  }
+
+  /** A folder below the destination, held; null: it is not there, and is not to be made. */
+  #folder(names: readonly string[], make: boolean): HeldFolder | null {
+    let folder = this.#root;
+    let key = "";
+    for (const name of names) {
+      key += `/${name}`;
+      const held = this.#held.get(key);
+      if (held?.isStill()) {
+        // What was used last is let go of last.
+        this.#held.delete(key);
+        this.#held.set(key, held);
+        folder = held;
+        continue;
+      }
+      try {
+        this.#forget(key, held);
+        folder = folder.child(name, make);
+        this.#held.set(key, folder);
+      } catch (error) {
+        if (error instanceof FolderInTheWayError) {
+          if (make) throw new DeliveryError(error.message);
+          return null;
+        }
+        if (!make && (error as NodeJS.ErrnoException).code === "ENOENT") return null;
+        throw error;
+      }
+    }
+    this.#holdNoMore(names.length);
+    return folder;
+  }
+
+  #forget(key: string, held: HeldFolder | undefined): void {
+    if (!held) return;
+    this.#held.delete(key);
+    this.#unsynced.delete(held);
+    held.close();
+  }
+
+  /** Lets go of the folders that were used longest ago; those of the present path come last. */
+  #holdNoMore(depth: number): void {
+    for (const [key, folder] of this.#held) {
+      if (this.#held.size <= Math.max(MOST_HELD, depth)) return;
+      if (this.#unsynced.has(folder)) folder.sync();
+      this.#forget(key, folder);
+    }
   }
 }
 
-export const workingName = (mark: string) => `.restoring-${mark}`;
+function isRunning(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return true;
+  } catch (error) {
+    // Another user's process may not be signalled (kill(2)).
+    return (error as NodeJS.ErrnoException).code === "EPERM";
+  }
+}
+
+/** What the names of working folders begin with. */
+const WORKING = ".restoring-";
+const OF_PROCESSES = `${hostname().replace(/[^\w.-]/g, "_")}-`;
+const exchanged = (path: string) =>
+  `“${path}” is not the folder any more that was written to: it was exchanged, moved or removed meanwhile. See what is there, and try again.`;
 
 /**
- * The names to try, in order. A name that this restore has given to another of its files is never one of them: how to settle a conflict
- * was said of what was there before.
- * @param given whether a path is one of those
+ * The names to try for a file, in order. A name that this restore has given to another of its files is never one of them: how to settle
+ * a conflict was said of what was there before.
+ * @param given whether a name is one of those
  */
-export function* targets(staged: Staged, conflict: Conflict, given: (path: string) => boolean = () => false): Generator<string> {
-  const first = join(staged.folder, staged.name);
-  const own = given(first);
-  if (!own) yield first;
+export function* namesFor(name: string, conflict: Conflict, given: (name: string) => boolean = () => false): Generator<string> {
+  const own = given(name);
+  if (!own) yield name;
   if (conflict !== "keep-both" && !own) return;
   for (let number = 2; number <= MAX_NUMBER; number += 1) {
-    const path = join(staged.folder, numberedName(staged.name, number));
-    if (!given(path)) yield path;
+    const numbered = numberedName(name, number);
+    if (!given(numbered)) yield numbered;
   }
 }
 
-/** Makes the folders one by one, so that a link planted among them is seen before anything is written through it. */
-function makeFolders(root: string, names: readonly string[]): string {
-  let folder = root;
-  for (const name of names) {
-    folder = join(folder, name);
-    try {
-      mkdirSync(folder);
-    } catch (error) {
-      if ((error as NodeJS.ErrnoException).code !== "EEXIST") throw error;
-      if (!lstatSync(folder).isDirectory()) throw new DeliveryError(`“${folder}” is in the way: it is a link or a file, not a folder.`);
-    }
+function statusOf(path: string): Stats | null {
+  try {
+    return lstatSync(path, { throwIfNoEntry: false }) ?? null;
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code === "ENOTDIR") return null;
+    throw error;
   }
-  return folder;
 }
 
+/** Writes all of a content into a new file and has it written to the device. @returns SHA-256 of what was written, hexadecimal */
 function writeAll(content: ByteSource, path: string, onBytes?: (bytes: number) => void): string {
   const file = openSync(path, constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL, 0o644);
   const hash = createHash("sha256");
@@ -180,77 +357,52 @@ function writeAll(content: ByteSource, path: string, onBytes?: (bytes: number) =
   return hash.digest("hex");
 }
 
-/** SHA-256 of a file, hexadecimal. */
-export function hashFile(path: string): string {
-  const file = openSync(path, constants.O_RDONLY);
-  const hash: Hash = createHash("sha256");
-  try {
-    const block = new Uint8Array(STEP);
-    for (let got = readSync(file, block); got > 0; got = readSync(file, block)) hash.update(block.subarray(0, got));
-  } finally {
-    closeSync(file);
-  }
-  return hash.digest("hex");
-}
-
-export interface Published {
-  /** Where the file that was there before is kept; null: there was none. */
-  readonly aside: string | null;
-  /** UTC milliseconds of its last change, as the destination keeps it. */
-  readonly leftAt: number;
-}
-
-/**
- * Gives the finished file its name. A link fails when the name is taken, so two writers never meet on one. A file that is replaced is
- * kept beside the new one.
- * @returns null when the name is taken and may not be replaced
- */
-export function publish(staged: Staged, target: string, conflict: Conflict): Published | null {
-  const leftAt = lstatSync(staged.working).mtimeMs;
+/** Moves a finished file to its name. @returns where the file that was there is kept, null: there was none; undefined: the name is taken */
+function giveName(working: string, folder: HeldFolder, name: string, conflict: Conflict): string | null | undefined {
+  const target = folder.at(name);
   if (conflict === "replace") {
     const there = statusOf(target);
-    if (there && !there.isFile()) throw new DeliveryError(`“${target}” is in the way: it is not a file.`);
-    const aside = there && putAside(target);
-    renameSync(staged.working, target);
-    return { aside, leftAt };
+    if (there && !there.isFile()) throw new DeliveryError(`“${join(folder.path, name)}” is in the way: it is not a file.`);
+    const aside = there && putAside(folder, name);
+    renameSync(working, target);
+    return aside;
   }
   try {
-    linkSync(staged.working, target);
-    unlinkSync(staged.working);
-    return { aside: null, leftAt };
+    linkSync(working, target);
+    unlinkSync(working);
+    return null;
   } catch (error) {
     const { code } = error as NodeJS.ErrnoException;
-    if (code === "EEXIST") return null;
+    if (code === "EEXIST") return undefined;
     if (!NO_LINKS.has(code ?? "")) throw error;
     // There the name is looked at first, then taken.
-    if (existsSync(target)) return null;
-    renameSync(staged.working, target);
-    return { aside: null, leftAt };
+    if (statusOf(target)) return undefined;
+    renameSync(working, target);
+    return null;
   }
 }
 
 /** What devices answer that know no links (FAT, exFAT). */
 const NO_LINKS: ReadonlySet<string> = new Set(["EPERM", "ENOTSUP", "EOPNOTSUPP"]);
 
-/** Gives a file that is to be replaced a second name beside its own. @returns that name */
-function putAside(path: string): string {
-  const name = basename(path);
+/** Gives a file that is to be replaced a second name beside its own. @returns its absolute path */
+function putAside(folder: HeldFolder, name: string): string {
   const moment = new Date().toISOString().slice(0, 16).replace("T", " ").replace(":", ".");
   const extension = extname(name);
   const kept = `${name.slice(0, name.length - extension.length)} (replaced ${moment} UTC)${extension}`;
   for (let number = 1; number <= MAX_NUMBER; number += 1) {
-    const aside = join(dirname(path), number === 1 ? kept : numberedName(kept, number));
+    const aside = number === 1 ? kept : numberedName(kept, number);
     try {
-      linkSync(path, aside);
-      return aside;
+      linkSync(folder.at(name), folder.at(aside));
+      return join(folder.path, aside);
     } catch (error) {
       const { code } = error as NodeJS.ErrnoException;
       if (code === "EEXIST") continue;
       if (!NO_LINKS.has(code ?? "")) throw error;
-      if (existsSync(aside)) continue;
-      renameSync(path, aside);
-      return aside;
+      if (statusOf(folder.at(aside))) continue;
+      renameSync(folder.at(name), folder.at(aside));
+      return join(folder.path, aside);
     }
   }
-  throw new DeliveryError(`“${path}” could not be kept aside: there are too many earlier ones.`);
+  throw new DeliveryError(`“${join(folder.path, name)}” could not be kept aside: there are too many earlier ones.`);
 }

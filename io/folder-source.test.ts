@@ -1,6 +1,17 @@
 import { execFileSync } from "node:child_process";
 import { createHash } from "node:crypto";
-import { chmodSync, mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, symlinkSync, writeFileSync } from "node:fs";
+import {
+  chmodSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  renameSync,
+  rmSync,
+  statSync,
+  symlinkSync,
+  utimesSync,
+  writeFileSync,
+} from "node:fs";
 import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
@@ -11,7 +22,7 @@ import { placesPass } from "../core/places/places-pass";
 import { SHIPPED_RULES } from "../core/places/rules";
 import { layOut } from "../demo/lay-out";
 import { fixture } from "../tests/support/volume-truth";
-import { FolderSource, openFileIn } from "./folder-source";
+import { FolderSource, openFileIn, openVersion } from "./folder-source";
 import { openSearchable } from "./open-searchable";
 
 let work: string;
@@ -76,6 +87,29 @@ describe("a folder as a source", () => {
     rmSync(join(work, "in/plain.txt"));
     symlinkSync(join(outside, "secret.txt"), join(work, "in/plain.txt"));
     expect(source.open({ ...(listed[3] as FileRecord) })).toBeNull();
+  });
+
+  // A folder's file is known by its size, its date, and when it was made.
+  it("refuses a file that is another version than the one that was read", () => {
+    put("a.txt", "version one");
+    const version = records(new FolderSource(work))[0] as FileRecord;
+    const at = { path: "a.txt", size: version.size, modified: version.modified, created: version.created };
+    openVersion(work, at).close();
+    const path = join(work, "a.txt");
+    const date = statSync(path).mtime;
+    // Another file of the same length under the same date.
+    writeFileSync(join(work, "b.txt"), "version two");
+    utimesSync(join(work, "b.txt"), date, date);
+    renameSync(join(work, "b.txt"), path);
+    if (at.created !== null)
+      expect(() => openVersion(work, { ...at, modified: statSync(path).mtime.getTime() })).toThrow("another file is in its place");
+    writeFileSync(path, "version 333");
+    utimesSync(path, new Date(0), new Date(86_400_000));
+    expect(() => openVersion(work, at)).toThrow("it was written to since");
+    writeFileSync(path, "longer than before");
+    expect(() => openVersion(work, at)).toThrow("it has 18 bytes now and had 11");
+    // What is not known is not compared.
+    openVersion(work, { ...at, size: 18, modified: null, created: null }).close();
   });
 
   it("does not go into another device that is mounted below it", () => {

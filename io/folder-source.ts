@@ -6,7 +6,7 @@ import { pathComponent } from "../core/bytes/text";
 import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type RecordBatch } from "../core/filesystems/file-record";
 import type { FileTree, OpenedFile } from "../core/places/file-tree";
 import { mayRead } from "./may-read";
-import { ReadOnlyFile } from "./read-only-file";
+import { ReadOnlyFile, wholeMilliseconds as whole } from "./read-only-file";
 import { SourceError } from "./source-error";
 
 /** Deeper trees are damage, or lead in a circle. */
@@ -124,8 +124,6 @@ export class FolderSource implements FileSystem, FileTree {
   }
 }
 
-const whole = (time: number) => (time > 0 ? Math.floor(time) : null);
-
 function shared(path: string) {
   return {
     reference: `file ${path || "."}`,
@@ -171,6 +169,38 @@ function folderRecord(
     layout: null,
     notes: problem ? [problem] : [],
   };
+}
+
+/** A file of a folder as it was when its folder was read. */
+export interface FileAt {
+  /** Below the folder, without a slash first. */
+  readonly path: string;
+  /** Bytes. */
+  readonly size: number;
+  /** UTC milliseconds; null: not known, and not compared. */
+  readonly modified: number | null;
+  /** When its name began to mean this file, which another file in its place does not share; UTC milliseconds, null: not known. */
+  readonly created: number | null;
+}
+
+/**
+ * Opens one file of a folder as it was when the folder was read.
+ * @throws SourceError when it is not there any more, leads out of the folder, or is another version now
+ */
+export function openVersion(root: string, file: FileAt): { disk: ReadOnlyFile; close(): void } {
+  const opened = openFileIn(root, file.path);
+  const now = opened.disk.version();
+  const why =
+    now.size !== file.size
+      ? `it has ${now.size} bytes now and had ${file.size}`
+      : file.modified !== null && now.modified !== file.modified
+        ? "it was written to since"
+        : file.created !== null && now.created !== null && now.created !== file.created
+          ? "another file is in its place"
+          : null;
+  if (why === null) return opened;
+  opened.close();
+  throw new SourceError(`${join(root, file.path)} is another version than the one that was read (${why}): read the folder again.`);
 }
 
 /**

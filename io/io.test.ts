@@ -1,22 +1,10 @@
 import { createHash } from "node:crypto";
-import {
-  constants,
-  existsSync,
-  mkdirSync,
-  mkdtempSync,
-  readdirSync,
-  readFileSync,
-  statSync,
-  symlinkSync,
-  truncateSync,
-  writeFileSync,
-} from "node:fs";
+import { constants, mkdtempSync, readFileSync, statSync, symlinkSync, truncateSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeEach, describe, expect, it, vi } from "vitest";
-import { MemorySource, readBytes } from "../core/bytes/byte-source";
+import { readBytes } from "../core/bytes/byte-source";
 import { fixture } from "../tests/support/volume-truth";
-import { type Conflict, deliver } from "./deliver";
 import { openSource } from "./open-source";
 import { ReadOnlyFile } from "./read-only-file";
 import { SourceError } from "./source-error";
@@ -102,55 +90,5 @@ describe("a source", () => {
     expect(readBytes(file, 7 * 2 ** 40, 16)).toEqual(new Uint8Array(16));
     expect(file.unreadable(0, file.size)).toEqual([]);
     file.close();
-  });
-});
-
-describe("delivering a file", () => {
-  const content = new MemorySource(Buffer.from("what was lost"));
-  const hash = createHash("sha256").update("what was lost").digest("hex");
-  const give = (conflict: Conflict, parts = ["folder", "letter.txt"]) =>
-    deliver(content, work, parts, { conflict, modified: 1_700_000_000_000 });
-
-  it("writes it with its folders and its date, and gives the hash of what was read again", () => {
-    const done = give("keep-both");
-    expect(done).toEqual({ output: join(work, "folder/letter.txt"), size: 13, sha256: hash });
-    expect(statSync(join(work, "folder/letter.txt")).mtimeMs).toBe(1_700_000_000_000);
-    expect(readdirSync(join(work, "folder"))).toEqual(["letter.txt"]);
-  });
-
-  it("keeps, skips or replaces what is there", () => {
-    mkdirSync(join(work, "folder"));
-    writeFileSync(join(work, "folder/letter.txt"), "today's");
-    expect(give("skip")).toBeNull();
-    expect(give("keep-both")?.output).toBe(join(work, "folder/letter (2).txt"));
-    expect(give("keep-both")?.output).toBe(join(work, "folder/letter (3).txt"));
-    expect(readFileSync(join(work, "folder/letter.txt"), "utf8")).toBe("today's");
-    expect(give("replace")?.sha256).toBe(hash);
-    expect(readFileSync(join(work, "folder/letter.txt"), "utf8")).toBe("what was lost");
-  });
-
-  it("never follows a link planted at the destination", () => {
-    const outside = mkdtempSync(join(tmpdir(), "compass-outside-"));
-    symlinkSync(outside, join(work, "folder"));
-    expect(() => give("replace")).toThrow(/in the way/);
-    expect(readdirSync(outside)).toEqual([]);
-    writeFileSync(join(outside, "precious"), "precious");
-    mkdirSync(join(work, "other"));
-    symlinkSync(join(outside, "precious"), join(work, "other/letter.txt"));
-    expect(() => give("replace", ["other", "letter.txt"])).toThrow(/in the way/);
-    expect(readFileSync(join(outside, "precious"), "utf8")).toBe("precious");
-  });
-
-  it("leaves no half-written file behind when the content cannot be had", () => {
-    const failing = {
-      size: 10,
-      read: () => {
-        throw new Error("gone");
-      },
-      unreadable: () => [],
-    };
-    expect(() => deliver(failing, work, ["a.txt"], { conflict: "keep-both" })).toThrow("gone");
-    expect(existsSync(join(work, "a.txt"))).toBe(false);
-    expect(readdirSync(work)).toEqual([]);
   });
 });

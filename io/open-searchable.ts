@@ -3,7 +3,7 @@ import type { FileSystem } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { volumeSerial } from "../core/volumes/volume-serial";
-import { FolderSource, openFileIn } from "./folder-source";
+import { type FileAt, FolderSource, openVersion } from "./folder-source";
 import { type DiskAt, openDisk, type SourceAt } from "./open-source";
 
 /** Which volume of a source is meant; `filesystem` is "folder" for a folder of this computer. */
@@ -36,7 +36,7 @@ export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
   }
 }
 
-/** The bytes a copy's layout counts: those of its source's disk, or of one file of a folder. */
-export function openBytes(source: SourceAt, file: string | null): { disk: ByteSource; close(): void } {
-  return file === null ? openDisk(source) : openFileIn(source.sourcePath, file);
+/** The bytes a copy's layout counts: those of its source's disk, or of one file of a folder. @throws SourceError when they are others now */
+export function openBytes(source: SourceAt, file: FileAt | null): { disk: ByteSource; close(): void } {
+  return file === null ? openDisk(source) : openVersion(source.sourcePath, file);
 }

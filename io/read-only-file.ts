@@ -35,6 +35,12 @@ export class ReadOnlyFile implements ByteSource {
     return this.#unreadable.within(at, at + length);
   }
 
+  /** What shows whether it is the file it was: size in bytes, times in UTC milliseconds (null: not kept there). */
+  version(): { size: number; modified: number | null; created: number | null } {
+    const { size, mtimeMs, birthtimeMs } = fstatSync(this.#descriptor);
+    return { size, modified: wholeMilliseconds(mtimeMs), created: wholeMilliseconds(birthtimeMs) };
+  }
+
   close(): void {
     closeSync(this.#descriptor);
   }
@@ -103,6 +109,9 @@ export class ReadOnlyFile implements ByteSource {
     }
   }
 }
+
+/** A time of the file system as it is kept; null: the file system keeps none. UTC milliseconds. */
+export const wholeMilliseconds = (time: number): number | null => (time > 0 ? Math.floor(time) : null);
 
 /** No such device or address; no such device; no medium in it (errno(3)). */
 const GONE: ReadonlySet<string> = new Set(["ENXIO", "ENODEV", "ENOMEDIUM"]);

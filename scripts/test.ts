@@ -88,6 +88,7 @@ async function main(): Promise<void> {
       COMPASS_TEST_PORT: String(await freePort()),
     };
     await vitest("integration", environment);
+    await vitest("faults", environment);
     await playwright(environment);
   } finally {
     cluster?.stop();

@@ -11,9 +11,10 @@ export async function proveRestore(db: Database, restoreId: number, from: number
   let after = from;
   for await (const { id, output, sha256 } of allWritten(db, restoreId, from)) {
     if (stopping() || Date.now() > end) return enqueue(db, "prove", restoreId, { from: after });
-    const now = await runTask("hashDelivered", [output]);
-    await keepProof(db, restoreId, id, now === null ? "gone" : now === sha256 ? null : "changed");
+    const now = await runTask("readDelivered", [output]);
+    const since = now === null ? "gone" : now.sha256 === sha256 ? null : "changed";
+    await keepProof(db, restoreId, { resultId: id, since, fromDevice: now?.fromDevice ?? null });
     after = id;
   }
-  await keepProof(db, restoreId, null, null);
+  await keepProof(db, restoreId, null);
 }

@@ -1,32 +1,58 @@
-import { existsSync } from "node:fs";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
 import { bytesIn, type Gaps, gapsOf, OwnBytes } from "../core/restore/gaps";
-import { type Conflict, hashFile, isTaken, type Published, publish, type Staged, stage, targets } from "../io/deliver";
+import { type Conflict, type Delivery, namesFor, type Published, type Staged } from "../io/deliver";
 import { openBytes } from "../io/open-searchable";
+import type { ReadBack } from "../io/read-back";
+import { describeWriteError } from "../io/system-errors";
+import { openDelivery, refusal } from "../server/restores/delivery";
 import type { RestoreWork } from "../server/restores/slice";
 
-/** What the thread is asked: write files under working names and propose a name for each, or give them their names. */
+/** What must not be written to: the job's images and drives, and its folders. */
+export interface Guarded {
+  readonly images: readonly string[];
+  readonly folders: readonly string[];
+}
+
+/**
+ * What the thread is asked: hold the destination, write files under working names and propose a name for each, give them their names,
+ * or let go of the destination.
+ */
 export type RestoreRequest =
+  | { readonly ask: "open"; readonly destination: string; readonly mark: string; readonly guarded: Guarded }
   | {
       readonly ask: "stage";
-      readonly root: string;
       readonly asFound: boolean;
+      readonly guarded: Guarded;
       readonly works: readonly (RestoreWork & { readonly workingName: string })[];
       /** Names this restore has given since the last request. */
       readonly given: readonly string[];
     }
   | {
       readonly ask: "publish";
-      readonly files: readonly { readonly staged: Staged; readonly target: string; readonly conflict: Conflict }[];
-    };
+      readonly guarded: Guarded;
+      readonly files: readonly { readonly staged: Staged; readonly name: string; readonly conflict: Conflict }[];
+    }
+  | { readonly ask: "discard"; readonly files: readonly Staged[] }
+  | { readonly ask: "close" };
 
+/** Answer to any request: nothing may be written there (any more), in words. */
+export interface Refused {
+  readonly refused: string;
+}
+
+/** A file that had got its name already. */
+export interface Named extends ReadBack {
+  readonly output: string;
+  readonly gaps: Gaps | null;
+  readonly leftAt: number | null;
+}
 /** What came of staging one file. */
 export type StagedFile =
-  | { readonly staged: Staged; readonly gaps: Gaps; readonly target: string }
-  | { readonly named: { readonly output: string; readonly sha256: string; readonly gaps: Gaps | null; readonly leftAt: number | null } }
+  | { readonly staged: Staged; readonly gaps: Gaps; readonly name: string; readonly output: string }
+  | { readonly named: Named }
   | { readonly skipped: true }
   | { readonly problem: string };
 /** Answer to `stage`: what came of each file, and what of the sources could not be read, beside what was known. Disk byte offsets. */
@@ -61,39 +87,39 @@ function newlyBad(): [sourceId: number, ranges: readonly Range[]][] {
   });
 }
 
-function stageOne(work: RestoreWork & { workingName: string }, root: string, asFound: boolean): StagedFile {
+function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string }, asFound: boolean): StagedFile {
   const { begun, components, conflict } = work;
   // An earlier worker was ended between giving the file its name and noting that.
-  if (begun && existsSync(begun.output) && hashFile(begun.output) === begun.sha256) return { named: { ...begun, leftAt: null } };
-  if (conflict === "skip" && isTaken(root, components) && !isGiven(root, components)) return { skipped: true };
+  const there = begun && delivery.hashOf(begun.output);
+  if (there && there.sha256 === begun.sha256) return { named: { ...there, output: begun.output, gaps: begun.gaps, leftAt: null } };
+  if (conflict === "skip" && delivery.isTaken(components) && !isGiven(delivery, components)) return { skipped: true };
   // A disk is kept open for the next file; files of a folder are opened one by one.
   const own = work.file === null ? null : openBytes(work, work.file);
   try {
-    if (own && own.disk.size !== work.layout.size)
-      return { problem: `It has ${own.disk.size} bytes now and had ${work.layout.size} when it was read: read the folder again.` };
     const content = new LayoutSource(own?.disk ?? diskOf(work), work.layout);
-    const written = stage(asFound ? content : new OwnBytes(content), root, components, {
-      workingName: work.workingName,
-      modified: work.modified,
-    });
-    const target = nextTarget(written, conflict);
-    return target ? { staged: written, gaps: gapsOf(content), target } : { problem: "No free name was found at the destination." };
+    const { workingName, modified } = work;
+    const staged = delivery.stage(asFound ? content : new OwnBytes(content), components, { workingName, modified });
+    const name = nextName(delivery, staged, conflict);
+    return name === null
+      ? { problem: "No free name was found at the destination." }
+      : { staged, gaps: gapsOf(content), name, output: delivery.outputOf(staged, name) };
   } finally {
     own?.close();
   }
 }
 
-function isGiven(root: string, components: readonly string[]): boolean {
-  return given.has(fold([root, ...components].join("/")));
+function isGiven(delivery: Delivery, components: readonly string[]): boolean {
+  return given.has(fold([delivery.path, ...components].join("/")));
 }
 
 /** The first name that is free, and marks it as given. */
-function nextTarget(staged: Staged, conflict: Conflict): string | null {
-  for (const target of targets(staged, conflict, (path) => given.has(fold(path)))) {
+function nextName(delivery: Delivery, staged: Staged, conflict: Conflict): string | null {
+  const isNameGiven = (name: string) => given.has(fold(delivery.outputOf(staged, name)));
+  for (const name of namesFor(staged.name, conflict, isNameGiven)) {
     // A number is only put behind a name for a file that must not be touched.
-    if ((conflict === "keep-both" || given.has(fold(`${staged.folder}/${staged.name}`))) && existsSync(target)) continue;
-    given.add(fold(target));
-    return target;
+    if ((conflict === "keep-both" || isNameGiven(staged.name)) && delivery.isTaken([...staged.folders, name])) continue;
+    given.add(fold(delivery.outputOf(staged, name)));
+    return name;
   }
   return null;
 }
@@ -102,30 +128,57 @@ function inWords<T>(use: () => T): T | { problem: string } {
   try {
     return use();
   } catch (error) {
-    return { problem: wordsOf(error as NodeJS.ErrnoException) };
+    return { problem: describeWriteError(error) };
   }
 }
 
-/** What the system says in codes (errno(3)), in a sentence. */
-const SENTENCES: Readonly<Record<string, string>> = {
-  ENOSPC: "The destination is full: make room there, or choose another device, and try again.",
-  EDQUOT: "The destination has no more room for this user: make room there, and try again.",
-  EROFS: "The destination can only be read: choose another device, or mount it for writing, and try again.",
-  EACCES: "This user may not write there: change the folder’s permissions, or choose another, and try again.",
-  EFBIG: "The destination’s file system does not take files of this size: choose another device.",
-  ENAMETOOLONG: "Its name or folder is too long for the destination.",
-};
-const wordsOf = ({ code, message }: NodeJS.ErrnoException) => SENTENCES[code ?? ""] ?? message;
+let held: Delivery | null = null;
 
-parentPort?.on("message", (request: RestoreRequest) => {
+/** Why nothing may be written to the held destination now; null: it may. */
+function refusalNow(delivery: Delivery, { images, folders }: Guarded): string | null {
+  const now = delivery.whereNow();
+  if (now !== delivery.path)
+    return `The folder “${delivery.path}” was exchanged, moved or removed while it was written to. See what is there, and try again.`;
+  return refusal(now, images, folders);
+}
+
+function close(): void {
+  held?.close();
+  held = null;
+}
+
+function answer(request: RestoreRequest): unknown {
+  if (request.ask === "close") return close();
+  if (request.ask === "open") {
+    close();
+    held = openDelivery(request.destination, request.mark);
+    const refused = refusalNow(held, request.guarded);
+    if (refused) close();
+    return refused ? ({ refused } satisfies Refused) : null;
+  }
+  const delivery = held as Delivery;
+  if (request.ask === "discard") {
+    for (const staged of request.files) delivery.discard(staged);
+    return null;
+  }
+  const refused = refusalNow(delivery, request.guarded);
+  if (refused) return { refused } satisfies Refused;
   if (request.ask === "stage") {
     for (const path of request.given) given.add(fold(path));
-    const files = request.works.map((work) => inWords(() => stageOne(work, request.root, request.asFound)));
-    parentPort?.postMessage({ files, bad: newlyBad() } satisfies Staging);
-  } else {
-    const files = request.files.map(
-      ({ staged, target, conflict }): PublishedFile => inWords(() => ({ published: publish(staged, target, conflict) })),
-    );
-    parentPort?.postMessage(files);
+    const files = request.works.map((work) => inWords(() => stageOne(delivery, work, request.asFound)));
+    return { files, bad: newlyBad() } satisfies Staging;
+  }
+  const files = request.files.map(
+    ({ staged, name, conflict }): PublishedFile => inWords(() => ({ published: delivery.publish(staged, name, conflict) })),
+  );
+  delivery.sync();
+  return files;
+}
+
+parentPort?.on("message", (request: RestoreRequest) => {
+  try {
+    parentPort?.postMessage(answer(request) ?? null);
+  } catch (error) {
+    parentPort?.postMessage({ refused: describeWriteError(error) } satisfies Refused);
   }
 });

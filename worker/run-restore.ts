@@ -1,8 +1,6 @@
 import { once } from "node:events";
-import { mkdirSync, rmSync } from "node:fs";
 import type { Worker } from "node:worker_threads";
 import { hasGaps } from "../core/restore/gaps";
-import { workingName } from "../io/deliver";
 import type { Database } from "../server/database/connection";
 import {
   type ClaimedRestore,
@@ -14,10 +12,11 @@ import {
   type RestoreWork,
   type Settled,
   settle,
+  WAIT_MS,
 } from "../server/restores/slice";
 import { noteUnreadable } from "../server/sources/unreadable";
 import { enqueue } from "../server/workers/queue";
-import type { PublishedFile, RestoreRequest, StagedFile, Staging } from "./restore-thread";
+import type { PublishedFile, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";
 import { startThread } from "./thread";
 
 /** Small files are written some at a time, so that noting how far they are does not take longer than writing them. */
@@ -26,41 +25,47 @@ const MOST_BYTES = 32 << 20;
 /** Names tried for one file that others take meanwhile. */
 const MOST_TRIES = 20;
 
+/** Nothing may be written to the destination any more; the message says why. */
+class RestoreRefused extends Error {}
+
 /**
  * Writes the files of a restore, some at a time. Before a file gets its name, the name and the hash of what was written are stored: a
  * worker that goes on after a crash knows its own file by them and does not write it twice.
  */
 export async function runRestore(db: Database, restoreId: number, stopping: () => boolean): Promise<void> {
   const restore = await claimRestore(db, restoreId);
+  if (restore === "waits") return enqueue(db, "restore", restoreId, {}, WAIT_MS);
   if (!restore) return;
-  try {
-    mkdirSync(restore.targets.root, { recursive: true });
-  } catch (error) {
-    return failRestore(
-      db,
-      restore,
-      `The folder “${restore.targets.root}” cannot be made (${(error as Error).message}). See that its device can be written to, and try again.`,
-    );
-  }
   const thread = startThread("restore-thread", null);
-  let given = await givenNames(db, restore);
   try {
-    for (;;) {
-      const files = await nextFiles(db, restore, MOST_TOGETHER, MOST_BYTES);
-      if (files.length === 0) break;
-      const refused = files.flatMap((file): Settled[] =>
-        "problem" in file ? [{ id: file.resultId, state: "failed", problem: file.problem }] : [],
-      );
-      const works = files.flatMap((file) => ("problem" in file ? [] : [file]));
-      if (!(await settle(db, restore, refused)) || !(await writeFiles(db, restore, works, given, thread))) return;
-      given = [];
-      if (stopping()) return await enqueue(db, "restore", restoreId);
-    }
-    await finishRestore(db, restore);
+    await ask(thread, { ask: "open", destination: restore.destination, mark: restore.mark, guarded: restore.guarded });
+    await writeAll(db, restore, thread, stopping);
+    await ask(thread, { ask: "close" });
+  } catch (error) {
+    await ask(thread, { ask: "close" }).catch(() => undefined);
+    if (!(error instanceof RestoreRefused)) throw error;
+    await failRestore(db, restore, error.message);
   } finally {
     await thread.terminate();
   }
 }
+
+async function writeAll(db: Database, restore: ClaimedRestore, thread: Worker, stopping: () => boolean): Promise<void> {
+  let given = await givenNames(db, restore);
+  for (;;) {
+    const files = await nextFiles(db, restore, MOST_TOGETHER, MOST_BYTES);
+    if (files.length === 0) return finishRestore(db, restore);
+    const refused = files.flatMap((file): Settled[] =>
+      "problem" in file ? [{ id: file.resultId, state: "failed", problem: file.problem }] : [],
+    );
+    const works = files.flatMap((file) => ("problem" in file ? [] : [file]));
+    if (!(await settle(db, restore, refused)) || !(await writeFiles(db, restore, works, given, thread))) return;
+    given = [];
+    if (stopping()) return enqueue(db, "restore", restore.id);
+  }
+}
+
+type ReadyFile = Extract<StagedFile, { staged: unknown }>;
 
 /** @returns false when another worker has taken the restore over */
 async function writeFiles(
@@ -70,90 +75,88 @@ async function writeFiles(
   given: readonly string[],
   thread: Worker,
 ): Promise<boolean> {
-  const { files: found, bad } = await ask<Staging>(thread, {
-    ask: "stage",
-    root: restore.targets.root,
-    asFound: restore.asFound,
-    works: works.map((work) => ({ ...work, workingName: workingName(`${restore.id}-${work.resultId}`) })),
-    given,
-  });
-  for (const [sourceId, ranges] of bad) await db.transaction((tx) => noteUnreadable(tx, sourceId, ranges));
-  const settled: Settled[] = [];
-  let ready: { work: RestoreWork; file: Extract<StagedFile, { staged: unknown }> }[] = [];
-  found.forEach((file, index) => {
-    const work = works[index] as RestoreWork;
-    const id = work.resultId;
-    if ("problem" in file) settled.push({ id, state: "failed", problem: file.problem });
-    else if ("skipped" in file)
-      settled.push({ id, state: "skipped", problem: "A file of this name is already there; it was left as it is." });
-    else if ("named" in file) settled.push({ id, state: file.named.gaps ? "gaps" : "verified", ...file.named });
-    else ready.push({ work, file });
-  });
-  if (!(await settle(db, restore, settled))) return false;
+  const { guarded, asFound } = restore;
+  const stage = async (files: readonly RestoreWork[], names: readonly string[]) => {
+    const staging = await ask<Staging>(thread, {
+      ask: "stage",
+      asFound,
+      guarded,
+      works: files.map((work) => ({ ...work, workingName: `${work.resultId}` })),
+      given: names,
+    });
+    for (const [sourceId, ranges] of staging.bad) await db.transaction((tx) => noteUnreadable(tx, sourceId, ranges));
+    return staging.files;
+  };
+  /** Settles what needs no name any more. @returns what is ready to get one; null: the restore was taken over */
+  const sort = async (files: readonly RestoreWork[], found: readonly StagedFile[]) => {
+    const settled: Settled[] = [];
+    const ready: { work: RestoreWork; file: ReadyFile }[] = [];
+    found.forEach((file, index) => {
+      const work = files[index] as RestoreWork;
+      const id = work.resultId;
+      if ("problem" in file) settled.push({ id, state: "failed", problem: file.problem });
+      else if ("skipped" in file) settled.push({ id, state: "skipped", problem: ALREADY_THERE });
+      else if ("named" in file) settled.push({ id, state: file.named.gaps ? "gaps" : "verified", ...file.named });
+      else ready.push({ work, file });
+    });
+    return (await settle(db, restore, settled)) ? ready : null;
+  };
+  let ready = await sort(works, await stage(works, given));
   try {
-    for (let tries = 0; ready.length > 0 && tries < MOST_TRIES; tries += 1) {
+    for (let tries = 0; ready && ready.length > 0 && tries < MOST_TRIES; tries += 1) {
       const facts = ready.map(({ work, file }) => ({
         id: work.resultId,
-        output: file.target,
+        output: file.output,
         sha256: file.staged.sha256,
+        fromDevice: file.staged.fromDevice,
         gaps: hasGaps(file.gaps) ? file.gaps : null,
       }));
-      if (
-        !(await settle(
-          db,
-          restore,
-          facts.map((fact): Settled => ({ ...fact, state: "writing" })),
-        ))
-      )
-        return false;
+      const writing = facts.map((fact): Settled => ({ ...fact, state: "writing" }));
+      if (!(await settle(db, restore, writing))) return false;
       const done = await ask<PublishedFile[]>(thread, {
         ask: "publish",
-        files: ready.map(({ work, file }) => ({ staged: file.staged, target: file.target, conflict: work.conflict })),
+        guarded,
+        files: ready.map(({ work, file }) => ({ staged: file.staged, name: file.name, conflict: work.conflict })),
       });
       const named: Settled[] = [];
-      const again: typeof ready = [];
-      done.forEach((file, index) => {
-        const [fact, one] = [facts[index] as (typeof facts)[number], ready[index] as (typeof ready)[number]];
+      const again: RestoreWork[] = [];
+      for (const [index, file] of done.entries()) {
+        const [fact, { work }] = [facts[index] as (typeof facts)[number], ready[index] as (typeof ready)[number]];
         if ("problem" in file) named.push({ id: fact.id, state: "failed", problem: file.problem });
         else if (file.published) named.push({ ...fact, state: fact.gaps ? "gaps" : "verified", ...file.published });
         // Somebody took the name since it was looked at.
-        else if (one.work.conflict === "skip")
-          named.push({ id: fact.id, state: "skipped", problem: "A file of this name is already there; it was left as it is." });
-        else again.push(one);
-      });
-      if (!(await settle(db, restore, named))) return false;
-      if (again.length === 0) ready = [];
-      else {
-        const { files: moved } = await ask<Staging>(thread, {
-          ask: "stage",
-          root: restore.targets.root,
-          asFound: restore.asFound,
-          works: again.map(({ work }) => ({ ...work, begun: null, workingName: workingName(`${restore.id}-${work.resultId}`) })),
-          given: [],
-        });
-        const next: typeof ready = [];
-        const failed: Settled[] = [];
-        moved.forEach((file, index) => {
-          const { work } = again[index] as (typeof again)[number];
-          if ("staged" in file) next.push({ work, file });
-          else if ("problem" in file) failed.push({ id: work.resultId, state: "failed", problem: file.problem });
-        });
-        if (!(await settle(db, restore, failed))) return false;
-        ready = next;
+        else if (work.conflict === "skip") named.push({ id: fact.id, state: "skipped", problem: ALREADY_THERE });
+        else again.push(work);
       }
+      if (!(await settle(db, restore, named))) return false;
+      ready =
+        again.length === 0
+          ? []
+          : await sort(
+              again.map((work) => ({ ...work, begun: null })),
+              await stage(
+                again.map((work) => ({ ...work, begun: null })),
+                [],
+              ),
+            );
     }
-    return await settle(
-      db,
-      restore,
-      ready.map(({ work }): Settled => ({ id: work.resultId, state: "failed", problem: "No free name was found at the destination." })),
+    if (!ready) return false;
+    const left = ready.map(
+      ({ work }): Settled => ({ id: work.resultId, state: "failed", problem: "No free name was found at the destination." }),
     );
+    return await settle(db, restore, left);
   } finally {
-    for (const file of found) if ("staged" in file) rmSync(file.staged.working, { force: true });
+    const staged = (ready ?? []).map(({ file }) => file.staged);
+    if (staged.length > 0) await ask(thread, { ask: "discard", files: staged }).catch(() => undefined);
   }
 }
 
+const ALREADY_THERE = "A file of this name is already there; it was left as it is.";
+
+/** @throws RestoreRefused when nothing may be written there any more */
 async function ask<T>(thread: Worker, request: RestoreRequest): Promise<T> {
   thread.postMessage(request);
-  const [answer] = (await once(thread, "message")) as [T];
-  return answer;
+  const [answer] = (await once(thread, "message")) as [T | Refused | null];
+  if (answer && typeof answer === "object" && "refused" in answer) throw new RestoreRefused(answer.refused);
+  return answer as T;
 }

@@ -24,6 +24,14 @@ describe("names at the destination", () => {
     expect(safeName(`${"観".repeat(120)}.txt`)).toMatch(/^観+\.txt$/);
   });
 
+  // "Naming Files, Paths, and Namespaces" in the documentation of the Windows file API.
+  it("never mean a device on Windows", () => {
+    const names = ["CON", "nul.docx", "Com1.txt", "lpt\u00b2.tar.gz", "aux .txt", "CONIN$", "prn"];
+    expect(names.map(safeName)).toEqual(["CON_", "nul_.docx", "Com1_.txt", "lpt\u00b2_.tar.gz", "aux_ .txt", "CONIN$_", "prn_"]);
+    for (const name of ["console.txt", "com10.txt", "a con", "nullable", "COM.txt"]) expect(safeName(name)).toBe(name);
+    expect(safeComponents("/aux/NUL/letter. ")).toEqual(["aux_", "NUL_", "letter__"]);
+  });
+
   it("get a number before the extension when one is taken", () => {
     expect(numberedName("letter.docx", 2)).toBe("letter (2).docx");
     expect(numberedName("README", 3)).toBe("README (3)");

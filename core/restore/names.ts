@@ -24,8 +24,17 @@ export function safeName(name: string): string {
     // Marks that turn the reading direction can make "gpj.exe" look like "exe.jpg".
     .replace(/[\u202a-\u202e\u2066-\u2069]/g, "")
     .replace(/[. ]+$/, (tail) => "_".repeat(tail.length));
-  return shorten(cleaned === "" ? "_" : cleaned, MAX_NAME_BYTES - KEPT_FREE);
+  return shorten(cleaned === "" ? "_" : notADevice(cleaned), MAX_NAME_BYTES - KEPT_FREE);
 }
+
+/**
+ * Names that mean devices on Windows, with any extension behind them, in any folder. Source: "Naming Files, Paths, and Namespaces",
+ * naming conventions, in the public documentation of the Windows file API; CONIN$ and CONOUT$: "Console handles" there.
+ */
+const DEVICES = /^(?:con|prn|aux|nul|conin\$|conout\$|(?:com|lpt)[0-9\u00b9\u00b2\u00b3])(?= *(?:\.|$))/i;
+
+/** The same name, with an underscore behind the part that would mean a device: "NUL.docx" → "NUL_.docx". */
+const notADevice = (name: string) => name.replace(DEVICES, "$&_");
 
 /** The same name with a number before its extension: "letter.docx" → "letter (2).docx". */
 export function numberedName(name: string, number: number): string {

@@ -61,7 +61,7 @@ const LONG: Partial<Record<TaskName, number>> = {
   repairedPicture: 60_000,
   writeRepaired: LONG_MS,
   hash: 24 * 3_600_000,
-  hashDelivered: 24 * 3_600_000,
+  readDelivered: 24 * 3_600_000,
   judge: LONG_MS,
   survey: LONG_MS,
   lookAtRestored: LONG_MS,

@@ -14,7 +14,7 @@ import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
 import type { RestorePlan } from "../restores/contract";
-import { hashDelivered } from "../restores/delivery";
+import { readDelivered } from "../restores/delivery";
 import { lookAtRestored } from "../restores/since";
 import { compareWithPresent, surveyTargets } from "../restores/survey";
 import { inspectSource } from "../sources/inspect";
@@ -69,8 +69,8 @@ export const tasks = {
       return content.unreadable(0, content.size).length > 0 ? null : hash.digest("hex");
     });
   },
-  /** SHA-256 of a restored file as it is now, hexadecimal; null: it is not there. */
-  hashDelivered: async (path: string) => hashDelivered(path),
+  /** Reads a restored file again as it is now; null: it is not there. */
+  readDelivered: async (path: string) => readDelivered(path),
   judge: (copyId: number) => judgeContent(db(), copyId),
   survey: (jobId: number, plan: RestorePlan) => surveyTargets(db(), jobId, plan),
   lookAtRestored: () => lookAtRestored(db()),

@@ -407,6 +407,8 @@ export const restoreResults = pgTable(
     dated: boolean("dated").notNull().default(false),
     /** The stretches that are not the file's own bytes. */
     gaps: jsonb("gaps").$type<Gaps>(),
+    /** Whether it was read again from the device itself; false: the system gave it from its memory; null: not written, or not known. */
+    fromDevice: boolean("from_device"),
     /** When the file was last changed by its writer's own clock, as it was left: UTC milliseconds. */
     leftAt: doublePrecision("left_at"),
     /** What became of the file since; null: it is as it was left, as far as was looked. */

@@ -1,4 +1,4 @@
-import { resultText } from "../words/contract";
+import { readBackText, resultText } from "../words/contract";
 import type { Block } from "./contract";
 import type { HandoverDocument, Report } from "./report";
 
@@ -37,7 +37,18 @@ function plainBlock(block: Block): string {
   return `<table><thead>${row(block.head, "th")}</thead><tbody>${block.rows.map((cells) => row(cells, "td")).join("")}</tbody></table>`;
 }
 
-const HEAD = ["restore", "destination", "file", "result", "size in bytes", "missing bytes", "SHA-256", "written to", "remark"];
+const HEAD = [
+  "restore",
+  "destination",
+  "file",
+  "result",
+  "size in bytes",
+  "missing bytes",
+  "SHA-256",
+  "read again from",
+  "written to",
+  "remark",
+];
 /** RFC 4180: fields with commas, quotes or line ends stand in quotes. A leading sign would be taken for a formula by sheets. */
 function field(value: string | number | null): string {
   const text = String(value ?? "");
@@ -62,6 +73,7 @@ export async function* reportAsCsv({ restores }: Pick<Report, "restores">): Asyn
         size,
         written ? missing : null,
         written ? sha256 : null,
+        written ? readBackText(result) : null,
         output,
         problem,
       ]);

@@ -13,7 +13,16 @@ import type { Result } from "../restores/contract";
 import { allResults, listRestores } from "../restores/queries";
 import type { Source } from "../sources/contract";
 import { listSources } from "../sources/queries";
-import { bytesText, countText, FILE_SYSTEM_WORDS, momentText, narrowedWords, PASS_WORDS, resultText } from "../words/contract";
+import {
+  bytesText,
+  countText,
+  FILE_SYSTEM_WORDS,
+  fromMemoryText,
+  momentText,
+  narrowedWords,
+  PASS_WORDS,
+  resultText,
+} from "../words/contract";
 import type { Audience, Block, Handover } from "./contract";
 import { entryText, plainResult, restoreText } from "./describe";
 
@@ -179,6 +188,7 @@ function restored(restore: ReportedRestore, zone: string, audience: Audience): (
           `Those marked “with gaps” were read again as well, but some of their bytes could not be had: there stand zeros${restore.asFound ? ", or what other files have written there since" : ""}.`,
         ]
       : []),
+    ...(restore.counts.fromMemory > 0 ? [fromMemoryText(restore.counts)] : []),
   ];
   return [
     text(`${when}, to the folder “${restore.destination}”. ${restoreText(restore)} ${marks.join(" ")}`),

@@ -3,6 +3,7 @@ import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Range } from "../../core/bytes/range-set";
 import { SHIPPED_RULES } from "../../core/places/rules";
+import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
 import type { Connection } from "../database/connection";
 import { findLiveHolders } from "../sources/owners";
@@ -184,42 +185,60 @@ export interface StoredCopy extends SourceAt {
   readonly layout: Layout | null;
   readonly sourceId: number;
   /** In a folder of this computer: the file below it. */
-  readonly file: string | null;
+  readonly file: FileAt | null;
   readonly jobId: number;
   readonly condition: string;
 }
 
+/** The columns of a copy that say which file of a folder it is, as it was when it was read. */
+export interface FileColumns extends Record<string, unknown> {
+  file: string | null;
+  file_modified: string | null;
+  file_created: string | null;
+}
+// A copy of a known place may have the date of what it is a copy of.
+export const FILE_COLUMNS = sql`c.file, case when c.rule is null then c.modified end as file_modified, c.created as file_created`;
+
+export function toFileAt(row: FileColumns, layout: Layout | null): FileAt | null {
+  const time = (text: string | null) => (text === null ? null : new Date(text).getTime());
+  return row.file === null
+    ? null
+    : { path: row.file, size: layout?.size ?? 0, modified: time(row.file_modified), created: time(row.file_created) };
+}
+
 /** What is needed to read a copy's content. */
 export async function findStoredCopy(db: Connection, copyId: number): Promise<StoredCopy | null> {
-  const { rows } = await db.execute<{
-    id: string;
-    name: string;
-    size: string;
-    layout: Buffer | null;
-    path: string;
-    beside: string[];
-    bad: Range[];
-    mark: string | null;
-    source_id: number;
-    file: string | null;
-    job_id: number;
-    condition: string;
-  }>(sql`
-    select c.id, c.name, c.size, c.layout, c.file, s.path, s.beside, s.unreadable as bad, s.mark, s.id as source_id, c.job_id, c.condition from copies c
+  const { rows } = await db.execute<
+    {
+      id: string;
+      name: string;
+      size: string;
+      layout: Buffer | null;
+      path: string;
+      beside: string[];
+      bad: Range[];
+      mark: string | null;
+      source_id: number;
+      job_id: number;
+      condition: string;
+    } & FileColumns
+  >(sql`
+    select c.id, c.name, c.size, c.layout, ${FILE_COLUMNS}, s.path, s.beside, s.unreadable as bad, s.mark, s.id as source_id, c.job_id, c.condition from copies c
     join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
   const [row] = rows;
   if (!row) return null;
+  const layout = row.layout ? decodeLayout(row.layout) : null;
   return {
     id: Number(row.id),
     name: row.name,
     size: Number(row.size),
-    layout: row.layout ? decodeLayout(row.layout) : null,
+    layout,
     sourcePath: row.path,
     beside: row.beside,
     bad: row.bad,
     mark: row.mark,
     sourceId: row.source_id,
-    file: row.file,
+    file: toFileAt(row, layout),
     jobId: row.job_id,
     condition: row.condition,
   };

@@ -1,4 +1,4 @@
-import { mkdirSync } from "node:fs";
+import { randomUUID } from "node:crypto";
 import { extname } from "node:path";
 import { sql } from "drizzle-orm";
 import { type ByteSource, readBytes } from "../../core/bytes/byte-source";
@@ -6,14 +6,15 @@ import type { Verdict } from "../../core/formats/format";
 import { identify, runCheck } from "../../core/formats/registry";
 import { canRepair, likesSibling, type RepairedFile, repair } from "../../core/repair/repair";
 import { safeComponents } from "../../core/restore/names";
-import { DeliveryError, deliver } from "../../io/deliver";
+import { type Delivery, DeliveryError } from "../../io/deliver";
+import { describeWriteError } from "../../io/system-errors";
 import type { Connection, Database } from "../database/connection";
 import type { StoredCopy } from "../items/queries";
 import { note } from "../log/commands";
 import { storedCopy, withContent } from "../previews/content";
 import { drawn } from "../previews/pictures";
 import { Problem } from "../problem";
-import { destinationRoot } from "../restores/delivery";
+import { destinationRoot, openDelivery } from "../restores/delivery";
 import { refusalFor } from "../restores/queries";
 import type { RepairLook, RepairWritten } from "./contract";
 
@@ -59,20 +60,24 @@ export async function repairedPicture(db: Connection, copyId: number): Promise<B
 export async function writeRepaired(db: Database, copyId: number): Promise<RepairWritten> {
   const copy = await storedCopy(db, copyId);
   const { rows } = await db.execute<{ title: string }>(sql`select title from jobs where id = ${copy.jobId}`);
-  const root = destinationRoot(`${rows[0]?.title ?? "Job"}/Repaired`);
-  const refused = await refusalFor(db, copy.jobId, root);
+  const destination = `${rows[0]?.title ?? "Job"}/Repaired`;
+  const refused = await refusalFor(db, copy.jobId, destinationRoot(destination));
   if (refused) throw new Problem(refused, 409);
   const written = await withRepaired(db, copy, (repaired) => {
     if (!repaired) throw new Problem("This file cannot be repaired here.", 409);
-    mkdirSync(root, { recursive: true });
     const extension = extname(copy.name);
     const stem = copy.name.slice(0, copy.name.length - extension.length);
     // A repaired file never passes for the original.
     const name = repaired.extension ? `${stem} (repaired)` : `${stem} (repaired)${extension}`;
+    let delivery: Delivery | null = null;
     try {
-      return deliver(repaired.content, root, safeComponents(name), { conflict: "keep-both" });
+      delivery = openDelivery(destination, `repair-${randomUUID()}`);
+      return delivery.deliver(repaired.content, safeComponents(name), { conflict: "keep-both" });
     } catch (error) {
-      throw error instanceof DeliveryError ? new Problem(error.message, 409) : error;
+      const words = error instanceof DeliveryError || (error as NodeJS.ErrnoException).code ? describeWriteError(error) : null;
+      throw words === null ? error : new Problem(words, 409);
+    } finally {
+      delivery?.close();
     }
   });
   if (!written) throw new Problem("The repaired file could not be written.", 409);

@@ -101,6 +101,8 @@ export const result = z.object({
   /** What became of the file since it was written; null: nothing, as far as was looked. */
   since: z.enum(["replaced", "changed", "gone"]).nullable(),
   gaps: gaps.nullable(),
+  /** Whether it was read again from the device itself; false: from the system's memory; null: not written, or not known. */
+  fromDevice: z.boolean().nullable(),
   output: z.string().nullable(),
   /** Where the file that was there before is kept. */
   aside: z.string().nullable(),
@@ -118,11 +120,14 @@ export const counts = z.object({
   failed: z.number(),
   /** Of those written: replaced, changed or gone since. */
   since: z.number(),
+  /** Of those written: read again from the system's memory, because there was no way past it. */
+  fromMemory: z.number(),
   bytes: z.number(),
   settledBytes: z.number(),
   /** Bytes that are missing in the files with gaps. */
   missing: z.number(),
 });
+export type Counts = z.infer<typeof counts>;
 export const restore = z.object({
   id: z.number(),
   destination: z.string(),

@@ -1,8 +1,9 @@
 import { existsSync, lstatSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
 import { dirname, join, resolve } from "node:path";
 import { safeComponents } from "../../core/restore/names";
-import { hashFile } from "../../io/deliver";
+import { Delivery } from "../../io/deliver";
 import { liesOnDrive } from "../../io/drives";
+import { type ReadBack, readBack } from "../../io/read-back";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
 
@@ -28,11 +29,18 @@ export function destinationRoot(destination: string): string {
   return join(readSettings().COMPASS_DELIVERY, ...safeComponents(destination));
 }
 
-/** SHA-256 of a file below the delivery folder, hexadecimal; null: it is no plain file there. */
-export function hashDelivered(path: string): string | null {
+/** Opens the folder a destination means, made where needed. Links below the delivery folder are not followed. */
+export function openDelivery(destination: string, mark: string): Delivery {
+  const { COMPASS_DELIVERY: delivery } = readSettings();
+  mkdirSync(delivery, { recursive: true });
+  return Delivery.open(delivery, safeComponents(destination), mark);
+}
+
+/** Reads a file below the delivery folder again; null: it is no plain file there. */
+export function readDelivered(path: string): ReadBack | null {
   const stats = lstatSync(path, { throwIfNoEntry: false });
   if (!stats?.isFile() || !liesWithin(realpathSync(path), realpathSync(readSettings().COMPASS_DELIVERY))) return null;
-  return hashFile(path);
+  return readBack(path);
 }
 
 /** Whether a folder is on a drive of its own (neither the system's nor the one this bench keeps its data on) that `target` is on too. */

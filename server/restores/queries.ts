@@ -70,11 +70,17 @@ export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFi
   return [content, ...streams];
 }
 
-/** Why nothing may be written below `root`, as far as the job's sources are concerned; null: it may. */
-export async function refusalFor(db: Connection, jobId: number, root: string): Promise<string | null> {
+/** What a job's restores must not write to: its images and drives, and its folders. */
+export async function guardedOf(db: Connection, jobId: number): Promise<{ images: string[]; folders: string[] }> {
   const all = await db.select({ path: sources.path, container: sources.container }).from(sources).where(eq(sources.jobId, jobId));
   const paths = (folder: boolean) => all.filter((row) => (row.container === FOLDER) === folder).map((row) => row.path);
-  return refusal(root, paths(false), paths(true));
+  return { images: paths(false), folders: paths(true) };
+}
+
+/** Why nothing may be written below `root`, as far as the job's sources are concerned; null: it may. */
+export async function refusalFor(db: Connection, jobId: number, root: string): Promise<string | null> {
+  const { images, folders } = await guardedOf(db, jobId);
+  return refusal(root, images, folders);
 }
 
 /** One page of what would be written where. Nothing is written. */
@@ -137,6 +143,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
       skipped: count(sql`${restoreResults.state} = 'skipped'`),
       failed: count(sql`${restoreResults.state} = 'failed'`),
       since: count(sql`${written} and ${restoreResults.since} is not null`),
+      fromMemory: count(sql`${written} and ${restoreResults.fromDevice} = false`),
       bytes: sql<string>`coalesce(sum(${restoreResults.size}), 0)`,
       settledBytes: sql<string>`coalesce(sum(${restoreResults.size}) filter (where ${restoreResults.state} not in ('waiting', 'writing')), 0)`,
       missing: sql<string>`coalesce(sum((select sum((g->>'end')::bigint - (g->>'start')::bigint)
@@ -158,6 +165,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
     skipped: 0,
     failed: 0,
     since: 0,
+    fromMemory: 0,
     bytes: "0",
     settledBytes: "0",
     missing: "0",

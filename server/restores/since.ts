@@ -78,10 +78,16 @@ export async function* allWritten(
   }
 }
 
-/** Keeps what reading a restored file again came to; without a result, that all of the restore was read. */
-export async function keepProof(db: Connection, restoreId: number, resultId: number | null, since: Row["since"]): Promise<void> {
-  if (resultId !== null) await db.execute(sql`update restore_results set since = ${since} where id = ${resultId}`);
+/** What reading a restored file again came to. */
+interface Proof extends Pick<Row, "since" | "fromDevice"> {
+  readonly resultId: number;
+}
+
+/** Keeps what reading a restored file again came to; without one, that all of the restore was read. */
+export async function keepProof(db: Connection, restoreId: number, proof: Proof | null): Promise<void> {
+  if (proof)
+    await db.update(restoreResults).set({ since: proof.since, fromDevice: proof.fromDevice }).where(eq(restoreResults.id, proof.resultId));
   const { rows } = await db.execute<{ job_id: number }>(sql`
-    update restores set proven_at = case when ${resultId === null} then now() else proven_at end where id = ${restoreId} returning job_id`);
+    update restores set proven_at = case when ${proof === null} then now() else proven_at end where id = ${restoreId} returning job_id`);
   if (rows[0]) await announce(db, rows[0].job_id);
 }

@@ -4,15 +4,17 @@ import { decodeLayout } from "../../core/bytes/layout-code";
 import type { Range } from "../../core/bytes/range-set";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
 import { bytesIn, type Gaps } from "../../core/restore/gaps";
+import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
 import type { Connection, Database } from "../database/connection";
 import { type ResultState, restoreResults, restores } from "../database/schema";
 import { keepJudgement } from "../items/check";
+import { FILE_COLUMNS, type FileColumns, toFileAt } from "../items/queries";
 import { note } from "../log/commands";
 import { missingDrive } from "../sources/drives";
 import { announce } from "../workers/queue";
 import { componentsOf, problemOf, type StoredStream } from "./planned";
-import { refusalFor, type Targets, targetsFor } from "./queries";
+import { guardedOf, refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
   readonly id: number;
@@ -20,14 +22,24 @@ export interface ClaimedRestore {
   readonly epoch: number;
   readonly conflict: "keep-both" | "replace" | "skip";
   readonly asFound: boolean;
+  readonly destination: string;
+  /** Tells the working folder of this restore from those of others, of other benches too. */
+  readonly mark: string;
   readonly targets: Targets;
+  /** What must not be written to. */
+  readonly guarded: { readonly images: readonly string[]; readonly folders: readonly string[] };
 }
+
+/** How long a restore waits before it asks again whether another one into the same folder has ended. Milliseconds. */
+export const WAIT_MS = 2_000;
+/** The number under which workers take restores one after the other. */
+const CLAIMING = 7_240_115;
 
 /** One file to write. */
 export interface RestoreWork extends SourceAt {
   readonly resultId: number;
   readonly sourceId: number;
-  readonly file: string | null;
+  readonly file: FileAt | null;
   readonly size: number;
   readonly layout: Layout;
   readonly components: readonly string[];
@@ -43,22 +55,35 @@ export interface RefusedWork {
   readonly problem: string;
 }
 
-/** Takes a restore for this worker. @returns null when it is finished, refused or gone */
-export async function claimRestore(db: Database, restoreId: number): Promise<ClaimedRestore | null> {
-  const [row] = await db
-    .update(restores)
-    .set({ state: "running", epoch: sql`${restores.epoch} + 1` })
-    .where(and(eq(restores.id, restoreId), inArray(restores.state, ["queued", "running"])))
-    .returning();
-  if (!row) return null;
+/**
+ * Takes a restore for this worker.
+ * @returns null when it is finished, refused or gone; "waits" when another one that writes to the same folder must end first
+ */
+export async function claimRestore(db: Database, restoreId: number): Promise<ClaimedRestore | "waits" | null> {
+  const row = await db.transaction(async (tx) => {
+    await tx.execute(sql`select pg_advisory_xact_lock(${CLAIMING})`);
+    const { rows } = await tx.execute(sql`
+      select 1 from restores r join restores o on o.id <> r.id and o.state = 'running'
+        and (starts_with(lower(o.destination) || '/', lower(r.destination) || '/') or starts_with(lower(r.destination) || '/', lower(o.destination) || '/'))
+      where r.id = ${restoreId} and r.state = 'queued' limit 1`);
+    if (rows.length > 0) return "waits" as const;
+    const [taken] = await tx
+      .update(restores)
+      .set({ state: "running", epoch: sql`${restores.epoch} + 1` })
+      .where(and(eq(restores.id, restoreId), inArray(restores.state, ["queued", "running"])))
+      .returning();
+    return taken ?? null;
+  });
+  if (row === null || row === "waits") return row;
   const targets = await targetsFor(db, row.jobId, row.destination);
   const refused = await refusalFor(db, row.jobId, targets.root);
   if (refused) {
     await failRestore(db, row, refused);
     return null;
   }
-  const { id, jobId, epoch, conflict, asFound } = row;
-  return { id, jobId, epoch, conflict, asFound, targets };
+  const { id, jobId, epoch, conflict, asFound, destination } = row;
+  const mark = `${id}-${row.createdAt.getTime().toString(36)}`;
+  return { id, jobId, epoch, conflict, asFound, destination, mark, targets, guarded: await guardedOf(db, jobId) };
 }
 
 /** Ends a restore that cannot go on; its files wait for another try. */
@@ -79,7 +104,7 @@ export async function failRestore(db: Database, restore: { id: number; jobId: nu
   });
 }
 
-interface WorkRow extends Record<string, unknown> {
+interface WorkRow extends FileColumns {
   id: string;
   state: ResultState;
   stream: number | null;
@@ -97,7 +122,6 @@ interface WorkRow extends Record<string, unknown> {
   encrypted: boolean;
   layout: Buffer | null;
   streams: StoredStream[] | null;
-  file: string | null;
   path: string;
   beside: string[];
   container: string;
@@ -118,7 +142,7 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, c.file, c.volume_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, ${FILE_COLUMNS}, c.volume_id, c.modified,
       s.path, s.beside, s.container, s.size as source_size, s.unreadable as bad, s.mark, s.id as source_id
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
@@ -157,7 +181,7 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
     bad: row.bad,
     mark: row.mark,
     sourceId: row.source_id,
-    file: row.file,
+    file: toFileAt(row, layout),
     size,
     layout,
     components: componentsOf(
@@ -186,6 +210,7 @@ export interface Settled {
   readonly output?: string | null;
   readonly sha256?: string | null;
   readonly gaps?: Gaps | null;
+  readonly fromDevice?: boolean | null;
   readonly leftAt?: number | null;
   readonly aside?: string | null;
   readonly problem?: string | null;
@@ -198,10 +223,10 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
     const [held] = await tx.select({ epoch: restores.epoch }).from(restores).where(eq(restores.id, restore.id)).for("update");
     if (held?.epoch !== restore.epoch) return false;
     await tx.execute(sql`
-      update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, left_at = s."leftAt", aside = s.aside,
+      update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, from_device = s."fromDevice", left_at = s."leftAt", aside = s.aside,
         problem = s.problem, finished_at = case when s.state <> 'writing' then now() end
       from jsonb_to_recordset(${JSON.stringify(files)}::jsonb)
-        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "leftAt" float8, aside text, problem text)
+        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "fromDevice" boolean, "leftAt" float8, aside text, problem text)
       where r.id = s.id and r.restore_id = ${restore.id}`);
     const written = files.filter(({ state }) => state === "verified" || state === "gaps");
     if (written.length > 0) await leaveTray(tx, restore, written);

@@ -1,6 +1,6 @@
 import type { Condition } from "../../core/copies/vocabulary";
 import type { PassOptions } from "../passes/contract";
-import type { Result } from "../restores/contract";
+import type { Counts, Result } from "../restores/contract";
 
 const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
 
@@ -166,6 +166,14 @@ const SINCE_WORDS: Readonly<Record<NonNullable<Result["since"]>, string>> = {
 /** A result's mark with what became of the file since. */
 export const resultText = ({ state, since }: Pick<Result, "state" | "since">): string =>
   since ? `${RESULT_WORDS[state]}; ${SINCE_WORDS[since]}` : RESULT_WORDS[state];
+
+/** Where files were read again from, as far as it was not the device itself. */
+export const fromMemoryText = ({ fromMemory }: Pick<Counts, "fromMemory">): string =>
+  `${countText(fromMemory)} of these files ${fromMemory === 1 ? "was" : "were"} read again from the computer’s memory and not from the device: the destination allows no other way. Take the device out, connect it again, and read all of them again.`;
+
+/** Where one file was read again from; null: it was not. */
+export const readBackText = ({ fromDevice }: Pick<Result, "fromDevice">): string | null =>
+  fromDevice === null ? null : fromDevice ? "device" : "memory";
 
 /** Lost files by what is left of them. */
 type Lost = Readonly<Record<Condition, number>>;

@@ -10,7 +10,7 @@ import { type Restore, resultPage } from "@/server/restores/contract";
 import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, exactBytes, momentText, resultText } from "../instruments/words";
+import { bytesText, countText, durationText, exactBytes, fromMemoryText, momentText, resultText } from "../instruments/words";
 import styles from "./restore.module.css";
 
 /** By the bytes written so far; null while too little is written to say. */
@@ -71,6 +71,7 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
           {`${countText(counts.since)} of these files ${counts.since === 1 ? "does" : "do"} not stand as ${counts.since === 1 ? "it was" : "they were"} left: replaced, changed or removed since. They are not in the download.`}
         </Problem>
       )}
+      {counts.fromMemory > 0 && <p className={styles.lead}>{fromMemoryText(counts)}</p>}
       <div className={styles.form}>
         {written > counts.since && !running && (
           <Button component="a" href={`/api/restores/${restore.id}/zip`} variant="outlined">

@@ -1,0 +1,1 @@
+ALTER TABLE "restore_results" ADD COLUMN "from_device" boolean;
