@@ -90,19 +90,20 @@ describe("a folder as a source", () => {
   });
 
   // A folder's file is known by its size, its date, and when it was made.
-  it("refuses a file that is another version than the one that was read", () => {
+  it("refuses a file that is another version than the one that was read", async () => {
     put("a.txt", "version one");
     const version = records(new FolderSource(work))[0] as FileRecord;
     const at = { path: "a.txt", size: version.size, modified: version.modified, created: version.created };
     openVersion(work, at).close();
     const path = join(work, "a.txt");
     const date = statSync(path).mtime;
+    await new Promise((done) => setTimeout(done, 10));
     // Another file of the same length under the same date.
     writeFileSync(join(work, "b.txt"), "version two");
     utimesSync(join(work, "b.txt"), date, date);
     renameSync(join(work, "b.txt"), path);
     if (at.created !== null)
-      expect(() => openVersion(work, { ...at, modified: statSync(path).mtime.getTime() })).toThrow("another file is in its place");
+      expect(() => openVersion(work, { ...at, modified: Math.floor(statSync(path).mtimeMs) })).toThrow("another file is in its place");
     writeFileSync(path, "version 333");
     utimesSync(path, new Date(0), new Date(86_400_000));
     expect(() => openVersion(work, at)).toThrow("it was written to since");
@@ -143,6 +144,38 @@ describe("a folder as a source", () => {
         ?.notes.join(" "),
     ).toContain("No ordinary file");
     expect(() => openFileIn(work, "pipe")).toThrow("ordinary file");
+  });
+
+  it("keeps files apart whose names differ in capitals or Unicode form alone, and what stands in such folders", () => {
+    const names = ["Letter.txt", "letter.txt", "Größe.txt".normalize("NFC"), "Größe.txt".normalize("NFD"), "Box/a.txt", "BOX/a.txt"];
+    for (const name of names) put(name, name);
+    const source = new FolderSource(work);
+    const files = records(source).filter((record) => record.type === "file");
+    // On a file system that does not tell them apart there are fewer; none of those is a twin.
+    const real = readdirSync(work, { recursive: true, withFileTypes: true }).filter((entry) => entry.isFile()).length;
+    expect(files).toHaveLength(real);
+    const keys = files.map((record) => (record.twin ? `#${record.path}` : record.path.normalize("NFC").toLowerCase()));
+    expect(new Set(keys).size).toBe(real);
+    expect(files.filter((record) => record.twin)).toHaveLength(
+      real - new Set(files.map((record) => record.path.normalize("NFC").toLowerCase())).size,
+    );
+  });
+
+  it("says what of it was not read, with counts and examples", () => {
+    put("a/plain.txt", "plain");
+    symlinkSync("/", join(work, "way out"));
+    execFileSync("mkfifo", [join(work, "a/pipe")]);
+    mkdirSync(join(work, "d/".repeat(260)), { recursive: true });
+    const source = new FolderSource(work);
+    const last = records(source).at(-1);
+    expect(last?.notes.join(" ")).toContain("nested deeper than 256 folders");
+    const found = new Map(source.findings().map(({ what, count, examples }) => [what, { count, examples }]));
+    expect(found.get("Links to another place: shown, never followed.")).toEqual({ count: 1, examples: ["way out"] });
+    expect(found.get("Pipes, sockets and devices: they have no content to read.")).toEqual({ count: 1, examples: ["a/pipe"] });
+    expect(found.get("Folders nested deeper than 256: nothing in them is known.")).toMatchObject({ count: 1 });
+    // A second walk counts anew.
+    records(source);
+    expect(source.findings().map(({ count }) => count)).toEqual([1, 1, 1]);
   });
 
   it("notes what cannot be listed and goes on", () => {

@@ -3,7 +3,7 @@ import { basename, join, sep } from "node:path";
 import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
 import { layoutOf } from "../core/bytes/layout";
 import { pathComponent } from "../core/bytes/text";
-import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type RecordBatch } from "../core/filesystems/file-record";
+import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type Finding, type RecordBatch } from "../core/filesystems/file-record";
 import type { FileTree, OpenedFile } from "../core/places/file-tree";
 import { mayRead } from "./may-read";
 import { ReadOnlyFile, wholeMilliseconds as whole } from "./read-only-file";
@@ -11,6 +11,7 @@ import { SourceError } from "./source-error";
 
 /** Deeper trees are damage, or lead in a circle. */
 const MAX_DEPTH = 256;
+const MOST_EXAMPLES = 5;
 const NOTHING = new MemorySource(new Uint8Array());
 
 /**
@@ -43,22 +44,33 @@ export class FolderSource implements FileSystem, FileTree {
     this.label = basename(this.root) || this.root;
   }
 
+  /** What of the tree was not read when it was last walked, with examples. */
+  readonly #unread = new Map<string, { count: number; examples: string[] }>();
+
   /** Folder by folder in the order of their names, so that the same tree always comes in the same order. Work is counted in entries. */
   *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
-    const waiting: { path: string; depth: number }[] = [{ path: "", depth: 0 }];
+    const waiting: { path: string; depth: number; twin: boolean }[] = [{ path: "", depth: 0, twin: false }];
+    this.#unread.clear();
     let done = 0;
     let records: FileRecord[] = [];
     // How many there will be is not known before; the folders still waiting are the best guess of what is to come.
     const batch = (): RecordBatch => ({ records, resume: done, done, total: done + waiting.length * 16 });
     for (let folder = waiting.pop(); folder; folder = waiting.pop()) {
       const { entries, problem } = this.#list(folder.path);
-      if (problem && done >= from) records.push(folderRecord(folder.path, null, problem));
+      if (problem) {
+        this.#miss("Folders that cannot be listed: nothing in them is known.", folder.path || this.root);
+        if (done >= from) records.push({ ...folderRecord(folder.path, null, problem), ...(folder.twin ? { twin: true } : {}) });
+      }
       const below: typeof waiting = [];
+      const names = new Set<string>();
       for (const name of entries) {
         const path = folder.path ? `${folder.path}/${name}` : name;
-        const record = this.#record(path, name);
-        if (record?.type === "folder" && record.notes.length === 0 && folder.depth < MAX_DEPTH)
-          below.push({ path, depth: folder.depth + 1 });
+        // On a file system that tells capitals apart both are there, and are two files.
+        const plain = name.normalize("NFC").toLowerCase();
+        const twin = folder.twin || names.has(plain);
+        names.add(plain);
+        const record = this.#record(path, name, folder.depth >= MAX_DEPTH, twin);
+        if (record?.type === "folder" && record.notes.length === 0) below.push({ path, depth: folder.depth + 1, twin });
         done += 1;
         if (done <= from) continue;
         if (record) records.push(record);
@@ -92,23 +104,54 @@ export class FolderSource implements FileSystem, FileTree {
     }
   }
 
-  #record(path: string, name: string): FileRecord | null {
+  /** What could not be read, or is not followed, since the walk began. */
+  findings(): Finding[] {
+    return [...this.#unread].map(([what, { count, examples }]) => ({ what, count, examples }));
+  }
+
+  #miss(what: string, path: string): void {
+    const found = this.#unread.get(what) ?? { count: 0, examples: [] };
+    this.#unread.set(what, found);
+    found.count += 1;
+    if (found.examples.length < MOST_EXAMPLES) found.examples.push(path);
+  }
+
+  #record(path: string, name: string, tooDeep: boolean, twin: boolean): FileRecord | null {
+    const marks = twin ? { twin: true } : {};
     const stats = lstatSync(join(this.root, path), { throwIfNoEntry: false });
     // Names that are no text come with a mark in place of what is wrong, and nothing of that name is there.
-    if (!stats) return name.includes("\uFFFD") ? namelessRecord(path) : null;
+    if (!stats) {
+      if (!name.includes("\uFFFD")) return null;
+      this.#miss("Names that hold bytes which are no text: what they stand for cannot be opened from here.", path);
+      return namelessRecord(path);
+    }
     if (stats.isDirectory()) {
-      const elsewhere = stats.dev === this.#device ? null : "Another device is mounted here: add it as a source of its own.";
-      return folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, elsewhere);
+      const elsewhere = stats.dev !== this.#device;
+      if (elsewhere) this.#miss("Folders at which another device is mounted: it is a source of its own.", path);
+      else if (tooDeep) this.#miss(`Folders nested deeper than ${MAX_DEPTH}: nothing in them is known.`, path);
+      const why = elsewhere
+        ? "Another device is mounted here: add it as a source of its own."
+        : tooDeep
+          ? `It is nested deeper than ${MAX_DEPTH} folders: what is in it was not read. Add it as a source of its own.`
+          : null;
+      return { ...folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, why), ...marks };
     }
     const plain = stats.isFile();
     const notes: string[] = [];
-    if (stats.isSymbolicLink()) notes.push("A link to another place: shown, never followed.");
-    else if (!plain) notes.push("No ordinary file: it has no content to read.");
-    else if (!mayRead(join(this.root, path)))
+    if (stats.isSymbolicLink()) {
+      this.#miss("Links to another place: shown, never followed.", path);
+      notes.push("A link to another place: shown, never followed.");
+    } else if (!plain) {
+      this.#miss("Pipes, sockets and devices: they have no content to read.", path);
+      notes.push("No ordinary file: it has no content to read.");
+    } else if (!mayRead(join(this.root, path))) {
+      this.#miss("Files this user may not read.", path);
       notes.push("This user may not read it. Run as one who may, or change its permissions on a copy.");
+    }
     const size = plain ? stats.size : 0;
     return {
       ...shared(path),
+      ...marks,
       name: pathComponent(name),
       rawName: new TextEncoder().encode(name),
       type: "file",

@@ -1,5 +1,7 @@
+import { execFileSync } from "node:child_process";
 import { createHash } from "node:crypto";
-import { constants, mkdtempSync, readFileSync, statSync, symlinkSync, truncateSync, writeFileSync } from "node:fs";
+import { constants, mkdirSync, mkdtempSync, readFileSync, statSync, symlinkSync, truncateSync, utimesSync, writeFileSync } from "node:fs";
+import { createServer } from "node:net";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeEach, describe, expect, it, vi } from "vitest";
@@ -26,7 +28,33 @@ beforeEach(() => {
   work = mkdtempSync(join(tmpdir(), "compass-io-"));
 });
 
+/** The bits of the flags that say whether a file is opened for reading or writing (open(2)). */
+const ACCESS = constants.O_RDONLY | constants.O_WRONLY | constants.O_RDWR;
+
 describe("a source", () => {
+  it("that is no file and no drive is refused at once, and nothing waits for it", async () => {
+    const pipe = join(work, "pipe.img");
+    execFileSync("mkfifo", [pipe]);
+    const socket = join(work, "socket.img");
+    const server = createServer().listen(socket);
+    await new Promise((done) => server.once("listening", done));
+    for (const path of [pipe, socket, "/dev/zero", "/dev/tty"]) expect(() => openSource(path), path).toThrow(/^\S+ (is|cannot|may)/);
+    for (const path of [pipe, "/dev/zero"]) expect(() => openSource(path)).toThrow("is no file and no drive");
+    server.close();
+    mkdirSync(join(work, "folder.img"));
+    expect(() => openSource(join(work, "folder.img"))).toThrow("is a folder");
+  });
+
+  it("keeps when it was last read", () => {
+    const path = join(work, "disk.img");
+    writeFileSync(path, fixture("tiny-ntfs.img.gz"));
+    utimesSync(path, new Date(1_000_000_000_000), statSync(path).mtime);
+    const source = openSource(path);
+    readBytes(source.disk, 0, 4096);
+    source.close();
+    expect(statSync(path).atimeMs).toBe(1_000_000_000_000);
+  });
+
   it("is opened for reading only, and its file is left as it was", () => {
     const path = join(work, "disk.img");
     writeFileSync(path, fixture("tiny-ntfs.img.gz"));
@@ -35,7 +63,10 @@ describe("a source", () => {
     const source = openSource(path);
     expect(source.report.volumes[0]?.filesystem).toBe("ntfs");
     source.close();
-    expect(opened).toEqual([{ path, flags: constants.O_RDONLY }]);
+    expect(opened.map((each) => each.path)).toEqual([path]);
+    expect(opened.map(({ flags }) => (flags as number) & ACCESS)).toEqual([constants.O_RDONLY]);
+    // Whoever looks when the client read the file last still finds that out.
+    if (constants.O_NOATIME !== undefined) expect((opened[0]?.flags as number) & constants.O_NOATIME).not.toBe(0);
     expect(statSync(path).mtimeMs).toBe(before.time);
     expect(createHash("sha256").update(readFileSync(path)).digest("hex")).toBe(before.hash);
   });
@@ -48,7 +79,7 @@ describe("a source", () => {
     opened.length = 0;
     const source = openSource(join(work, "disk.002"));
     expect(source.report).toMatchObject({ container: "split", volumes: [{ filesystem: "ntfs" }] });
-    expect(opened.map((each) => each.flags)).toEqual([constants.O_RDONLY, constants.O_RDONLY]);
+    expect(opened.map(({ flags }) => (flags as number) & ACCESS)).toEqual([constants.O_RDONLY, constants.O_RDONLY]);
     source.close();
     // A closed descriptor may not be read: none of the parts was left open.
     expect(() => readBytes(source.disk, 1 << 20, 70_000)).toThrow();

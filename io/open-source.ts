@@ -117,7 +117,9 @@ function openFile(path: string): ReadOnlyFile {
   try {
     return new ReadOnlyFile(path);
   } catch (error) {
+    if (error instanceof SourceError) throw error;
     const { code } = error as NodeJS.ErrnoException;
+    if (code === "ENXIO") throw new SourceError(`${path} is a socket, or a device that is not there: it has no bytes to be read from.`);
     if (code === "ENOENT" || code === "ENOTDIR")
       throw new SourceError(`${path} is not there. Check that the drive is connected and the path is right.`);
     if (code === "EACCES" || code === "EPERM")

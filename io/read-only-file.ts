@@ -2,7 +2,7 @@ import { closeSync, constants, fstatSync, openSync, readSync, statSync } from "n
 import type { ByteSource } from "../core/bytes/byte-source";
 import { type Range, RangeSet } from "../core/bytes/range-set";
 import { deviceSize } from "./drives";
-import { DriveGoneError } from "./source-error";
+import { DriveGoneError, SourceError } from "./source-error";
 
 /** Bytes in the smallest piece still tried alone when a larger read failed: a sector of older drives. */
 const SECTOR = 512;
@@ -21,8 +21,12 @@ export class ReadOnlyFile implements ByteSource {
   readonly #device: number | null;
 
   constructor(readonly path: string) {
-    this.#descriptor = openSync(path, constants.O_RDONLY);
+    this.#descriptor = openForReading(path);
     const stats = fstatSync(this.#descriptor);
+    if (!stats.isFile() && !stats.isBlockDevice()) {
+      closeSync(this.#descriptor);
+      throw new SourceError(`${path} is no file and no drive, but a pipe, a socket or another device: it has no bytes to be read from.`);
+    }
     this.#device = stats.isBlockDevice() ? stats.rdev : null;
     this.size = this.#device === null ? stats.size : (deviceSize(this.#device) ?? this.#measured());
   }
@@ -107,6 +111,21 @@ export class ReadOnlyFile implements ByteSource {
       const partAt = at + (part.byteOffset - into.byteOffset);
       if (!this.#tryRead(partAt, part)) this.#readInPieces(partAt, part);
     }
+  }
+}
+
+/**
+ * Opens a file for reading without waiting (a pipe nobody writes to would never open), and without changing when it was last read where
+ * the system allows that: to its owner and the administrator (open(2), O_NOATIME).
+ */
+function openForReading(path: string): number {
+  const flags = constants.O_RDONLY | (constants.O_NONBLOCK ?? 0);
+  try {
+    return openSync(path, flags | (constants.O_NOATIME ?? 0));
+  } catch (error) {
+    const { code } = error as NodeJS.ErrnoException;
+    if (code === "EPERM") return openSync(path, flags);
+    throw error;
   }
 }
 

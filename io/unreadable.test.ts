@@ -25,7 +25,7 @@ vi.mock("node:fs", async (original) => {
     ...fs,
     // A device node gives no size of its own, and has a number by which it is known.
     fstatSync: (descriptor: number) =>
-      drive.node === null ? fs.fstatSync(descriptor) : { size: 0, rdev: drive.node, isBlockDevice: () => true },
+      drive.node === null ? fs.fstatSync(descriptor) : { size: 0, rdev: drive.node, isFile: () => false, isBlockDevice: () => true },
     statSync: (path: string, options?: { throwIfNoEntry: false }) =>
       drive.node === null ? fs.statSync(path, options) : drive.there ? { rdev: drive.node } : undefined,
     readSync: (descriptor: number, into: Uint8Array, offset: number, length: number, at: number) => {

@@ -26,7 +26,7 @@ async function main(): Promise<number> {
   }
 }
 
-main()
+void main()
   .catch((error: unknown) => {
     complain(error);
     return 1;

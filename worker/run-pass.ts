@@ -1,7 +1,7 @@
 import type pg from "pg";
 import type { Database } from "../server/database/connection";
 import { log } from "../server/log/logger";
-import { claimPass, commitBatch, failPass } from "../server/passes/slice";
+import { claimPass, commitBatch, endAtOnce, failPass, isWanted } from "../server/passes/slice";
 import { readSettings } from "../server/settings";
 import { GATE } from "./pass-gate";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
@@ -9,6 +9,10 @@ import { startThread } from "./thread";
 
 /** A slice of a pass ends after this long at least and goes on as a new piece of work, on whichever worker is free. */
 const SLICE_MS = 20_000;
+
+/** How often a pass is asked whether it is to go on, and how long its reader may then take to come to the end of a batch. Milliseconds. */
+const ASK_MS = 300;
+const PATIENCE_MS = 1_200;
 
 /** Works on a pass until it ends, is paused or stopped, or its slice of time is over. */
 export async function runPass(db: Database, pool: pg.Pool, passId: number, workerId: string, stopping: () => boolean): Promise<void> {
@@ -42,6 +46,22 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const begun = Date.now();
   let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();
+  // A reader that is in the midst of something long must not keep a pass from being stopped.
+  let asked: number | null = null;
+  let endedAtOnce = false;
+  const watch = setInterval(() => {
+    if (enough) return;
+    isWanted(db, pass)
+      .then((wanted) => {
+        if (wanted !== false) asked = null;
+        else if (asked === null) asked = Date.now();
+        else if (Date.now() - asked > PATIENCE_MS && !endedAtOnce) {
+          endedAtOnce = true;
+          void thread.terminate();
+        }
+      })
+      .catch(() => undefined);
+  }, ASK_MS);
   try {
     for await (const batch of batches(thread)) {
       // What must be read before the first batch is read again by each slice: a large volume gets longer ones.
@@ -55,6 +75,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
           : "more";
       const after = await commitBatch(pool, pass, { ...batch, finishing: enough, ms: Date.now() - since }, then);
       since = Date.now();
+      asked = null;
       // What a sweep has in hand is found already: when it is stopped, that is given out before it ends.
       enough ||= after === "finish";
       const goesOn = after === "finish" || (after === "go on" && then === "more");
@@ -64,9 +85,11 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
       Atomics.notify(state, GATE.taken);
     }
   } catch (error) {
+    if (endedAtOnce) return await endAtOnce(db, pass);
     log.error({ pass: passId, error: (error as Error).stack }, "pass failed");
     await failPass(db, pass, (error as Error).message);
   } finally {
+    clearInterval(watch);
     await thread.terminate();
   }
 }

@@ -1,36 +1,58 @@
-import picomatch from "picomatch";
+import { compileGlobs, compilePattern, type Pattern } from "./patterns";
 import type { PlaceRule } from "./rule";
-
-const OPTIONS = { nocase: true, dot: true, nonegate: true, strictSlashes: true } as const;
 
 /** A rule of one's own must be readable as a pattern at all. @throws Error that says what is wrong with it */
 export function checkPatterns(where: readonly string[], pattern?: string): void {
-  for (const glob of where) {
-    if (glob.length > 400 || /(\*\*[^/*]*){6}/.test(glob)) throw new Error(`The pattern “${glob.slice(0, 60)}” is too long or too wide.`);
-    picomatch.makeRe(glob, OPTIONS);
-  }
-  if (pattern === undefined) return;
-  new RegExp(pattern, "iu");
-  // A repetition within a repetition can take longer than anybody waits, for a name of a few dozen letters.
-  if (/\((?:[^()\\]|\\.)*[+*}](?:[^()\\]|\\.)*\)(?:[+*]|\{\d+,\})/.test(pattern))
-    throw new Error("It repeats something that is repeated already, which can take for ever: say it in a simpler way.");
+  compileGlobs(where);
+  if (pattern !== undefined) compilePattern(pattern);
 }
 
 /** Finds the rule a path belongs to: the first that fits. Paths are as records have them, with "/" first. */
 export class RuleMatcher {
-  readonly #any: RegExp | null;
-  readonly #rules: { rule: PlaceRule; fits: RegExp }[];
+  readonly #any: Pattern | null;
+  readonly #rules: { rule: PlaceRule; fits: Pattern }[];
 
   constructor(rules: readonly PlaceRule[]) {
-    const source = (rule: PlaceRule) => rule.where.map((glob) => `(?:${picomatch.makeRe(glob, OPTIONS).source})`).join("|");
-    this.#rules = rules.map((rule) => ({ rule, fits: new RegExp(source(rule), "i") }));
+    this.#rules = rules.map((rule) => ({ rule, fits: globsOf(rule) }));
     // One look decides nearly every path: almost none is in a known place.
-    this.#any = rules.length > 0 ? new RegExp(rules.map(source).join("|"), "i") : null;
+    this.#any = rules.length > 0 ? compileGlobs(rules.flatMap((rule) => rule.where)) : null;
   }
 
   ruleOf(path: string): PlaceRule | null {
     const below = path.slice(1);
     if (!this.#any?.test(below)) return null;
     return this.#rules.find(({ fits }) => fits.test(below))?.rule ?? null;
+  }
+}
+
+/** @throws Error that names the rule whose patterns cannot be read */
+function globsOf({ title, where }: PlaceRule): Pattern {
+  try {
+    return compileGlobs(where);
+  } catch (error) {
+    throw new Error(`The rule “${title}” cannot be read: ${(error as Error).message} Switch it off, or add it anew.`);
+  }
+}
+
+const NONE: Pattern = { test: () => false, groups: () => ({}) };
+const compiled = new Map<string, Pattern>();
+
+/** The parts of a copy's found name, by the names the rule's pattern gives them; {} where it has none or does not fit. */
+export function nameParts(found: string, pattern: string | undefined): Readonly<Record<string, string | undefined>> {
+  if (pattern === undefined) return {};
+  let known = compiled.get(pattern);
+  if (!known) {
+    known = patternOrNone(pattern);
+    compiled.set(pattern, known);
+  }
+  return known.groups(found);
+}
+
+/** A rule that was stored before patterns were compiled this way may not be readable any more: it then gives no parts. */
+function patternOrNone(pattern: string): Pattern {
+  try {
+    return compilePattern(pattern);
+  } catch {
+    return NONE;
   }
 }

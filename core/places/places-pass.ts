@@ -6,7 +6,7 @@ import type { FileRecord } from "../filesystems/file-record";
 import { binCopies, indexedCopies } from "./bin-copies";
 import type { FileTree } from "./file-tree";
 import { macBinCopies } from "./mac-bin";
-import { RuleMatcher } from "./match";
+import { nameParts, RuleMatcher } from "./match";
 import { readOwnerFile } from "./owner-file";
 import { nameOnly, type PlacedFind, placedCopy } from "./placed-copy";
 import { LISTS, listedFiles } from "./recent-files";
@@ -149,7 +149,7 @@ function heldFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: S
 function ownerFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: Surroundings): PlacedFind | null {
   const bytes = readRecord(tree, record, 4096);
   const owner = bytes && readOwnerFile(bytes);
-  const groups = new RegExp(rule.naming.pattern ?? "(?!)", "iu").exec(record.name)?.groups ?? {};
+  const groups = nameParts(record.name, rule.naming.pattern);
   const folder = folderOf(record.path);
   const path = groups.name ? `${folder}/${groups.name}` : groups.tail ? around.endingWith(folder, groups.tail) : null;
   if (!path) return null;

@@ -1,5 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { extensionOf, FORMATS, identify } from "../formats/registry";
+import { nameParts } from "./match";
 import type { Naming } from "./rule";
 
 /** The right name of a copy, and what its found name says besides. */
@@ -30,7 +31,7 @@ const known = new Set(FORMATS.flatMap((format) => format.extensions));
  * that the pattern does not fit stays as it is.
  */
 export function rightName(found: string, naming: Naming, content: ByteSource | null): RightName {
-  const groups = naming.pattern ? (new RegExp(naming.pattern, "iu").exec(found)?.groups ?? {}) : {};
+  const groups = nameParts(found, naming.pattern);
   const whole = groups.name ?? groups.whole;
   const derived = (whole ?? groups.stem ?? found) + (groups.ext ?? "");
   const dated = dateIn(groups.date);

@@ -1,4 +1,5 @@
 import type { FileRecord } from "../filesystems/file-record";
+import { nameParts } from "./match";
 import type { Hit } from "./places-pass";
 import type { RightName } from "./right-name";
 
@@ -22,7 +23,7 @@ export class Surroundings {
     for (const { rule, record } of hits) {
       if (rule.ties === "beside") this.#folders.set(folderKey(record.path), []);
       else if (rule.ties === "by-name" && this.#byStem.size < MOST_WANTED) {
-        const groups = rule.naming.pattern ? (new RegExp(rule.naming.pattern, "iu").exec(record.name)?.groups ?? {}) : {};
+        const groups = nameParts(record.name, rule.naming.pattern);
         this.#byStem.set(stemOf(groups.name ?? groups.stem ?? record.name), []);
       }
     }

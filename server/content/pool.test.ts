@@ -79,4 +79,24 @@ describe("content processes", () => {
     gone.abort();
     expect([await slow, await waiting, await after]).toEqual(["at last", 499, "after"]);
   });
+
+  it("end what has begun when its reader goes away, and give the process to the next", async () => {
+    const pool = poolOf(1);
+    const first = await ask(pool, "pid");
+    const gone = new AbortController();
+    const spinning = ask(pool, "spin", [], usual, gone.signal).catch((error: { status?: number }) => error.status);
+    const after = ask(pool, "pid");
+    gone.abort();
+    expect(await spinning).toBe(499);
+    expect(await after).not.toBe(first);
+  });
+
+  it("always leave one to short tasks, however many long ones there are", async () => {
+    const pool = poolOf(2);
+    const long = Array.from({ length: 4 }, () => ask(pool, "slow", [700], { ...usual, time: 60_000 }));
+    const began = performance.now();
+    expect(await ask(pool, "echo", ["short"], { ...usual, time: 5_000 })).toBe("short");
+    expect(performance.now() - began).toBeLessThan(700);
+    expect(await Promise.all(long)).toEqual(["at last", "at last", "at last", "at last"]);
+  });
 });

@@ -30,6 +30,8 @@ interface Limits {
 
 interface Waiting {
   readonly request: TaskRequest;
+  /** Whether it may take so long that it must leave a process to others. */
+  readonly long: boolean;
   readonly limits: Limits;
   readonly done: (value: unknown) => void;
   readonly failed: (error: Error) => void;
@@ -52,13 +54,15 @@ const MEMORY = 640 << 20;
 const HEAP_MIB = 512;
 /** How often the memory of a working process is looked at. Milliseconds. */
 const LOOK_MS = 200;
+/** A task nobody waits for any more may go on for so long, because most end sooner than a new process is made. Milliseconds. */
+const UNWANTED_MS = 1_000;
 /** A process is replaced after so many tasks: what libraries keep would add up. */
 const TASKS_EACH = 400;
 
 /** Tasks that may take longer than a preview, because somebody asked for them or nobody waits. */
 const LONG: Partial<Record<TaskName, number>> = {
-  repair: 60_000,
-  repairedPicture: 60_000,
+  repair: 20_000,
+  repairedPicture: 20_000,
   writeRepaired: LONG_MS,
   hash: 24 * 3_600_000,
   readDelivered: 24 * 3_600_000,
@@ -87,7 +91,7 @@ export class ContentPool {
 
   /**
    * Runs a task. @throws Problem or SourceError in words for a person, as the task did, or because it was given up
-   * @param signal who gives up waiting takes a task that has not begun out of the queue
+   * @param signal who gives up waiting takes a task that has not begun out of the queue, and ends one that has
    */
   run<N extends TaskName>(task: N, args: Parameters<Tasks[N]>, signal?: AbortSignal): Promise<TaskResult<N>> {
     return this.ask({ task, args }, { time: LONG[task] ?? PREVIEW_MS, memory: MEMORY }, signal) as Promise<TaskResult<N>>;
@@ -95,7 +99,9 @@ export class ContentPool {
 
   ask(request: TaskRequest, limits: Limits, signal?: AbortSignal): Promise<unknown> {
     return new Promise((done, failed) => {
-      this.#waiting.push({ request, limits, done, failed, signal });
+      const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal };
+      this.#waiting.push(work);
+      signal?.addEventListener("abort", () => this.#unwanted(work), { once: true });
       this.#next();
     });
   }
@@ -105,18 +111,31 @@ export class ContentPool {
     for (const member of this.#members.splice(0)) member.child.kill("SIGKILL");
   }
 
+  /** Begins what can be begun, in its order; long tasks leave one process to the short ones, where there are several. */
   #next(): void {
-    while (this.#waiting.length > 0) {
-      const [first] = this.#waiting;
-      if (first?.signal?.aborted) {
-        this.#waiting.shift();
-        first.failed(new Problem("Nobody waits for this any more.", 499));
-        continue;
-      }
+    for (;;) {
+      const longs = this.#members.filter((each) => each.work?.long).length;
+      const index = this.#waiting.findIndex(({ long }) => !long || longs < Math.max(1, this.most - 1));
+      if (index < 0) return;
       const member = this.#members.find((each) => each.work === null) ?? (this.#members.length < this.most ? this.#start() : null);
       if (!member) return;
-      this.#begin(member, this.#waiting.shift() as Waiting);
+      this.#begin(member, this.#waiting.splice(index, 1)[0] as Waiting);
     }
+  }
+
+  /** Nobody waits for this any more: it does not begin, or is ended when it does not end by itself soon. */
+  #unwanted(work: Waiting): void {
+    const gone = new Problem("Nobody waits for this any more.", 499);
+    const index = this.#waiting.indexOf(work);
+    if (index >= 0) {
+      this.#waiting.splice(index, 1);
+      work.failed(gone);
+      return;
+    }
+    setTimeout(() => {
+      const member = this.#members.find((each) => each.work === work);
+      if (member) this.#end(member, gone);
+    }, UNWANTED_MS).unref();
   }
 
   #begin(member: Member, work: Waiting): void {

@@ -147,12 +147,21 @@ function searched(sources: readonly Source[], passes: readonly Pass[]): Block[] 
             const length = volume.length > 0 ? `, ${bytesText(volume.length)}` : "";
             const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem] ?? volume.filesystem}${length})`;
             if (own.length === 0) return `${name}: not searched${volume.readable ? "" : "; its records cannot be read"}.`;
-            return `${name}: ${own.map(passText).join("; ")}.`;
+            return `${name}: ${own.map(passText).join("; ")}.${unreadText(volume)}`;
           }),
         };
       }),
     ),
   ];
+}
+
+/** What of a folder could not be read: a reader must not take its search for a whole one. */
+function unreadText({ filesystem, findings }: Source["volumes"][number]): string {
+  if (filesystem !== "folder" || findings.length === 0) return "";
+  const words = findings.map(
+    ({ what, count, examples }) => `${countText(count)} × ${what} (${examples.join("; ")}${count > examples.length ? "; …" : ""})`,
+  );
+  return ` Not read in it: ${words.join(" ")}`;
 }
 
 function passText({ place, options, state, foundLost, problem }: Pass): string {

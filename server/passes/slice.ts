@@ -119,6 +119,22 @@ async function settleUnclaimed(db: Connection, passId: number): Promise<void> {
     where id = ${passId} and state = 'running' and wanted <> 'run'`);
 }
 
+/** Whether a pause or stop was asked for of a pass this worker holds; it is null when another one has it. */
+export async function isWanted(db: Connection, pass: ClaimedPass): Promise<boolean | null> {
+  const [row] = await db.select({ wanted: passes.wanted, epoch: passes.epoch }).from(passes).where(eq(passes.id, pass.id));
+  return row?.epoch === pass.epoch ? row.wanted === "run" : null;
+}
+
+/** Pauses or stops a pass as was asked, without waiting for what its reader is at: that part is read again when it goes on. */
+export async function endAtOnce(db: Database, pass: ClaimedPass): Promise<void> {
+  await db.transaction(async (tx) => {
+    const [held] = await tx.select({ epoch: passes.epoch }).from(passes).where(eq(passes.id, pass.id)).for("update");
+    if (held?.epoch !== pass.epoch) return;
+    await settleUnclaimed(tx, pass.id);
+    await announce(tx, pass.jobId);
+  });
+}
+
 export interface Batch {
   /** Rows in PostgreSQL's COPY text form, columns as in `INCOMING_COLUMNS`. */
   readonly rows: Uint8Array;

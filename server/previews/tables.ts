@@ -8,7 +8,9 @@ import { wholeContent } from "./content";
 import type { TablesPreview } from "./contract";
 import { xlsTables } from "./old-office";
 import { asTable, cellText, MAX_COLUMNS } from "./sheet-table";
-import { decodeText, xmlText } from "./texts";
+import { decodeText } from "./texts";
+import { checkUnpacked } from "./unpacked";
+import { walkXml } from "./xml";
 
 const MAX_BYTES = 1 << 26;
 const MAX_TABLES = 50;
@@ -42,43 +44,59 @@ function separatedTable(bytes: Buffer, name: string, most: number): TablesPrevie
   return { tables: [asTable(name, data, data.length, most)], problem: null };
 }
 
+/** Bytes of a sheet's XML that are unpacked while somebody waits. */
+const MAX_SHEET = 1 << 25;
+
 /** The sheets of an OpenDocument file (ISO/IEC 26300-1, 9.1: rows and cells, either may say that it is repeated). */
 function openSheets(bytes: Buffer, most: number): TablesPreview {
   let xml: string;
   try {
-    const parts = unzipSync(bytes, { filter: (part) => part.name === "content.xml" && part.originalSize <= MAX_BYTES });
+    const parts = unzipSync(bytes, { filter: (part) => part.name === "content.xml" && part.originalSize <= MAX_SHEET });
     xml = strFromU8(parts["content.xml"] as Uint8Array);
   } catch {
-    throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
+    throw new Problem("This workbook is too damaged, or too large, to be read. Its bytes are shown instead.", 422);
   }
-  const tables = [...xml.matchAll(/<table:table [^>]*?table:name="([^"]*)"[^>]*>(.*?)<\/table:table>/gs)].slice(0, MAX_TABLES);
-  return {
-    tables: tables.map(([, name = "", inside = ""]) => {
-      const rows: string[][] = [];
-      for (const [, , row = ""] of inside.matchAll(/<table:table-row([^>]*?)(?:\/>|>(.*?)<\/table:table-row>)/gs)) {
-        if (rows.length >= most) break;
-        rows.push(openCells(row));
+  const tables: { name: string; rows: string[][] }[] = [];
+  let row: string[] = [];
+  let cell: { words: string; repeated: number } | null = null;
+  let repeated = 1;
+  const times = (text: string | undefined, limit: number) => Math.min(limit, Math.max(1, Math.floor(Number(text ?? 1)) || 1));
+  const problem = walkXml(xml, {
+    open: (name, attribute) => {
+      if (name === "table") tables.push({ name: attribute("name") ?? "", rows: [] });
+      else if (name === "table-row") [row, repeated] = [[], times(attribute("number-rows-repeated"), most)];
+      else if (name === "table-cell" || name === "covered-table-cell")
+        cell = { words: "", repeated: times(attribute("number-columns-repeated"), MAX_COLUMNS) };
+    },
+    close: (name) => {
+      const rows = tables[tables.length - 1]?.rows;
+      if (name === "p" && cell) cell.words += "\n";
+      else if (name === "table-cell" || name === "covered-table-cell") {
+        for (let i = 0; cell && i < cell.repeated && row.length < MAX_COLUMNS; i += 1) row.push(cellText(cell.words.trim()));
+        cell = null;
+      } else if (name === "table-row" && rows) {
+        while (row.at(-1) === "") row.pop();
+        // Empty rows to the end of the sheet are said as one that is repeated.
+        for (let i = 0; i < repeated && rows.length < most; i += 1) rows.push(row);
       }
-      while (rows.at(-1)?.every((cell) => cell === "")) rows.pop();
-      return asTable(xmlText(name), rows, rows.length, most);
-    }),
-    problem: null,
-  };
+    },
+    text: (words) => {
+      if (cell && cell.words.length < MAX_CELL_WORDS) cell.words += words;
+    },
+    enough: () => tables.length > MAX_TABLES,
+  });
+  const read = tables.slice(0, MAX_TABLES).map(({ name, rows }) => {
+    while (rows.at(-1)?.every((each) => each === "")) rows.pop();
+    return asTable(name, rows, rows.length, most);
+  });
+  if (read.length === 0) throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
+  return { tables: read, problem: problem && `It is damaged behind what is shown: ${problem}.` };
 }
 
-function openCells(row: string): string[] {
-  const cells: string[] = [];
-  for (const [, facts = "", inside = ""] of row.matchAll(
-    /<table:(?:covered-)?table-cell([^>]*?)(?:\/>|>(.*?)<\/table:(?:covered-)?table-cell>)/gs,
-  )) {
-    const repeated = Math.min(MAX_COLUMNS, Number(/number-columns-repeated="(\d+)"/.exec(facts)?.[1] ?? 1));
-    for (let i = 0; i < repeated && cells.length < MAX_COLUMNS; i += 1) cells.push(cellText(xmlText(inside)));
-  }
-  while (cells.at(-1) === "") cells.pop();
-  return cells;
-}
+const MAX_CELL_WORDS = 1000;
 
 async function sheets(bytes: Buffer, most: number): Promise<TablesPreview> {
+  checkUnpacked(bytes);
   const found = await readWorkbook(bytes).catch(() => {
     throw new Problem("This workbook is too damaged to be read. Its bytes are shown instead.", 422);
   });

@@ -1,4 +1,4 @@
-import { strFromU8, unzip } from "fflate";
+import { strFromU8, type UnzipFileInfo, unzip } from "fflate";
 import iconv from "iconv-lite";
 import mammoth from "mammoth";
 import { MemorySource, readBytes } from "../../core/bytes/byte-source";
@@ -9,10 +9,14 @@ import { wholeContent, withContent } from "./content";
 import type { TextPreview } from "./contract";
 import { docWords, pptWords } from "./old-office";
 import { htmlWords, mailWords, rtfWords } from "./said-texts";
+import { checkUnpacked } from "./unpacked";
+import { xmlWords } from "./xml";
 
 const MAX_TEXT = 1 << 18;
 const MAX_DOCUMENT = 1 << 25;
 const MAX_PART = 1 << 24;
+/** Bytes of all parts that are unpacked. */
+const MAX_PARTS = 1 << 26;
 
 /** The beginning of a text, decoded by its mark, as UTF-8 when it is that, else as the common 8-bit code. */
 export async function textOf(copy: StoredCopy, asked: string | null): Promise<TextPreview> {
@@ -42,7 +46,8 @@ function encodingOf(bytes: Buffer): string {
 export async function documentText(copy: StoredCopy): Promise<TextPreview> {
   const bytes = await wholeContent(copy, MAX_DOCUMENT, "document");
   const format = identify(new MemorySource(bytes), copy.name)?.id ?? "";
-  const text = await wordsIn(bytes, format, copy.name).catch(() => {
+  const text = await wordsIn(bytes, format, copy.name).catch((error: unknown) => {
+    if (error instanceof Problem) throw error;
     throw new Problem("This document is too damaged to be read. Its bytes are shown instead.", 422);
   });
   return { text: text.slice(0, MAX_TEXT), encoding: "document", truncated: text.length > MAX_TEXT };
@@ -58,29 +63,27 @@ async function wordsIn(bytes: Buffer, format: string, name: string): Promise<str
   return /\.(od[tp]|pptx)$/i.test(name) || format === "pptx" || format === "odt" || format === "odp" ? partsText(bytes) : wordsOf(bytes);
 }
 
-const wordsOf = async (buffer: Buffer): Promise<string> => (await mammoth.extractRawText({ buffer })).value;
+async function wordsOf(buffer: Buffer): Promise<string> {
+  checkUnpacked(buffer);
+  return (await mammoth.extractRawText({ buffer })).value;
+}
 
 /** Parts with words: `content.xml` of an OpenDocument file, the slides of an Office Open XML one (ECMA-376, part 1, 13). */
 const WORDY = /^(content\.xml|ppt\/slides\/slide\d+\.xml)$/;
 
 function partsText(bytes: Buffer): Promise<string> {
   return new Promise((done, failed) => {
-    unzip(bytes, { filter: (part) => WORDY.test(part.name) && part.originalSize <= MAX_PART }, (error, parts) => {
+    let room = MAX_PARTS;
+    const fits = ({ name, originalSize }: UnzipFileInfo) => {
+      if (!WORDY.test(name) || originalSize > MAX_PART || originalSize > room) return false;
+      room -= originalSize;
+      return true;
+    };
+    unzip(bytes, { filter: fits }, (error, parts) => {
       if (error) return failed(error);
       const names = Object.keys(parts).sort((a, b) => a.localeCompare(b, "en", { numeric: true }));
       if (names.length === 0) return failed(new Error("no part with words"));
-      done(names.map((name) => xmlText(strFromU8(parts[name] as Uint8Array))).join("\n\n"));
+      done(names.map((name) => xmlWords(strFromU8(parts[name] as Uint8Array), MAX_TEXT)).join("\n\n"));
     });
   });
-}
-
-const ENTITIES: Record<string, string> = { lt: "<", gt: ">", amp: "&", quot: '"', apos: "'" };
-
-/** The words between the tags; a paragraph's end becomes a line's end. */
-export function xmlText(xml: string): string {
-  return xml
-    .replace(/<\/(text:p|text:h|a:p)>/g, "\n")
-    .replace(/<[^>]{0,10000}>/g, "")
-    .replace(/&(lt|gt|amp|quot|apos);/g, (_, name: string) => ENTITIES[name] as string)
-    .trim();
 }

@@ -16,6 +16,7 @@ const MOST_KINDS = 3;
 export function VolumeReading({ volume, several }: { volume: Source["volumes"][number]; several: boolean }) {
   const { findings, profiles, readingAt } = volume;
   if (!readingAt) return null;
+  const folder = volume.filesystem === "folder";
   const of = several ? ` of ${volume.label ?? `volume ${volume.number}`}` : "";
   return (
     <>
@@ -25,9 +26,14 @@ export function VolumeReading({ volume, several }: { volume: Source["volumes"][n
           <Profiles profiles={profiles} label={`Profiles${of}`} />
         </>
       )}
-      <h3 className={styles.part}>What does not add up{of}</h3>
+      <h3 className={styles.part}>
+        {folder ? "What was not read" : "What does not add up"}
+        {of}
+      </h3>
       {findings.length === 0 ? (
-        <p className={styles.quiet}>Nothing: its records, folders and map agree with one another.</p>
+        <p className={styles.quiet}>
+          {folder ? "Nothing: every file and folder in it may be read." : "Nothing: its records, folders and map agree with one another."}
+        </p>
       ) : (
         <ul className={styles.findings}>
           {findings.map((finding) => (
