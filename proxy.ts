@@ -2,7 +2,7 @@ import { type NextRequest, NextResponse } from "next/server";
 
 /**
  * Turns away requests made by other sites in the same browser: a page from elsewhere must not be able to start a
- * restore on this bench, nor reach it under a name of its own.
+ * restore on this bench, to read from it, nor reach it under a name of its own. It may lead to a page of the bench.
  */
 export function proxy(request: NextRequest): NextResponse {
   const origin = request.headers.get("origin");
@@ -10,7 +10,12 @@ export function proxy(request: NextRequest): NextResponse {
   const foreignOrigin = origin !== null && origin !== "null" && hostOf(origin) !== host;
   const changes = request.method !== "GET" && request.method !== "HEAD";
   const site = request.headers.get("sec-fetch-site");
-  if (changes && (foreignOrigin || origin === "null" || site === "cross-site")) {
+  const leadsHere =
+    !changes &&
+    request.headers.get("sec-fetch-mode") === "navigate" &&
+    request.headers.get("sec-fetch-dest") === "document" &&
+    !request.nextUrl.pathname.startsWith("/api/");
+  if ((changes && (foreignOrigin || origin === "null")) || (site === "cross-site" && !leadsHere)) {
     return NextResponse.json({ problem: "This request came from another site and was turned away." }, { status: 403 });
   }
   if (!knownHost(host)) return NextResponse.json({ problem: "This server is not known under that name." }, { status: 421 });

@@ -1,4 +1,4 @@
-import { existsSync, lstatSync, mkdirSync, realpathSync, statSync } from "node:fs";
+import { existsSync, lstatSync, realpathSync, statSync } from "node:fs";
 import { resolve } from "node:path";
 import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
@@ -8,6 +8,7 @@ import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/rest
 import { safeComponents, streamFileName } from "../core/restore/names";
 import { Delivery } from "../io/deliver";
 import { liesOnDrive } from "../io/drives";
+import { makeFolder } from "../io/make-folder";
 import { describeWriteError } from "../io/system-errors";
 import type { Options } from "./main";
 import { copiesOf, line, oneSource, stateFilter, Usage, withVolumes } from "./output";
@@ -22,7 +23,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
     let delivery: Delivery | null = null;
     const opened = () => {
       if (delivery) return delivery;
-      mkdirSync(root, { recursive: true });
+      makeFolder(root);
       delivery = Delivery.openHere(root);
       return delivery;
     };

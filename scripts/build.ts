@@ -1,11 +1,23 @@
-import { spawnSync } from "node:child_process";
 import { createHash } from "node:crypto";
 import { existsSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { build } from "esbuild";
+import { runCommand } from "./commands";
 import { PlainError } from "./packages";
 
-const ROOMS = ["app", "ui", "core", "io", "server", "worker", "proxy.ts", "next.config.ts", "package-lock.json", "tsconfig.json"];
+const ROOMS = [
+  "app",
+  "ui",
+  "core",
+  "io",
+  "server",
+  "worker",
+  "proxy.ts",
+  "instrumentation.ts",
+  "next.config.ts",
+  "package-lock.json",
+  "tsconfig.json",
+];
 const STAMP = join("dist", "built-from");
 
 function* files(path: string): Generator<string> {
@@ -50,11 +62,9 @@ export async function buildAll(): Promise<void> {
     sourcemap: true,
     logLevel: "warning",
   });
-  const done = spawnSync(process.execPath, ["node_modules/next/dist/bin/next", "build"], {
-    stdio: ["ignore", "pipe", "pipe"],
-    encoding: "utf8",
+  const done = await runCommand(process.execPath, ["node_modules/next/dist/bin/next", "build"], {
     env: { ...process.env, NEXT_TELEMETRY_DISABLED: "1" },
   });
-  if (done.status !== 0) throw new PlainError(`The application could not be built:\n${done.stdout}\n${done.stderr}`);
+  if (!done.ok) throw new PlainError(`The application could not be built:\n${done.output}`);
   writeFileSync(STAMP, mark);
 }

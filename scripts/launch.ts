@@ -1,67 +1,117 @@
-import { mkdirSync } from "node:fs";
+import { accessSync, constants } from "node:fs";
 import { loadDemo } from "../demo/load";
+import { makeFolder } from "../io/make-folder";
 import { migrateDatabase } from "../server/database/migrate";
 import { readSettings, type Settings } from "../server/settings";
 import { buildAll } from "./build";
-import { type Cluster, portIsFree, startCluster } from "./cluster";
+import { portIsFree, startCluster } from "./cluster";
+import { EndingError, endCommands } from "./commands";
+import { holdDataFolder } from "./one-start";
 import { PlainError } from "./packages";
-import { type Service, startWeb, startWorker } from "./services";
+import { answers, startWeb, startWorker } from "./services";
+import { type Supervised, supervise, superviseCluster } from "./supervise";
 
-/** Starts database, web server and worker, and ends all of them with this process. */
+/** Starts database, web server and worker, keeps them running, and ends all of them with this process, at whatever moment it is ended. */
 export async function launch(options: { demo: boolean; fresh: boolean }): Promise<void> {
-  const settings = readSettings();
-  if (!(await portIsFree(settings.COMPASS_HOST, settings.COMPASS_PORT))) {
-    throw new PlainError(
-      `Port ${settings.COMPASS_PORT} is taken by another program. Set COMPASS_PORT to a free one, for instance:\n    COMPASS_PORT=4311 npm run demo`,
-    );
-  }
-  const started: Service[] = [];
-  let cluster: Cluster | null = null;
+  const parts: Supervised[] = [];
+  let release: () => void = () => undefined;
   let ending: Promise<void> | undefined;
   const end = (code: number) => {
     ending ??= (async () => {
-      for (const service of started.reverse()) await service.stop();
-      cluster?.stop();
+      endCommands();
+      // What is being started now is over, or ends itself, before the parts that run are ended.
+      await starting.catch(() => undefined);
+      // In reverse, so that nobody misses the database.
+      for (const part of parts.reverse()) await part.stop();
+      release();
       process.exit(code);
     })();
     return ending;
   };
-  process.on("SIGINT", () => void end(0));
-  process.on("SIGTERM", () => void end(0));
+  let starting: Promise<void> = Promise.resolve();
+  for (const signal of ["SIGINT", "SIGTERM", "SIGHUP"] as const) process.on(signal, () => void end(0));
+  // Who started this process has died: nobody could end it any more.
+  process.on("disconnect", () => void end(0));
+  const isEnding = () => ending !== undefined;
   try {
-    makeFolders(settings);
-    if (!settings.COMPASS_DATABASE_URL) cluster = await startCluster(settings.COMPASS_DATA);
-    const url = settings.COMPASS_DATABASE_URL ?? (cluster as Cluster).url("compass");
-    if (options.fresh) await emptyDatabase(url);
-    await migrateDatabase(url);
-    process.env.COMPASS_DATABASE_URL = url;
-    if (options.demo) await loadDemo(settings, options.fresh);
-    await buildAll();
-    const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" };
-    started.push(startWorker(environment));
-    started.push(await startWeb(settings.COMPASS_HOST, settings.COMPASS_PORT, environment));
-    for (const service of started) {
-      service.process.on("exit", () => {
-        if (ending) return;
-        console.error("A part of the application ended unexpectedly; stopping the rest.");
-        void end(1);
-      });
-    }
+    const settings = settingsInWords();
+    starting = start(settings, options, parts, isEnding, (giveBack) => {
+      release = giveBack;
+    });
+    await starting;
+    if (isEnding()) return;
     console.log(`Tidy Compass is ready: http://${settings.COMPASS_HOST}:${settings.COMPASS_PORT}\nCtrl-C ends it.`);
   } catch (error) {
-    complain(error);
+    if (!isEnding()) complain(error);
     await end(1);
+  }
+}
+
+async function start(
+  settings: Settings,
+  options: { demo: boolean; fresh: boolean },
+  parts: Supervised[],
+  isEnding: () => boolean,
+  held: (release: () => void) => void,
+): Promise<void> {
+  const { COMPASS_HOST: host, COMPASS_PORT: port } = settings;
+  const goOn = () => {
+    if (isEnding()) throw new EndingError("ending");
+  };
+  makeFolders(settings);
+  held(holdDataFolder(settings.COMPASS_DATA));
+  if (!(await portIsFree(host, port))) {
+    throw new PlainError(
+      `Port ${port} is taken by another program. Set COMPASS_PORT to a free one, for instance:\n    COMPASS_PORT=4311 npm run demo`,
+    );
+  }
+  let url = settings.COMPASS_DATABASE_URL;
+  if (!url) {
+    const cluster = await startCluster(settings.COMPASS_DATA, { adopt: true });
+    parts.push(superviseCluster(cluster));
+    url = cluster.url("compass");
+  }
+  goOn();
+  if (options.fresh) await emptyDatabase(url);
+  goOn();
+  await migrateDatabase(url);
+  process.env.COMPASS_DATABASE_URL = url;
+  goOn();
+  if (options.demo) await loadDemo(settings, options.fresh);
+  goOn();
+  await buildAll();
+  goOn();
+  const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" };
+  const worker = () => startWorker(environment);
+  parts.push(supervise("worker", worker(), worker));
+  const web = startWeb(host, port, environment);
+  // Until it answers it ends the start when it dies; afterwards it is started anew.
+  const first: Supervised = { stop: () => web.stop() };
+  parts.push(first);
+  await answers(web, host, port, isEnding);
+  goOn();
+  parts[parts.indexOf(first)] = supervise("web server", web, () => startWeb(host, port, environment));
+}
+
+function settingsInWords(): Settings {
+  try {
+    return readSettings();
+  } catch (error) {
+    throw new PlainError((error as Error).message);
   }
 }
 
 function makeFolders(settings: Settings): void {
   for (const folder of [settings.COMPASS_DATA, settings.COMPASS_DELIVERY, ...settings.COMPASS_SOURCES]) {
     try {
-      mkdirSync(folder, { recursive: true });
+      makeFolder(folder);
+      if (folder === settings.COMPASS_DATA) accessSync(folder, constants.R_OK | constants.W_OK | constants.X_OK);
     } catch (error) {
       // A source folder may lie on a drive that is not connected or may not be written to: that is no reason to stop.
       if (settings.COMPASS_SOURCES.includes(folder)) continue;
-      throw new PlainError(`The folder ${folder} cannot be made: ${(error as Error).message}.`);
+      throw new PlainError(
+        `The folder ${folder} cannot be made, or not be written to (${(error as NodeJS.ErrnoException).code}). Give this user the right to, or set another folder.`,
+      );
     }
   }
 }
@@ -70,6 +120,7 @@ async function emptyDatabase(url: string): Promise<void> {
   const { default: pg } = await import("pg");
   const client = new pg.Client({ connectionString: url });
   await client.connect();
+  client.on("error", () => undefined);
   await client.query("drop schema if exists public, drizzle, graphile_worker cascade; create schema public");
   await client.end();
 }

@@ -1,6 +1,6 @@
 // The way in: makes sure of Node and the packages, then hands over to the script of that name. Plain JavaScript
 // without packages, because before `npm ci` there are none.
-import { spawn, spawnSync } from "node:child_process";
+import { spawn } from "node:child_process";
 import { createHash } from "node:crypto";
 import { existsSync, readFileSync, writeFileSync } from "node:fs";
 import { dirname, join } from "node:path";
@@ -21,18 +21,35 @@ const wanted = createHash("sha256")
   .update(readFileSync(join(root, "package-lock.json")))
   .digest("hex");
 const present = existsSync(stamp) ? readFileSync(stamp, "utf8") : "";
+let child = null;
+let ended = null;
+// Signals are passed on to what runs, also while the packages are installed; Ctrl-C reaches the whole group by itself.
+for (const signal of ["SIGINT", "SIGHUP", "SIGTERM"])
+  process.on(signal, () => {
+    ended = signal;
+    if (signal !== "SIGINT") child?.kill(signal);
+  });
+const run = (command, args, stdio) =>
+  new Promise((done) => {
+    child = spawn(command, args, { stdio });
+    child.on("error", (error) => {
+      console.error(error.message);
+      done(1);
+    });
+    child.on("exit", (code, signal) => done(code ?? (signal ? 1 : 0)));
+  });
+
 if (present !== wanted) {
   console.error("Installing packages (npm ci) …");
-  const done = spawnSync("npm", ["ci", "--no-audit", "--no-fund"], { stdio: ["ignore", "inherit", "inherit"] });
-  if (done.status !== 0) {
+  const failed = await run("npm", ["ci", "--no-audit", "--no-fund"], ["ignore", "inherit", "inherit"]);
+  if (ended) process.exit(0);
+  if (failed) {
     console.error("The packages could not be installed; see the lines above. Check the network and the space on the disk, then try again.");
     process.exit(1);
   }
   writeFileSync(stamp, wanted);
 }
 
-const child = spawn(process.execPath, ["--import", "tsx", join(root, "scripts", `${verb}.ts`), ...rest], { stdio: "inherit" });
-// The child stands in the same process group and hears Ctrl-C itself; this one only waits for it.
-for (const signal of ["SIGINT", "SIGHUP"]) process.on(signal, () => undefined);
-process.on("SIGTERM", () => child.kill("SIGTERM"));
-child.on("exit", (code, signal) => process.exit(code ?? (signal ? 1 : 0)));
+// The channel tells the child when this process has died.
+const script = ["--import", "tsx", join(root, "scripts", `${verb}.ts`), ...rest];
+process.exit(await run(process.execPath, script, ["inherit", "inherit", "inherit", "ipc"]));

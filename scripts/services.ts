@@ -25,19 +25,35 @@ export function startWorker(environment: NodeJS.ProcessEnv): Service {
   return service(["--enable-source-maps", "dist/main.js"], environment);
 }
 
-/** Starts the web server and waits until it answers. */
-export async function startWeb(host: string, port: number, environment: NodeJS.ProcessEnv): Promise<Service> {
-  const web = service(["node_modules/next/dist/bin/next", "start", "-H", host, "-p", String(port)], environment);
+/** Starts the web server. */
+export function startWeb(host: string, port: number, environment: NodeJS.ProcessEnv): Service {
+  return service(["node_modules/next/dist/bin/next", "start", "-H", host, "-p", String(port)], environment);
+}
+
+/** Waits until a web server answers, or waiting is of no use any more. @throws PlainError when it does not within a minute, or ends */
+export async function answers(web: Service, host: string, port: number, enough: () => boolean = () => false): Promise<void> {
   const until = Date.now() + 60_000;
-  while (Date.now() < until) {
-    if (web.process.exitCode !== null) throw new PlainError("The web server ended while starting; see the lines above.");
+  while (Date.now() < until && !enough()) {
+    if (web.process.exitCode !== null || web.process.signalCode !== null)
+      throw new PlainError("The web server ended while starting; see the lines above.");
     try {
-      if ((await fetch(`http://${host}:${port}/api/health`)).ok) return web;
+      if ((await fetch(`http://${host}:${port}/api/health`)).ok) return;
     } catch {
       // Not listening yet.
     }
     await new Promise((done) => setTimeout(done, 150));
   }
-  await web.stop();
-  throw new PlainError("The web server did not answer within a minute.");
+  if (!enough()) throw new PlainError("The web server did not answer within a minute.");
+}
+
+/** Starts the web server and waits until it answers. */
+export async function startAnsweringWeb(host: string, port: number, environment: NodeJS.ProcessEnv): Promise<Service> {
+  const web = startWeb(host, port, environment);
+  try {
+    await answers(web, host, port);
+    return web;
+  } catch (error) {
+    await web.stop();
+    throw error;
+  }
 }

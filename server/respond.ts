@@ -3,7 +3,7 @@ import { NextResponse } from "next/server";
 import { z } from "zod";
 import { safeName } from "../core/restore/names";
 import { SourceError } from "../io/source-error";
-import type { Connection } from "./database/connection";
+import { type Connection, isDatabaseLost } from "./database/connection";
 import { jobs } from "./database/schema";
 import { log } from "./log/logger";
 import { codeOf, Problem } from "./problem";
@@ -19,28 +19,42 @@ const REFUSED_BY_DATABASE: Readonly<Record<string, { problem: string; status: nu
   "22P05": { problem: "The request holds a character that no name can have.", status: 400 },
 };
 
+const DATABASE_LOST = "The database does not answer just now. Work goes on by itself when it is back; nothing is lost.";
+
+/** What a route answers is data: opened by itself in a window, nothing in it may run or fetch. */
+const DATA_POLICY = "sandbox; default-src 'none'; frame-ancestors 'none'";
+
 /** A route handler whose problems become answers a person can read. */
 export function answer<P extends Params>(handle: (request: Request, params: P) => Promise<unknown>) {
   return async (request: Request, context: { params: Promise<P> }): Promise<Response> => {
     const began = performance.now();
-    try {
-      const value = await handle(request, await context.params);
-      const response = value instanceof Response ? value : NextResponse.json(value ?? { ok: true });
-      // How long the handler took, for whoever looks (Server Timing, W3C).
-      response.headers.set("Server-Timing", `handler;dur=${(performance.now() - began).toFixed(1)}`);
-      return response;
-    } catch (error) {
-      // A source that stops answering while it is read says so itself.
-      if (error instanceof SourceError) return NextResponse.json({ problem: error.message }, { status: 409 });
-      if (error instanceof Problem) return NextResponse.json({ problem: error.message }, { status: error.status });
-      if (error instanceof z.ZodError)
-        return NextResponse.json({ problem: error.issues[0]?.message ?? "The request is not valid." }, { status: 400 });
-      const refused = REFUSED_BY_DATABASE[codeOf(error)];
-      if (refused) return NextResponse.json({ problem: refused.problem }, { status: refused.status });
-      log.error({ error: (error as Error).stack }, "request failed");
-      return NextResponse.json({ problem: "The bench could not do this. Its log tells more; nothing was lost." }, { status: 500 });
-    }
+    const response = await responseTo(async () => handle(request, await context.params));
+    // How long the handler took, for whoever looks (Server Timing, W3C).
+    response.headers.set("Server-Timing", `handler;dur=${(performance.now() - began).toFixed(1)}`);
+    if (!response.headers.has("Content-Security-Policy")) response.headers.set("Content-Security-Policy", DATA_POLICY);
+    return response;
   };
+}
+
+async function responseTo(handle: () => Promise<unknown>): Promise<Response> {
+  try {
+    const value = await handle();
+    return value instanceof Response ? value : NextResponse.json(value ?? { ok: true });
+  } catch (error) {
+    // A source that stops answering while it is read says so itself.
+    if (error instanceof SourceError) return NextResponse.json({ problem: error.message }, { status: 409 });
+    if (error instanceof Problem) return NextResponse.json({ problem: error.message }, { status: error.status });
+    if (error instanceof z.ZodError)
+      return NextResponse.json({ problem: error.issues[0]?.message ?? "The request is not valid." }, { status: 400 });
+    const refused = REFUSED_BY_DATABASE[codeOf(error)];
+    if (refused) return NextResponse.json({ problem: refused.problem }, { status: refused.status });
+    if (isDatabaseLost(error)) {
+      log.warn({ error: (error as Error).message }, "the database did not answer");
+      return NextResponse.json({ problem: DATABASE_LOST }, { status: 503, headers: { "Retry-After": "2" } });
+    }
+    log.error({ error: (error as Error).stack }, "request failed");
+    return NextResponse.json({ problem: "The bench could not do this. Its log tells more; nothing was lost." }, { status: 500 });
+  }
 }
 
 /** The header that makes a response a download of that name (RFC 6266, RFC 8187). */
@@ -56,6 +70,14 @@ export async function downloadName(db: Connection, jobId: number): Promise<strin
 /** A number from the address. @throws Problem when it is none */
 export function idFrom(text: string): number {
   if (!/^\d{1,15}$/.test(text)) throw new Problem("There is nothing at this address.", 404);
+  return Number(text);
+}
+
+/** A whole number from a request's query. @throws Problem when it is none */
+export function numberFrom(query: URLSearchParams, name: string, fallback = 0): number {
+  const text = query.get(name);
+  if (text === null) return fallback;
+  if (!/^\d{1,15}$/.test(text)) throw new Problem(`“${name}” must be a whole number.`);
   return Number(text);
 }
 

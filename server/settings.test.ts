@@ -15,6 +15,13 @@ describe("settings", () => {
     );
   });
 
+  // Nobody signs in: the bench must not be offered to a network.
+  it("keep the bench on this computer", () => {
+    for (const host of ["127.0.0.1", "127.0.0.2", "::1", "localhost"]) expect(readSettings({ COMPASS_HOST: host }).COMPASS_HOST).toBe(host);
+    for (const host of ["0.0.0.0", "::", "192.168.1.4", "bench.example", "127.0.0.1.example"])
+      expect(() => readSettings({ COMPASS_HOST: host })).toThrow(/COMPASS_HOST is not right: the bench has no sign-in/);
+  });
+
   it("take several source folders", () => {
     expect(readSettings({ COMPASS_SOURCES: "/a:/b" }).COMPASS_SOURCES).toEqual(["/a", "/b"]);
   });

@@ -34,7 +34,14 @@ const schema = z.object({
   COMPASS_DELIVERY: absolute.default(resolve("data/delivery")),
   /** Folder for what the application itself keeps. */
   COMPASS_DATA: absolute.default(resolve("data")),
-  COMPASS_HOST: z.string().default("127.0.0.1"),
+  /** Nobody signs in here: whoever reaches the bench may use it, so it stays on this computer. */
+  COMPASS_HOST: z
+    .string()
+    .regex(
+      /^(localhost|127(\.\d{1,3}){3}|::1)$/,
+      "the bench has no sign-in and stays on this computer (127.0.0.1, ::1 or localhost); reach it from another one through a tunnel, for instance ssh -L 4310:127.0.0.1:4310",
+    )
+    .default("127.0.0.1"),
   COMPASS_PORT: z.coerce.number().int().min(1).max(65_535).default(4310),
   /** Copies stored in one transaction at most. */
   COMPASS_BATCH: z.coerce.number().int().min(1).max(100_000).default(10_000),

@@ -1,8 +1,9 @@
 import { randomUUID } from "node:crypto";
 import { EventEmitter } from "node:events";
 import { hostname } from "node:os";
-import { run, type WorkerEvents } from "graphile-worker";
-import { database } from "../server/database/connection";
+import { sql } from "drizzle-orm";
+import { run, type TaskList, type WorkerEvents } from "graphile-worker";
+import { type Database, database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { readSettings } from "../server/settings";
 import { beat, leave, releaseDead } from "../server/workers/presence";
@@ -16,9 +17,48 @@ import { runPass } from "./run-pass";
 import { runRestore } from "./run-restore";
 
 const CONCURRENCY = 2;
+/** How often a database that is not there is asked again. Milliseconds. */
+const WAIT_MS = 1_000;
+/** What a worker ends with that lost its database: it is started again, and the work it held is freed like that of any dead worker. */
+const LOST_DATABASE = 75;
+
+/**
+ * Tasks that lost the database while they ran. Whether the queue heard of their end cannot be known then: this worker ends, so that
+ * nothing stays held in its name.
+ */
+function guarded(tasks: TaskList): TaskList {
+  const entries = Object.entries(tasks).map(([name, task]) => {
+    const run = async (...args: Parameters<NonNullable<typeof task>>) => {
+      try {
+        return await task?.(...args);
+      } catch (error) {
+        if (!isDatabaseLost(error)) throw error;
+        log.warn({ task: name, error: (error as Error).message }, "the database was lost; this worker ends");
+        process.exit(LOST_DATABASE);
+      }
+    };
+    return [name, run];
+  });
+  return Object.fromEntries(entries) as TaskList;
+}
+
+/** Waits until the database answers. */
+async function untilAnswering(db: Database): Promise<void> {
+  for (let said = false; ; said = true) {
+    try {
+      await db.execute(sql`select 1`);
+      return;
+    } catch (error) {
+      if (!isDatabaseLost(error)) throw error;
+      if (!said) log.warn({ error: (error as Error).message }, "the database does not answer; this worker waits for it");
+      await new Promise((done) => setTimeout(done, WAIT_MS));
+    }
+  }
+}
 
 async function main(): Promise<void> {
   const { db, pool } = database();
+  await untilAnswering(db);
   // A connection in use may lose its server too; the queue reports it, this keeps the process.
   pool.on("connect", (client) => client.on("error", (error) => log.warn({ error: error.message }, "database connection lost")));
   const me = { id: randomUUID(), host: hostname(), pid: process.pid, queueNames: [] as string[] };
@@ -39,7 +79,7 @@ async function main(): Promise<void> {
     pollInterval: 1000,
     noHandleSignals: true,
     events,
-    taskList: {
+    taskList: guarded({
       pass: (payload) => runPass(db, pool, idOf(payload), me.id, () => stopping),
       reading: (payload) => readWholeVolume(db, idOf(payload)),
       equals: (payload) => gatherEqual(db, idOf(payload), (payload as { from?: number }).from ?? 0, () => stopping),
@@ -48,7 +88,7 @@ async function main(): Promise<void> {
       check: (payload) => checkCopies(db, idOf(payload), () => stopping),
       prove: (payload) => proveRestore(db, idOf(payload), (payload as { from?: number }).from ?? 0, () => stopping),
       restore: (payload) => runRestore(db, idOf(payload), () => stopping),
-    },
+    }),
   });
   await beat(db, me);
   const timer = setInterval(
@@ -74,7 +114,13 @@ async function main(): Promise<void> {
   await runner.promise;
 }
 
+// Who started this process has died: nobody could end it any more.
+process.on("disconnect", () => process.kill(process.pid, "SIGTERM"));
 main().catch((error: Error) => {
+  if (isDatabaseLost(error)) {
+    log.warn({ error: error.message }, "the database does not answer; this worker ends");
+    process.exit(LOST_DATABASE);
+  }
   log.fatal({ error: error.stack }, "the worker could not start");
   process.exit(1);
 });

@@ -1,5 +1,5 @@
 import type pg from "pg";
-import type { Database } from "../server/database/connection";
+import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { claimPass, commitBatch, endAtOnce, failPass, isWanted } from "../server/passes/slice";
 import { readSettings } from "../server/settings";
@@ -86,6 +86,8 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     }
   } catch (error) {
     if (endedAtOnce) return await endAtOnce(db, pass);
+    // What was stored is stored, and the rest is read again: nothing failed but the database.
+    if (isDatabaseLost(error)) throw error;
     log.error({ pass: passId, error: (error as Error).stack }, "pass failed");
     await failPass(db, pass, (error as Error).message);
   } finally {

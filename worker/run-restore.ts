@@ -1,7 +1,9 @@
 import { once } from "node:events";
 import type { Worker } from "node:worker_threads";
 import { hasGaps } from "../core/restore/gaps";
-import type { Database } from "../server/database/connection";
+import { describeWriteError } from "../io/system-errors";
+import { type Database, isDatabaseLost } from "../server/database/connection";
+import { log } from "../server/log/logger";
 import {
   type ClaimedRestore,
   claimRestore,
@@ -43,8 +45,9 @@ export async function runRestore(db: Database, restoreId: number, stopping: () =
     await ask(thread, { ask: "close" });
   } catch (error) {
     await ask(thread, { ask: "close" }).catch(() => undefined);
-    if (!(error instanceof RestoreRefused)) throw error;
-    await failRestore(db, restore, error.message);
+    if (isDatabaseLost(error)) throw error;
+    if (!(error instanceof RestoreRefused)) log.error({ restore: restoreId, error: (error as Error).stack }, "restore failed");
+    await failRestore(db, restore, describeWriteError(error));
   } finally {
     await thread.terminate();
   }

@@ -56,6 +56,8 @@ const HEAP_MIB = 512;
 const LOOK_MS = 200;
 /** A task nobody waits for any more may go on for so long, because most end sooner than a new process is made. Milliseconds. */
 const UNWANTED_MS = 1_000;
+/** Tasks that wait for a process at most. */
+const MOST_WAITING = 1_000;
 /** A process is replaced after so many tasks: what libraries keep would add up. */
 const TASKS_EACH = 400;
 
@@ -98,6 +100,9 @@ export class ContentPool {
   }
 
   ask(request: TaskRequest, limits: Limits, signal?: AbortSignal): Promise<unknown> {
+    if (this.#waiting.length >= MOST_WAITING)
+      return Promise.reject(new Problem("Too much is asked for at once. Wait a moment, and try again.", 429));
+    if (signal?.aborted) return Promise.reject(new Problem("Nobody waits for this any more.", 499));
     return new Promise((done, failed) => {
       const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal };
       this.#waiting.push(work);

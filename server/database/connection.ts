@@ -1,6 +1,7 @@
 import { drizzle, type NodePgDatabase } from "drizzle-orm/node-postgres";
 import pg from "pg";
 import { log } from "../log/logger";
+import { codeOf } from "../problem";
 import { readSettings } from "../settings";
 import * as schema from "./schema";
 
@@ -28,6 +29,22 @@ export function database(): Opened {
 export function counting(): Opened {
   shared.compassCounting ??= open(readSettings().COMPASS_DATABASE_URL, { max: 2, options: "-c max_parallel_workers_per_gather=0" });
   return shared.compassCounting;
+}
+
+/**
+ * What the database answers when it ends or is not up yet (PostgreSQL, appendix A: classes 08 and 57), and the system when nothing
+ * listens (errno(3)).
+ */
+const LOST: ReadonlySet<string> = new Set([
+  ...["08000", "08001", "08003", "08004", "08006", "57P01", "57P02", "57P03"],
+  ...["ECONNREFUSED", "ECONNRESET", "EPIPE", "ETIMEDOUT", "ENOTFOUND"],
+]);
+
+/** Whether an error means that the database is not there just now. */
+export function isDatabaseLost(error: unknown): boolean {
+  if (!(error instanceof Error)) return false;
+  if (LOST.has(codeOf(error)) || /^Connection terminated|^Client has encountered a connection error/.test(error.message)) return true;
+  return error.cause !== undefined && isDatabaseLost(error.cause);
 }
 
 export function open(url: string | undefined, settings: { max: number; options?: string } = { max: 12 }): Opened {

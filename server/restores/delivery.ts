@@ -1,8 +1,9 @@
-import { existsSync, lstatSync, mkdirSync, realpathSync, statfsSync, statSync } from "node:fs";
+import { existsSync, lstatSync, realpathSync, statfsSync, statSync } from "node:fs";
 import { dirname, join, resolve } from "node:path";
 import { safeComponents } from "../../core/restore/names";
 import { Delivery } from "../../io/deliver";
 import { liesOnDrive } from "../../io/drives";
+import { makeFolder } from "../../io/make-folder";
 import { type ReadBack, readBack } from "../../io/read-back";
 import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
@@ -32,7 +33,7 @@ export function destinationRoot(destination: string): string {
 /** Opens the folder a destination means, made where needed. Links below the delivery folder are not followed. */
 export function openDelivery(destination: string, mark: string): Delivery {
   const { COMPASS_DELIVERY: delivery } = readSettings();
-  mkdirSync(delivery, { recursive: true });
+  makeFolder(delivery);
   return Delivery.open(delivery, safeComponents(destination), mark);
 }
 
@@ -56,7 +57,7 @@ function onClientsDrive(folder: string, target: string): boolean {
  */
 export function refusal(root: string, images: readonly string[], folders: readonly string[] = []): string | null {
   const { COMPASS_DELIVERY: delivery } = readSettings();
-  mkdirSync(delivery, { recursive: true });
+  makeFolder(delivery);
   const real = realpathSync(present(root));
   if (!liesWithin(real, realpathSync(delivery))) return "This folder leads outside the delivery folder. Choose another name.";
   for (const image of images) {

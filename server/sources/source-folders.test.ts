@@ -1,5 +1,5 @@
 import { spawnSync } from "node:child_process";
-import { mkdirSync, mkdtempSync, realpathSync, symlinkSync, writeFileSync } from "node:fs";
+import { mkdirSync, mkdtempSync, realpathSync, rmSync, symlinkSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
@@ -46,6 +46,22 @@ describe("the source folders", () => {
     for (const path of ["sources/../elsewhere/secret.img", "sources/link.img", "elsewhere"])
       expect(() => permittedSource(join(work, path)), path).toThrow("outside the source folders");
     expect(() => permittedSource(join(work, "sources/gone.img"))).toThrow("is not there");
+    // What is outside answers the same, whether it is there or not; through a link out of the folders too.
+    symlinkSync(join(work, "elsewhere"), join(work, "sources/way out"));
+    const refusal = (path: string) => {
+      try {
+        return permittedSource(join(work, path));
+      } catch (error) {
+        const { status, message } = error as { status: number; message: string };
+        return [status, message.replace(join(work, path), "PATH")];
+      }
+    };
+    for (const [there, not] of [
+      ["elsewhere/secret.img", "elsewhere/nothing.img"],
+      ["sources/way out/secret.img", "sources/way out/nothing.img"],
+    ] as const)
+      expect(refusal(there)).toEqual(refusal(not));
+    rmSync(join(work, "sources/way out"));
   });
 
   it("say what lies in a folder and is not shown: a folder of hidden files is not called empty", () => {

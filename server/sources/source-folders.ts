@@ -1,5 +1,5 @@
 import { existsSync, readdirSync, realpathSync, statSync } from "node:fs";
-import { basename, dirname, join, relative, sep } from "node:path";
+import { basename, dirname, join, relative, resolve, sep } from "node:path";
 import { Problem } from "../problem";
 import { readSettings } from "../settings";
 import type { SourceListing } from "./contract";
@@ -47,14 +47,35 @@ export function partOf(path: string): string | null {
 
 /** The path of a source, once it is sure to lie in a source folder or to be a drive that is offered. @throws Problem otherwise */
 export function permittedSource(path: string): string {
-  if (!existsSync(path)) throw new Problem(`“${path}” is not there. Check that the drive is connected.`, 404);
+  // Whether something is there is said of what may be read, and of drives; of everything else the answer is the same in any case.
+  if (!existsSync(path)) {
+    if (mayBeThere(path)) throw new Problem(`“${path}” is not there. Check that the drive is connected.`, 404);
+    throw outside(path);
+  }
   const real = realpathSync(path);
   if (statSync(/*turbopackIgnore: true*/ real).isBlockDevice()) return permittedDrive(path).path;
   if ([...realFolders(), ...realRoots()].some((folder) => liesWithin(real, folder))) return real;
-  throw new Problem(
+  throw outside(path);
+}
+
+const outside = (path: string) =>
+  new Problem(
     `“${path}” is outside the source folders. Only what lies in them may be read; the settings COMPASS_SOURCES and COMPASS_SOURCE_ROOTS name them.`,
     403,
   );
+
+/** Whether a path that is not there would be permitted if it were. */
+function mayBeThere(path: string): boolean {
+  const { COMPASS_SOURCES, COMPASS_SOURCE_ROOTS } = readSettings();
+  const asked = resolve(path);
+  if (liesWithin(asked, "/dev") || [...COMPASS_SOURCES, ...COMPASS_SOURCE_ROOTS].some((folder) => liesWithin(asked, folder))) {
+    let above = asked;
+    while (!existsSync(above)) above = dirname(above);
+    const real = realpathSync(above);
+    // A link in a source folder must not tell of what lies where it leads.
+    return above === real || [...realFolders(), ...realRoots(), "/dev"].some((folder) => liesWithin(real, folder));
+  }
+  return false;
 }
 
 /** The folders right below one; none where it cannot be listed. */

@@ -25,6 +25,8 @@ function events(): EventEmitter {
     try {
       await client.connect();
       await client.query("listen compass");
+      // What happened while nobody listened is not announced again: every follower looks anew.
+      for (const name of emitter.eventNames()) emitter.emit(name);
     } catch (error) {
       client.removeListener("error", again);
       again(error as Error);

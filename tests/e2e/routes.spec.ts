@@ -1,4 +1,5 @@
 import { readdirSync, readFileSync } from "node:fs";
+import { request as rawRequest } from "node:http";
 import { join } from "node:path";
 import { type APIRequestContext, expect, test } from "@playwright/test";
 
@@ -124,4 +125,44 @@ test("other sites and other names are turned away", async ({ request }) => {
   expect(named.status()).toBe(421);
   const jobs = (await (await request.get("/api/jobs")).json()) as { title: string }[];
   expect(jobs.some(({ title }) => title === "From elsewhere")).toBe(false);
+});
+
+test("nothing is read by other sites, and every answer says what may be done with it", async ({ request, baseURL }) => {
+  const site = { "sec-fetch-site": "cross-site", "sec-fetch-mode": "no-cors", "sec-fetch-dest": "image" };
+  for (const path of ["/api/jobs", "/api/health", "/", "/settings", "/api/restores/1/zip"]) {
+    const refused = await request.get(path, { headers: site });
+    expect(refused.status(), path).toBe(403);
+    expect(((await refused.json()) as { problem: string }).problem).toContain("another site");
+  }
+  // A link elsewhere may lead to a page, never to data.
+  const link = { "sec-fetch-site": "cross-site", "sec-fetch-mode": "navigate", "sec-fetch-dest": "document" };
+  expect((await request.get("/", { headers: link })).status()).toBe(200);
+  expect((await request.get("/api/jobs", { headers: link })).status()).toBe(403);
+  for (const path of ["/", "/api/jobs", "/api/nothing", "/icon.svg"]) {
+    const headers = (await request.get(path)).headers();
+    expect(headers["cross-origin-resource-policy"], path).toBe("same-origin");
+    expect(headers["x-content-type-options"], path).toBe("nosniff");
+  }
+  // The policy of a route reaches the browser as the route gave it (CSP Level 3, 7.2: sandbox).
+  expect((await request.get("/api/jobs")).headers()["content-security-policy"]).toBe("sandbox; default-src 'none'; frame-ancestors 'none'");
+  const [job] = (await (await request.get("/api/jobs")).json()) as { id: number }[];
+  const id = job?.id ?? ((await (await request.post("/api/jobs", { data: { title: "Policies" } })).json()) as { id: number }).id;
+  const report = await request.get(`/api/jobs/${id}/report?form=html`);
+  expect(report.headers()["content-security-policy"]).toBe("sandbox; default-src 'none'; style-src 'unsafe-inline'");
+  expect((await request.get("/")).headers()["content-security-policy"]).toContain("frame-ancestors 'none'");
+  // Methods that mean nothing here (RFC 9110, 9.3.8), numbers that are none, places to go on from that never were.
+  const trace = await new Promise<number | undefined>((done, failed) =>
+    rawRequest(new URL("/api/jobs", baseURL), { method: "TRACE" }, (response) => done(response.statusCode))
+      .on("error", failed)
+      .end(),
+  );
+  expect(trace).toBe(405);
+  for (const path of [
+    `/api/jobs/${id}/items?limit=1.5`,
+    `/api/jobs/${id}/items?after=nonsense`,
+    `/api/jobs/${id}/items?after=${Buffer.from('["a","b"]').toString("base64url")}`,
+    "/api/copies/1/bytes?at=0.5",
+    `/api/jobs/${id}/rehearsal?page=-1`,
+  ])
+    expect([400, 405], path).toContain((await request.get(path)).status());
 });

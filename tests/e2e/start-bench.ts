@@ -1,7 +1,7 @@
 import { mkdirSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { loadDemo } from "../../demo/load";
-import { startWeb, startWorker } from "../../scripts/services";
+import { startAnsweringWeb, startWorker } from "../../scripts/services";
 import { readSettings } from "../../server/settings";
 import { scratchDatabase } from "../support/scratch-database";
 
@@ -20,7 +20,7 @@ export default async function startBench(): Promise<() => Promise<void>> {
   await loadDemo(readSettings(), true);
   const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", COMPASS_LOG: "warn" };
   const worker = startWorker(environment);
-  const web = await startWeb("127.0.0.1", Number(port), environment);
+  const web = await startAnsweringWeb("127.0.0.1", Number(port), environment);
   return async () => {
     await web.stop();
     await worker.stop();

@@ -2,7 +2,7 @@ import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { freePort } from "../../scripts/cluster";
-import { type Service, startWeb } from "../../scripts/services";
+import { type Service, startAnsweringWeb } from "../../scripts/services";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { createJob } from "../../server/jobs/commands";
@@ -37,7 +37,7 @@ beforeAll(async () => {
   for (const item of items) copies.set(item.name, item.bestCopyId as number);
   const port = await freePort();
   address = `http://127.0.0.1:${port}`;
-  web = await startWeb("127.0.0.1", port, { ...process.env, NODE_ENV: "production", COMPASS_PORT: String(port) });
+  web = await startAnsweringWeb("127.0.0.1", port, { ...process.env, NODE_ENV: "production", COMPASS_PORT: String(port) });
 }, 180_000);
 afterAll(async () => {
   await web?.stop();
