@@ -6,7 +6,7 @@ import { run, type TaskList, type WorkerEvents } from "graphile-worker";
 import { type Database, database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { readSettings } from "../server/settings";
-import { beat, leave, releaseDead } from "../server/workers/presence";
+import { beat, leave, releaseDead, sessionName } from "../server/workers/presence";
 import { checkCopies } from "./check-copies";
 import { gatherEqual } from "./gather-equal";
 import { makeThumbnails } from "./make-thumbnails";
@@ -57,11 +57,11 @@ async function untilAnswering(db: Database): Promise<void> {
 }
 
 async function main(): Promise<void> {
+  const me = { id: randomUUID(), host: hostname(), pid: process.pid, queueNames: [] as string[] };
+  // Its connections bear its name: whoever takes its work over ends them, so that nothing stays locked by a worker that was held still.
+  process.env.PGAPPNAME = sessionName(me.id);
   const { db, pool } = database();
   await untilAnswering(db);
-  // A connection in use may lose its server too; the queue reports it, this keeps the process.
-  pool.on("connect", (client) => client.on("error", (error) => log.warn({ error: error.message }, "database connection lost")));
-  const me = { id: randomUUID(), host: hostname(), pid: process.pid, queueNames: [] as string[] };
   const events = new EventEmitter() as unknown as WorkerEvents;
   // The queue's own names of its workers, and of the pool in whose name work is held, are what a later worker needs to free the work of
   // a dead one. A name that is missing here would have live work taken for a dead worker's.

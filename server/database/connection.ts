@@ -36,6 +36,8 @@ export function counting(): Opened {
  * listens (errno(3)).
  */
 const LOST: ReadonlySet<string> = new Set([
+  // An idle transaction that was ended by the server.
+  "25P03",
   ...["08000", "08001", "08003", "08004", "08006", "57P01", "57P02", "57P03"],
   ...["ECONNREFUSED", "ECONNRESET", "EPIPE", "ETIMEDOUT", "ENOTFOUND"],
 ]);
@@ -52,5 +54,7 @@ export function open(url: string | undefined, settings: { max: number; options?:
   const pool = new pg.Pool({ connectionString: url, ...settings });
   // Without a listener, a server that goes away would end this process.
   pool.on("error", (error) => log.warn({ error: error.message }, "database connection lost"));
+  // A connection in use may lose its server too: the query that uses it fails, and this keeps the process.
+  pool.on("connect", (client) => client.on("error", (error) => log.warn({ error: error.message }, "database connection lost")));
   return { pool, db: drizzle(pool, { schema }) };
 }

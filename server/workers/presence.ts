@@ -2,6 +2,9 @@ import { sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { readSettings } from "../settings";
 
+/** What the database's sessions of a worker are called. At most 63 bytes. */
+export const sessionName = (workerId: string): string => `compass ${workerId}`;
+
 /** Says that this worker lives. */
 export async function beat(
   db: Connection,
@@ -19,8 +22,14 @@ export async function leave(db: Connection, workerId: string): Promise<void> {
 
 /** Frees the work of workers not seen for a while, so that it goes on elsewhere. @returns how many were dead */
 export async function releaseDead(db: Connection): Promise<number> {
-  const { rows } = await db.execute<{ queue_names: string[] }>(sql`
-    delete from workers where last_seen < now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER}) returning queue_names`);
+  const { rows } = await db.execute<{ id: string; queue_names: string[] }>(sql`
+    delete from workers where last_seen < now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER}) returning id, queue_names`);
+  // One that is held still, and not dead, may hold locks in the middle of a batch: its sessions are ended, and the batch is undone.
+  const sessions = JSON.stringify(rows.map(({ id }) => sessionName(id)));
+  if (rows.length > 0)
+    await db.execute(
+      sql`select pg_terminate_backend(pid) from pg_stat_activity where application_name in (select jsonb_array_elements_text(${sessions}::jsonb))`,
+    );
   // A worker may have died before its first sign of life: its names are in no row, only in the work it holds.
   const { rows: unknown } = await db.execute<{ locked_by: string }>(sql`
     select distinct locked_by from graphile_worker.jobs
