@@ -19,6 +19,7 @@ const REFUSED_BY_DATABASE: Readonly<Record<string, { problem: string; status: nu
   "22P05": { problem: "The request holds a character that no name can have.", status: 400 },
 };
 
+const DATABASE_FULL = "The disk the database is on is full. Free some space there; work goes on by itself then, and nothing is lost.";
 const DATABASE_LOST = "The database does not answer just now. Work goes on by itself when it is back; nothing is lost.";
 
 /** What a route answers is data: opened by itself in a window, nothing in it may run or fetch. */
@@ -50,7 +51,8 @@ async function responseTo(handle: () => Promise<unknown>): Promise<Response> {
     if (refused) return NextResponse.json({ problem: refused.problem }, { status: refused.status });
     if (isDatabaseLost(error)) {
       log.warn({ error: (error as Error).message }, "the database did not answer");
-      return NextResponse.json({ problem: DATABASE_LOST }, { status: 503, headers: { "Retry-After": "2" } });
+      const problem = codeOf(error) === "53100" ? DATABASE_FULL : DATABASE_LOST;
+      return NextResponse.json({ problem }, { status: 503, headers: { "Retry-After": "2" } });
     }
     log.error({ error: (error as Error).stack }, "request failed");
     return NextResponse.json({ problem: "The bench could not do this. Its log tells more; nothing was lost." }, { status: 500 });

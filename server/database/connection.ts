@@ -38,11 +38,13 @@ export function counting(): Opened {
 const LOST: ReadonlySet<string> = new Set([
   // An idle transaction that was ended by the server.
   "25P03",
+  // Out of disk, memory or connections (class 53): it serves again when there is room.
+  ...["53100", "53200", "53300"],
   ...["08000", "08001", "08003", "08004", "08006", "57P01", "57P02", "57P03"],
   ...["ECONNREFUSED", "ECONNRESET", "EPIPE", "ETIMEDOUT", "ENOTFOUND"],
 ]);
 
-/** Whether an error means that the database is not there just now. */
+/** Whether an error means that the database is not there just now, or cannot take anything. */
 export function isDatabaseLost(error: unknown): boolean {
   if (!(error instanceof Error)) return false;
   if (LOST.has(codeOf(error)) || /^Connection terminated|^Client has encountered a connection error/.test(error.message)) return true;

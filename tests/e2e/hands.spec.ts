@@ -27,8 +27,10 @@ test("items are chosen as in a good file manager: click, Ctrl, Shift, arrows, an
   const rows = grid.getByRole("row");
   await expect(rows.nth(8)).toBeVisible();
   // A plain click opens; with Ctrl it ticks.
-  await rows.nth(1).click();
-  await expect(page).toHaveURL(/item=\d+/);
+  await expect(async () => {
+    await rows.nth(1).click();
+    await expect(page).toHaveURL(/item=\d+/, { timeout: 1000 });
+  }).toPass();
   expect(await tray(page, id)).toBe(0);
   await rows.nth(3).click({ modifiers: ["Control"] });
   await expect(rows.nth(3).getByRole("checkbox")).toBeChecked();

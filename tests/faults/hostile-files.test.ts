@@ -46,7 +46,7 @@ afterAll(async () => {
 
 /** Longest a request may take: the limit of a preview or a repair, and a slow machine. Milliseconds. */
 const LONGEST = 30_000;
-/** Slower than this on any machine means that something held the web server up; the figure that is promised is measured by `npm run bench`. */
+/** Slower than this on any machine means that something held the web server up. What it is on a quiet one is printed, and kept in docs/benchmarks.md. */
 const HELD_UP = 500;
 
 /** How long each answer of the web server takes while something else is asked of it. */

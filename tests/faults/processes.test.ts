@@ -5,6 +5,7 @@ import { join } from "node:path";
 import { afterEach, describe, expect, it } from "vitest";
 import { freePort } from "../../scripts/cluster";
 import { until } from "../support/bench";
+import { smallDevice } from "../support/small-device";
 import { LONG } from "./three-checks";
 
 const started: ChildProcess[] = [];
@@ -148,6 +149,43 @@ describe.runIf(process.platform === "linux")("the application's processes", () =
     expect(await start.ended()).toBe(0);
     await nothingLeft(start.folder);
   }, 240_000);
+
+  it("waits for room when the disk of the database is full, and goes on by itself when there is some", async (context) => {
+    const folder = dataFolder();
+    const device = smallDevice(join(folder, "data"), "ext4", 400 << 20);
+    if (!device) return context.skip("no file system can be mounted here");
+    try {
+      chmodSync(device.at, 0o711);
+      const start = await startApplication({}, device.at);
+      await ready(start);
+      await healthy(start);
+      const post = () =>
+        fetch(`${start.address}/api/jobs`, {
+          method: "POST",
+          headers: { "Content-Type": "application/json" },
+          body: JSON.stringify({ title: "Full", client: "x".repeat(190) }),
+        }).catch(() => null);
+      spawnSync("dd", ["if=/dev/zero", `of=${join(device.at, "filler")}`, "bs=1M"], { stdio: "ignore" });
+      const refused = await until(async () => {
+        const answers = await Promise.all(Array.from({ length: 40 }, post));
+        return answers.find((response) => response && response.status !== 200);
+      }, 90);
+      expect(refused.status).toBe(503);
+      expect(((await refused.json()) as { problem: string }).problem).toMatch(
+        /^(The disk the database is on is full|The database does not answer)/,
+      );
+      const written = ((await (await fetch(`${start.address}/api/health`)).json()) as { problem?: string }).problem;
+      expect(written ?? "").not.toContain("at ");
+      rmSync(join(device.at, "filler"));
+      await until(async () => (await post())?.status === 200, 90);
+      await healthy(start, 90);
+      start.child.kill("SIGTERM");
+      expect(await start.ended()).toBe(0);
+      await nothingLeft(device.at);
+    } finally {
+      device.unmount();
+    }
+  }, 300_000);
 
   const moments = LONG ? Array.from({ length: 24 }, (_, i) => 100 + i * 250) : [150, 900, 1800, 3200];
   it.each(moments)(

@@ -1,17 +1,5 @@
-import { execFileSync, spawnSync } from "node:child_process";
-import {
-  existsSync,
-  mkdirSync,
-  mkdtempSync,
-  readdirSync,
-  renameSync,
-  rmSync,
-  statfsSync,
-  symlinkSync,
-  truncateSync,
-  writeFileSync,
-} from "node:fs";
-import { tmpdir } from "node:os";
+import { spawnSync } from "node:child_process";
+import { existsSync, mkdirSync, mkdtempSync, readdirSync, renameSync, rmSync, statfsSync, symlinkSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { itemQuery } from "../../server/items/contract";
@@ -20,6 +8,7 @@ import { retryRestore, startRestore } from "../../server/restores/commands";
 import { changeTray } from "../../server/tray/commands";
 import { searchedJob, startTestBench, type TestBench, until } from "../support/bench";
 import { endedRestore, planTo, wholeRestore } from "../support/restores";
+import { smallDevice } from "../support/small-device";
 import { pathOf, readTruth } from "../support/volume-truth";
 import { checkNothingLeft, checkRestore, LONG, stateOf } from "./three-checks";
 
@@ -111,23 +100,8 @@ describe("two restores into one folder", () => {
   });
 });
 
-/** A small file system of its own at a folder below the delivery folder; null where this user may not mount one. */
-function mounted(name: string, kind: "ext4" | "vfat"): { at: string; mount: (options?: string) => void; unmount: () => void } | null {
-  const image = join(mkdtempSync(join(tmpdir(), "compass-device-")), "device.img");
-  const at = join(bench.delivery, name);
-  const make = kind === "ext4" ? ["mkfs.ext4", "-q", "-F", "-m", "0", image] : ["mkfs.vfat", image];
-  writeFileSync(image, "");
-  truncateSync(image, (8 << 20) + Math.ceil(1.5 * bytes));
-  if (process.getuid?.() !== 0 || spawnSync(make[0] as string, make.slice(1), { stdio: "ignore" }).status !== 0) return null;
-  mkdirSync(at, { recursive: true });
-  const mount = (options = "loop") => void execFileSync("mount", ["-o", options, image, at], { stdio: "ignore" });
-  try {
-    mount();
-  } catch {
-    return null;
-  }
-  return { at, mount, unmount: () => void execFileSync("umount", ["-l", at], { stdio: "ignore" }) };
-}
+/** A small file system of its own at a folder below the delivery folder, with room for the chosen files; null where there can be none. */
+const mounted = (name: string, kind: "ext4" | "vfat") => smallDevice(join(bench.delivery, name), kind, (8 << 20) + Math.ceil(1.5 * bytes));
 
 describe("a device", () => {
   it("that is full says so for each file it did not take, and takes them when there is room", async (context) => {

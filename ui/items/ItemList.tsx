@@ -143,7 +143,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
     [columns],
   );
   const shown = virtual.getVirtualItems();
-  const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all });
+  const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all }, items.at);
   const onMenu = useRef(openMenu);
   onMenu.current = openMenu;
   const askMenu = useCallback((event: MouseEvent, item: Item, index: number) => onMenu.current(event, item, index), []);

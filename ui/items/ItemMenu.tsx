@@ -22,9 +22,14 @@ interface Actions {
   all(): void;
 }
 
-/** The menu of an item, under the right mouse button: the same actions as the keys. */
-export function useItemMenu(actions: Actions) {
-  const [asked, setAsked] = useState<Asked | null>(null);
+/**
+ * The menu of an item, under the right mouse button: the same actions as the keys.
+ * @param at what the list has in a row now: what was chosen meanwhile is said as it is
+ */
+export function useItemMenu(actions: Actions, at: (index: number) => Item | undefined) {
+  const [opened, setAsked] = useState<Asked | null>(null);
+  const present = opened ? at(opened.index) : undefined;
+  const asked = opened && present?.id === opened.item.id ? { ...opened, item: present } : opened;
   const [, change] = useAddress();
   const open = (event: MouseEvent, item: Item, index: number) => {
     event.preventDefault();

@@ -76,7 +76,7 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
     open(item, index);
     setLarge(true);
   };
-  const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all });
+  const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all }, items.at);
   const present = () => {
     if (reached.current >= 0 && items.at(reached.current)?.id === opened) return reached.current;
     for (let index = sight.first; index <= sight.last; index += 1) if (opened !== null && items.at(index)?.id === opened) return index;
