@@ -113,7 +113,7 @@ export class FolderSource implements FileSystem, FileTree {
     const found = this.#unread.get(what) ?? { count: 0, examples: [] };
     this.#unread.set(what, found);
     found.count += 1;
-    if (found.examples.length < MOST_EXAMPLES) found.examples.push(path);
+    if (found.examples.length < MOST_EXAMPLES) found.examples.push(shortened(path));
   }
 
   #record(path: string, name: string, tooDeep: boolean, twin: boolean): FileRecord | null {
@@ -166,6 +166,9 @@ export class FolderSource implements FileSystem, FileTree {
     };
   }
 }
+
+/** A path of an example, without its middle where it is very long. */
+const shortened = (path: string) => (path.length <= 160 ? path : `${path.slice(0, 80)} … ${path.slice(-76)}`);
 
 function shared(path: string) {
   return {

@@ -29,6 +29,13 @@ for (const signal of ["SIGINT", "SIGHUP", "SIGTERM"])
     ended = signal;
     if (signal !== "SIGINT") child?.kill(signal);
   });
+// npm starts this through a shell, which takes a signal for itself and passes nothing on: its death is the signal then.
+const parent = process.ppid;
+setInterval(() => {
+  if (process.ppid === parent || ended) return;
+  ended = "SIGTERM";
+  child?.kill("SIGTERM");
+}, 300).unref();
 const run = (command, args, stdio) =>
   new Promise((done) => {
     child = spawn(command, args, { stdio });

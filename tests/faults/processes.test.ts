@@ -25,9 +25,13 @@ interface Start {
 const { COMPASS_DATABASE_URL: _, ...withoutDatabase } = process.env;
 
 /** Starts the application as a person does, on a data folder of its own. */
-async function startApplication(settings: Record<string, string> = {}, folder = dataFolder()): Promise<Start> {
+async function startApplication(
+  settings: Record<string, string> = {},
+  folder = dataFolder(),
+  command: readonly [string, ...string[]] = [process.execPath, "scripts/run.mjs", "start"],
+): Promise<Start> {
   const port = settings.COMPASS_PORT ?? String(await freePort());
-  const child = spawn(process.execPath, ["scripts/run.mjs", "start"], {
+  const child = spawn(command[0], command.slice(1), {
     stdio: ["ignore", "pipe", "pipe"],
     env: {
       ...withoutDatabase,
@@ -205,6 +209,14 @@ describe.runIf(process.platform === "linux")("the application's processes", () =
     },
     120_000,
   );
+
+  it("leave nothing behind when what a person started is ended: npm and the shell between take the signal for themselves", async () => {
+    const start = await startApplication({}, dataFolder(), ["npm", "start"]);
+    await ready(start);
+    start.child.kill("SIGTERM");
+    await start.ended();
+    await nothingLeft(start.folder);
+  }, 120_000);
 
   it("say in one sentence what is wrong with the settings or the data folder", async () => {
     const folder = dataFolder();
