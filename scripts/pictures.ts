@@ -41,6 +41,7 @@ async function main(): Promise<void> {
   await shot("restore");
   for (const stage of ["sources", "search", "handover"]) {
     await page.goto(`/jobs/1/${stage}`);
+    if (stage === "handover") await page.getByRole("heading", { name: "What was lost" }).waitFor();
     await shot(stage);
   }
   await unsaved(page, shot);
