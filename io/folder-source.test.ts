@@ -146,21 +146,6 @@ describe("a folder as a source", () => {
     expect(() => openFileIn(work, "pipe")).toThrow("ordinary file");
   });
 
-  it("keeps files apart whose names differ in capitals or Unicode form alone, and what stands in such folders", () => {
-    const names = ["Letter.txt", "letter.txt", "Größe.txt".normalize("NFC"), "Größe.txt".normalize("NFD"), "Box/a.txt", "BOX/a.txt"];
-    for (const name of names) put(name, name);
-    const source = new FolderSource(work);
-    const files = records(source).filter((record) => record.type === "file");
-    // On a file system that does not tell them apart there are fewer; none of those is a twin.
-    const real = readdirSync(work, { recursive: true, withFileTypes: true }).filter((entry) => entry.isFile()).length;
-    expect(files).toHaveLength(real);
-    const keys = files.map((record) => (record.twin ? `#${record.path}` : record.path.normalize("NFC").toLowerCase()));
-    expect(new Set(keys).size).toBe(real);
-    expect(files.filter((record) => record.twin)).toHaveLength(
-      real - new Set(files.map((record) => record.path.normalize("NFC").toLowerCase())).size,
-    );
-  });
-
   it("says what of it was not read, with counts and examples", () => {
     put("a/plain.txt", "plain");
     symlinkSync("/", join(work, "way out"));

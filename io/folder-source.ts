@@ -49,7 +49,7 @@ export class FolderSource implements FileSystem, FileTree {
 
   /** Folder by folder in the order of their names, so that the same tree always comes in the same order. Work is counted in entries. */
   *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
-    const waiting: { path: string; depth: number; twin: boolean }[] = [{ path: "", depth: 0, twin: false }];
+    const waiting: { path: string; depth: number }[] = [{ path: "", depth: 0 }];
     this.#unread.clear();
     let done = 0;
     let records: FileRecord[] = [];
@@ -59,18 +59,13 @@ export class FolderSource implements FileSystem, FileTree {
       const { entries, problem } = this.#list(folder.path);
       if (problem) {
         this.#miss("Folders that cannot be listed: nothing in them is known.", folder.path || this.root);
-        if (done >= from) records.push({ ...folderRecord(folder.path, null, problem), ...(folder.twin ? { twin: true } : {}) });
+        if (done >= from) records.push(folderRecord(folder.path, null, problem));
       }
       const below: typeof waiting = [];
-      const names = new Set<string>();
       for (const name of entries) {
         const path = folder.path ? `${folder.path}/${name}` : name;
-        // On a file system that tells capitals apart both are there, and are two files.
-        const plain = name.normalize("NFC").toLowerCase();
-        const twin = folder.twin || names.has(plain);
-        names.add(plain);
-        const record = this.#record(path, name, folder.depth >= MAX_DEPTH, twin);
-        if (record?.type === "folder" && record.notes.length === 0) below.push({ path, depth: folder.depth + 1, twin });
+        const record = this.#record(path, name, folder.depth >= MAX_DEPTH);
+        if (record?.type === "folder" && record.notes.length === 0) below.push({ path, depth: folder.depth + 1 });
         done += 1;
         if (done <= from) continue;
         if (record) records.push(record);
@@ -116,8 +111,7 @@ export class FolderSource implements FileSystem, FileTree {
     if (found.examples.length < MOST_EXAMPLES) found.examples.push(shortened(path));
   }
 
-  #record(path: string, name: string, tooDeep: boolean, twin: boolean): FileRecord | null {
-    const marks = twin ? { twin: true } : {};
+  #record(path: string, name: string, tooDeep: boolean): FileRecord | null {
     const stats = lstatSync(join(this.root, path), { throwIfNoEntry: false });
     // Names that are no text come with a mark in place of what is wrong, and nothing of that name is there.
     if (!stats) {
@@ -134,7 +128,7 @@ export class FolderSource implements FileSystem, FileTree {
         : tooDeep
           ? `It is nested deeper than ${MAX_DEPTH} folders: what is in it was not read. Add it as a source of its own.`
           : null;
-      return { ...folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, why), ...marks };
+      return folderRecord(path, { created: stats.birthtimeMs, modified: stats.mtimeMs, changed: stats.ctimeMs }, why);
     }
     const plain = stats.isFile();
     const notes: string[] = [];
@@ -151,7 +145,6 @@ export class FolderSource implements FileSystem, FileTree {
     const size = plain ? stats.size : 0;
     return {
       ...shared(path),
-      ...marks,
       name: pathComponent(name),
       rawName: new TextEncoder().encode(name),
       type: "file",

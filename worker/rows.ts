@@ -84,12 +84,12 @@ function streamRow({ name, size, layout }: Copy["streams"][number], index: numbe
 }
 
 /**
- * Copies at the same path are the same item, whatever its capitals and Unicode form; where the folders above are not known, the name is not
- * in full, or another file differs in those alone, only the same record is.
+ * Copies at the same path are the same item, whatever its capitals and Unicode form (but see `TWINS` in server/passes/slice.ts); where the
+ * folders above are not known, or the name is not in full, only the same record is.
  */
 function itemKey(copy: Copy, volumeId: number): string {
   const path = copy.path.normalize("NFC").toLowerCase();
-  const key = `${volumeId}:${path.startsWith("/?/") || copy.incompleteName || copy.twin ? `${path}#${copy.reference}` : path}`;
+  const key = `${volumeId}:${path.startsWith("/?/") || copy.incompleteName ? `${path}#${copy.reference}` : path}`;
   // The index over the keys takes no entries of more than about 2,700 bytes.
   return key.length <= 400 ? key : `${volumeId}#${createHash("sha256").update(key).digest("hex")}`;
 }

@@ -100,7 +100,6 @@ function judge(
     file: record.file ?? null,
     ...(record.localTimes === undefined ? {} : { localTimes: record.localTimes }),
     ...(record.incompleteName ? { incompleteName: true } : {}),
-    ...(record.twin ? { twin: true } : {}),
     condition,
     survival,
     evidence,

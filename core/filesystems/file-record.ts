@@ -35,8 +35,6 @@ export interface FileRecord {
   readonly name: string;
   /** A part of the name is gone: a record of the same path need not be of the same file. */
   readonly incompleteName?: boolean;
-  /** Another file stands beside it, or beside a folder above it, whose name differs in capitals or Unicode form alone. */
-  readonly twin?: boolean;
   /** The name's bytes as stored. */
   readonly rawName: Uint8Array;
   /** Bytes. */

@@ -319,16 +319,20 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
      on conflict (volume_id, md5(path)) do nothing`,
     [jobId, volumeId],
   );
-  await client.query(
-    `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts, live, opens,
+  const insertItems = `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts, live, opens,
        created, deleted_at, extension)
      select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival, facts,
        i.state = 'live', ${OPENS("i")}, ${TIME("i.created")}, ${TIME("i.deleted_at")}, ${EXTENSION}
      from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
-     on conflict (job_id, key) do nothing`,
-    [jobId, volumeId],
-  );
+     on conflict (job_id, key) do nothing`;
+  const { rowCount: inserted } = await client.query(insertItems, [jobId, volumeId]);
+  const [counted] = (await client.query<{ count: number }>("select count(item_key)::int as count from incoming")).rows;
+  // Where each row has brought an item of its own, none can be the twin of another one.
+  if ((counted?.count ?? 0) > (inserted ?? 0)) {
+    const { rowCount: twins } = await client.query(TWINS, [jobId, passId]);
+    if (twins) await client.query(insertItems, [jobId, volumeId]);
+  }
   // A batch is small beside what it meets: row by row it looks up its item and its folder, and it does so once, for the copies and for
   // what is to be gathered. Left to itself, the database would now and then go through all items, or all folders, instead: its statistics
   // lag behind tables that grow this fast.
@@ -361,6 +365,25 @@ async function storeCopies(client: pg.PoolClient, pass: ClaimedPass, rows: Uint8
     lost: brought.rows.filter(({ lost }) => lost).map(({ place, kind, count }) => ({ place, kind, count })),
   };
 }
+
+/**
+ * Live files of one pass whose paths differ in capitals or Unicode form alone are different files, on a volume that tells these apart: all but
+ * the first become items of their own.
+ */
+const TWINS = `
+  with first as (
+    select id, reference, folder_path, name, first_value(reference) over same as first_reference,
+      first_value(folder_path || '/' || name) over same as first_path
+    from incoming where state = 'live' and place = 'file-record' and item_key is not null window same as (partition by item_key order by id)
+  ), twins as (
+    select i.id from incoming i join first w on w.id = i.id
+    where (w.first_reference <> i.reference and w.first_path <> i.folder_path || '/' || i.name)
+      or exists (
+        select 1 from items t join copies c on c.item_id = t.id join folders f on f.id = c.folder_id
+        where t.job_id = $1 and t.key = i.item_key and c.pass_id = $2 and c.state = 'live' and c.place = 'file-record'
+          and c.reference <> i.reference and (c.name <> i.name or f.path <> i.folder_path))
+  )
+  update incoming i set item_key = i.item_key || '#' || md5(i.reference) from twins where twins.id = i.id`;
 
 /** Whether a content opens, as far as it was looked into. */
 export const OPENS = (row: string) =>
