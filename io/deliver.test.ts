@@ -117,7 +117,7 @@ describe("a destination that is exchanged while it is written to", () => {
     expect(() => delivery.publish(second, "b.txt", "replace")).toThrow("exchanged, moved or removed");
     // What is staged from now on still stands in the folder that was opened, and gets no name either.
     expect(() => delivery.publish(stage(delivery, "c.txt"), "c.txt", "keep-both")).toThrow("exchanged, moved or removed");
-    expect(delivery.whereNow()).toBe(join(work, "moved"));
+    expect(delivery.isStill()).toBe(false);
     delivery.close();
     expect(readdirSync(source)).toEqual([]);
     expect(readdirSync(join(work, "moved"))).toEqual(["box"]);

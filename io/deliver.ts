@@ -123,9 +123,9 @@ export class Delivery {
     return this.#root.path;
   }
 
-  /** Where the destination is now; null: it was removed. */
-  whereNow(): string | null {
-    return this.#root.whereNow();
+  /** Whether its path still leads to the folder that was opened. */
+  isStill(): boolean {
+    return this.#root.isStill();
   }
 
   /** The absolute path of a file with that name. */

@@ -63,21 +63,10 @@ export class HeldFolder {
     }
   }
 
-  /** Where this folder is now, whatever its name was; null: the system does not say, or it was removed. */
-  whereNow(): string | null {
-    if (!DESCRIPTORS) return this.isStill() ? this.path : null;
-    const path = readlinkSync(`${DESCRIPTORS}/${this.descriptor}`);
-    return this.#isAt(path) ? path : null;
-  }
-
   /** Whether its path still leads to this very folder, and not through a link. */
   isStill(): boolean {
-    return this.#isAt(this.path) && realpathSync(this.path) === this.path;
-  }
-
-  #isAt(path: string): boolean {
-    const [own, there] = [fstatSync(this.descriptor), lstatSync(path, { throwIfNoEntry: false })];
-    return there !== undefined && there.dev === own.dev && there.ino === own.ino;
+    const [own, there] = [fstatSync(this.descriptor), lstatSync(this.path, { throwIfNoEntry: false })];
+    return there !== undefined && there.dev === own.dev && there.ino === own.ino && realpathSync(this.path) === this.path;
   }
 
   /** The device it is on, by the system's number. */

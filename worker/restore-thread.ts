@@ -136,10 +136,9 @@ let held: Delivery | null = null;
 
 /** Why nothing may be written to the held destination now; null: it may. */
 function refusalNow(delivery: Delivery, { images, folders }: Guarded): string | null {
-  const now = delivery.whereNow();
-  if (now !== delivery.path)
+  if (!delivery.isStill())
     return `The folder “${delivery.path}” was exchanged, moved or removed while it was written to. See what is there, and try again.`;
-  return refusal(now, images, folders);
+  return refusal(delivery.path, images, folders);
 }
 
 function close(): void {
