@@ -1,15 +1,4 @@
-import {
-  closeSync,
-  constants,
-  existsSync,
-  fstatSync,
-  fsyncSync,
-  lstatSync,
-  mkdirSync,
-  openSync,
-  readlinkSync,
-  realpathSync,
-} from "node:fs";
+import { closeSync, constants, existsSync, fstatSync, fsyncSync, lstatSync, mkdirSync, openSync, realpathSync } from "node:fs";
 import { join } from "node:path";
 
 /** Where the system gives an open folder a path of its own (proc(5)): names below it are then looked up in that very folder. */
