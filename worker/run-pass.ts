@@ -52,12 +52,14 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const watch = setInterval(() => {
     if (enough) return;
     isWanted(db, pass)
-      .then((wanted) => {
+      .then(async (wanted) => {
         if (wanted !== false) asked = null;
         else if (asked === null) asked = Date.now();
         else if (Date.now() - asked > PATIENCE_MS && !endedAtOnce) {
           endedAtOnce = true;
           void thread.terminate();
+          // A read a failing drive does not answer cannot be ended: the pass is shown as it is without waiting for it.
+          await endAtOnce(db, pass);
         }
       })
       .catch(() => undefined);

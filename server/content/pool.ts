@@ -161,7 +161,7 @@ export class ContentPool {
           new Problem("This needed more memory than is allowed and was given up: the content may be damaged, or made to.", 422),
         );
     }, LOOK_MS);
-    member.child.send(work.request, (error) => error && this.#end(member, error));
+    member.child.send(work.request, (error) => error && this.#end(member, cutOff()));
   }
 
   #end(member: Member, why: Error): void {
@@ -201,7 +201,7 @@ export class ContentPool {
     const { work } = member;
     this.#release(member);
     this.#retire(member);
-    work?.failed(member.why ?? new Problem("This could not be read to its end: the content may be damaged, or made to be so.", 422));
+    work?.failed(member.why ?? cutOff());
     this.#next();
   }
 
@@ -216,6 +216,9 @@ export class ContentPool {
     member.child.kill();
   }
 }
+
+/** The process ended before its task did, or before it could be asked. */
+const cutOff = () => new Problem("This could not be read to its end: the content may be damaged, or made to be so.", 422);
 
 function settle({ done, failed, request }: Waiting, answer: TaskAnswer): void {
   if ("value" in answer) done(answer.value);

@@ -41,12 +41,16 @@ const LOST: ReadonlySet<string> = new Set([
   // Out of disk, memory or connections (class 53): it serves again when there is room.
   ...["53100", "53200", "53300"],
   ...["08000", "08001", "08003", "08004", "08006", "57P01", "57P02", "57P03"],
-  ...["ECONNREFUSED", "ECONNRESET", "EPIPE", "ETIMEDOUT", "ENOTFOUND"],
+  ...["ECONNREFUSED", "ECONNRESET", "EPIPE"],
 ]);
+/** What the system answers when a server cannot be reached; of anything but connecting it means something else (a drive of a network). */
+const UNREACHABLE: ReadonlySet<string> = new Set(["ETIMEDOUT", "ENOTFOUND", "EHOSTUNREACH", "ENETUNREACH"]);
 
 /** Whether an error means that the database is not there just now, or cannot take anything. */
 export function isDatabaseLost(error: unknown): boolean {
   if (!(error instanceof Error)) return false;
+  const { syscall = "" } = error as NodeJS.ErrnoException;
+  if (UNREACHABLE.has(codeOf(error)) && (syscall === "connect" || syscall.startsWith("getaddrinfo"))) return true;
   if (LOST.has(codeOf(error)) || /^Connection terminated|^Client has encountered a connection error/.test(error.message)) return true;
   return error.cause !== undefined && isDatabaseLost(error.cause);
 }

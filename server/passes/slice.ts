@@ -128,9 +128,13 @@ export async function isWanted(db: Connection, pass: ClaimedPass): Promise<boole
 /** Pauses or stops a pass as was asked, without waiting for what its reader is at: that part is read again when it goes on. */
 export async function endAtOnce(db: Database, pass: ClaimedPass): Promise<void> {
   await db.transaction(async (tx) => {
-    const [held] = await tx.select({ epoch: passes.epoch }).from(passes).where(eq(passes.id, pass.id)).for("update");
-    if (held?.epoch !== pass.epoch) return;
-    await settleUnclaimed(tx, pass.id);
+    const [held] = await tx.select().from(passes).where(eq(passes.id, pass.id)).for("update");
+    if (held?.epoch !== pass.epoch || held.state !== "running") return;
+    // What a sweep has in hand is given out first, as when it is stopped between two batches.
+    if (held.wanted === "stop" && (held.sighted?.count ?? 0) > 0) {
+      await tx.update(passes).set({ state: "queued" }).where(eq(passes.id, pass.id));
+      await enqueue(tx, "pass", pass.id);
+    } else await settleUnclaimed(tx, pass.id);
     await announce(tx, pass.jobId);
   });
 }

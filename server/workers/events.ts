@@ -13,10 +13,12 @@ function events(): EventEmitter {
   if (shared.compassEvents) return shared.compassEvents;
   const emitter = new EventEmitter().setMaxListeners(0);
   shared.compassEvents = emitter;
+  let lost = false;
   const connect = async () => {
     const client = new pg.Client({ connectionString: readSettings().COMPASS_DATABASE_URL });
     const again = (error: Error) => {
       log.warn({ error: error.message }, "listening connection lost");
+      lost = true;
       client.end().catch(() => undefined);
       setTimeout(connect, RETRY_MS);
     };
@@ -26,7 +28,8 @@ function events(): EventEmitter {
       await client.connect();
       await client.query("listen compass");
       // What happened while nobody listened is not announced again: every follower looks anew.
-      for (const name of emitter.eventNames()) emitter.emit(name);
+      if (lost) for (const name of emitter.eventNames()) emitter.emit(name);
+      lost = false;
     } catch (error) {
       client.removeListener("error", again);
       again(error as Error);
