@@ -36,6 +36,8 @@ interface Waiting {
   readonly done: (value: unknown) => void;
   readonly failed: (error: Error) => void;
   readonly signal: AbortSignal | undefined;
+  /** Whether it is asked for the second time, because its process died. */
+  again: boolean;
 }
 
 interface Member {
@@ -104,7 +106,7 @@ export class ContentPool {
       return Promise.reject(new Problem("Too much is asked for at once. Wait a moment, and try again.", 429));
     if (signal?.aborted) return Promise.reject(new Problem("Nobody waits for this any more.", 499));
     return new Promise((done, failed) => {
-      const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal };
+      const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal, again: false };
       this.#waiting.push(work);
       signal?.addEventListener("abort", () => this.#unwanted(work), { once: true });
       this.#next();
@@ -161,7 +163,7 @@ export class ContentPool {
           new Problem("This needed more memory than is allowed and was given up: the content may be damaged, or made to.", 422),
         );
     }, LOOK_MS);
-    member.child.send(work.request, (error) => error && this.#end(member, cutOff()));
+    member.child.send(work.request, (error) => error && member.child.kill("SIGKILL"));
   }
 
   #end(member: Member, why: Error): void {
@@ -201,7 +203,11 @@ export class ContentPool {
     const { work } = member;
     this.#release(member);
     this.#retire(member);
-    work?.failed(member.why ?? cutOff());
+    // It may have died before it was asked, or for no fault of this task's: once it is asked of another one.
+    if (work && !member.why && !work.again) {
+      work.again = true;
+      this.#waiting.unshift(work);
+    } else work?.failed(member.why ?? cutOff());
     this.#next();
   }
 
@@ -217,7 +223,7 @@ export class ContentPool {
   }
 }
 
-/** The process ended before its task did, or before it could be asked. */
+/** The process ended before its task did, and another one did too. */
 const cutOff = () => new Problem("This could not be read to its end: the content may be damaged, or made to be so.", 422);
 
 function settle({ done, failed, request }: Waiting, answer: TaskAnswer): void {
