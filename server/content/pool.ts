@@ -36,8 +36,8 @@ interface Waiting {
   readonly done: (value: unknown) => void;
   readonly failed: (error: Error) => void;
   readonly signal: AbortSignal | undefined;
-  /** Whether it is asked for the second time, because its process died. */
-  again: boolean;
+  /** How often a process was asked to do it. */
+  asked: number;
 }
 
 interface Member {
@@ -45,6 +45,8 @@ interface Member {
   work: Waiting | null;
   timer: NodeJS.Timeout | undefined;
   done: number;
+  /** When it was asked last. */
+  askedAt: number;
   /** Set when it is ended on purpose: what to say to who waits. */
   why: Error | null;
 }
@@ -60,6 +62,8 @@ const LOOK_MS = 200;
 const UNWANTED_MS = 1_000;
 /** Tasks that wait for a process at most. */
 const MOST_WAITING = 1_000;
+/** A process that ends sooner after it was asked than this was not ended by what it was asked. Milliseconds. */
+const DEAD_MS = 300;
 /** A process is replaced after so many tasks: what libraries keep would add up. */
 const TASKS_EACH = 400;
 
@@ -106,7 +110,7 @@ export class ContentPool {
       return Promise.reject(new Problem("Too much is asked for at once. Wait a moment, and try again.", 429));
     if (signal?.aborted) return Promise.reject(new Problem("Nobody waits for this any more.", 499));
     return new Promise((done, failed) => {
-      const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal, again: false };
+      const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal, asked: 0 };
       this.#waiting.push(work);
       signal?.addEventListener("abort", () => this.#unwanted(work), { once: true });
       this.#next();
@@ -147,6 +151,8 @@ export class ContentPool {
 
   #begin(member: Member, work: Waiting): void {
     member.work = work;
+    member.askedAt = Date.now();
+    work.asked += 1;
     const until = Date.now() + work.limits.time;
     member.timer = setInterval(() => {
       if (Date.now() > until)
@@ -178,7 +184,7 @@ export class ContentPool {
       execArgv: [...this.entry.execArgv, `--max-old-space-size=${HEAP_MIB}`],
       env: this.environment,
     });
-    const member: Member = { child, work: null, timer: undefined, done: 0, why: null };
+    const member: Member = { child, work: null, timer: undefined, done: 0, askedAt: 0, why: null };
     // Who works at the screen goes before what is read for the screen.
     if (child.pid) setPriority(child.pid, 5);
     child.unref();
@@ -203,9 +209,8 @@ export class ContentPool {
     const { work } = member;
     this.#release(member);
     this.#retire(member);
-    // It may have died before it was asked, or for no fault of this task's: once it is asked of another one.
-    if (work && !member.why && !work.again) {
-      work.again = true;
+    // It may have been dead when it was asked, and so may the next one: another is asked, as often as there are processes.
+    if (work && !member.why && work.asked <= this.most && Date.now() - member.askedAt < DEAD_MS) {
       this.#waiting.unshift(work);
     } else work?.failed(member.why ?? cutOff());
     this.#next();
