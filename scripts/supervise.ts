@@ -78,7 +78,7 @@ export function superviseCluster(cluster: Cluster): Supervised {
     } catch (error) {
       if (error instanceof EndingError) return;
       const pause = pauseAfter(deaths);
-      console.error(`${(error as Error).message}\nIt is tried again in ${pause / 1000} s; nothing is lost meanwhile.`);
+      console.error(`${(error as Error).message}\nIt is tried again in ${pause / 1000} s; what was stored is kept.`);
       again(pause);
     }
   };

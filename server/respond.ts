@@ -19,8 +19,10 @@ const REFUSED_BY_DATABASE: Readonly<Record<string, { problem: string; status: nu
   "22P05": { problem: "The request holds a character that no name can have.", status: 400 },
 };
 
-const DATABASE_FULL = "The disk the database is on is full. Free some space there; work goes on by itself then, and nothing is lost.";
-const DATABASE_LOST = "The database does not answer just now. Work goes on by itself when it is back; nothing is lost.";
+const DATABASE_FULL =
+  "The disk the database is on is full. Free some space there: what was stored is kept, and work goes on by itself then. See whether this was done, and do it again if not.";
+const DATABASE_LOST =
+  "The database does not answer just now. What was stored is kept, and work goes on by itself when it is back. See whether this was done, and do it again if not.";
 
 /** What a route answers is data: opened by itself in a window, nothing in it may run or fetch. */
 const DATA_POLICY = "sandbox; default-src 'none'; frame-ancestors 'none'";

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { encodeLayout } from "../core/bytes/layout-code";
 import type { Copy } from "../core/copies/copy";
-import { INCOMING_COLUMNS } from "../server/passes/slice";
+import { INCOMING_COLUMNS } from "../server/passes/store-copies";
 import { copyAt } from "../tests/support/copies";
 import { copyRows } from "./rows";
 

@@ -84,7 +84,7 @@ function streamRow({ name, size, layout }: Copy["streams"][number], index: numbe
 }
 
 /**
- * Copies at the same path are the same item, whatever its capitals and Unicode form (but see `TWINS` in server/passes/slice.ts); where the
+ * Copies at the same path are the same item, whatever its capitals and Unicode form (but see `TWINS` in server/passes/store-copies.ts); where the
  * folders above are not known, or the name is not in full, only the same record is.
  */
 function itemKey(copy: Copy, volumeId: number): string {

@@ -25,34 +25,28 @@ export class RuleMatcher {
   }
 }
 
-/** @throws Error that names the rule whose patterns cannot be read */
-function globsOf({ title, where }: PlaceRule): Pattern {
+/** @throws Error that names the rule whose patterns cannot be read: one that was added before they were compiled this way, for instance */
+function globsOf({ title, where, naming }: PlaceRule): Pattern {
   try {
+    if (naming.pattern !== undefined) compilePattern(naming.pattern);
     return compileGlobs(where);
   } catch (error) {
     throw new Error(`The rule “${title}” cannot be read: ${(error as Error).message} Switch it off, or add it anew.`);
   }
 }
 
-const NONE: Pattern = { test: () => false, groups: () => ({}) };
 const compiled = new Map<string, Pattern>();
 
-/** The parts of a copy's found name, by the names the rule's pattern gives them; {} where it has none or does not fit. */
+/**
+ * The parts of a copy's found name, by the names the rule's pattern gives them; {} where it has none or does not fit.
+ * @throws Error when the pattern cannot be read, which `RuleMatcher` has looked at
+ */
 export function nameParts(found: string, pattern: string | undefined): Readonly<Record<string, string | undefined>> {
   if (pattern === undefined) return {};
   let known = compiled.get(pattern);
   if (!known) {
-    known = patternOrNone(pattern);
+    known = compilePattern(pattern);
     compiled.set(pattern, known);
   }
   return known.groups(found);
-}
-
-/** A rule that was stored before patterns were compiled this way may not be readable any more: it then gives no parts. */
-function patternOrNone(pattern: string): Pattern {
-  try {
-    return compilePattern(pattern);
-  } catch {
-    return NONE;
-  }
 }

@@ -111,6 +111,14 @@ describe("the rules", () => {
     expect(process.cpuUsage().user - before).toBeLessThan(3_000_000);
   });
 
+  it("one that cannot be read any more is named, and is not passed over", () => {
+    const rule = SHIPPED_RULES[0] as (typeof SHIPPED_RULES)[number];
+    for (const change of [{ naming: { pattern: "(?=x)(?<name>.*)", extension: "keep" as const } }, { where: ["**/[a"] }])
+      expect(() => new RuleMatcher([{ ...rule, title: "My drafts", ...change }])).toThrow(
+        /^The rule “My drafts” cannot be read: .*add it anew\.$/,
+      );
+  });
+
   // The library that is asked is the one general tools use for globs.
   it("globs mean what they mean elsewhere", () => {
     const part = fc.constantFrom("a", "ab", "b.txt", "A", "a-b", ".a", "[x]", "c1", "", "x,y");

@@ -1,7 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import { runTask } from "../content/pool";
 import type { Connection, Database } from "../database/connection";
-import { gatherCopies } from "../passes/slice";
+import { gatherCopies } from "../passes/best-copy";
 import { announce, enqueue } from "../workers/queue";
 import type { Judgement } from "./judge-content";
 

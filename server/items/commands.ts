@@ -1,7 +1,7 @@
 import { sql } from "drizzle-orm";
 import type { Database } from "../database/connection";
 import { note } from "../log/commands";
-import { BEST_FIRST, OPENS } from "../passes/slice";
+import { BEST_FIRST, OPENS } from "../passes/best-copy";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 

@@ -1,6 +1,6 @@
 import { sql } from "drizzle-orm";
 import type { Database } from "../database/connection";
-import { gatherCopies } from "../passes/slice";
+import { gatherCopies } from "../passes/best-copy";
 import { announce } from "../workers/queue";
 
 /** Makes the copies of one item copies of another; what was chosen stays chosen. @param why stands with each of them from now on */

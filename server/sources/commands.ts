@@ -8,7 +8,7 @@ import { runTask } from "../content/pool";
 import type { Database } from "../database/connection";
 import { sourceFolders, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
-import { gatherCopies } from "../passes/slice";
+import { gatherCopies } from "../passes/best-copy";
 import { Problem } from "../problem";
 import { refusal } from "../restores/delivery";
 import { readSettings } from "../settings";

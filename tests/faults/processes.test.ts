@@ -145,7 +145,9 @@ describe.runIf(process.platform === "linux")("the application's processes", () =
       const found = await health(start);
       return found.status === 503 && found;
     }, 20);
-    expect(closed.problem).toBe("The database does not answer just now. Work goes on by itself when it is back; nothing is lost.");
+    expect(closed.problem).toBe(
+      "The database does not answer just now. What was stored is kept, and work goes on by itself when it is back. See whether this was done, and do it again if not.",
+    );
     await until(async () => start.output().includes("It is tried again in"), 20);
     writeFileSync(version, text);
     await healthy(start, 90);

@@ -38,9 +38,11 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
   const written = counts.verified + counts.gaps;
   const zone = job?.timeZone ?? "UTC";
   const said = [
-    running
-      ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files${left ? `, about ${left} left` : ""}`
-      : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
+    restore.state === "queued"
+      ? `Waiting to begin with ${countText(counts.files - counts.settled)} of ${countText(counts.files)} files: others into this folder, or other work, come first`
+      : running
+        ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files${left ? `, about ${left} left` : ""}`
+        : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
     counts.gaps > 0 ? `${countText(counts.gaps)} written with gaps (${exactBytes(counts.missing)} missing in all)` : null,
     counts.skipped > 0 ? `${countText(counts.skipped)} skipped` : null,
     counts.failed > 0 ? `${countText(counts.failed)} not restored` : null,

@@ -32,7 +32,7 @@ export function VolumeReading({ volume, several }: { volume: Source["volumes"][n
       </h3>
       {findings.length === 0 ? (
         <p className={styles.quiet}>
-          {folder ? "Nothing: every file and folder in it may be read." : "Nothing: its records, folders and map agree with one another."}
+          {folder ? "Nothing was noted when it was looked through." : "Nothing: its records, folders and map agree with one another."}
         </p>
       ) : (
         <ul className={styles.findings}>
