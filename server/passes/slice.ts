@@ -12,6 +12,7 @@ import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
 import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
 import { missingDrive } from "../sources/drives";
+import { SOURCE_AT } from "../sources/source-at";
 import { noteUnreadable } from "../sources/unreadable";
 import { announce, enqueue } from "../workers/queue";
 import type { PassKinds, PassOptions, PassPlace, Sighted } from "./contract";
@@ -60,10 +61,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     const [found] = await tx
       .select({
         volume: volumes,
-        path: sources.path,
-        beside: sources.beside,
-        bad: sources.unreadable,
-        mark: sources.mark,
+        ...SOURCE_AT,
         container: sources.container,
         size: sources.size,
         timeZone: jobs.timeZone,
@@ -73,11 +71,11 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       .innerJoin(jobs, eq(jobs.id, sources.jobId))
       .where(eq(volumes.id, row.volumeId));
     if (!found) return null;
-    const problem = missingDrive(found);
+    const problem = missingDrive({ ...found, path: found.sourcePath });
     if (problem) await tx.update(passes).set({ state: "failed", problem }).where(eq(passes.id, passId));
     await announce(tx, row.jobId);
     if (problem) return null;
-    const { volume, timeZone, beside, bad, mark } = found;
+    const { volume, timeZone, sourcePath, beside, bad, mark } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];
     const swept = row.place === "raw" && !options.again ? await sweptBefore(tx, id, volume, options) : [];
@@ -89,7 +87,7 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       place: row.place as PassPlace,
       options,
       timeZone,
-      sourcePath: found.path,
+      sourcePath,
       sourceId: row.sourceId,
       beside,
       bad,

@@ -3,16 +3,14 @@ import type { VolumeReading } from "../../core/volumes/reading";
 import type { Database } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import { announce } from "../workers/queue";
+import { SOURCE_AT } from "./source-at";
 
 /** A volume with what is needed to read it. */
 export async function findVolume(db: Database, volumeId: number) {
   const [found] = await db
     .select({
       volume: volumes,
-      sourcePath: sources.path,
-      beside: sources.beside,
-      bad: sources.unreadable,
-      mark: sources.mark,
+      ...SOURCE_AT,
       jobId: sources.jobId,
     })
     .from(volumes)

@@ -6,6 +6,7 @@ import type { Connection } from "../database/connection";
 import { sources, volumes } from "../database/schema";
 import { openPermitted } from "../previews/content";
 import { Problem } from "../problem";
+import { SOURCE_AT } from "./source-at";
 
 /** More stretches than this are no more to be told apart on a screen. */
 const MOST_RUNS = 50_000;
@@ -17,10 +18,7 @@ export async function usedRuns(db: Connection, jobId: number, sourceId: number, 
   const rows = await db
     .select({
       volume: volumes,
-      path: sources.path,
-      beside: sources.beside,
-      bad: sources.unreadable,
-      mark: sources.mark,
+      ...SOURCE_AT,
       container: sources.container,
     })
     .from(volumes)
@@ -29,14 +27,8 @@ export async function usedRuns(db: Connection, jobId: number, sourceId: number, 
   const [first] = rows;
   if (!first) throw new Problem("There is no such source in this job.", 404);
   if (first.container === "folder") return [];
-  const { disk, close } = openPermitted({
-    sourceId,
-    sourcePath: first.path,
-    beside: first.beside,
-    bad: first.bad,
-    mark: first.mark,
-    file: null,
-  });
+  const { sourcePath, beside, bad, mark } = first;
+  const { disk, close } = openPermitted({ sourceId, sourcePath, beside, bad, mark, file: null });
   const runs: number[] = [];
   try {
     for (const { volume } of rows) {
