@@ -1,8 +1,9 @@
-import { mkdtempSync, writeFileSync } from "node:fs";
+import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
 import { carveImage } from "../../tests/support/lab-files";
+import { storedCopyOf } from "../../tests/support/stored-copy";
 import { fixture } from "../../tests/support/volume-truth";
 import type { StoredCopy } from "../items/queries";
 import { archiveOf } from "./archives";
@@ -17,28 +18,7 @@ beforeAll(() => {
   process.env.COMPASS_SOURCES = work;
 });
 
-let next = 1;
-function copyOf(name: string, content: Uint8Array): StoredCopy {
-  const id = next;
-  next += 1;
-  const sourcePath = join(work, `disk ${id}.img`);
-  writeFileSync(sourcePath, content);
-  const layout = { size: content.length, segments: [{ kind: "disk" as const, at: 0, length: content.length }] };
-  return {
-    id,
-    name,
-    size: content.length,
-    layout,
-    sourcePath,
-    beside: [],
-    bad: [],
-    mark: null,
-    sourceId: 1,
-    file: null,
-    jobId: 1,
-    condition: "whole",
-  };
-}
+const copyOf = (name: string, content: Uint8Array): StoredCopy => storedCopyOf(work, name, content);
 function bytesAt(path: string): Buffer {
   const { bytes, files } = carveImage();
   const file = files.find((each) => each.path === path);

@@ -1,4 +1,4 @@
-import { mkdtempSync, writeFileSync } from "node:fs";
+import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { strToU8, zipSync } from "fflate";
@@ -7,6 +7,7 @@ import sharp from "sharp";
 import { beforeAll, describe, expect, it } from "vitest";
 import { archive, bell, letter, membersDatabase, pdf, sheet } from "../../demo/documents";
 import { photograph } from "../../demo/draw";
+import { storedCopyOf } from "../../tests/support/stored-copy";
 import type { StoredCopy } from "../items/queries";
 import { archiveOf } from "./archives";
 import { previewFacts } from "./facts";
@@ -16,37 +17,12 @@ import { tablesOf } from "./tables";
 import { documentText, textOf } from "./texts";
 
 const work = mkdtempSync(join(tmpdir(), "compass-previews-"));
-let next = 1;
-
 beforeAll(() => {
   process.env.COMPASS_SOURCES = work;
   process.env.COMPASS_DATA = join(work, "data");
 });
 
-/** A copy whose content lies in two pieces, the second before the first, as on a real disk. */
-function copyOf(name: string, content: Uint8Array): StoredCopy {
-  const id = next;
-  next += 1;
-  const half = Math.floor(content.length / 2);
-  const sourcePath = join(work, `disk ${id}.img`);
-  writeFileSync(sourcePath, Buffer.concat([Buffer.alloc(512), content.subarray(half), Buffer.alloc(100), content.subarray(0, half)]));
-  const first = { kind: "disk" as const, at: 512 + content.length - half + 100, length: half };
-  const second = { kind: "disk" as const, at: 512, length: content.length - half };
-  return {
-    id,
-    name,
-    size: content.length,
-    layout: { size: content.length, segments: [first, second] },
-    sourcePath,
-    beside: [],
-    bad: [],
-    mark: null,
-    sourceId: 1,
-    file: null,
-    jobId: 1,
-    condition: "whole",
-  };
-}
+const copyOf = (name: string, content: Uint8Array): StoredCopy => storedCopyOf(work, name, content);
 
 describe("the form of a preview", () => {
   it("goes by the content, not by the name", async () => {
