@@ -1,4 +1,5 @@
-import { mkdirSync, writeFileSync } from "node:fs";
+import { execFileSync } from "node:child_process";
+import { mkdirSync, symlinkSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, test } from "@playwright/test";
 import { fixture } from "../support/volume-truth";
@@ -129,4 +130,25 @@ test("a folder is taken as a source by itself, and an image asks for its parent"
   await browser.getByRole("button", { name: "parent.vhd" }).click();
   await expect(page.getByRole("treeitem", { name: /child\.vhd/ })).toBeVisible({ timeout: 20_000 });
   await expect(page.getByText(/Holds the changes to/)).toBeVisible();
+});
+
+test("what of a folder was not read is said beside its pass, with the source and in the report", async ({ page }) => {
+  const folder = join(process.env.COMPASS_SOURCES as string, "drawer");
+  mkdirSync(folder, { recursive: true });
+  writeFileSync(join(folder, "plan.txt"), "plan");
+  symlinkSync("/etc", join(folder, "way out"));
+  execFileSync("mkfifo", [join(folder, "pipe")]);
+  const post = async (path: string, data: unknown) => (await (await page.request.post(path, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "Drawer", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path: folder });
+  const [source] = (await (await page.request.get(`/api/jobs/${id}/sources`)).json()) as { volumes: { id: number }[] }[];
+  await post(`/api/jobs/${id}/passes`, { volumeId: source?.volumes[0]?.id });
+  await page.goto(`/jobs/${id}/search`);
+  // The folder is gone through once more when its pass has ended.
+  await page.getByRole("link", { name: "2 in it not read" }).click({ timeout: 30_000 });
+  await expect(page.getByRole("heading", { name: "What was not read" })).toBeVisible();
+  await expect(page.getByText("Links to another place: shown, never followed.")).toBeVisible();
+  await expect(page.getByText("way out", { exact: true })).toBeVisible();
+  const report = await (await page.request.get(`/api/jobs/${id}/report?form=html`)).text();
+  expect(report).toContain("Not read in it: 1 × Links to another place: shown, never followed. (way out)");
 });

@@ -151,6 +151,21 @@ function InHand({ pass: { sighted } }: { pass: Pass }) {
   );
 }
 
+/** What of a folder was not read: its pass is no whole one then, and says so. */
+function NotRead({ jobId, pass }: { jobId: number; pass: Pass }) {
+  const { data: sources = [] } = useSources(jobId);
+  const source = sources.find(({ volumes }) => volumes.some(({ id }) => id === pass.volumeId));
+  const volume = source?.volumes.find(({ id }) => id === pass.volumeId);
+  if (!source || volume?.filesystem !== "folder" || volume.findings.length === 0) return null;
+  const count = volume.findings.reduce((sum, finding) => sum + finding.count, 0);
+  const examples = volume.findings.map((finding) => `${finding.what} ${finding.examples.join("; ")}`).join("\n");
+  return (
+    <Link href={`/jobs/${jobId}/sources?source=${source.id}`} style={{ color: "inherit", display: "block" }} title={examples}>
+      {countText(count)} in it not read
+    </Link>
+  );
+}
+
 function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
   const client = useQueryClient();
   const change = useMutation({
@@ -188,6 +203,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
           />
         )}
         {!live && <span style={{ display: "block" }}>{speedText(pass)}</span>}
+        {!live && <NotRead jobId={jobId} pass={pass} />}
         {live && <span>{speedText(pass)}</span>}
         <Problem>{pass.problem ?? problemText(change.error)}</Problem>
       </div>
