@@ -158,10 +158,11 @@ function searched(sources: readonly Source[], passes: readonly Pass[]): Block[] 
 /** What of a folder could not be read: a reader must not take its search for a whole one. */
 function unreadText({ filesystem, findings }: Source["volumes"][number]): string {
   if (filesystem !== "folder" || findings.length === 0) return "";
-  const words = findings.map(
-    ({ what, count, examples }) => `${countText(count)} × ${what} (${examples.join("; ")}${count > examples.length ? "; …" : ""})`,
-  );
-  return ` Not read in it: ${words.join(" ")}`;
+  const words = findings.map(({ what, count, examples }) => {
+    const more = count > examples.length ? "; …" : "";
+    return `${countText(count)} × ${what.replace(/\.$/, "")} (${examples.join("; ")}${more})`;
+  });
+  return ` Not read in it: ${words.join(", ")}.`;
 }
 
 function passText({ place, options, state, foundLost, problem }: Pass): string {
