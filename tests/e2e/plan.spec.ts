@@ -73,7 +73,7 @@ test("the account takes any of its blanks, understands rough times, and remember
   await page.keyboard.press("Escape");
   await expect(page.getByText(/It was last saved between 1 March 2026 and 31 March 2026 \(“in March 2026”\)/)).toBeVisible();
   await expect(page.getByRole("status").filter({ hasText: "Saved." })).toBeVisible();
-  await page.getByText("What was told before").click();
+  await page.getByText("What was said before").click();
   await expect(page.getByText(/1 sheets and documents called something like “observing workbook”/).last()).toBeVisible();
   await page.getByRole("button", { name: "Add another loss" }).click();
   await page.getByRole("textbox", { name: "Name or part of it" }).fill("minutes");

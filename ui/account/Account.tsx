@@ -81,7 +81,7 @@ export function Account({ jobId }: { jobId: number }) {
             )}
           </p>
         </div>
-        <h2 className={styles.label}>As it will be told</h2>
+        <h2 className={styles.label}>As the report will say it</h2>
         <p className={styles.back}>{paragraph(stated, zone)}</p>
         <History jobId={jobId} zone={zone} />
         {job && <Zone jobId={jobId} zone={job.timeZone} />}
@@ -188,7 +188,7 @@ function History({ jobId, zone }: { jobId: number; zone: string }) {
   });
   return (
     <details className={styles.history} onToggle={(event) => setOpen(event.currentTarget.open)}>
-      <summary>What was told before</summary>
+      <summary>What was said before</summary>
       <Problem>{problemText(error)}</Problem>
       <ul>
         {data.map(({ at, sentences }) => (
