@@ -1,10 +1,9 @@
-import { once } from "node:events";
 import type { VolumeReading } from "../core/volumes/reading";
 import type { Database } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { findVolume, storeReading } from "../server/sources/readings";
 import type { ReadingThreadData } from "./reading-thread";
-import { startThread } from "./thread";
+import { askThread, startThread } from "./thread";
 
 /** Reads a volume for what does not add up in it and for the profiles on it, and stores that with it. */
 export async function readWholeVolume(db: Database, volumeId: number): Promise<void> {
@@ -13,7 +12,7 @@ export async function readWholeVolume(db: Database, volumeId: number): Promise<v
   const { jobId, ...data } = found;
   const thread = startThread("reading-thread", data satisfies ReadingThreadData);
   try {
-    const [reading] = (await once(thread, "message")) as [VolumeReading];
+    const reading = await askThread<VolumeReading>(thread, "read");
     await storeReading(db, jobId, volumeId, reading);
   } catch (error) {
     // The files are stored already; a volume that cannot be read a second time only lacks what this would have given.

@@ -1,9 +1,9 @@
-import { once } from "node:events";
 import type { Worker } from "node:worker_threads";
 import { hasGaps } from "../core/restore/gaps";
 import { describeWriteError } from "../io/system-errors";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
+import { guardedOf } from "../server/restores/queries";
 import {
   type ClaimedRestore,
   claimRestore,
@@ -19,7 +19,7 @@ import {
 import { noteUnreadable } from "../server/sources/unreadable";
 import { enqueue } from "../server/workers/queue";
 import type { PublishedFile, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";
-import { startThread } from "./thread";
+import { askThread, startThread } from "./thread";
 
 /** Small files are written some at a time, so that noting how far they are does not take longer than writing them. */
 const MOST_TOGETHER = 64;
@@ -40,7 +40,8 @@ export async function runRestore(db: Database, restoreId: number, stopping: () =
   if (!restore) return;
   const thread = startThread("restore-thread", null);
   try {
-    await ask(thread, { ask: "open", destination: restore.destination, mark: restore.mark, guarded: restore.guarded });
+    const guarded = await guardedOf(db, restore.jobId);
+    await ask(thread, { ask: "open", destination: restore.destination, mark: restore.mark, guarded });
     await writeAll(db, restore, thread, stopping);
     await ask(thread, { ask: "close" });
   } catch (error) {
@@ -78,7 +79,9 @@ async function writeFiles(
   given: readonly string[],
   thread: Worker,
 ): Promise<boolean> {
-  const { guarded, asFound } = restore;
+  const { asFound } = restore;
+  // A source may have been added since the last files were written.
+  const guarded = await guardedOf(db, restore.jobId);
   const stage = async (files: readonly RestoreWork[], names: readonly string[]) => {
     const staging = await ask<Staging>(thread, {
       ask: "stage",
@@ -158,8 +161,7 @@ const ALREADY_THERE = "A file of this name is already there; it was left as it i
 
 /** @throws RestoreRefused when nothing may be written there any more */
 async function ask<T>(thread: Worker, request: RestoreRequest): Promise<T> {
-  thread.postMessage(request);
-  const [answer] = (await once(thread, "message")) as [T | Refused | null];
+  const answer = await askThread<T | Refused | null>(thread, request);
   if (answer && typeof answer === "object" && "refused" in answer) throw new RestoreRefused(answer.refused);
   return answer as T;
 }

@@ -13,3 +13,23 @@ export function startThread(name: string, workerData: unknown, transferList: Tra
   const boot = `import("tsx/esm/api").then((api) => { api.register(); return import(${entry}); })`;
   return new Worker(boot, { eval: true, workerData, transferList });
 }
+
+/**
+ * Asks a thread that answers each message with one. @throws Error when the thread fails or ends instead of answering, also when it has
+ * ended before
+ */
+export function askThread<T>(thread: Worker, request: unknown): Promise<T> {
+  return new Promise((done, failed) => {
+    const ended = () => settle(() => failed(new Error("The thread ended before it answered.")));
+    const answered = (answer: T) => settle(() => done(answer));
+    const broken = (error: unknown) => settle(() => failed(error));
+    const settle = (how: () => void) => {
+      thread.off("message", answered).off("error", broken).off("exit", ended);
+      how();
+    };
+    thread.on("message", answered).on("error", broken).on("exit", ended);
+    // One that has ended has no number any more.
+    if (thread.threadId < 0) ended();
+    else thread.postMessage(request);
+  });
+}

@@ -1,5 +1,5 @@
 import { join } from "node:path";
-import { and, asc, desc, eq, gt, inArray, isNotNull, sql } from "drizzle-orm";
+import { and, asc, desc, eq, gt, inArray, isNotNull, isNull, or, sql } from "drizzle-orm";
 import type { z } from "zod";
 import { streamFileName } from "../../core/restore/names";
 import { whatIsThere } from "../../io/deliver";
@@ -70,14 +70,19 @@ export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFi
   return [content, ...streams];
 }
 
-/** What a job's restores must not write to: its images and drives, and its folders. */
+/** What a job's restores must not write to: the images, drives and folders of its own, and of every other job that is worked on. */
 export async function guardedOf(db: Connection, jobId: number): Promise<{ images: string[]; folders: string[] }> {
-  const all = await db.select({ path: sources.path, container: sources.container }).from(sources).where(eq(sources.jobId, jobId));
+  const all = await db
+    .select({ path: sources.path, container: sources.container })
+    .from(sources)
+    .innerJoin(jobs, eq(jobs.id, sources.jobId))
+    .where(or(eq(sources.jobId, jobId), isNull(jobs.archivedAt)))
+    .groupBy(sources.path, sources.container);
   const paths = (folder: boolean) => all.filter((row) => (row.container === FOLDER) === folder).map((row) => row.path);
   return { images: paths(false), folders: paths(true) };
 }
 
-/** Why nothing may be written below `root`, as far as the job's sources are concerned; null: it may. */
+/** Why nothing may be written below `root`, as far as sources are concerned; null: it may. */
 export async function refusalFor(db: Connection, jobId: number, root: string): Promise<string | null> {
   const { images, folders } = await guardedOf(db, jobId);
   return refusal(root, images, folders);

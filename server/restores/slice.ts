@@ -14,7 +14,7 @@ import { note } from "../log/commands";
 import { missingDrive } from "../sources/drives";
 import { announce } from "../workers/queue";
 import { componentsOf, problemOf, type StoredStream } from "./planned";
-import { guardedOf, refusalFor, type Targets, targetsFor } from "./queries";
+import { refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
   readonly id: number;
@@ -26,8 +26,6 @@ export interface ClaimedRestore {
   /** Tells the working folder of this restore from those of others, of other benches too. */
   readonly mark: string;
   readonly targets: Targets;
-  /** What must not be written to. */
-  readonly guarded: { readonly images: readonly string[]; readonly folders: readonly string[] };
 }
 
 /** How long a restore waits before it asks again whether another one into the same folder has ended. Milliseconds. */
@@ -83,7 +81,7 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
   }
   const { id, jobId, epoch, conflict, asFound, destination } = row;
   const mark = `${id}-${row.createdAt.getTime().toString(36)}`;
-  return { id, jobId, epoch, conflict, asFound, destination, mark, targets, guarded: await guardedOf(db, jobId) };
+  return { id, jobId, epoch, conflict, asFound, destination, mark, targets };
 }
 
 /** Ends a restore that cannot go on; its files wait for another try. */

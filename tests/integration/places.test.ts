@@ -136,6 +136,16 @@ describe("a folder as a source", () => {
     }
     const plan = { destination: "Drive", conflict: "keep-both" as const, choices: {}, streams: false };
     expect((await rehearse(bench.db, jobId, plan as never)).refused).toBeNull();
+    // Nor is a source of another job, wherever the delivery folder is set to later.
+    const elsewhere = join(bench.sources, "of another job");
+    mkdirSync(elsewhere);
+    await addSource(bench.db, await createJob(bench.db, { title: "Another", client: "" }), elsewhere);
+    process.env.COMPASS_DELIVERY = join(elsewhere, "out");
+    try {
+      expect((await rehearse(bench.db, jobId, plan as never)).refused).toMatch(/source “.*(destroy|lie in one another)/);
+    } finally {
+      process.env.COMPASS_DELIVERY = before;
+    }
   });
 
   it("nor is anything written to the drive it is on, unless that is the bench's own", async ({ skip }) => {
