@@ -15,7 +15,7 @@ export async function manyItems(url: string, count: number): Promise<number> {
     const one = async (sql: string, values: unknown[] = []) => (await client.query<{ id: string }>(sql, values)).rows[0]?.id as string;
     const job = await one("insert into jobs (title, client) values ('A very large drive', 'Larkfield Observatory Society') returning id");
     const source = await one(
-      "insert into sources (job_id, path, name, size, container, table_kind, notes) values ($1, '/none', 'large.img', 4000000000000, 'raw', 'none', '[]') returning id",
+      "insert into sources (job_id, path, name, size, container, table_kind, notes) values ($1, '/none/large.img', 'large.img', 4000000000000, 'raw', 'none', '[]') returning id",
       [job],
     );
     const volume = await one(
