@@ -1,3 +1,4 @@
+import { availableParallelism } from "node:os";
 import { fileURLToPath } from "node:url";
 import { defineConfig } from "vitest/config";
 
@@ -6,6 +7,8 @@ const alias = { "@": fileURLToPath(new URL(".", import.meta.url)) };
 export default defineConfig({
   resolve: { alias },
   test: {
+    // Every core works: left alone, one of them would be kept for the watcher.
+    maxWorkers: availableParallelism(),
     projects: [
       {
         resolve: { alias },

@@ -1,8 +1,9 @@
 import { identify, runCheck } from "../core/formats/registry";
 import { ReadOnlyFile } from "../io/read-only-file";
 import { SourceError } from "../io/source-error";
-import type { Options } from "./main";
-import { EXIT, flush, line, Usage } from "./output";
+import type { Options } from "./options";
+import { flush, line } from "./output";
+import { EXIT, Usage } from "./usage";
 
 /** `compass check`: whether files will open; null where their type does not allow a verdict. */
 export function checkFiles(files: readonly string[], options: Options): number {

@@ -1,25 +1,15 @@
-import { spawnSync } from "node:child_process";
 import { createHash } from "node:crypto";
 import { mkdirSync, mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
 import { layOut } from "../demo/lay-out";
+import { compass } from "../tests/support/command-line";
 import { carveImage, labFiles } from "../tests/support/lab-files";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-cli-"));
 const image = join(work, "ntfs-gpt.img");
-
-function compass(...args: string[]) {
-  const done = spawnSync(process.execPath, ["--import", "tsx", "cli/main.ts", ...args], { encoding: "utf8", maxBuffer: 1 << 28 });
-  const lines = () =>
-    done.stdout
-      .trim()
-      .split("\n")
-      .map((line) => JSON.parse(line) as Record<string, unknown>);
-  return { code: done.status, out: done.stdout, err: done.stderr, lines };
-}
 
 beforeAll(() => writeFileSync(image, fixture("ntfs-gpt.img.gz")));
 

@@ -1,8 +1,8 @@
-import { spawnSync } from "node:child_process";
 import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { compass } from "../tests/support/command-line";
 import { fixture } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-errors-"));
@@ -17,11 +17,6 @@ beforeAll(() => {
   writeFileSync(at("there.zip"), "kept");
   mkdirSync(at("folder"));
 });
-
-function compass(...args: string[]) {
-  const done = spawnSync(process.execPath, ["--import", "tsx", "cli/main.ts", ...args], { encoding: "utf8" });
-  return { code: done.status, out: done.stdout, err: done.stderr.trim() };
-}
 
 /** Exit codes as the help promises them: 2 wrong call, 3 source unreadable. */
 describe("the command line says what was wrong with a call, and does nothing", () => {

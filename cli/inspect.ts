@@ -3,8 +3,9 @@ import { FileSystemError } from "../core/filesystems/file-record";
 import { openVolume } from "../core/volumes/inspect";
 import { readVolume } from "../core/volumes/reading";
 import { openSource } from "../io/open-source";
-import type { Options } from "./main";
-import { EXIT, flush, line, oneSource, say } from "./output";
+import type { Options } from "./options";
+import { flush, line, oneSource, say } from "./output";
+import { EXIT } from "./usage";
 
 /** `compass inspect`: a line a volume. */
 export function inspect(positionals: readonly string[], options: Options): number {

@@ -1,6 +1,6 @@
 import type { Layout, Segment } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
-import type { Options } from "./main";
+import type { Options } from "./options";
 import { copiesOf, line, stateFilter, withVolumes } from "./output";
 
 /** `compass list`: a line a copy. */

@@ -1,14 +1,7 @@
 import { parseArgs } from "node:util";
 import { SourceError } from "../io/source-error";
-import { checkFiles } from "./check";
-import { inspect } from "./inspect";
-import { list } from "./list";
-import { EXIT, Usage } from "./output";
-import { places } from "./places";
-import { plan } from "./plan";
-import { repairFile } from "./repair";
-import { restore } from "./restore";
-import { sweepSource } from "./sweep";
+import type { Options } from "./options";
+import { EXIT, Usage } from "./usage";
 
 const HELP = `Tidy Compass, command line
 
@@ -48,49 +41,34 @@ It is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call,
 const { string, boolean } = { string: { type: "string" }, boolean: { type: "boolean" } } as const;
 const strings = { type: "string", multiple: true } as const;
 const chosen = { json: boolean, volume: string, state: string, "records-only": boolean, beside: strings } as const;
+// Each verb's code is loaded when it is called, so that no call waits for what it does not need.
 const verbs = {
-  inspect: { options: { json: boolean, findings: boolean, beside: strings }, run: inspect },
-  list: { options: { ...chosen, system: boolean }, run: list },
-  restore: { options: { ...chosen, match: string, to: string, streams: boolean, foreign: boolean }, run: restore },
-  places: { options: { json: boolean, volume: string, beside: strings }, run: places },
-  plan: { options: { json: boolean, account: string }, run: plan },
+  inspect: { options: { json: boolean, findings: boolean, beside: strings }, load: async () => (await import("./inspect")).inspect },
+  list: { options: { ...chosen, system: boolean }, load: async () => (await import("./list")).list },
+  restore: {
+    options: { ...chosen, match: string, to: string, streams: boolean, foreign: boolean },
+    load: async () => (await import("./restore")).restore,
+  },
+  places: { options: { json: boolean, volume: string, beside: strings }, load: async () => (await import("./places")).places },
+  plan: { options: { json: boolean, account: string }, load: async () => (await import("./plan")).plan },
   sweep: {
     options: { json: boolean, range: string, kinds: string, "every-byte": boolean, volume: string, unused: boolean, beside: strings },
-    run: sweepSource,
+    load: async () => (await import("./sweep")).sweepSource,
   },
-  check: { options: { json: boolean }, run: checkFiles },
-  repair: { options: { json: boolean, to: string, like: string }, run: repairFile },
+  check: { options: { json: boolean }, load: async () => (await import("./check")).checkFiles },
+  repair: { options: { json: boolean, to: string, like: string }, load: async () => (await import("./repair")).repairFile },
 } as const;
 
-export interface Options {
-  json?: boolean;
-  volume?: string;
-  state?: string;
-  system?: boolean;
-  match?: string;
-  to?: string;
-  streams?: boolean;
-  foreign?: boolean;
-  findings?: boolean;
-  account?: string;
-  "records-only"?: boolean;
-  beside?: string[];
-  range?: string;
-  kinds?: string;
-  "every-byte"?: boolean;
-  unused?: boolean;
-  like?: string;
-}
-
-function main(): number {
+async function main(): Promise<number> {
   const [verb, ...rest] = process.argv.slice(2);
   if (verb === undefined || verb === "help" || verb === "--help") {
     process.stderr.write(HELP);
     return verb === undefined ? EXIT.usage : EXIT.done;
   }
   if (!Object.hasOwn(verbs, verb)) throw new Usage(`There is no verb “${verb}”. Known: ${Object.keys(verbs).join(", ")}.`);
-  const { options, run } = verbs[verb as keyof typeof verbs];
+  const { options, load } = verbs[verb as keyof typeof verbs];
   const parsed = parse(rest, options);
+  const run = await load();
   return run(parsed.positionals, parsed.values);
 }
 
@@ -107,7 +85,7 @@ function parse(
 }
 
 try {
-  process.exitCode = main();
+  process.exitCode = await main();
 } catch (error) {
   if (error instanceof Usage || error instanceof SourceError) {
     process.stderr.write(`${error.message}\n`);

@@ -6,12 +6,8 @@ import type { FileSystem } from "../core/filesystems/file-record";
 import { FileSystemError } from "../core/filesystems/file-record";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { type OpenedSource, openSource } from "../io/open-source";
-import type { Options } from "./main";
-
-export const EXIT = { done: 0, problems: 1, usage: 2, unreadable: 3 } as const;
-
-/** The command was called wrongly. */
-export class Usage extends Error {}
+import type { Options } from "./options";
+import { EXIT, Usage } from "./usage";
 
 const FLUSH_AT = 1 << 16;
 let pending = "";

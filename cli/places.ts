@@ -6,8 +6,9 @@ import { SHIPPED_RULES } from "../core/places/rules";
 import { volumeSerial } from "../core/volumes/volume-serial";
 import { FolderSource } from "../io/folder-source";
 import { describe } from "./list";
-import type { Options } from "./main";
-import { EXIT, flush, line, oneSource, withVolumes } from "./output";
+import type { Options } from "./options";
+import { flush, line, oneSource, withVolumes } from "./output";
+import { EXIT } from "./usage";
 
 /** `compass places`: what known places hold, a line a copy, under its right name. The source is an image or a folder. */
 export function places(positionals: readonly string[], options: Options): number {

@@ -7,8 +7,9 @@ import { roughMoment } from "../core/plan/rough-time";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { FolderSource } from "../io/folder-source";
 import { openSource } from "../io/open-source";
-import type { Options } from "./main";
-import { EXIT, flush, line, say, Usage } from "./output";
+import type { Options } from "./options";
+import { flush, line, say } from "./output";
+import { EXIT, Usage } from "./usage";
 
 const keysOf = <K extends string>(table: Record<K, string>) => z.enum(Object.keys(table) as [K, ...K[]]);
 const moment = z.union([z.string().min(1), z.object({ text: z.string(), from: z.number().nullable(), to: z.number().nullable() })]);

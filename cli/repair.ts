@@ -6,8 +6,9 @@ import { repair } from "../core/repair/repair";
 import { type Delivered, Delivery, DeliveryError } from "../io/deliver";
 import { ReadOnlyFile } from "../io/read-only-file";
 import { SourceError } from "../io/source-error";
-import type { Options } from "./main";
-import { EXIT, flush, line, Usage } from "./output";
+import type { Options } from "./options";
+import { flush, line } from "./output";
+import { EXIT, Usage } from "./usage";
 
 /** `compass repair`: writes what can be saved of a damaged file to another. */
 export function repairFile(files: readonly string[], options: Options): number {

@@ -10,8 +10,9 @@ import { Delivery } from "../io/deliver";
 import { liesOnDrive } from "../io/drives";
 import { makeFolder } from "../io/make-folder";
 import { describeWriteError } from "../io/system-errors";
-import type { Options } from "./main";
-import { copiesOf, line, oneSource, stateFilter, Usage, withVolumes } from "./output";
+import type { Options } from "./options";
+import { copiesOf, line, oneSource, stateFilter, withVolumes } from "./output";
+import { Usage } from "./usage";
 
 /** `compass restore`: writes files with their folders, a line each. */
 export function restore(positionals: readonly string[], options: Options): number {

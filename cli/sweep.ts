@@ -7,8 +7,9 @@ import { planSweep } from "../core/sweep/plan-sweep";
 import { sweep } from "../core/sweep/sweep";
 import { openVolume } from "../core/volumes/inspect";
 import { type OpenedSource, openDisk, openSource } from "../io/open-source";
-import type { Options } from "./main";
-import { EXIT, flush, line, oneSource, Usage } from "./output";
+import type { Options } from "./options";
+import { flush, line, oneSource } from "./output";
+import { EXIT, Usage } from "./usage";
 
 /** `compass sweep`: files by what they look like inside, without any file system. */
 export function sweepSource(positionals: readonly string[], options: Options): number {

@@ -1,9 +1,8 @@
-import { spawnSync } from "node:child_process";
-import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { compass } from "../support/command-line";
 
 let bench: TestBench;
 beforeAll(async () => {
@@ -26,15 +25,9 @@ const IMAGES = [
 
 /** What the command line says, a JSON object a line. */
 function said(...args: string[]): Record<string, unknown>[] {
-  const done = spawnSync(process.execPath, ["--import", "tsx", join("cli", "main.ts"), ...args, "--json"], {
-    encoding: "utf8",
-    maxBuffer: 1 << 28,
-  });
-  expect(done.status, done.stderr).not.toBeNull();
-  return done.stdout
-    .split("\n")
-    .filter(Boolean)
-    .map((line) => JSON.parse(line) as Record<string, unknown>);
+  const done = compass(...args, "--json");
+  expect(done.code, done.err).not.toBeNull();
+  return done.lines();
 }
 
 /** As lines that can be compared, each with how often it occurs. */

@@ -1,0 +1,20 @@
+/** Holds the values of the flags a verb was called with. */
+export interface Options {
+  json?: boolean;
+  volume?: string;
+  state?: string;
+  system?: boolean;
+  match?: string;
+  to?: string;
+  streams?: boolean;
+  foreign?: boolean;
+  findings?: boolean;
+  account?: string;
+  "records-only"?: boolean;
+  beside?: string[];
+  range?: string;
+  kinds?: string;
+  "every-byte"?: boolean;
+  unused?: boolean;
+  like?: string;
+}
