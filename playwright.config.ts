@@ -1,5 +1,8 @@
 import { defineConfig } from "@playwright/test";
 
+/** These files take about as long as all others: the test command runs both halves beside one another, each on a bench of its own. */
+const VIEWS = /(quality|raw|hostile)\.spec\.ts$/;
+
 export default defineConfig({
   testDir: "tests/e2e",
   globalSetup: "./tests/e2e/start-bench.ts",
@@ -8,6 +11,10 @@ export default defineConfig({
   workers: 1,
   fullyParallel: false,
   retries: 0,
+  projects: [
+    { name: "views", testMatch: VIEWS, outputDir: "test-results/views" },
+    { name: "ways", testIgnore: VIEWS, outputDir: "test-results/ways" },
+  ],
   use: {
     baseURL: `http://127.0.0.1:${process.env.COMPASS_TEST_PORT}`,
     viewport: { width: 1280, height: 800 },

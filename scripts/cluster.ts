@@ -6,6 +6,7 @@ import { tmpdir } from "node:os";
 import { dirname, join, resolve } from "node:path";
 import pg from "pg";
 import { makeFolder } from "../io/make-folder";
+import { withClient } from "../server/database/connection";
 import { runCommand } from "./commands";
 import { PlainError, postgresPrograms } from "./packages";
 
@@ -166,12 +167,8 @@ async function start(programs: string, facts: Facts): Promise<void> {
 }
 
 export async function ensureDatabase(adminUrl: string, name: string): Promise<void> {
-  const client = new pg.Client({ connectionString: adminUrl });
-  await client.connect();
-  try {
+  await withClient(adminUrl, async (client) => {
     const { rowCount } = await client.query("select 1 from pg_database where datname = $1", [name]);
     if (!rowCount) await client.query(`create database ${pg.escapeIdentifier(name)}`);
-  } finally {
-    await client.end();
-  }
+  });
 }

@@ -1,6 +1,7 @@
 import { accessSync, constants } from "node:fs";
 import { loadDemo } from "../demo/load";
 import { makeFolder } from "../io/make-folder";
+import { withClient } from "../server/database/connection";
 import { migrateDatabase } from "../server/database/migrate";
 import { readSettings, type Settings } from "../server/settings";
 import { buildAll } from "./build";
@@ -117,12 +118,8 @@ function makeFolders(settings: Settings): void {
 }
 
 async function emptyDatabase(url: string): Promise<void> {
-  const { default: pg } = await import("pg");
-  const client = new pg.Client({ connectionString: url });
-  await client.connect();
-  client.on("error", () => undefined);
-  await client.query("drop schema if exists public, drizzle, graphile_worker cascade; create schema public");
-  await client.end();
+  const sql = "drop schema if exists public, drizzle, graphile_worker cascade; create schema public";
+  await withClient(url, (client) => client.query(sql));
 }
 
 export function complain(error: unknown): void {

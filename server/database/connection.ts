@@ -64,3 +64,18 @@ export function open(url: string | undefined, settings: { max: number; options?:
   pool.on("connect", (client) => client.on("error", (error) => log.warn({ error: error.message }, "database connection lost")));
   return { pool, db: drizzle(pool, { schema }) };
 }
+
+/**
+ * Opens one connection outside the pool, gives it to `use` and closes it. A server that goes away fails the query on its way; without a
+ * listener it would end this process.
+ */
+export async function withClient<T>(url: string, use: (client: pg.Client) => Promise<T>): Promise<T> {
+  const client = new pg.Client({ connectionString: url });
+  client.on("error", () => undefined);
+  await client.connect();
+  try {
+    return await use(client);
+  } finally {
+    await client.end();
+  }
+}
