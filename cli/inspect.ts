@@ -9,7 +9,7 @@ import { EXIT } from "./usage";
 
 /** `compass inspect`: a line a volume. */
 export function inspect(positionals: readonly string[], options: Options): number {
-  const source = openSource(oneSource(positionals), options.beside);
+  const source = openSource({ sourcePath: oneSource(positionals), beside: options.beside });
   const { report } = source;
   for (const note of report.notes) say(note);
   for (const { closed, ...volume } of report.volumes) {

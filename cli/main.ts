@@ -9,23 +9,27 @@ const HELP = `Tidy Compass, command line
       the partition table and the volumes of an image, lost and earlier ones included; with --findings what does not
       add up in each, and the users' profiles on it
 
-  compass list SOURCE [--volume N] [--state live|deleted|all] [--records-only] [--system] [--json]
+  compass stores SOURCE [--deep] [--json]
+      what holds files: the volumes of an image, a folder; with --deep also the disk images that lie in them as files, and what is in
+      those. The ID of a store is given to the verbs below with --store
+
+  compass list SOURCE [--volume N | --store ID] [--state live|deleted|all] [--records-only] [--system] [--json]
       every file and folder a volume's own records tell, and what is left over of those before; the latter means reading
       the whole volume: --records-only leaves it out
 
-  compass restore SOURCE --to DIR [--volume N] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign] [--json]
+  compass restore SOURCE --to DIR [--volume N | --store ID] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign] [--json]
       writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
       streams too, as files of their own. Bytes that belong to other files now are written as zeros, with --foreign as they are;
       a file with such gaps says so
 
-  compass places SOURCE [--volume N] [--json]
+  compass places SOURCE [--volume N | --store ID] [--json]
       what bins, autosave and temporary folders, backups beside the original and recent lists hold, under the right names;
       SOURCE may be a folder too
 
   compass plan [--account FILE] [SOURCE…] [--json]
       where to look for what was lost and why; FILE has the account as JSON, SOURCE may be a folder too
 
-  compass sweep SOURCE [--range 75%-100%] [--kinds jpeg,pdf] [--every-byte] [--volume N] [--unused] [--json]
+  compass sweep SOURCE [--range 75%-100%] [--kinds jpeg,pdf] [--every-byte] [--volume N | --store ID] [--unused] [--json]
       files by what they look like inside, without any file system; of a volume, or only of what it has not in use
 
   compass check FILE… [--json]
@@ -40,19 +44,32 @@ It is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call,
 
 const { string, boolean } = { string: { type: "string" }, boolean: { type: "boolean" } } as const;
 const strings = { type: "string", multiple: true } as const;
-const chosen = { json: boolean, volume: string, state: string, "records-only": boolean, beside: strings } as const;
+const chosen = { json: boolean, volume: string, store: string, state: string, "records-only": boolean, beside: strings } as const;
 // Each verb's code is loaded when it is called, so that no call waits for what it does not need.
 const verbs = {
   inspect: { options: { json: boolean, findings: boolean, beside: strings }, load: async () => (await import("./inspect")).inspect },
+  stores: { options: { json: boolean, deep: boolean, beside: strings }, load: async () => (await import("./stores")).stores },
   list: { options: { ...chosen, system: boolean }, load: async () => (await import("./list")).list },
   restore: {
     options: { ...chosen, match: string, to: string, streams: boolean, foreign: boolean },
     load: async () => (await import("./restore")).restore,
   },
-  places: { options: { json: boolean, volume: string, beside: strings }, load: async () => (await import("./places")).places },
+  places: {
+    options: { json: boolean, volume: string, store: string, beside: strings },
+    load: async () => (await import("./places")).places,
+  },
   plan: { options: { json: boolean, account: string }, load: async () => (await import("./plan")).plan },
   sweep: {
-    options: { json: boolean, range: string, kinds: string, "every-byte": boolean, volume: string, unused: boolean, beside: strings },
+    options: {
+      json: boolean,
+      range: string,
+      kinds: string,
+      "every-byte": boolean,
+      volume: string,
+      store: string,
+      unused: boolean,
+      beside: strings,
+    },
     load: async () => (await import("./sweep")).sweepSource,
   },
   check: { options: { json: boolean }, load: async () => (await import("./check")).checkFiles },

@@ -17,4 +17,6 @@ export interface Options {
   "every-byte"?: boolean;
   unused?: boolean;
   like?: string;
+  store?: string;
+  deep?: boolean;
 }

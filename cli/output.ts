@@ -5,7 +5,9 @@ import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass
 import type { FileSystem } from "../core/filesystems/file-record";
 import { FileSystemError } from "../core/filesystems/file-record";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
-import { type OpenedSource, openSource } from "../io/open-source";
+import { type DiskAt, type OpenedSource, openSource } from "../io/open-source";
+import { SourceError } from "../io/source-error";
+import { findStore, type Store } from "../io/stores";
 import type { Options } from "./options";
 import { EXIT, Usage } from "./usage";
 
@@ -46,18 +48,50 @@ export interface ChosenVolume {
   readonly volume: FileSystem;
 }
 
-/** Opens the source and its volumes (all, or the one numbered) and calls `use` with those that can be read. */
+/** Which disk is meant, and which volumes of it: those of a store, the one numbered, or all. */
+interface Wanted {
+  readonly disk: DiskAt;
+  readonly is: (volume: VolumeReport) => boolean;
+  /** Whether one volume was named, so that it is a problem when it cannot be read. */
+  readonly named: boolean;
+  readonly missing: string;
+}
+
+type Choice = Pick<Options, "volume" | "beside" | "store">;
+
+/** Says which disk and volumes are meant by a call. @throws Usage when there is no such store, or both ways of choosing are used */
+export function choose(path: string, { volume, beside, store: id }: Choice): Wanted {
+  if (volume !== undefined && !/^\d+$/.test(volume)) throw new Usage(`--volume takes a number from \`inspect\`, not “${volume}”.`);
+  const missing = `There is no volume ${volume} in ${path}.`;
+  const is = (each: VolumeReport) => volume === undefined || each.volume === Number(volume);
+  if (id === undefined) return { disk: { sourcePath: path, beside }, is, named: volume !== undefined, missing };
+  const store = storeOf(path, beside, id);
+  if (store.kind === "folder") throw new Usage("This store is a folder of this computer: its files are there to be used as they are.");
+  const { disk, volume: inside } = store;
+  if (!inside) return { disk, is, named: volume !== undefined, missing };
+  if (volume !== undefined) throw new Usage("The store is a volume already: leave --volume out.");
+  return { disk, is: (each) => each.offset === inside.offset && each.filesystem === inside.filesystem, named: true, missing };
+}
+
+/** Finds a store of a source by its id. @throws Usage when there is none */
+export function storeOf(path: string, beside: readonly string[] | undefined, id: string): Store {
+  const store = findStore({ sourcePath: path, beside }, id);
+  if (!store) throw new Usage(`There is no store “${id}” in ${path}. \`stores ${path} --deep\` lists them.`);
+  if (store.closed !== null) throw new SourceError(store.closed);
+  return store;
+}
+
+/** Opens the source and its volumes (all, the one numbered, or those of a store) and calls `use` with those that can be read. */
 export function withVolumes(
   positionals: readonly string[],
-  { volume: wanted, beside }: Pick<Options, "volume" | "beside">,
+  options: Choice,
   use: (source: OpenedSource, chosen: readonly ChosenVolume[]) => boolean,
 ): number {
-  const path = oneSource(positionals);
-  if (wanted !== undefined && !/^\d+$/.test(wanted)) throw new Usage(`--volume takes a number from \`inspect\`, not “${wanted}”.`);
-  const source = openSource(path, beside);
+  const { disk, is, named, missing } = choose(oneSource(positionals), options);
+  const source = openSource(disk);
   try {
-    const reports = wanted === undefined ? source.report.volumes : source.report.volumes.filter((each) => each.volume === Number(wanted));
-    if (reports.length === 0) throw new Usage(`There is no volume ${wanted} in ${path}.`);
+    const reports = source.report.volumes.filter(is);
+    if (reports.length === 0) throw new Usage(missing);
     let problems = false;
     const chosen = reports.flatMap((report) => {
       try {
@@ -65,7 +99,7 @@ export function withVolumes(
       } catch (error) {
         if (!(error instanceof FileSystemError)) throw error;
         say(`Volume ${report.volume}: ${report.closed ?? error.message}`);
-        problems ||= wanted !== undefined || report.filesystem !== "unknown" || report.closed !== null;
+        problems ||= named || report.filesystem !== "unknown" || report.closed !== null;
         return [];
       }
     });

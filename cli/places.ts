@@ -5,6 +5,7 @@ import { placesPass } from "../core/places/places-pass";
 import { SHIPPED_RULES } from "../core/places/rules";
 import { volumeSerial } from "../core/volumes/volume-serial";
 import { FolderSource } from "../io/folder-source";
+import { FOLDER } from "../io/open-searchable";
 import { describe } from "./list";
 import type { Options } from "./options";
 import { flush, line, oneSource, withVolumes } from "./output";
@@ -13,7 +14,8 @@ import { EXIT } from "./usage";
 /** `compass places`: what known places hold, a line a copy, under its right name. The source is an image or a folder. */
 export function places(positionals: readonly string[], options: Options): number {
   const path = oneSource(positionals);
-  if (statSync(path, { throwIfNoEntry: false })?.isDirectory()) {
+  const isFolder = options.store === undefined ? statSync(path, { throwIfNoEntry: false })?.isDirectory() : options.store === FOLDER;
+  if (isFolder) {
     printCopies(new FolderSource(path), 0, options);
     flush();
     return EXIT.done;

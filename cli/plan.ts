@@ -38,9 +38,9 @@ export function plan(positionals: readonly string[], options: Options): number {
   const accounts = readAccounts(options.account);
   const made = makePlan(accounts, positionals.map(sourceOf));
   for (const warning of made.warnings) say(warning);
-  for (const { pass, sourceId, volumeId, ...step } of made.steps) {
+  for (const { pass, sourceId, storeId, ...step } of made.steps) {
     const source = positionals[sourceId ?? -1] ?? null;
-    const volume = volumeId === null ? null : volumeId % MOST_VOLUMES;
+    const volume = storeId === null ? null : storeId % MOST_VOLUMES;
     line(
       options.json,
       { ...step, source, volume, pass },

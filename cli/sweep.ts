@@ -8,18 +8,20 @@ import { sweep } from "../core/sweep/sweep";
 import { openVolume } from "../core/volumes/inspect";
 import { type OpenedSource, openDisk, openSource } from "../io/open-source";
 import type { Options } from "./options";
-import { flush, line, oneSource } from "./output";
+import { choose, flush, line, oneSource } from "./output";
 import { EXIT, Usage } from "./usage";
 
 /** `compass sweep`: files by what they look like inside, without any file system. */
 export function sweepSource(positionals: readonly string[], options: Options): number {
   const path = oneSource(positionals);
   const formats = wantedFormats(options.kinds);
-  const opened = options.volume === undefined && !options.unused ? null : openSource(path, options.beside);
-  const source = opened ?? openDisk({ sourcePath: path, beside: options.beside });
+  const wanted = choose(path, options);
+  const volumes = wanted.named || options.unused;
+  const opened = volumes ? openSource(wanted.disk) : null;
+  const source = opened ?? openDisk(wanted.disk);
   try {
     const { disk } = source;
-    const volume = opened && chosenVolume(opened, options.volume);
+    const volume = opened && chosenVolume(opened, wanted);
     const whole = volume ? { start: volume.report.offset, end: volume.report.offset + volume.report.length } : { start: 0, end: disk.size };
     const plan = planSweep(
       {
@@ -43,13 +45,9 @@ export function sweepSource(positionals: readonly string[], options: Options): n
   }
 }
 
-function chosenVolume(source: OpenedSource, wanted: string | undefined) {
-  const reports = source.report.volumes;
-  const report =
-    wanted === undefined
-      ? reports.find(({ filesystem }) => filesystem !== "unknown")
-      : reports.find(({ volume }) => volume === Number(wanted));
-  if (!report) throw new Usage(wanted === undefined ? "There is no volume that tells what is unused." : `There is no volume ${wanted}.`);
+function chosenVolume(source: OpenedSource, { is, named, missing }: ReturnType<typeof choose>) {
+  const report = source.report.volumes.find((each) => is(each) && (named || each.filesystem !== "unknown"));
+  if (!report) throw new Usage(named ? missing : "There is no volume that tells what is unused.");
   try {
     return { report, volume: openVolume(source.disk, report) };
   } catch (error) {

@@ -97,7 +97,7 @@ describe("a source", () => {
     symlinkSync(join(elsewhere, "parent.vhd"), join(work, "open-diff-parent.vhd"));
     expect(() => openSource(join(work, "child.vhd"))).toThrow("which is not beside it");
     // Named by hand it may stand anywhere.
-    const given = openSource(join(work, "child.vhd"), [join(elsewhere, "parent.vhd")]);
+    const given = openSource({ sourcePath: join(work, "child.vhd"), beside: [join(elsewhere, "parent.vhd")] });
     expect(given.report.volumes.length).toBe(2);
     given.close();
   });

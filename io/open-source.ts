@@ -1,12 +1,14 @@
 import { lstatSync, readdirSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
-import { CachedSource, readBytes } from "../core/bytes/byte-source";
+import { type ByteSource, CachedSource, readBytes } from "../core/bytes/byte-source";
 import { KnownBadSource } from "../core/bytes/known-bad";
 import type { Range } from "../core/bytes/range-set";
 import { type Container, ContainerError, MissingFileError } from "../core/containers/container";
 import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/texts/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
+import { openVersion } from "./folder-source";
+import { type InnerFile, type InnerPart, MOST_WITHIN, readInner } from "./inner-file";
 import { ReadOnlyFile } from "./read-only-file";
 import { SourceError } from "./source-error";
 import { markOf } from "./source-mark";
@@ -17,6 +19,8 @@ export interface OpenedDisk {
   /** Learns of a stretch that another reader of the disk could not read. Disk byte offsets. */
   noteBad(range: Range): void;
   readonly container: Container;
+  /** Of a disk inside another: the files beside it that were needed. */
+  readonly parts: readonly InnerPart[];
   close(): void;
 }
 
@@ -29,11 +33,16 @@ export interface SourceAt {
   readonly sourcePath: string;
   /** Further files that hold parts or parents of the source. */
   readonly beside: readonly string[];
+  /** Of a disk inside another: the files that lead to it, from the outermost on. */
+  readonly within: readonly InnerFile[];
   /** Stretches of the disk that are known to be unreadable: they are not asked for again. Disk byte offsets. */
   readonly bad: readonly Range[];
   /** The mark of the disk that is meant (`markOf`); null: it has none, and any is taken. */
   readonly mark: string | null;
 }
+
+/** Only what says where a source is, of something that says more. */
+export const pickSourceAt = ({ sourcePath, beside, within, bad, mark }: SourceAt): SourceAt => ({ sourcePath, beside, within, bad, mark });
 
 /** A source of which less may be known. */
 export type DiskAt = Pick<SourceAt, "sourcePath"> & { readonly [K in keyof SourceAt]?: SourceAt[K] | undefined };
@@ -42,43 +51,71 @@ export type DiskAt = Pick<SourceAt, "sourcePath"> & { readonly [K in keyof Sourc
 const MAX_BESIDE = 20_000;
 
 /**
- * Opens the bytes of a disk for reading only, without looking at what is on it.
+ * Opens the bytes of a disk for reading only, without looking at what is on it: of an image, a drive, or an image inside others.
  * @throws SourceError when it cannot be opened, or another disk is there now
  */
-export function openDisk({ sourcePath: path, beside = [], bad = [], mark = null }: DiskAt): OpenedDisk {
+export function openDisk({ sourcePath, beside = [], within = [], bad = [], mark = null }: DiskAt): OpenedDisk {
   const opened: ReadOnlyFile[] = [];
-  const open = (file: string) => {
-    const source = openFile(file);
-    opened.push(source);
-    return source;
-  };
   const close = () => {
     for (const file of opened.splice(0)) file.close();
   };
-  const file = open(path);
+  const hold = (file: ReadOnlyFile) => {
+    opened.push(file);
+    return file;
+  };
+  let path = sourcePath;
+  let parts: InnerPart[] = [];
+  try {
+    if (within.length > MOST_WITHIN) throw new SourceError(`Disks are nested more than ${MOST_WITHIN} deep here: this is not followed.`);
+    const inFolder = within[0]?.file ?? null;
+    if (inFolder) path = join(sourcePath, inFolder.path);
+    let container = openOutermost(path, beside, hold, inFolder && hold(openVersion(sourcePath, inFolder).disk));
+    for (const inner of inFolder ? within.slice(1) : within) {
+      path = `${sourcePath}, in it ${inner.path}`;
+      parts = [];
+      container = openInner(new CachedSource(container.disk), inner, parts);
+    }
+    const known = new KnownBadSource(container.disk, bad);
+    const present = mark === null ? null : markOf(known);
+    if (present !== null && present !== mark) throw new SourceError(ANOTHER(path));
+    return { disk: new CachedSource(known), noteBad: (range) => known.add(range), container, parts, close };
+  } catch (error) {
+    close();
+    throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`, error instanceof MissingFileError) : error;
+  }
+}
+
+/** Opens the container in a file of this computer, with the files beside it and those that were named by hand. */
+function openOutermost(path: string, beside: readonly string[], hold: (file: ReadOnlyFile) => ReadOnlyFile, own: ReadOnlyFile | null) {
+  const file = own ?? hold(openFile(path));
   const folder = dirname(path);
   const further = new Map(beside.map((each) => [basename(each), each]));
   // A link beside the source might lead out of the folders that may be read; files that were named by hand may be links.
   const place = (name: string) =>
     further.get(name) ?? (lstatSync(join(folder, name), { throwIfNoEntry: false })?.isFile() ? join(folder, name) : null);
-  const openBeside = (name: string) => {
-    const path = place(name);
-    return path ? open(path) : null;
-  };
-  try {
-    const container = openContainer(file, {
-      name: basename(path),
-      list: () => [...further.keys(), ...filesIn(folder)],
-      open: openBeside,
-    });
-    const known = new KnownBadSource(container.disk, bad);
-    const present = mark === null ? null : markOf(known);
-    if (present !== null && present !== mark) throw new SourceError(ANOTHER(path));
-    return { disk: new CachedSource(known), noteBad: (range) => known.add(range), container, close };
-  } catch (error) {
-    close();
-    throw error instanceof ContainerError ? new SourceError(`${path}: ${error.message}`, error instanceof MissingFileError) : error;
-  }
+  return openContainer(file, {
+    name: basename(path),
+    list: () => [...further.keys(), ...filesIn(folder)],
+    open: (name) => {
+      const found = place(name);
+      return found ? hold(openFile(found)) : null;
+    },
+  });
+}
+
+/** Opens the container in a file on a volume of a disk. @param opened takes the files beside it that are needed */
+function openInner(disk: ByteSource, inner: InnerFile, opened: InnerPart[]): Container {
+  const parts = new Map(inner.parts.map((part) => [part.name, part]));
+  return openContainer(readInner(disk, inner.layout), {
+    name: basename(inner.path),
+    list: () => [...parts.keys()],
+    open: (name) => {
+      const part = parts.get(name);
+      if (!part) return null;
+      if (!opened.includes(part)) opened.push(part);
+      return readInner(disk, part.layout);
+    },
+  });
 }
 
 const ANOTHER = (path: string) =>
@@ -94,13 +131,14 @@ function filesIn(folder: string): string[] {
 }
 
 /** Opens an image for reading only. One that looks like something else is opened too, with a note. @throws SourceError when it is missing, unreadable or empty */
-export function openSource(path: string, beside: readonly string[] = []): OpenedSource {
-  const opened = openDisk({ sourcePath: path, beside });
+export function openSource(source: string | DiskAt): OpenedSource {
+  const at = typeof source === "string" ? { sourcePath: source } : source;
+  const opened = openDisk(at);
   const { disk, container } = opened;
   const report = inspectDisk(disk, container);
   if (disk.size === 0) {
     opened.close();
-    throw new SourceError(`${path} is empty.`);
+    throw new SourceError(`${at.within?.at(-1)?.path ?? at.sourcePath} is empty.`);
   }
   const nothing = report.volumes.every((volume) => volume.filesystem === "unknown") && report.table === "none" && container.kind === "raw";
   // What begins with text may still be the image of a drive that was written over: it is taken, with a warning.

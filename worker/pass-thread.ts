@@ -1,5 +1,6 @@
 import { parentPort, workerData } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
+import { firstByte } from "../core/bytes/layout";
 import { encodeAscending } from "../core/bytes/leb128";
 import type { Range } from "../core/bytes/range-set";
 import { zoneReader } from "../core/bytes/times";
@@ -14,7 +15,7 @@ import { openSearchable } from "../io/open-searchable";
 import type { SourceAt } from "../io/open-source";
 import type { PassOptions, PassPlace, Sighted } from "../server/passes/contract";
 import { GATE } from "./pass-gate";
-import { copyRows, firstByte } from "./rows";
+import { copyRows } from "./rows";
 import { openSweep } from "./sweep-pass";
 
 /** What the thread is started with. `gate` holds two numbers (`GATE`). */

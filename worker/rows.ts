@@ -1,24 +1,24 @@
 import { createHash } from "node:crypto";
-import { diskRuns } from "../core/bytes/layout";
+import { diskRuns, firstByte } from "../core/bytes/layout";
 import { encodeLayout } from "../core/bytes/layout-code";
 import type { Copy } from "../core/copies/copy";
 import { ALL_BYTES_THERE } from "../core/filesystems/file-record";
 import { kindOf } from "../core/formats/registry";
 
 /** Copies as rows of PostgreSQL's COPY text form, in the order of `INCOMING_COLUMNS`. */
-export function copyRows(copies: readonly Copy[], volumeId: number): Uint8Array {
+export function copyRows(copies: readonly Copy[], storeId: number): Uint8Array {
   let text = "";
-  for (const copy of copies) text += `${rowOf(copy, volumeId).join("\t")}\n`;
+  for (const copy of copies) text += `${rowOf(copy, storeId).join("\t")}\n`;
   return Buffer.from(text);
 }
 
-function rowOf(copy: Copy, volumeId: number): string[] {
+function rowOf(copy: Copy, storeId: number): string[] {
   const folder = copy.path.slice(0, Math.max(0, copy.path.length - copy.name.length - 1));
   const layout = copy.layout ? encodeLayout(copy.layout) : null;
   const first = firstByte(copy.layout);
   return [
     copy.place,
-    isItem(copy) ? field(itemKey(copy, volumeId)) : NULL,
+    isItem(copy) ? field(itemKey(copy, storeId)) : NULL,
     field(folder),
     field(kindOf(copy.name)),
     field(copy.state),
@@ -56,13 +56,6 @@ const BIN_INDEX =
 /** Whether a copy is one of a file the client had. */
 export const isItem = (copy: Copy) => copy.type === "file" && !copy.system && (copy.found != null || !BIN_INDEX.test(copy.path));
 
-/** Disk byte offset of the first stored byte of a content; null: none is stored. */
-export function firstByte(layout: Copy["layout"]): number | null {
-  if (!layout) return null;
-  const held = layout.segments.find((segment) => segment.kind === "held");
-  return diskRuns(layout)[0]?.at ?? (held?.kind === "held" ? held.at : null);
-}
-
 /** The span of a content in several stretches, as the database writes a range; of one in a single stretch its first byte says enough. */
 function spanOf(layout: Copy["layout"]): string {
   const runs = layout ? diskRuns(layout) : [];
@@ -87,11 +80,11 @@ function streamRow({ name, size, layout }: Copy["streams"][number], index: numbe
  * Copies at the same path are the same item, whatever its capitals and Unicode form (but see `TWINS` in server/passes/store-copies.ts); where the
  * folders above are not known, or the name is not in full, only the same record is.
  */
-function itemKey(copy: Copy, volumeId: number): string {
+function itemKey(copy: Copy, storeId: number): string {
   const path = copy.path.normalize("NFC").toLowerCase();
-  const key = `${volumeId}:${path.startsWith("/?/") || copy.incompleteName ? `${path}#${copy.reference}` : path}`;
+  const key = `${storeId}:${path.startsWith("/?/") || copy.incompleteName ? `${path}#${copy.reference}` : path}`;
   // The index over the keys takes no entries of more than about 2,700 bytes.
-  return key.length <= 400 ? key : `${volumeId}#${createHash("sha256").update(key).digest("hex")}`;
+  return key.length <= 400 ? key : `${storeId}#${createHash("sha256").update(key).digest("hex")}`;
 }
 
 const NULL = "\\N";

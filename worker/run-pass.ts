@@ -1,4 +1,5 @@
 import type pg from "pg";
+import { pickSourceAt } from "../io/open-source";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { claimPass, commitBatch, endAtOnce, failPass, isWanted } from "../server/passes/slice";
@@ -20,10 +21,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   if (!pass) return;
   const gate = new SharedArrayBuffer(8);
   const data: PassThreadData = {
-    sourcePath: pass.sourcePath,
-    beside: pass.beside,
-    bad: pass.bad,
-    mark: pass.mark,
+    ...pickSourceAt(pass),
     rules: pass.rules,
     swept: pass.swept,
     threads: readSettings().COMPASS_SWEEP_THREADS,

@@ -9,7 +9,7 @@ import { isUsed, planSweep } from "../core/sweep/plan-sweep";
 import { rawCopy } from "../core/sweep/raw-copy";
 import { scanUnits, sweep } from "../core/sweep/sweep";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
-import { openDisk } from "../io/open-source";
+import { openDisk, pickSourceAt } from "../io/open-source";
 import type { Sighted } from "../server/passes/contract";
 import type { PassThreadData } from "./pass-thread";
 import { threadedScan } from "./sweep-units";
@@ -30,10 +30,7 @@ export function openSweep(data: PassThreadData, part: Range, enough: (done: numb
     },
     volume,
   );
-  const scan =
-    data.threads > 1
-      ? threadedScan({ sourcePath: data.sourcePath, beside: data.beside, bad: data.bad, mark: data.mark }, data.threads, noteBad)
-      : scanUnits;
+  const scan = data.threads > 1 ? threadedScan(pickSourceAt(data), data.threads, noteBad) : scanUnits;
   function* batches(): Generator<CopyBatch & { sighted: Sighted }, void, void> {
     for (const { finds, sighted, resume, done, total } of sweep(disk, plan, data.resume, scan, enough)) {
       const copies = finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at)));

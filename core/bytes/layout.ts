@@ -115,6 +115,13 @@ export function markForeign(layout: Layout, foreign: readonly Range[]): Layout {
   return { size: layout.size, segments };
 }
 
+/** Disk byte offset of the first stored byte of a content; null: none is stored. */
+export function firstByte(layout: Layout | null): number | null {
+  if (!layout) return null;
+  const held = layout.segments.find((segment) => segment.kind === "held");
+  return diskRuns(layout)[0]?.at ?? (held?.kind === "held" ? held.at : null);
+}
+
 function readRuns(disk: ByteSource, runs: readonly DiskRun[]): Uint8Array {
   const bytes = new Uint8Array(runs.reduce((sum, run) => sum + run.length, 0));
   let done = 0;

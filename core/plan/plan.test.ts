@@ -96,7 +96,7 @@ describe("the plan", () => {
         const plan = makePlan(accounts, [source({ folder, volumes: [volume({ readable })] })]);
         expect(new Set(plan.steps.map((step) => step.key)).size).toBe(plan.steps.length);
         // Raw content needs no file system that can be read.
-        if (!readable) expect(plan.steps.every((step) => step.volumeId === null || step.kind === "raw")).toBe(true);
+        if (!readable) expect(plan.steps.every((step) => step.storeId === null || step.kind === "raw")).toBe(true);
       }),
     );
   });
@@ -104,7 +104,7 @@ describe("the plan", () => {
   it("says at once that an encrypted volume stays closed, and plans nothing on it", () => {
     const plan = makePlan([account({ cause: "binned" })], [source({ volumes: [volume(), volume({ id: 2, closed: "Encrypted." })] })]);
     expect(plan.warnings.join(" ")).toContain("Encrypted.");
-    expect(plan.steps.some((step) => step.volumeId === 2)).toBe(false);
+    expect(plan.steps.some((step) => step.storeId === 2)).toBe(false);
     expect(makePlan([EMPTY_ACCOUNT], []).warnings[0]).toContain("No source yet");
   });
 
@@ -141,7 +141,7 @@ describe("the plan", () => {
       volumes: [volume({ id: 4, label: "STICK", filesystem: "fat32", length: 5e8, usedBytes: 1e8 })],
     });
     const { steps } = makePlan([account({ cause: "deleted-past-bin" })], [source({ volumes }), other]);
-    expect(steps.filter((step) => step.kind === "file-records").map((step) => step.volumeId)).toEqual([3, 4, 1, 2]);
+    expect(steps.filter((step) => step.kind === "file-records").map((step) => step.storeId)).toEqual([3, 4, 1, 2]);
   });
 
   it("two accounts share their steps; a step that was added comes last", () => {

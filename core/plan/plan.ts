@@ -36,7 +36,7 @@ export interface PlanStep {
   readonly kind: StepKind;
   readonly title: string;
   readonly sourceId: number | null;
-  readonly volumeId: number | null;
+  readonly storeId: number | null;
   /** Where, in words. */
   readonly where: string;
   readonly reason: string;
@@ -140,7 +140,7 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
       ...shared,
       key: kind,
       sourceId: null,
-      volumeId: null,
+      storeId: null,
       where: WHERE[kind] ?? "",
       chance,
       chanceReason: seen,
@@ -159,7 +159,7 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
       ...shared,
       key: `${kind}:${volume.id}`,
       sourceId: source.id,
-      volumeId: volume.id,
+      storeId: volume.id,
       where: source.folder ? source.name : `${volume.label} on ${source.name}`,
       ...judged,
       seconds: volume.length > 0 ? Math.max(1, Math.round(timeFor(passPlace, bytesRead(passPlace, volume), speeds) / 1000)) : null,

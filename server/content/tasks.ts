@@ -21,6 +21,7 @@ import { inspectSource } from "../sources/inspect";
 import { listFolders } from "../sources/queries";
 import { browse } from "../sources/source-folders";
 import { usedRuns } from "../sources/used-runs";
+import { inspectWithin } from "../sources/within";
 
 const db = () => database().db;
 const copyOf = (copyId: number) => storedCopy(db(), copyId);
@@ -76,6 +77,7 @@ export const tasks = {
   lookAtRestored: () => lookAtRestored(db()),
   samePresent: (copyId: number, stream: number | null, path: string) => compareWithPresent(db(), copyId, stream, path),
   inspect: inspectSource,
+  inspectWithin: (copyId: number) => inspectWithin(db(), copyId),
   browse: async (path: string | null) => browse(path, await listFolders(db())),
   usedRuns: (jobId: number, sourceId: number, start: number, end: number) => usedRuns(db(), jobId, sourceId, start, end),
 } as const;

@@ -1,5 +1,6 @@
 import { sql } from "drizzle-orm";
 import {
+  type AnyPgColumn,
   bigint,
   bigserial,
   boolean,
@@ -22,6 +23,7 @@ import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { Gaps } from "../../core/restore/gaps";
 import type { Profile } from "../../core/volumes/profiles";
+import type { InnerFile } from "../../io/inner-file";
 import type { PassKinds, PassOptions, Sighted } from "../passes/contract";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
@@ -108,24 +110,34 @@ export const sources = pgTable(
     notes: jsonb("notes").$type<string[]>().notNull(),
     /** Further files that hold parts or parents of it, chosen by hand. */
     beside: jsonb("beside").$type<string[]>().notNull().default([]),
+    /** Of a disk inside another: the files that lead to it, from the outermost on; `path` is then where the outermost is. */
+    within: jsonb("within").$type<InnerFile[]>().notNull().default([]),
+    /** The store the last of them lies in; null: the source lies in none. */
+    parentStoreId: integer("parent_store_id").references((): AnyPgColumn => stores.id, { onDelete: "cascade" }),
     /** Stretches that could not be read, as all readings so far found: they are not asked for again. Disk byte offsets. */
     unreadable: jsonb("unreadable").$type<Range[]>().notNull().default([]),
     /** The mark by which an image is known again (`io/source-mark.ts`); null: a drive, a folder, or one that cannot be marked. */
     mark: text("mark"),
     addedAt: time("added_at").notNull().defaultNow(),
   },
-  (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path)],
+  (table) => [uniqueIndex("sources_job_path").on(table.jobId, table.path, sql`md5(${table.within}::text)`)],
 );
 
 export type VolumeStanding = "present" | "lost" | "earlier";
 
-export const volumes = pgTable(
-  "volumes",
+/** Something with a tree of named files: a volume of a source's disk, or a folder. */
+export const stores = pgTable(
+  "stores",
   {
     id: serial("id").primaryKey(),
     sourceId: integer("source_id")
       .notNull()
       .references(() => sources.id, { onDelete: "cascade" }),
+    kind: text("kind").$type<"volume" | "folder">().notNull().default("volume"),
+    /** The moment it speaks for; null: now. */
+    asOf: time("as_of"),
+    /** Whether its times are UTC, or local ones of the device that wrote them. */
+    clock: text("clock").$type<"utc" | "local">().notNull().default("utc"),
     number: integer("number").notNull(),
     offset: bytes("offset_bytes").notNull(),
     length: bytes("length_bytes").notNull(),
@@ -149,7 +161,7 @@ export const volumes = pgTable(
     profiles: jsonb("profiles").$type<Profile[]>().notNull().default([]),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
-  (table) => [index("volumes_source").on(table.sourceId)],
+  (table) => [index("stores_source").on(table.sourceId)],
 );
 
 /** One reading of a volume for one kind of place. */
@@ -163,9 +175,9 @@ export const passes = pgTable(
     sourceId: integer("source_id")
       .notNull()
       .references(() => sources.id, { onDelete: "cascade" }),
-    volumeId: integer("volume_id")
+    storeId: integer("store_id")
       .notNull()
-      .references(() => volumes.id, { onDelete: "cascade" }),
+      .references(() => stores.id, { onDelete: "cascade" }),
     place: text("place").notNull(),
     /** What narrows it: a folder, a part of the volume in percent, kinds of file. */
     options: jsonb("options").$type<PassOptions>().notNull().default({}),
@@ -215,11 +227,11 @@ export const folders = pgTable(
   {
     id: serial("id").primaryKey(),
     jobId: integer("job_id").notNull(),
-    volumeId: integer("volume_id").notNull(),
+    storeId: integer("store_id").notNull(),
     path: text("path").notNull(),
   },
   (table) => [
-    uniqueIndex("folders_volume_path").on(table.volumeId, sql`md5(${table.path})`),
+    uniqueIndex("folders_store_path").on(table.storeId, sql`md5(${table.path})`),
     index("folders_path_words").using("gin", sql`plain_words(${table.path}) gin_trgm_ops`),
     index("folders_job").on(table.jobId),
   ],
@@ -231,7 +243,7 @@ export const items = pgTable(
   {
     id: bigserial("id", { mode: "number" }).primaryKey(),
     jobId: integer("job_id").notNull(),
-    volumeId: integer("volume_id").notNull(),
+    storeId: integer("store_id").notNull(),
     folderId: integer("folder_id").notNull(),
     /** What makes copies the same item: volume and path, or the record itself where the path is not known. */
     key: plainText("key").notNull(),
@@ -282,7 +294,7 @@ export const copies = pgTable(
     id: bigserial("id", { mode: "number" }).primaryKey(),
     jobId: integer("job_id").notNull(),
     passId: integer("pass_id").notNull(),
-    volumeId: integer("volume_id").notNull(),
+    storeId: integer("store_id").notNull(),
     itemId: bytes("item_id"),
     folderId: integer("folder_id").notNull(),
     place: text("place").notNull(),
@@ -327,7 +339,7 @@ export const copies = pgTable(
     index("copies_item").on(table.itemId),
     index("copies_pass").on(table.passId),
     // Who owns the bytes under the pointer on the disk chart.
-    index("copies_first_at").on(table.volumeId, table.firstAt),
+    index("copies_first_at").on(table.storeId, table.firstAt),
     index("copies_span").using("gist", table.span).where(sql`span is not null`),
   ],
 );

@@ -34,6 +34,8 @@ function report(path: string): Report {
     sources: [
       {
         id: 1,
+        within: [],
+        parentStoreId: null,
         path: "/images/a.img",
         name: EVIL,
         size: 10,
@@ -69,7 +71,7 @@ function report(path: string): Report {
         id: 1,
         sourceId: 1,
         sourceName: EVIL,
-        volumeId: 1,
+        storeId: 1,
         volumeLabel: EVIL,
         place: "file-record",
         state: "done",

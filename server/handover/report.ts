@@ -143,7 +143,7 @@ function searched(sources: readonly Source[], passes: readonly Pass[]): Block[] 
         return {
           text: `${source.name}${size}. It was opened for reading only.${bad > 0 ? ` ${countText(bad)} bytes of it could not be read.` : ""}`,
           below: source.volumes.map((volume) => {
-            const own = passes.filter((pass) => pass.volumeId === volume.id);
+            const own = passes.filter((pass) => pass.storeId === volume.id);
             const length = volume.length > 0 ? `, ${bytesText(volume.length)}` : "";
             const name = `${volume.label ?? `volume ${volume.number}`} (${FILE_SYSTEM_WORDS[volume.filesystem] ?? volume.filesystem}${length})`;
             if (own.length === 0) return `${name}: not searched${volume.readable ? "" : "; its records cannot be read"}.`;

@@ -70,7 +70,7 @@ async function joinAll(db: Database, jobId: number, pairs: readonly Pair[], why:
 async function joinRawContent(db: Database, jobId: number): Promise<void> {
   const { rows } = await db.execute<Pair>(sql`
     select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
-    from copies b join copies a on a.volume_id = b.volume_id and a.first_at = b.first_at and a.size = b.size and a.job_id = b.job_id
+    from copies b join copies a on a.store_id = b.store_id and a.first_at = b.first_at and a.size = b.size and a.job_id = b.job_id
       and a.place <> 'raw' and a.item_id is not null and a.item_id <> b.item_id and a.span is not distinct from b.span
     where b.job_id = ${jobId} and b.place = 'raw' and b.item_id is not null and b.facts->>'inside' is null
     order by b.item_id, (a.state = 'deleted') desc, a.id`);
@@ -85,7 +85,7 @@ export async function joinSameRecords(db: Database, jobId: number): Promise<void
   await joinRawContent(db, jobId);
   const { rows } = await db.execute<Pair>(sql`
     select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
-    from copies a join copies b on b.volume_id = a.volume_id and b.reference = a.reference and b.job_id = a.job_id and b.item_id <> a.item_id
+    from copies a join copies b on b.store_id = a.store_id and b.reference = a.reference and b.job_id = a.job_id and b.item_id <> a.item_id
     where a.job_id = ${jobId} and a.rule is not null and a.condition <> 'name-only' and b.rule is null and b.place <> 'raw'
       and (a.place = 'bin' or b.state = 'deleted') and b.name = regexp_replace(a.found_path, '^.*/', '')
     order by b.item_id, a.id`);

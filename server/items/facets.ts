@@ -21,7 +21,7 @@ const groupsOf = (jobId: number): Record<Name, SQL> => ({
   deleted: yearOf(jobId, sql`i.deleted_at`),
   created: yearOf(jobId, sql`i.created`),
   type: typeOf,
-  volume: sql`i.volume_id::text`,
+  volume: sql`i.store_id::text`,
 });
 
 /** How many items match by each way of narrowing. */
@@ -132,7 +132,7 @@ async function byVolume(
   forSources: Counted,
 ): Promise<Pick<Facets, "volume" | "source">> {
   const { rows } = await db.execute<{ id: number; label: string; source_id: number; name: string }>(sql`
-    select v.id, coalesce(v.label, 'volume ' || v.number) as label, v.source_id, s.name from volumes v join sources s on s.id = v.source_id where s.job_id = ${jobId}`);
+    select v.id, coalesce(v.label, 'volume ' || v.number) as label, v.source_id, s.name from stores v join sources s on s.id = v.source_id where s.job_id = ${jobId}`);
   const known = new Map(rows.map((row) => [String(row.id), row]));
   const sources = new Map<string, { value: string; count: number; words: string }>();
   for (const { value, count } of forSources) {

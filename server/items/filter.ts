@@ -87,8 +87,8 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     );
   if (year) parts.push(sql`${yearOf(jobId)} = ${year}`);
   if (size) parts.push(sizeCondition(size));
-  if (source) parts.push(sql`i.volume_id in (select id from volumes where source_id = ${source})`);
-  if (volume) parts.push(sql`i.volume_id = ${volume}`);
+  if (source) parts.push(sql`i.store_id in (select id from stores where source_id = ${source})`);
+  if (volume) parts.push(sql`i.store_id = ${volume}`);
   if (user)
     parts.push(
       sql`i.folder_id in (select id from folders where job_id = ${jobId} and path ~* ${`${USER_FOLDERS}${user.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}(/|$)`})`,

@@ -1,12 +1,12 @@
 import { sql } from "drizzle-orm";
 import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
-import type { Range } from "../../core/bytes/range-set";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
 import type { Connection } from "../database/connection";
 import { findLiveHolders } from "../sources/owners";
+import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import type { Copy, ItemDetail } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
 
@@ -37,7 +37,7 @@ interface CopyRow extends Record<string, unknown> {
   facts: Copy["facts"];
   hash: string | null;
   in_tray: boolean;
-  volume_id: number;
+  store_id: number;
 }
 
 /** One item with all its copies, the best first. */
@@ -52,7 +52,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
   const { rows: list } = await db.execute<CopyRow>(sql`
     select c.*, encode(c.sha256, 'hex') as hash, v.source_id,
       exists (select 1 from tray_entries t where t.job_id = c.job_id and t.item_id = c.item_id and coalesce(t.copy_id, ${row.best_copy_id}) = c.id) as in_tray
-    from copies c join volumes v on v.id = c.volume_id where c.item_id = ${itemId}
+    from copies c join stores v on v.id = c.store_id where c.item_id = ${itemId}
     order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
   const copies = await Promise.all(
     list.map(
@@ -83,7 +83,7 @@ const date = (value: string | Date | null) => (value === null ? null : new Date(
 function sameBytes(one: CopyRow, other: CopyRow): boolean {
   if (one.hash && other.hash) return one.hash === other.hash;
   return (
-    one.volume_id === other.volume_id &&
+    one.store_id === other.store_id &&
     one.file === other.file &&
     one.size === other.size &&
     one.layout !== null &&
@@ -214,17 +214,13 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
       name: string;
       size: string;
       layout: Buffer | null;
-      path: string;
-      beside: string[];
-      bad: Range[];
-      mark: string | null;
-      source_id: number;
       job_id: number;
       condition: string;
-    } & FileColumns
+    } & SourceColumns &
+      FileColumns
   >(sql`
-    select c.id, c.name, c.size, c.layout, ${FILE_COLUMNS}, s.path, s.beside, s.unreadable as bad, s.mark, s.id as source_id, c.job_id, c.condition from copies c
-    join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
+    select c.id, c.name, c.size, c.layout, ${FILE_COLUMNS}, ${SOURCE_COLUMNS}, c.job_id, c.condition from copies c
+    join stores v on v.id = c.store_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
   const [row] = rows;
   if (!row) return null;
   const layout = row.layout ? decodeLayout(row.layout) : null;
@@ -233,11 +229,7 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
     name: row.name,
     size: Number(row.size),
     layout,
-    sourcePath: row.path,
-    beside: row.beside,
-    bad: row.bad,
-    mark: row.mark,
-    sourceId: row.source_id,
+    ...toSourceAt(row),
     file: toFileAt(row, layout),
     jobId: row.job_id,
     condition: row.condition,

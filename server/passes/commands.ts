@@ -1,6 +1,6 @@
 import { and, eq, inArray, sql } from "drizzle-orm";
 import type { Database } from "../database/connection";
-import { passes, sources, volumes } from "../database/schema";
+import { passes, sources, stores } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
@@ -17,16 +17,16 @@ const WORDS: Record<PassPlace, string> = {
 export async function startPass(
   db: Database,
   jobId: number,
-  volumeId: number,
+  storeId: number,
   place: PassPlace = "file-record",
   options: PassOptions = {},
 ): Promise<number> {
   return db.transaction(async (tx) => {
     const [found] = await tx
-      .select({ volume: volumes, source: sources })
-      .from(volumes)
-      .innerJoin(sources, eq(sources.id, volumes.sourceId))
-      .where(and(eq(volumes.id, volumeId), eq(sources.jobId, jobId)))
+      .select({ volume: stores, source: sources })
+      .from(stores)
+      .innerJoin(sources, eq(sources.id, stores.sourceId))
+      .where(and(eq(stores.id, storeId), eq(sources.jobId, jobId)))
       .for("update");
     if (!found) throw new Problem("This volume is not part of the job.", 404);
     if (found.volume.closed) throw new Problem(found.volume.closed);
@@ -37,7 +37,7 @@ export async function startPass(
       .from(passes)
       .where(
         and(
-          eq(passes.volumeId, volumeId),
+          eq(passes.storeId, storeId),
           eq(passes.place, place),
           // A narrowed pass leaves the rest to others; the same one twice would store everything twice. A sweep leaves out by itself
           // what was swept, and another may look closer.
@@ -49,7 +49,7 @@ export async function startPass(
       throw new Problem(`The ${WORDS[place]} of this volume are read already, or being read: see the list of passes.`, 409);
     const [row] = await tx
       .insert(passes)
-      .values({ jobId, sourceId: found.source.id, volumeId, place, options })
+      .values({ jobId, sourceId: found.source.id, storeId, place, options })
       .returning({ id: passes.id });
     const { id } = row as { id: number };
     await enqueue(tx, "pass", id);

@@ -29,7 +29,7 @@ export const passOptions = z
 export type PassOptions = z.infer<typeof passOptions>;
 
 export const startPass = z.object({
-  volumeId: z.number().int(),
+  storeId: z.number().int(),
   place: z.enum(PASS_PLACES).default("file-record"),
   options: passOptions.default({}),
 });
@@ -50,7 +50,7 @@ export const pass = z.object({
   id: z.number(),
   sourceId: z.number(),
   sourceName: z.string(),
-  volumeId: z.number(),
+  storeId: z.number(),
   volumeLabel: z.string(),
   place: z.enum(PASS_PLACES),
   options: passOptions,

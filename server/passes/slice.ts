@@ -6,9 +6,10 @@ import type { Range } from "../../core/bytes/range-set";
 import { SECTOR } from "../../core/filesystems/sector-scan";
 import type { PlaceRule } from "../../core/places/rule";
 import type { SourceAt } from "../../io/open-source";
+import { pickSourceAt } from "../../io/open-source";
 import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
-import { jobs, passes, passNotes, sources, volumes } from "../database/schema";
+import { jobs, passes, passNotes, sources, stores } from "../database/schema";
 import { note } from "../log/commands";
 import { activeRules } from "../places/queries";
 import { missingDrive } from "../sources/drives";
@@ -60,22 +61,22 @@ export async function claimPass(db: Database, passId: number, workerId: string):
     }
     const [found] = await tx
       .select({
-        volume: volumes,
+        volume: stores,
         ...SOURCE_AT,
         container: sources.container,
         size: sources.size,
         timeZone: jobs.timeZone,
       })
-      .from(volumes)
-      .innerJoin(sources, eq(sources.id, volumes.sourceId))
+      .from(stores)
+      .innerJoin(sources, eq(sources.id, stores.sourceId))
       .innerJoin(jobs, eq(jobs.id, sources.jobId))
-      .where(eq(volumes.id, row.volumeId));
+      .where(eq(stores.id, row.storeId));
     if (!found) return null;
     const problem = missingDrive({ ...found, path: found.sourcePath });
     if (problem) await tx.update(passes).set({ state: "failed", problem }).where(eq(passes.id, passId));
     await announce(tx, row.jobId);
     if (problem) return null;
-    const { volume, timeZone, sourcePath, beside, bad, mark } = found;
+    const { volume, timeZone, ...source } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];
     const swept = row.place === "raw" && !options.again ? await sweptBefore(tx, id, volume, options) : [];
@@ -87,11 +88,8 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       place: row.place as PassPlace,
       options,
       timeZone,
-      sourcePath,
+      ...pickSourceAt(source),
       sourceId: row.sourceId,
-      beside,
-      bad,
-      mark,
       rules,
       finish: row.wanted === "stop" ? row.done : null,
       noted: row.place === "leftover-record" ? await notedSoFar(tx, id) : null,

@@ -63,7 +63,7 @@ interface Brought {
 /** Stores the copies of a batch and gathers them into items, within the caller's transaction. */
 export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uint8Array): Promise<Brought> {
   if (rows.length === 0) return { live: 0, lost: [] };
-  const others = await client.query("select 1 from passes where volume_id = $1 and place = $2 and id <> $3 and done > 0 limit 1", [
+  const others = await client.query("select 1 from passes where store_id = $1 and place = $2 and id <> $3 and done > 0 limit 1", [
     pass.volume.id,
     pass.place,
     pass.id,
@@ -77,29 +77,29 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
   const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
   const { jobId, id: passId } = pass;
-  const volumeId = pass.volume.id;
+  const storeId = pass.volume.id;
   if (pass.place === "raw") {
-    await client.query(CONFIRMS_RECORD, [jobId, volumeId]);
-    await client.query(OWNED_BY_RECORD, [jobId, volumeId]);
+    await client.query(CONFIRMS_RECORD, [jobId, storeId]);
+    await client.query(OWNED_BY_RECORD, [jobId, storeId]);
   }
   await client.query(
-    `insert into folders (job_id, volume_id, path) select distinct $1::int, $2::int, folder_path from incoming
-     on conflict (volume_id, md5(path)) do nothing`,
-    [jobId, volumeId],
+    `insert into folders (job_id, store_id, path) select distinct $1::int, $2::int, folder_path from incoming
+     on conflict (store_id, md5(path)) do nothing`,
+    [jobId, storeId],
   );
-  const insertItems = `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts, live, opens,
+  const insertItems = `insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts, live, opens,
        created, deleted_at, extension)
      select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival, facts,
        i.state = 'live', ${OPENS("i")}, ${TIME("i.created")}, ${TIME("i.deleted_at")}, ${EXTENSION}
-     from incoming i join folders f on f.volume_id = $2 and md5(f.path) = md5(i.folder_path)
+     from incoming i join folders f on f.store_id = $2 and md5(f.path) = md5(i.folder_path)
      where item_key is not null order by item_key
      on conflict (job_id, key) do nothing`;
-  const { rowCount: inserted } = await client.query(insertItems, [jobId, volumeId]);
+  const { rowCount: inserted } = await client.query(insertItems, [jobId, storeId]);
   const [counted] = (await client.query<{ count: number }>("select count(item_key)::int as count from incoming")).rows;
   // Where each row has brought an item of its own, none can be the twin of another one.
   if ((counted?.count ?? 0) > (inserted ?? 0)) {
     const { rowCount: twins } = await client.query(TWINS, [jobId, passId]);
-    if (twins) await client.query(insertItems, [jobId, volumeId]);
+    if (twins) await client.query(insertItems, [jobId, storeId]);
   }
   // A batch is small beside what it meets: row by row it looks up its item and its folder, and it does so once, for the copies and for
   // what is to be gathered. Left to itself, the database would now and then go through all items, or all folders, instead: its statistics
@@ -110,11 +110,11 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
     `with matched as materialized (
        select i.*, t.id as item_id, t.best_copy_id, f.id as folder_id
        from incoming i
-       cross join lateral (select id from folders where volume_id = $2 and md5(path) = md5(i.folder_path) limit 1) f
+       cross join lateral (select id from folders where store_id = $2 and md5(path) = md5(i.folder_path) limit 1) f
        left join lateral (select id, best_copy_id from items where job_id = $1 and key = i.item_key limit 1) t on true
        ${earlier ? `where ${NOT_STORED}` : ""}
      ), stored as (
-       insert into copies (id, job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
+       insert into copies (id, job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
          created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, span, streams, links, encrypted, notes,
          file, rule, found_path, facts, local_times)
        select id, $1::int, $3::int, $2::int, item_id, folder_id, place, state, type, reference, name, name_raw, size,
@@ -125,7 +125,7 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
        insert into touched select distinct item_id from matched where best_copy_id <> id
      )
      select place, kind, (state = 'deleted' or rule is not null) as lost, count(*)::int as count from matched where item_id is not null group by 1, 2, 3`,
-    [jobId, volumeId, passId],
+    [jobId, storeId, passId],
   );
   await client.query(BEST_COPY);
   return {
@@ -162,7 +162,7 @@ const EXTENSION = `coalesce(lower(substring(name from '[^.]\\.([^.[:space:]]{1,1
 const CONFIRMS_RECORD = `
   with same as (
     select distinct on (i.id) i.id, c.id as copy_id, i.evidence->'content' as content from incoming i
-    join copies c on c.job_id = $1 and c.volume_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and c.size = i.size
+    join copies c on c.job_id = $1 and c.store_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and c.size = i.size
       and c.span is not distinct from i.span
     where i.facts->>'inside' is null order by i.id, (c.state = 'deleted') desc, c.id
   ), gone as (delete from incoming i using same where i.id = same.id)
@@ -177,5 +177,5 @@ const OWNED_BY_RECORD = `
   update incoming i set item_key = t.key, name = t.name, folder_path = f.path, local_times = c.local_times,
     modified = extract(epoch from c.modified) * 1000, created = extract(epoch from c.created) * 1000
   from copies c join items t on t.id = c.item_id join folders f on f.id = t.folder_id
-  where c.job_id = $1 and c.volume_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and t.kind = i.kind
+  where c.job_id = $1 and c.store_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and t.kind = i.kind
     and i.facts->>'inside' is null`;

@@ -22,7 +22,7 @@ export async function sweptBefore(
   const earlier = await db
     .select()
     .from(passes)
-    .where(and(eq(passes.volumeId, volume.id), eq(passes.place, "raw"), lt(passes.id, passId)));
+    .where(and(eq(passes.storeId, volume.id), eq(passes.place, "raw"), lt(passes.id, passId)));
   const swept = new RangeSet();
   for (const { options, state, resume } of earlier) {
     if (!coversAll(options, wanted)) continue;

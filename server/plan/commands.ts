@@ -74,9 +74,9 @@ async function stepOf(db: Database, jobId: number, key: string): Promise<PlanSte
 
 async function runStep(db: Database, jobId: number, step: PlanStep): Promise<void> {
   const { by, places } = STEPS[step.kind];
-  if (by === "hand" || step.volumeId === null) throw new Problem("This step is done by hand.");
+  if (by === "hand" || step.storeId === null) throw new Problem("This step is done by hand.");
   await mark(db, jobId, step.key, { skipped: null });
-  await startPass(db, jobId, step.volumeId, by, places.length > 0 ? { places: [...places] } : {});
+  await startPass(db, jobId, step.storeId, by, places.length > 0 ? { places: [...places] } : {});
 }
 
 type Values = Partial<Pick<typeof planMarks.$inferInsert, "position" | "skipped" | "doneByHand" | "added">>;

@@ -24,7 +24,7 @@ const planStep = z.object({
   cannotFind: z.string(),
   /** Done by a pass of the bench; otherwise by hand. */
   runs: z.boolean(),
-  volumeId: z.number().nullable(),
+  storeId: z.number().nullable(),
   state: z.enum(STEP_STATES),
   /** Why it is skipped, or what came of it by hand. */
   note: z.string().nullable(),

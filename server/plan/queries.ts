@@ -40,10 +40,10 @@ function inOrder(steps: readonly PlanStep[], marks: ReadonlyMap<string, Mark>): 
 
 /** The pass that does or did a step: over its volume, for its places or for more. */
 function passOf(step: Step, own: readonly PassRow[]): PassRow | undefined {
-  const { pass, volumeId } = step;
+  const { pass, storeId } = step;
   if (!pass) return undefined;
-  const fitting = own.filter(({ volumeId: volume, place, options }) => {
-    if (volume !== volumeId || place !== pass.place || options.folder || options.kinds || options.from || options.to) return false;
+  const fitting = own.filter(({ storeId: volume, place, options }) => {
+    if (volume !== storeId || place !== pass.place || options.folder || options.kinds || options.from || options.to) return false;
     return !options.places || (pass.options.places ?? []).every((each) => options.places?.includes(each));
   });
   // One that was stopped or failed counts only where no other took its place.
@@ -119,7 +119,7 @@ async function planSources(db: Connection, jobId: number): Promise<PlanSource[]>
 async function measuredSpeeds(db: Connection): Promise<Speeds> {
   const { rows } = await db.execute<{ place: string; speed: number }>(sql`
     select p.place, sum(p.active_ms)::float8 / nullif(sum(case when p.place = 'raw' then p.done else v.length_bytes end), 0) as speed
-    from passes p join volumes v on v.id = p.volume_id
+    from passes p join stores v on v.id = p.store_id
     where v.length_bytes > 0 and case p.place
       -- A sweep counts in bytes: any that went on for a while tells how fast they go.
       when 'raw' then p.done > 1048576 and not coalesce((p.options->>'everyByte')::boolean, false)

@@ -5,7 +5,7 @@ import { LayoutSource } from "../../core/bytes/layout";
 import type { Range } from "../../core/bytes/range-set";
 import { bytesIn } from "../../core/restore/gaps";
 import { openBytes } from "../../io/open-searchable";
-import type { SourceAt } from "../../io/open-source";
+import { pickSourceAt, type SourceAt } from "../../io/open-source";
 import { SourceError } from "../../io/source-error";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
@@ -87,13 +87,15 @@ type Place = SourceAt & Pick<StoredCopy, "sourceId" | "file">;
 
 /** Opens the bytes a copy's layout counts. @throws Problem when they may not be read, or are not there */
 export function openPermitted(place: Place): { disk: ByteSource; close(): void } {
-  const { sourceId, beside, bad, mark, file } = place;
+  const { sourceId, file, bad } = place;
   try {
     const sourcePath = permittedSource(place.sourcePath);
-    const open = () => openBytes({ sourcePath, beside: beside.map(permittedSource), bad, mark }, file);
+    const open = () => openBytes({ ...pickSourceAt(place), sourcePath, beside: place.beside.map(permittedSource) }, file);
     // Files of a folder are many and small: they are opened one by one.
     if (file !== null) return open();
-    const { disk, close } = kept ? openKept(kept, JSON.stringify([sourcePath, beside, bad.length]), sourcePath, open) : open();
+    const { disk, close } = kept
+      ? openKept(kept, JSON.stringify([sourceId, sourcePath, place.beside, bad.length]), sourcePath, open)
+      : open();
     return {
       disk,
       close: () => {

@@ -24,7 +24,7 @@ export interface TrayRow extends Record<string, unknown> {
   encrypted: boolean;
   missing: string;
   streams: StoredStream[] | null;
-  volume_id: number;
+  store_id: number;
   dated: boolean;
 }
 
@@ -49,7 +49,7 @@ export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
 /** Trays with more items are listed in the order of these, which needs no sorting. */
 const SORTED = 20_000;
 const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
-  (c.layout is not null) as readable, c.encrypted, c.streams, c.name, c.size, c.modified, c.condition, c.volume_id, f.path as folder`;
+  (c.layout is not null) as readable, c.encrypted, c.streams, c.name, c.size, c.modified, c.condition, c.store_id, f.path as folder`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
   sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
@@ -121,7 +121,7 @@ export interface RestoredVolume {
 /** The volumes of a job, as the folders of its restores are called after them. */
 export async function restoredVolumes(db: Connection, jobId: number): Promise<RestoredVolume[]> {
   const { rows } = await db.execute<{ id: number; label: string | null; number: number; name: string }>(sql`
-    select v.id, v.label, v.number, s.name from volumes v join sources s on s.id = v.source_id where s.job_id = ${jobId} order by v.id`);
+    select v.id, v.label, v.number, s.name from stores v join sources s on s.id = v.source_id where s.job_id = ${jobId} order by v.id`);
   return rows.map(({ id, label, number, name }) => ({ id, label, number, sourceName: name }));
 }
 

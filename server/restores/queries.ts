@@ -44,7 +44,7 @@ export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
 export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFile[] {
   const size = Number(row.size);
   const modified = row.modified ? new Date(row.modified) : null;
-  const above = folders.get(row.volume_id) ?? [];
+  const above = folders.get(row.store_id) ?? [];
   const shared = { itemId: Number(row.item_id), copyId: Number(row.copy_id), condition: row.condition, modified, best: !row.chosen_copy };
   const content: PlannedFile = {
     ...shared,
@@ -76,7 +76,8 @@ export async function guardedOf(db: Connection, jobId: number): Promise<{ images
     .select({ path: sources.path, container: sources.container })
     .from(sources)
     .innerJoin(jobs, eq(jobs.id, sources.jobId))
-    .where(or(eq(sources.jobId, jobId), isNull(jobs.archivedAt)))
+    // What lies inside another source is guarded with it.
+    .where(and(isNull(sources.parentStoreId), or(eq(sources.jobId, jobId), isNull(jobs.archivedAt))))
     .groupBy(sources.path, sources.container);
   const paths = (folder: boolean) => all.filter((row) => (row.container === FOLDER) === folder).map((row) => row.path);
   return { images: paths(false), folders: paths(true) };

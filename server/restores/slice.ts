@@ -1,7 +1,6 @@
 import { and, eq, inArray, ne, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
-import type { Range } from "../../core/bytes/range-set";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
 import { bytesIn, type Gaps } from "../../core/restore/gaps";
 import type { FileAt } from "../../io/folder-source";
@@ -12,6 +11,7 @@ import { keepJudgement } from "../items/check";
 import { FILE_COLUMNS, type FileColumns, toFileAt } from "../items/queries";
 import { note } from "../log/commands";
 import { missingDrive } from "../sources/drives";
+import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import { announce } from "../workers/queue";
 import { componentsOf, problemOf, type StoredStream } from "./planned";
 import { refusalFor, type Targets, targetsFor } from "./queries";
@@ -102,7 +102,7 @@ export async function failRestore(db: Database, restore: { id: number; jobId: nu
   });
 }
 
-interface WorkRow extends FileColumns {
+interface WorkRow extends FileColumns, SourceColumns {
   id: string;
   state: ResultState;
   stream: number | null;
@@ -120,14 +120,9 @@ interface WorkRow extends FileColumns {
   encrypted: boolean;
   layout: Buffer | null;
   streams: StoredStream[] | null;
-  path: string;
-  beside: string[];
   container: string;
   source_size: string;
-  bad: Range[];
-  mark: string | null;
-  source_id: number;
-  volume_id: number;
+  store_id: number;
   modified: string | null;
 }
 
@@ -140,11 +135,11 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, ${FILE_COLUMNS}, c.volume_id, c.modified,
-      s.path, s.beside, s.container, s.size as source_size, s.unreadable as bad, s.mark, s.id as source_id
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, ${FILE_COLUMNS}, c.store_id, c.modified,
+      ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
-    left join volumes v on v.id = c.volume_id left join sources s on s.id = v.source_id order by r.id`);
+    left join stores v on v.id = c.store_id left join sources s on s.id = v.source_id order by r.id`);
   const works: (RestoreWork | RefusedWork)[] = [];
   let bytes = 0;
   for (const row of rows) {
@@ -174,16 +169,12 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
   const modified = row.modified ? new Date(row.modified) : null;
   return {
     resultId,
-    sourcePath: row.path,
-    beside: row.beside,
-    bad: row.bad,
-    mark: row.mark,
-    sourceId: row.source_id,
+    ...toSourceAt(row),
     file: toFileAt(row, layout),
     size,
     layout,
     components: componentsOf(
-      targets.folders.get(row.volume_id) ?? [],
+      targets.folders.get(row.store_id) ?? [],
       { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
       targets.timeZone,
     ),

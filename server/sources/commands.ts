@@ -1,12 +1,13 @@
 import { statSync } from "node:fs";
 import { basename } from "node:path";
-import { and, eq, sql } from "drizzle-orm";
+import { and, eq, inArray, isNull, sql } from "drizzle-orm";
 import { DRIVE } from "../../io/drives";
+import type { InnerFile } from "../../io/inner-file";
 import { FOLDER } from "../../io/open-searchable";
 import { SourceError } from "../../io/source-error";
 import { runTask } from "../content/pool";
 import type { Database } from "../database/connection";
-import { sourceFolders, sources, volumes } from "../database/schema";
+import { passes, sourceFolders, sources, stores } from "../database/schema";
 import { note } from "../log/commands";
 import { gatherCopies } from "../passes/best-copy";
 import { Problem } from "../problem";
@@ -25,20 +26,20 @@ interface Looked {
 }
 
 /** Reads the structure of what is at a path, once it is sure that it may be read. */
-async function look(path: string, beside: readonly string[]): Promise<Looked> {
+async function look(path: string, beside: readonly string[], within: readonly InnerFile[] = []): Promise<Looked> {
   const real = permittedSource(path);
   const stats = statSync(/*turbopackIgnore: true*/ real);
   const first = partOf(real);
   if (first)
     throw new Problem(`“${basename(real)}” is a further part of “${first}”: choose that one, it takes its other parts along.`, 409);
-  const folder = stats.isDirectory();
+  const folder = stats.isDirectory() && within.length === 0;
   if (folder) {
     const refused = refusal(readSettings().COMPASS_DELIVERY, [], [real]);
     if (refused) throw new Problem(refused, 409);
   }
   const further = beside.map(permittedSource);
-  const drive = stats.isBlockDevice() ? permittedDrive(real) : null;
-  const found = await inWords(runTask("inspect", [real, further, folder]));
+  const drive = stats.isBlockDevice() && within.length === 0 ? permittedDrive(real) : null;
+  const found = await inWords(runTask("inspect", [{ sourcePath: real, beside: further, within }, folder]));
   const warning = drive && warningOf(drive);
   return {
     path: real,
@@ -55,17 +56,42 @@ async function look(path: string, beside: readonly string[]): Promise<Looked> {
  */
 export async function addSource(db: Database, jobId: number, path: string, beside: readonly string[] = []): Promise<number> {
   const looked = await look(path, beside);
-  const { found } = looked;
+  return insertSource(db, { ...looked, jobId, within: [], parentStoreId: null }, looked.found);
+}
+
+/**
+ * Adds the disk in a copy's content to the job, as a source that lies in the store of the copy.
+ * @returns the source's id
+ */
+export async function addInnerSource(db: Database, jobId: number, copyId: number): Promise<number> {
+  const { found, ...inner } = await inWords(runTask("inspectWithin", [copyId]));
+  if (inner.jobId !== jobId) throw new Problem("There is no such copy in this job.", 404);
+  return insertSource(db, { ...inner, parentStoreId: inner.storeId }, found);
+}
+
+interface NewSource {
+  readonly jobId: number;
+  readonly path: string;
+  readonly name: string;
+  readonly beside: readonly string[];
+  readonly within: readonly InnerFile[];
+  readonly parentStoreId: number | null;
+}
+
+async function insertSource(db: Database, source: NewSource, found: InspectedSource): Promise<number> {
+  const { jobId, path, name, beside, within, parentStoreId } = source;
   return db.transaction(async (tx) => {
     const [row] = await tx
       .insert(sources)
-      .values({ jobId, path: looked.path, name: looked.name, beside: [...looked.beside], ...structureOf(found) })
+      .values({ jobId, path, name, beside: [...beside], within: [...within], parentStoreId, ...structureOf(found) })
       .onConflictDoNothing()
       .returning({ id: sources.id });
     if (!row) throw new Problem("This source is already part of the job.", 409);
     if (found.volumes.length > 0)
-      await tx.insert(volumes).values(found.volumes.map((volume) => ({ sourceId: row.id, ...volume, notes: [...volume.notes] })));
-    await note(tx, jobId, "Source added", { path: looked.path, volumes: found.volumes.length });
+      await tx.insert(stores).values(found.volumes.map((volume) => ({ sourceId: row.id, ...volume, notes: [...volume.notes] })));
+    const inside = within.map((each) => each.path);
+    await note(tx, jobId, "Source added", { path, ...(inside.length > 0 ? { inside } : {}), volumes: found.volumes.length });
+    await announce(tx, jobId);
     return row.id;
   });
 }
@@ -131,11 +157,12 @@ export async function renameSource(db: Database, jobId: number, sourceId: number
  */
 export async function relinkSource(db: Database, jobId: number, sourceId: number, path: string): Promise<void> {
   const row = await sourceOf(db, jobId, sourceId);
+  if (row.within.length > 0) throw new Problem("This source lies inside another one: say where that one is now.", 409);
   const looked = await look(
     path,
     row.beside.filter((each) => statSync(/*turbopackIgnore: true*/ each, { throwIfNoEntry: false })),
   );
-  const known = await db.select().from(volumes).where(eq(volumes.sourceId, sourceId));
+  const known = await db.select().from(stores).where(eq(stores.sourceId, sourceId));
   const other =
     row.container === FOLDER || looked.found.container === FOLDER
       ? await otherFolder(db, row, looked)
@@ -145,16 +172,19 @@ export async function relinkSource(db: Database, jobId: number, sourceId: number
     const taken = await tx
       .select({ id: sources.id })
       .from(sources)
-      .where(and(eq(sources.jobId, jobId), eq(sources.path, looked.path)));
+      .where(and(eq(sources.jobId, jobId), eq(sources.path, looked.path), isNull(sources.parentStoreId)));
     if (taken.some(({ id }) => id !== sourceId)) throw new Problem("Another source of this job is at this path.", 409);
     await tx.update(sources).set({ path: looked.path, container: looked.found.container }).where(eq(sources.id, sourceId));
+    // What lies inside it moves with it.
+    const inside = (await nestedIn(tx, sourceId)).filter((id) => id !== sourceId);
+    if (inside.length > 0) await tx.update(sources).set({ path: looked.path }).where(inArray(sources.id, inside));
     await note(tx, jobId, "Source is elsewhere now", { from: row.path, path: looked.path });
     await announce(tx, jobId);
   });
 }
 
 type SourceRow = typeof sources.$inferSelect;
-type VolumeRow = typeof volumes.$inferSelect;
+type VolumeRow = typeof stores.$inferSelect;
 
 /** Why a disk is another one; null: it is the same, by its size and the volumes on it. */
 function otherDisk(row: SourceRow, known: readonly VolumeRow[], found: InspectedSource): string | null {
@@ -183,7 +213,7 @@ const SAMPLE = 40;
 async function otherFolder(db: Database, row: SourceRow, { path, found }: Looked): Promise<string | null> {
   if (row.container !== FOLDER || found.container !== FOLDER) return "the one is a folder, the other is not";
   const { rows } = await db.execute<{ file: string; size: string }>(sql`
-    select c.file, c.size from copies c join volumes v on v.id = c.volume_id where v.source_id = ${row.id} and c.file is not null order by md5(c.id::text) limit ${SAMPLE}`);
+    select c.file, c.size from copies c join stores v on v.id = c.store_id where v.source_id = ${row.id} and c.file is not null order by md5(c.id::text) limit ${SAMPLE}`);
   const there = rows.filter(
     ({ file, size }) => statSync(/*turbopackIgnore: true*/ `${path}/${file}`, { throwIfNoEntry: false })?.size === Number(size),
   ).length;
@@ -197,9 +227,9 @@ async function otherFolder(db: Database, row: SourceRow, { path, found }: Looked
  */
 export async function rereadSource(db: Database, jobId: number, sourceId: number): Promise<void> {
   const row = await sourceOf(db, jobId, sourceId);
-  const { found } = await look(row.path, row.beside);
+  const { found } = await look(row.path, row.beside, row.within);
   await db.transaction(async (tx) => {
-    const known = await tx.select().from(volumes).where(eq(volumes.sourceId, sourceId));
+    const known = await tx.select().from(stores).where(eq(stores.sourceId, sourceId));
     const other = missingVolume(known, found);
     if (other) throw new Problem(`Another source is at this place now: ${other}. Add it as a source of its own.`, 409);
     let added = 0;
@@ -208,14 +238,14 @@ export async function rereadSource(db: Database, jobId: number, sourceId: number
       const values = { ...volume, notes: [...volume.notes] };
       if (same)
         await tx
-          .update(volumes)
+          .update(stores)
           .set({ ...values, number: same.number })
-          .where(eq(volumes.id, same.id));
+          .where(eq(stores.id, same.id));
       else {
         added += 1;
         const taken = known.some((each) => each.number === volume.number);
         await tx
-          .insert(volumes)
+          .insert(stores)
           .values({ sourceId, ...values, ...(taken ? { number: Math.max(...known.map(({ number }) => number)) + added } : {}) });
       }
     }
@@ -228,29 +258,45 @@ export async function rereadSource(db: Database, jobId: number, sourceId: number
   });
 }
 
-/** Takes a source out of the job. @param results whether what was found in it may go too; otherwise a searched one stays */
+/** Ids of a source and of all that lie inside it. */
+async function nestedIn(tx: Pick<Database, "execute">, sourceId: number): Promise<number[]> {
+  const { rows } = await tx.execute<{ id: number }>(sql`
+    with recursive nested as (
+      select id from sources where id = ${sourceId}
+      union select s.id from nested n join stores v on v.source_id = n.id join sources s on s.parent_store_id = v.id)
+    select id from nested`);
+  return rows.map(({ id }) => id);
+}
+
+/**
+ * Takes a source out of the job, and with it those that lie inside it.
+ * @param results whether what was found in them may go too; otherwise searched ones stay
+ */
 export async function removeSource(db: Database, jobId: number, sourceId: number, results = false): Promise<void> {
   const row = await sourceOf(db, jobId, sourceId);
   await db.transaction(async (tx) => {
-    const { rows } = await tx.execute<{ passes: number; running: number }>(sql`
-      select count(*)::int as passes, (count(*) filter (where state in ('queued', 'running')))::int as running from passes where source_id = ${sourceId}`);
-    const { passes = 0, running = 0 } = rows[0] ?? {};
-    if (running > 0) throw new Problem("A pass is reading this source: stop it first.", 409);
-    if (passes > 0 && !results) throw new Problem("This source has been searched: what was found in it would go with it.", 409);
-    await forgetCopies(tx, jobId, sourceId);
+    const all = await nestedIn(tx, sourceId);
+    const rows = await tx
+      .select({ running: sql<boolean>`${passes.state} in ('queued', 'running')` })
+      .from(passes)
+      .where(inArray(passes.sourceId, all));
+    if (rows.some(({ running }) => running)) throw new Problem("A pass is reading this source, or one inside it: stop it first.", 409);
+    if (rows.length > 0 && !results)
+      throw new Problem("This source, or one inside it, has been searched: what was found in it would go with it.", 409);
+    await forgetCopies(tx, jobId, all);
     await tx.delete(sources).where(eq(sources.id, sourceId));
     await note(tx, jobId, "Source removed", { source: row.name, path: row.path });
     await announce(tx, jobId);
   });
 }
 
-/** Removes the copies found in a source; items that other sources hold copies of stay, with those. */
-async function forgetCopies(tx: Pick<Database, "execute">, jobId: number, sourceId: number): Promise<void> {
-  const own = sql`(select id from volumes where source_id = ${sourceId})`;
+/** Removes the copies found in sources; items that other sources hold copies of stay, with those. */
+async function forgetCopies(tx: Pick<Database, "execute">, jobId: number, sourceIds: readonly number[]): Promise<void> {
+  const own = sql`(select id from stores where source_id = any(${sql.raw(`'{${sourceIds.join(",")}}'::int[]`)}))`;
   await tx.execute(sql`create temp table forgotten on commit drop as
-    select distinct item_id as id from copies where job_id = ${jobId} and volume_id in ${own} and item_id is not null`);
-  await tx.execute(sql`delete from tray_entries t using copies c where t.job_id = ${jobId} and c.id = t.copy_id and c.volume_id in ${own}`);
-  await tx.execute(sql`delete from copies where job_id = ${jobId} and volume_id in ${own}`);
+    select distinct item_id as id from copies where job_id = ${jobId} and store_id in ${own} and item_id is not null`);
+  await tx.execute(sql`delete from tray_entries t using copies c where t.job_id = ${jobId} and c.id = t.copy_id and c.store_id in ${own}`);
+  await tx.execute(sql`delete from copies where job_id = ${jobId} and store_id in ${own}`);
   const without = sql`select f.id from forgotten f where not exists (select 1 from copies c where c.item_id = f.id)`;
   await tx.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${without})`);
   await tx.execute(sql`delete from items where id in (${without})`);
@@ -259,7 +305,7 @@ async function forgetCopies(tx: Pick<Database, "execute">, jobId: number, source
   );
   await tx.execute(sql.raw(gatherCopies("select f.id from forgotten f join items i on i.id = f.id")));
   // An item keeps the volume and folder of a copy that is there.
-  await tx.execute(sql`update items i set volume_id = c.volume_id, folder_id = c.folder_id from copies c
-    where c.id = i.best_copy_id and i.job_id = ${jobId} and i.volume_id in ${own}`);
-  await tx.execute(sql`delete from folders where job_id = ${jobId} and volume_id in ${own}`);
+  await tx.execute(sql`update items i set store_id = c.store_id, folder_id = c.folder_id from copies c
+    where c.id = i.best_copy_id and i.job_id = ${jobId} and i.store_id in ${own}`);
+  await tx.execute(sql`delete from folders where job_id = ${jobId} and store_id in ${own}`);
 }

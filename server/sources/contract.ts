@@ -38,11 +38,15 @@ export const sourceListing = z.object({
 });
 export type SourceListing = z.infer<typeof sourceListing>;
 
-export const addSource = z.object({
-  path: z.string().min(1),
-  /** Further files that hold parts or parents of it, chosen by hand. */
-  beside: z.array(z.string().min(1)).max(64).default([]),
-});
+export const addSource = z.union([
+  z.object({
+    path: z.string().min(1),
+    /** Further files that hold parts or parents of it, chosen by hand. */
+    beside: z.array(z.string().min(1)).max(64).default([]),
+  }),
+  /** The disk in the content of a copy. */
+  z.object({ copyId: z.number().int().positive() }),
+]);
 
 /** Puts a folder on the list of source folders, or takes it off. */
 export const listFolder = z.object({ path: z.string().min(1), listed: z.boolean() });
@@ -94,6 +98,10 @@ export const volume = z.object({
 export const source = z.object({
   id: z.number(),
   path: z.string(),
+  /** Of a disk inside another: the paths of the files that lead to it, from the outermost on. */
+  within: z.array(z.string()),
+  /** The store it lies in; null: in none. */
+  parentStoreId: z.number().nullable(),
   name: z.string(),
   size: z.number(),
   container: z.string(),

@@ -2,7 +2,7 @@ import { FileSystemError } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
 import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
 import { FolderSource } from "../../io/folder-source";
-import { type OpenedSource, openSource } from "../../io/open-source";
+import { type DiskAt, type OpenedSource, openSource } from "../../io/open-source";
 import { markOf } from "../../io/source-mark";
 
 /** A source's structure as it is stored. */
@@ -18,22 +18,27 @@ export interface InspectedSource {
 export type InspectedVolume = Omit<ReturnType<typeof volumeRow>, "notes"> & { readonly notes: readonly string[] };
 
 /** Reads the structure of an image or drive, or takes a folder as it is. @throws SourceError when it cannot be opened */
-export async function inspectSource(path: string, beside: readonly string[], folder: boolean): Promise<InspectedSource> {
-  if (folder) return inspectFolder(path);
-  const opened = openSource(path, beside);
+export async function inspectSource(source: DiskAt, folder: boolean): Promise<InspectedSource> {
+  if (folder) return inspectFolder(source.sourcePath);
+  const opened = openSource(source);
   try {
-    const { report } = opened;
-    return {
-      size: report.size,
-      mark: markOf(opened.disk),
-      container: report.container,
-      table: report.table,
-      notes: [...report.notes, ...identityOf(report)],
-      volumes: report.volumes.map((volume) => volumeRow(opened, volume)),
-    };
+    return toInspected(opened);
   } finally {
     opened.close();
   }
+}
+
+/** What is stored of a source that is open. */
+export function toInspected(opened: OpenedSource): InspectedSource {
+  const { report } = opened;
+  return {
+    size: report.size,
+    mark: markOf(opened.disk),
+    container: report.container,
+    table: report.table,
+    notes: [...report.notes, ...identityOf(report)],
+    volumes: report.volumes.map((volume) => volumeRow(opened, volume)),
+  };
 }
 
 function inspectFolder(path: string): InspectedSource {
@@ -42,6 +47,8 @@ function inspectFolder(path: string): InspectedSource {
     number: 0,
     offset: 0,
     length: 0,
+    kind: "folder",
+    clock: "utc",
     filesystem: "folder",
     label,
     clusterSize: null,
@@ -64,6 +71,8 @@ function identityOf({ identity, created }: DiskReport): string[] {
 
 function volumeRow(source: OpenedSource, volume: VolumeReport) {
   const base = {
+    kind: "volume" as "volume" | "folder",
+    clock: "utc" as "utc" | "local",
     number: volume.volume,
     offset: volume.offset,
     length: volume.length,
@@ -79,6 +88,7 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
     const profile = opened.allocation ? usageProfile(opened.allocation) : null;
     return {
       ...base,
+      clock: opened.localTimes ? ("local" as const) : ("utc" as const),
       readable: true,
       usage: profile ? Buffer.from(profile.shares) : null,
       usedBytes: profile ? profile.used * opened.clusterSize : null,

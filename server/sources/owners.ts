@@ -46,15 +46,15 @@ async function findHolders(
   }>(sql`
     with near as (
       select distinct c.id
-      from volumes v
+      from stores v
       cross join unnest(${starts}::bigint[], ${ends}::bigint[]) as r(start, until)
       cross join lateral (
-        (select id from copies where volume_id = v.id and first_at >= r.start and first_at < r.until and span is null ${kept} limit ${MOST_WITHIN})
+        (select id from copies where store_id = v.id and first_at >= r.start and first_at < r.until and span is null ${kept} limit ${MOST_WITHIN})
         union all
-        (select id from copies where volume_id = v.id and first_at < r.start and span is null ${kept}
+        (select id from copies where store_id = v.id and first_at < r.start and span is null ${kept}
          order by first_at desc limit ${liveOnly ? NEAREST_LIVE : NEAREST})
         union all
-        (select id from copies where volume_id = v.id and span && int8range(r.start, r.until) ${kept} limit ${MOST_WITHIN})
+        (select id from copies where store_id = v.id and span && int8range(r.start, r.until) ${kept} limit ${MOST_WITHIN})
       ) c
       where v.source_id = ${sourceId}
     )

@@ -1,7 +1,7 @@
 import { existsSync } from "node:fs";
 import { asc, eq, inArray, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
-import { sourceFolders, sources, volumes } from "../database/schema";
+import { sourceFolders, sources, stores } from "../database/schema";
 import type { Finds, Source } from "./contract";
 import { missingDrive } from "./drives";
 
@@ -17,10 +17,12 @@ export async function listFolders(db: Connection): Promise<string[]> {
 export async function listSources(db: Connection, jobId: number): Promise<Source[]> {
   const rows = await db.select().from(sources).where(eq(sources.jobId, jobId)).orderBy(asc(sources.id));
   const ids = rows.map((row) => row.id);
-  const inThem = ids.length > 0 ? await db.select().from(volumes).where(inArray(volumes.sourceId, ids)).orderBy(asc(volumes.number)) : [];
+  const inThem = ids.length > 0 ? await db.select().from(stores).where(inArray(stores.sourceId, ids)).orderBy(asc(stores.number)) : [];
   return rows.map((row) => ({
     id: row.id,
     path: row.path,
+    within: row.within.map(({ path }) => path),
+    parentStoreId: row.parentStoreId,
     name: row.name,
     size: row.size,
     container: row.container,
@@ -47,7 +49,7 @@ export async function listFinds(db: Connection, jobId: number): Promise<Finds> {
     select source_id, max(n)::int as count, array_agg(at order by at) as at
     from (select v.source_id, c.first_at as at, row_number() over (partition by v.source_id order by c.first_at) as n,
             count(*) over (partition by v.source_id) as total
-          from copies c join volumes v on v.id = c.volume_id
+          from copies c join stores v on v.id = c.store_id
           where c.job_id = ${jobId} and c.state = 'deleted' and c.first_at is not null) f
     -- Of very many every so manieth is given, so that none of the disk looks empty that is not.
     where n % greatest(1, ceil(total::float8 / ${MAX_FINDS})::int) = 0 or n = total

@@ -3,7 +3,7 @@ import { FileSystemError } from "../../core/filesystems/file-record";
 import type { FileSystemName } from "../../core/filesystems/recognise";
 import { openVolume } from "../../core/volumes/inspect";
 import type { Connection } from "../database/connection";
-import { sources, volumes } from "../database/schema";
+import { sources, stores } from "../database/schema";
 import { openPermitted } from "../previews/content";
 import { Problem } from "../problem";
 import { SOURCE_AT } from "./source-at";
@@ -17,18 +17,17 @@ const MOST_CLUSTERS = 1 << 24;
 export async function usedRuns(db: Connection, jobId: number, sourceId: number, start: number, end: number): Promise<number[] | null> {
   const rows = await db
     .select({
-      volume: volumes,
+      volume: stores,
       ...SOURCE_AT,
       container: sources.container,
     })
-    .from(volumes)
-    .innerJoin(sources, eq(sources.id, volumes.sourceId))
+    .from(stores)
+    .innerJoin(sources, eq(sources.id, stores.sourceId))
     .where(and(eq(sources.id, sourceId), eq(sources.jobId, jobId)));
   const [first] = rows;
   if (!first) throw new Problem("There is no such source in this job.", 404);
   if (first.container === "folder") return [];
-  const { sourcePath, beside, bad, mark } = first;
-  const { disk, close } = openPermitted({ sourceId, sourcePath, beside, bad, mark, file: null });
+  const { disk, close } = openPermitted({ ...first, sourceId, file: null });
   const runs: number[] = [];
   try {
     for (const { volume } of rows) {

@@ -10,7 +10,7 @@ async function readStick(page: Page, title: string, image = "ntfs-4kn"): Promise
   const { id } = (await (await page.request.post("/api/jobs", { data: { title, client: "Larkfield" } })).json()) as { id: number };
   await page.request.post(`/api/jobs/${id}/sources`, { data: { path } });
   const [source] = (await (await page.request.get(`/api/jobs/${id}/sources`)).json()) as { volumes: { id: number }[] }[];
-  await page.request.post(`/api/jobs/${id}/passes`, { data: { volumeId: source?.volumes[0]?.id } });
+  await page.request.post(`/api/jobs/${id}/passes`, { data: { storeId: source?.volumes[0]?.id } });
   await expect(async () => {
     const passes = (await (await page.request.get(`/api/jobs/${id}/passes`)).json()) as { state: string }[];
     expect(passes.every(({ state }) => state === "done")).toBe(true);

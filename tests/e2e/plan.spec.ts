@@ -142,7 +142,7 @@ test("what of a folder was not read is said beside its pass, with the source and
   const { id } = await post("/api/jobs", { title: "Drawer", client: "" });
   await post(`/api/jobs/${id}/sources`, { path: folder });
   const [source] = (await (await page.request.get(`/api/jobs/${id}/sources`)).json()) as { volumes: { id: number }[] }[];
-  await post(`/api/jobs/${id}/passes`, { volumeId: source?.volumes[0]?.id });
+  await post(`/api/jobs/${id}/passes`, { storeId: source?.volumes[0]?.id });
   await page.goto(`/jobs/${id}/search`);
   // The folder is gone through once more when its pass has ended.
   await page.getByRole("link", { name: "2 in it not read" }).click({ timeout: 30_000 });

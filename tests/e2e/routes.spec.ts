@@ -52,7 +52,7 @@ const BODIES: readonly unknown[] = [
   { id: -1, items: ["x"], chosen: "yes" },
   { title: "x".repeat(100_000), client: [], path: "../../etc/passwd" },
   { items: Array(20_000).fill(1), chosen: true, matching: { q: "\u0000" } },
-  { path: "\u0000", volumeId: 1e308, place: "__proto__", options: { from: -5, to: 1000 } },
+  { path: "\u0000", storeId: 1e308, place: "__proto__", options: { from: -5, to: 1000 } },
 ];
 
 /** An answer to nonsense is a refusal a person can read, or something harmless; never a fault, and nothing of the inside. */

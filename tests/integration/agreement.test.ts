@@ -57,7 +57,7 @@ describe("the interface and the command line find the same", () => {
       await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"), 60);
       const { rows } = await bench.pool.query<Record<string, string>>(
         `select p.place as pass, c.place, c.state, c.type, f.path || '/' || c.name as path, c.size, c.condition, c.survival, c.rule, c.first_at, v.number
-       from copies c join passes p on p.id = c.pass_id join folders f on f.id = c.folder_id join volumes v on v.id = c.volume_id
+       from copies c join passes p on p.id = c.pass_id join folders f on f.id = c.folder_id join stores v on v.id = c.store_id
        where c.job_id = $1`,
         [jobId],
       );

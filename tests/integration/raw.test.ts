@@ -45,8 +45,8 @@ const rowsOf = async (passId: number) =>
 describe("raw content as a pass", () => {
   it("finds the same on several threads, with workers killed on the way, as on one", async () => {
     const { jobId, source } = await jobWith(bench, "carve");
-    const volumeId = source.volumes[0]?.id as number;
-    const id = await startPass(bench.db, jobId, volumeId, "raw", { everyByte: true });
+    const storeId = source.volumes[0]?.id as number;
+    const id = await startPass(bench.db, jobId, storeId, "raw", { everyByte: true });
     for (let kill = 0; kill < 2; kill += 1) {
       const worker = bench.worker({ COMPASS_SWEEP_THREADS: "2", COMPASS_BATCH: "5" });
       await until(async () => ((await listPasses(bench.db, jobId))[0]?.done ?? 0) > kill * 20_000_000, 40);
@@ -191,7 +191,7 @@ describe("raw content as a pass", () => {
 describe("repair on the bench", () => {
   it("shows what it would come to, and writes a file of its own beside what was restored", async () => {
     const { rows } = await bench.pool.query<{ id: string; name: string; job_id: number; path: string }>(
-      `select c.id, c.name, c.job_id, s.path from copies c join volumes v on v.id = c.volume_id join sources s on s.id = v.source_id
+      `select c.id, c.name, c.job_id, s.path from copies c join stores v on v.id = c.store_id join sources s on s.id = v.source_id
        where c.place = 'raw' and c.condition = 'partial' and c.name like '%.jpg' limit 1`,
     );
     const [copy] = rows;

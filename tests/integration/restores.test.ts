@@ -185,8 +185,8 @@ describe("a restore", () => {
 
   it("from a drive that is not there any more, or has another in its place, writes nothing and says so; nor is it read on", async () => {
     const { jobId: own, source } = await jobWith(bench, "fat12");
-    const volumeId = source.volumes[0]?.id as number;
-    await startPass(bench.db, own, volumeId);
+    const storeId = source.volumes[0]?.id as number;
+    await startPass(bench.db, own, storeId);
     await until(async () => (await listPasses(bench.db, own))[0]?.state === "done");
     const [item] = (await listItems(bench.db, own, itemQuery.parse({ limit: 1, show: "all", condition: "whole" }))).items;
     await changeTray(bench.db, own, { items: [item?.id as number], chosen: true });
@@ -198,7 +198,7 @@ describe("a restore", () => {
     expect(restore.results).toMatchObject([
       { state: "failed", problem: expect.stringContaining("another one is in its place"), output: null },
     ]);
-    const pass = await startPass(bench.db, own, volumeId, "leftover-record");
+    const pass = await startPass(bench.db, own, storeId, "leftover-record");
     const failed = await until(async () => {
       const found = (await listPasses(bench.db, own)).find((each) => each.id === pass);
       return found?.state === "failed" && found;

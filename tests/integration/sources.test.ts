@@ -69,7 +69,7 @@ describe("a source", () => {
     await bench.db.transaction((tx) => noteUnreadable(tx, source.id, [{ start: 512, end: 1024 }]));
     await bench.db.transaction((tx) => noteUnreadable(tx, source.id, [{ start: 1024, end: 2048 }]));
     expect((await listSources(bench.db, jobId))[0]?.unreadable).toEqual([{ start: 512, end: 2048 }]);
-    await bench.pool.query("update volumes set label = 'as it was before' where source_id = $1", [source.id]);
+    await bench.pool.query("update stores set label = 'as it was before' where source_id = $1", [source.id]);
     await rereadSource(bench.db, jobId, source.id);
     const [now] = await listSources(bench.db, jobId);
     expect(now?.unreadable).toEqual([]);

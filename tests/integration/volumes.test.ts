@@ -61,8 +61,8 @@ interface Row {
 }
 
 /** Runs a pass to its end. @returns the copies it stored */
-async function run(jobId: number, volumeId: number, place: PassPlace, options: PassOptions = {}): Promise<Row[]> {
-  const id = await startPass(bench.db, jobId, volumeId, place, options);
+async function run(jobId: number, storeId: number, place: PassPlace, options: PassOptions = {}): Promise<Row[]> {
+  const id = await startPass(bench.db, jobId, storeId, place, options);
   await until(async () => (await listPasses(bench.db, jobId)).find((pass) => pass.id === id)?.state === "done");
   const { rows } = await bench.pool.query<Row>(
     "select c.id, f.path || '/' || c.name as path, c.state, c.place, c.condition, c.size from copies c join folders f on f.id = c.folder_id where c.pass_id = $1",

@@ -19,16 +19,16 @@ export async function manyItems(url: string, count: number): Promise<number> {
       [job],
     );
     const volume = await one(
-      "insert into volumes (source_id, number, offset_bytes, length_bytes, filesystem, readable, notes) values ($1, 0, 0, 4000000000000, 'ntfs', true, '[]') returning id",
+      "insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, readable, notes) values ($1, 0, 0, 4000000000000, 'ntfs', true, '[]') returning id",
       [source],
     );
     await client.query(
-      "insert into passes (job_id, source_id, volume_id, place, state, done, total, found_lost) values ($1, $2, $3, 'file-record', 'done', $4::int, $4::int, $4::int)",
+      "insert into passes (job_id, source_id, store_id, place, state, done, total, found_lost) values ($1, $2, $3, 'file-record', 'done', $4::int, $4::int, $4::int)",
       [job, source, volume, count],
     );
     const first = Number(
       await one(
-        `with made as (insert into folders (job_id, volume_id, path)
+        `with made as (insert into folders (job_id, store_id, path)
            select $1, $2, '/Users/mo/Archive ' || (n % 40) || '/Box ' || n from generate_series(0, 1999) n returning id) select min(id) as id from made`,
         [job, volume],
       ),
@@ -41,7 +41,7 @@ export async function manyItems(url: string, count: number): Promise<number> {
     const name = `'Night log ' || n || ' of star ' || (n::bigint * 7919 % 100003) || '.' || (${ENDINGS})[1 + n % 6]`;
     const shared = `(array['whole','partial','name-only','whole'])[1 + n % 4], (array[1, 0.5, 0, 1])[1 + n % 4], (n::bigint * 37 % 900000), timestamptz '2019-01-01' + n * interval '190 seconds'`;
     await client.query(
-      `insert into copies (job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, modified, evidence, notes)
+      `insert into copies (job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, modified, evidence, notes)
        select $1, 0, $2, n, $3 + n % 2000, 'file-record', 'deleted', 'file', 'record ' || n, ${name}, '', ${shared},
          '{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}', '[]' from generate_series(1, $4::int) n`,
       [job, volume, first, count],
@@ -51,7 +51,7 @@ export async function manyItems(url: string, count: number): Promise<number> {
       [job],
     );
     await client.query(
-      `insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size, modified)
+      `insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size, modified)
        select $1, $2, $3 + n % 2000, 'k' || n, ${name}, (${KINDS})[1 + n % 6], true, array['file-record'], $5 + n - 1, ${shared} from generate_series(1, $4::int) n`,
       [job, volume, first, count, rows[0]?.low],
     );
@@ -77,7 +77,7 @@ export async function keepWriting(url: string, job: number, perSecond: number, s
   await client.connect();
   try {
     const { rows } = await client.query<{ folder: number; volume: number }>(
-      "select min(id) as folder, min(volume_id) as volume from folders where job_id = $1",
+      "select min(id) as folder, min(store_id) as volume from folders where job_id = $1",
       [job],
     );
     const { folder, volume } = rows[0] as { folder: number; volume: number };
@@ -89,11 +89,11 @@ export async function keepWriting(url: string, job: number, perSecond: number, s
       await new Promise((done) => setTimeout(done, Math.max(0, due - Date.now())));
       await client.query(
         `with made as (
-           insert into copies (job_id, pass_id, volume_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, evidence, notes)
+           insert into copies (job_id, pass_id, store_id, folder_id, place, state, type, reference, name, name_raw, condition, survival, size, evidence, notes)
            select $1, 0, $2, $3, 'file-record', 'deleted', 'file', 'record', 'Plate ' || ($4 + n) || '.jpg', '', 'whole', 1, n,
              '{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}', '[]' from generate_series(1, $5::int) n
            returning id, name, size)
-         insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size)
+         insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size)
          select $1, $2, $3, 'w' || id, name, 'pictures', true, array['file-record'], id, 'whole', 1, size from made`,
         [job, volume, folder, written, batch],
       );

@@ -14,6 +14,6 @@ export function storedCopyOf(folder: string, name: string, content: Uint8Array):
   const first = { kind: "disk" as const, at: 512 + content.length - half + 100, length: half };
   const second = { kind: "disk" as const, at: 512, length: content.length - half };
   const layout = { size: content.length, segments: [first, second] };
-  const source = { sourcePath, beside: [], bad: [], mark: null, sourceId: 1 };
+  const source = { sourcePath, beside: [], within: [], bad: [], mark: null, sourceId: 1 };
   return { id, name, size: content.length, layout, ...source, file: null, jobId: 1, condition: "whole" };
 }

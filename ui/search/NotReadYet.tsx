@@ -43,7 +43,7 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
   const begun = new Set(
     passes
       .filter((pass) => pass.state !== "stopped" && pass.state !== "failed" && Object.keys(pass.options).length === 0)
-      .map((pass) => `${pass.volumeId} ${pass.place}`),
+      .map((pass) => `${pass.storeId} ${pass.place}`),
   );
   return PASS_PLACES.filter((place) => place !== "raw").flatMap((place) =>
     sources.flatMap((source) =>
@@ -88,7 +88,7 @@ export function NotReadYet({ jobId, open }: { jobId: number; open: readonly Open
           <Button
             variant="outlined"
             disabled={start.isPending}
-            onClick={() => start.mutate(ready.map(({ volume, place }) => ({ volumeId: volume.id, place, options })))}
+            onClick={() => start.mutate(ready.map(({ volume, place }) => ({ storeId: volume.id, place, options })))}
           >
             Read the records of all {ready.length} volumes
           </Button>
@@ -111,7 +111,7 @@ export function NotReadYet({ jobId, open }: { jobId: number; open: readonly Open
 export function useStart(jobId: number) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: async (wanted: { volumeId: number; place: PassPlace; options: PassOptions }[]) => {
+    mutationFn: async (wanted: { storeId: number; place: PassPlace; options: PassOptions }[]) => {
       for (const each of wanted) await write("POST", `/api/jobs/${jobId}/passes`, each);
     },
     onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
@@ -191,7 +191,7 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}
           disabled={!connected.length || start.isPending}
-          onClick={() => start.mutate(connected.map(({ volume }) => ({ volumeId: volume.id, place, options })))}
+          onClick={() => start.mutate(connected.map(({ volume }) => ({ storeId: volume.id, place, options })))}
         >
           {words}
         </Button>

@@ -50,7 +50,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
     ...(everyByte ? { everyByte: true } : {}),
     ...(again ? { again: true } : {}),
   };
-  const swept = passes.some((pass) => pass.place === "raw" && pass.volumeId === volume.id);
+  const swept = passes.some((pass) => pass.place === "raw" && pass.storeId === volume.id);
   const typed = (index: 0 | 1, label: string) => (
     <input
       type="number"
@@ -140,7 +140,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
           <Button
             variant="outlined"
             disabled={!source.connected || start.isPending || part <= 0}
-            onClick={() => start.mutate([{ volumeId: volume.id, place: "raw", options }])}
+            onClick={() => start.mutate([{ storeId: volume.id, place: "raw", options }])}
           >
             Start the sweep
           </Button>

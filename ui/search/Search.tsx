@@ -154,8 +154,8 @@ function InHand({ pass: { sighted } }: { pass: Pass }) {
 /** What of a folder was not read: its pass is no whole one then, and says so. */
 function NotRead({ jobId, pass }: { jobId: number; pass: Pass }) {
   const { data: sources = [] } = useSources(jobId);
-  const source = sources.find(({ volumes }) => volumes.some(({ id }) => id === pass.volumeId));
-  const volume = source?.volumes.find(({ id }) => id === pass.volumeId);
+  const source = sources.find(({ volumes }) => volumes.some(({ id }) => id === pass.storeId));
+  const volume = source?.volumes.find(({ id }) => id === pass.storeId);
   if (!source || volume?.filesystem !== "folder" || volume.findings.length === 0) return null;
   const count = volume.findings.reduce((sum, finding) => sum + finding.count, 0);
   const examples = volume.findings.map((finding) => `${finding.what} ${finding.examples.join("; ")}`).join("\n");

@@ -12,7 +12,7 @@ const source = (container: string, readable = true) =>
     connected: true,
     volumes: [{ id: 7, number: 0, readable, label: null, filesystem: "ntfs", standing: "present" }],
   }) as unknown as Source;
-const pass = (place: PassPlace, state: Pass["state"], options: Pass["options"] = {}) => ({ volumeId: 7, place, state, options }) as Pass;
+const pass = (place: PassPlace, state: Pass["state"], options: Pass["options"] = {}) => ({ storeId: 7, place, state, options }) as Pass;
 const open = (sources: readonly Source[], passes: readonly Pass[]) => openPasses(sources, passes).map((each) => each.place);
 
 describe("passes that can still be started", () => {

@@ -93,7 +93,7 @@ function Several({ jobId, sources }: { jobId: number; sources: readonly Source[]
       <Button
         variant="outlined"
         disabled={wanted.length === 0 || start.isPending}
-        onClick={() => start.mutate(wanted.map(({ volume }) => ({ volumeId: volume.id, place, options: {} })))}
+        onClick={() => start.mutate(wanted.map(({ volume }) => ({ storeId: volume.id, place, options: {} })))}
       >
         {words} ({countText(wanted.length)})
       </Button>

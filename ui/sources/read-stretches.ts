@@ -13,7 +13,7 @@ export function useVolumeReadings(jobId: number): ReadonlyMap<number, VolumeRead
     const readings = new Map<number, VolumeReading>();
     for (const { volumes } of sources ?? [])
       for (const volume of volumes) {
-        const own = (passes ?? []).filter((pass) => pass.volumeId === volume.id);
+        const own = (passes ?? []).filter((pass) => pass.storeId === volume.id);
         const records = own.findLast(({ place }) => place === "file-record");
         const swept = own.filter(({ place }) => place === "raw" || place === "leftover-record").flatMap((pass) => sweptBy(pass, volume));
         readings.set(volume.id, { share: records ? shareOf(records) : 0, swept: swept.sort((a, b) => a.start - b.start) });

@@ -6,6 +6,6 @@ import { answer, bodyAs, idFrom } from "@/server/respond";
 
 export const GET = answer(async (_request, { job }: { job: string }) => listPasses(database().db, idFrom(job)));
 export const POST = answer(async (request, { job }: { job: string }) => {
-  const { volumeId, place, options } = await bodyAs(request, contract);
-  return { id: await startPass(database().db, idFrom(job), volumeId, place, options) };
+  const { storeId, place, options } = await bodyAs(request, contract);
+  return { id: await startPass(database().db, idFrom(job), storeId, place, options) };
 });

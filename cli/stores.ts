@@ -1,0 +1,41 @@
+import { listStores, type Store } from "../io/stores";
+import type { Options } from "./options";
+import { flush, line, oneSource } from "./output";
+import { EXIT } from "./usage";
+
+/** `compass stores`: a line a store, those inside others after them. */
+export function stores(positionals: readonly string[], options: Options): number {
+  let problems = false;
+  for (const store of listStores({ sourcePath: oneSource(positionals), beside: options.beside }, options.deep ?? false)) {
+    problems ||= store.closed !== null;
+    line(options.json, asJson(store), asWords(store));
+    flush();
+  }
+  return problems ? EXIT.problems : EXIT.done;
+}
+
+/** A store as the contract of the command line has it. */
+function asJson({ id, parent, kind, label, volume, closed, notes }: Store): Record<string, unknown> {
+  return {
+    store: id,
+    parent,
+    kind,
+    label,
+    // Of backup sets: none is read yet.
+    set: null,
+    machine: null,
+    user: null,
+    asOf: null,
+    closed,
+    ...(volume
+      ? { volume: volume.volume, filesystem: volume.filesystem, standing: volume.standing, offset: volume.offset, length: volume.length }
+      : {}),
+    notes,
+  };
+}
+
+function asWords({ id, kind, label, volume, closed }: Store): string {
+  const standing = volume && volume.standing !== "present" ? ` (${volume.standing})` : "";
+  const what = volume ? `${volume.filesystem}${standing}, ${volume.length} bytes` : kind;
+  return `${id}\t${what}\t${label ?? ""}${closed ? `\tclosed: ${closed}` : ""}`;
+}

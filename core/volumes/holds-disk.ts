@@ -1,0 +1,29 @@
+import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
+import { recogniseFileSystem } from "../filesystems/recognise";
+import { readPartitions } from "../partitions/read-partitions";
+
+/** Smaller than any disk with a file system of those that are read. Bytes. */
+const SMALLEST = 64 << 10;
+const SECTOR = 512;
+/** Boot sectors and partition tables end with it ([UEFI] 5.2.1, [MS-FAT] 3.1); VHD footers and VHDX files begin with the others. */
+const BOOT_MARK = [0x55, 0xaa];
+const [VHD, VHDX] = ["conectix", "vhdxfile"];
+
+/**
+ * Whether the content of a file looks like a disk with volumes on it: a virtual disk by its container's marks, a raw image by a partition
+ * table or boot sector that leads to a file system. Reads a few sectors.
+ */
+export function looksLikeDisk(content: ByteSource): boolean {
+  if (content.size < SMALLEST) return false;
+  const head = readBytes(content, 0, SECTOR);
+  const tail = readBytes(content, content.size - SECTOR, SECTOR);
+  const begins = (bytes: Uint8Array, mark: string) => [...mark].every((letter, at) => bytes[at] === letter.charCodeAt(0));
+  if (begins(head, VHDX) || begins(head, VHD) || begins(tail, VHD)) return true;
+  if (BOOT_MARK.some((byte, index) => head[SECTOR - 2 + index] !== byte)) return false;
+  if (recogniseFileSystem(content).filesystem !== "unknown") return true;
+  return readPartitions(content).partitions.some(
+    ({ start, length }) =>
+      start < content.size &&
+      recogniseFileSystem(new WindowSource(content, start, Math.min(length, content.size - start))).filesystem !== "unknown",
+  );
+}

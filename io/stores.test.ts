@@ -1,0 +1,166 @@
+import { createHash } from "node:crypto";
+import { copyFileSync, mkdirSync, mkdtempSync, rmSync, truncateSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { readBytes } from "../core/bytes/byte-source";
+import { LayoutSource } from "../core/bytes/layout";
+import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { fixture } from "../tests/support/volume-truth";
+import { MOST_WITHIN } from "./inner-file";
+import { openSearchable } from "./open-searchable";
+import { openDisk } from "./open-source";
+import { findStore, listStores, type Store } from "./stores";
+
+interface Entry {
+  path: string;
+  state: "live" | "deleted";
+  size: number;
+  sha256: string;
+}
+/** What `make-nested.ts` put into the sticks. */
+const truth = JSON.parse(fixture("nested.json.gz").toString()) as {
+  "/Backups/laptop.vhdx": { "/Sticks/blue stick.img": Entry[] };
+  "/Sticks/red.001": Entry[];
+};
+
+const work = mkdtempSync(join(tmpdir(), "compass-stores-"));
+const image = join(work, "drive.img");
+afterAll(() => rmSync(work, { recursive: true }));
+beforeAll(() => writeFileSync(image, fixture("nested.img.gz")));
+
+/** In the midst of the virtual disk, behind its tables. */
+const CUT = 26 << 20;
+
+const storesOf = (path: string, deep = true) => [...listStores({ sourcePath: path }, deep)];
+
+/** All files of a volume, as the truth has them. */
+function filesOf(store: Store): Entry[] {
+  const { offset, length, filesystem } = store.volume as NonNullable<Store["volume"]>;
+  const { disk, volume, close } = openSearchable(store.disk, { offset, length, filesystem });
+  try {
+    return [...fileRecordsPass(volume, disk)]
+      .flatMap(({ copies }) => copies)
+      .filter(({ type, system }) => type === "file" && !system)
+      .map(({ path, state, size, layout }) => {
+        const content = layout ? readBytes(new LayoutSource(disk, layout), 0, size) : new Uint8Array();
+        return { path, state, size, sha256: createHash("sha256").update(content).digest("hex") };
+      });
+  } finally {
+    close();
+  }
+}
+const byPath = (entries: readonly Entry[]) => [...entries].sort((a, b) => (a.path < b.path ? -1 : 1));
+
+describe("stores of a drive with disks in its files", () => {
+  it("are listed with what they lie in: an image, its volume, an image on that, and so on", () => {
+    const stores = storesOf(image);
+    const byId = new Map(stores.map((store) => [store.id, store]));
+    expect(byId.size).toBe(stores.length);
+    for (const { parent } of stores) expect(parent === null || byId.has(parent)).toBe(true);
+    const way = (store: Store | undefined): (string | null)[] => (store ? [...way(byId.get(store.parent ?? "")), store.label] : []);
+    expect(stores.filter(({ kind }) => kind === "volume").map(way)).toEqual(
+      expect.arrayContaining([
+        ["drive.img", "Backup drive"],
+        ["drive.img", "Backup drive", "laptop.vhdx", "Laptop"],
+        ["drive.img", "Backup drive", "laptop.vhdx", "Laptop", "blue stick.img", "BLUE"],
+        ["drive.img", "Backup drive", "laptop-old.vhdx", "Laptop", "blue stick.img", "BLUE"],
+        ["drive.img", "Backup drive", "red.001", "RED"],
+      ]),
+    );
+    const old = stores.find(({ label }) => label === "laptop-old.vhdx");
+    expect(old?.notes).toContain("It lies in a deleted file.");
+  });
+
+  it("give their files byte-exact, three disks deep, in pieces and in parts", () => {
+    const sticks = storesOf(image).filter(({ volume }) => volume?.filesystem === "fat12");
+    const blue = byPath(truth["/Backups/laptop.vhdx"]["/Sticks/blue stick.img"]);
+    const red = byPath(truth["/Sticks/red.001"]);
+    // A deleted file on FAT loses its first letter and is found again by its long name.
+    expect(sticks.length).toBe(4);
+    for (const stick of sticks) expect(byPath(filesOf(stick))).toEqual(stick.label === "RED" ? red : blue);
+  });
+
+  it("have ids that stay the same, and lead straight to them", () => {
+    const stores = storesOf(image);
+    expect(storesOf(image).map(({ id }) => id)).toEqual(stores.map(({ id }) => id));
+    for (const store of stores) expect(findStore({ sourcePath: image }, store.id)).toEqual(store);
+    for (const id of ["", "image/", "image/volume@1", "folder", `${stores.at(-1)?.id}/volume@7`])
+      expect(findStore({ sourcePath: image }, id), id).toBeNull();
+  });
+
+  it("are only the present, lost and earlier volumes where nobody asks for what lies in files", () => {
+    expect(storesOf(image, false).map(({ kind, label }) => [kind, label])).toEqual([
+      ["image", "drive.img"],
+      ["volume", "Backup drive"],
+      ["volume", "Laptop"],
+    ]);
+  });
+
+  it("of a folder: the images in it, parts and parents beside them", () => {
+    const folder = join(work, "shelf");
+    mkdirSync(join(folder, "deeper"), { recursive: true });
+    copyFileSync(image, join(folder, "deeper", "drive.img"));
+    writeFileSync(join(folder, "open-diff-child.vhd"), fixture("diff-child.vhd.gz"));
+    writeFileSync(join(folder, "open-diff-parent.vhd"), fixture("diff-parent.vhd.gz"));
+    writeFileSync(join(folder, "note.txt"), "no disk\n".repeat(20_000));
+    const stores = storesOf(folder);
+    expect(stores[0]).toMatchObject({ id: "folder", kind: "folder", parent: null });
+    const child = stores.filter(({ parent }) => parent === "folder/file:/open-diff-child.vhd");
+    expect(child.map(({ volume }) => volume?.filesystem)).toEqual(["ntfs", "fat16"]);
+    expect(stores.filter(({ volume }) => volume?.filesystem === "fat12").length).toBe(4);
+    expect(stores.some(({ label }) => label === "note.txt")).toBe(false);
+    const deepest = stores.findLast(({ volume }) => volume?.filesystem === "fat12") as Store;
+    expect(findStore({ sourcePath: folder }, deepest.id)).toEqual(deepest);
+    expect(filesOf(deepest).length).toBe(4);
+  });
+
+  it("that cannot be opened are told as closed, with why; the others stay", () => {
+    const folder = join(work, "alone");
+    mkdirSync(folder);
+    // A differencing disk whose parent is not there.
+    writeFileSync(join(folder, "child.vhd"), fixture("diff-child.vhd.gz"));
+    copyFileSync(image, join(folder, "drive.img"));
+    const stores = storesOf(folder);
+    expect(stores.find(({ label }) => label === "child.vhd")?.closed).toContain("which is not beside it");
+    expect(stores.filter(({ volume }) => volume?.filesystem === "fat12").length).toBe(4);
+  });
+});
+
+describe("a disk inside another", () => {
+  const blue = () => storesOf(image).find(({ volume, id }) => volume?.label === "BLUE" && id.includes("/Backups/")) as Store;
+
+  it("is not opened as what it was when its file, or the image around it, is another now", () => {
+    const folder = join(work, "changing");
+    mkdirSync(folder);
+    const path = join(folder, "drive.img");
+    copyFileSync(image, path);
+    const inner = storesOf(folder).find(({ volume }) => volume?.label === "Backup drive") as Store;
+    openDisk(inner.disk).close();
+    truncateSync(path, 30 << 20);
+    expect(() => openDisk(inner.disk)).toThrow(/is another version .*read the folder again/);
+  });
+
+  it("counts bytes behind the end of the image around it as unreadable, not as zeros", () => {
+    const laptop = storesOf(image).find(
+      ({ label, kind, id }) => label === "laptop.vhdx" && kind === "image" && id.includes("/Backups/"),
+    ) as Store;
+    const unreadable = (sourcePath: string) => {
+      const { disk, close } = openDisk({ ...laptop.disk, sourcePath });
+      const ranges = disk.unreadable(0, disk.size);
+      close();
+      return ranges.reduce((sum, { start, end }) => sum + end - start, 0);
+    };
+    expect(unreadable(image)).toBe(0);
+    const cut = join(work, "cut.img");
+    copyFileSync(image, cut);
+    truncateSync(cut, CUT);
+    expect(unreadable(cut)).toBeGreaterThan(1 << 20);
+  });
+
+  it(`is not followed deeper than ${MOST_WITHIN}`, () => {
+    const { disk } = blue();
+    const within = Array.from({ length: MOST_WITHIN + 1 }, () => (disk.within ?? [])[0] as NonNullable<typeof disk.within>[number]);
+    expect(() => openDisk({ ...disk, within })).toThrow(`nested more than ${MOST_WITHIN} deep`);
+  });
+});

@@ -1,0 +1,163 @@
+import { statSync } from "node:fs";
+import { basename, dirname } from "node:path";
+import { firstByte, type Layout } from "../core/bytes/layout";
+import { type FileRecord, FileSystemError } from "../core/filesystems/file-record";
+import { type FileTree, volumeTree } from "../core/places/file-tree";
+import { looksLikeDisk } from "../core/volumes/holds-disk";
+import { openVolume, type VolumeReport } from "../core/volumes/inspect";
+import { FolderSource } from "./folder-source";
+import { type InnerFile, type InnerPart, MOST_WITHIN, packLayout } from "./inner-file";
+import { type DiskAt, type OpenedSource, openSource } from "./open-source";
+import { SourceError } from "./source-error";
+
+/** Something with a tree of named files, or (an image) with volumes that have one each; and how it is opened. */
+export interface Store {
+  /** The way to it in words that stay the same as long as the source does. */
+  readonly id: string;
+  /** The store it lies in; null: it is the source itself. */
+  readonly parent: string | null;
+  readonly kind: "image" | "volume" | "folder";
+  readonly label: string | null;
+  /** The disk it is on, or the folder it is. */
+  readonly disk: DiskAt;
+  /** Of a volume: where it lies on its disk. */
+  readonly volume: VolumeReport | null;
+  /** Why nothing in it can be read; null: it can. */
+  readonly closed: string | null;
+  readonly notes: readonly string[];
+}
+
+/** Stores that are told of one source at most: a source that holds more of them is an attack, or has to be opened store by store. */
+const MOST_STORES = 4096;
+/** Files of one folder that are kept in mind as possible parts of a disk in it. */
+const MOST_PARTS = 4096;
+
+interface Walk {
+  /** Also looks for disks inside files. */
+  readonly deep: boolean;
+  /** Only the way to this store is gone; null: all ways are. */
+  readonly wanted: string | null;
+  left: number;
+}
+
+/** Lists the stores of a source, from the outermost on, each before those inside it. @throws SourceError when the source cannot be opened */
+export function listStores(source: DiskAt, deep: boolean): Generator<Store, void, void> {
+  return walkSource(source, { deep, wanted: null, left: MOST_STORES });
+}
+
+/** Finds a store by its id. @throws SourceError when the source cannot be opened; null: it has no such store */
+export function findStore(source: DiskAt, id: string): Store | null {
+  for (const store of walkSource(source, { deep: true, wanted: id, left: MOST_STORES })) if (store.id === id) return store;
+  return null;
+}
+
+function* walkSource(source: DiskAt, walk: Walk): Generator<Store, void, void> {
+  if (!statSync(source.sourcePath, { throwIfNoEntry: false })?.isDirectory()) {
+    yield* walkDisk(source, "image", null, basename(source.sourcePath), [], walk);
+    return;
+  }
+  const folder = new FolderSource(source.sourcePath);
+  const id = "folder";
+  yield { id, parent: null, kind: "folder", label: folder.label, disk: source, volume: null, closed: null, notes: [] };
+  if (walk.deep) yield* walkFiles(folder, source, id, walk);
+}
+
+/** @param notes what is to be said of the image before what it says itself */
+function* walkDisk(
+  disk: DiskAt,
+  id: string,
+  parent: string | null,
+  label: string,
+  notes: readonly string[],
+  walk: Walk,
+): Generator<Store, void, void> {
+  const image = { id, parent, kind: "image", label, disk, volume: null } as const;
+  let opened: OpenedSource;
+  try {
+    opened = openSource(disk);
+  } catch (error) {
+    // The source itself must open; a disk inside it that does not is told as closed.
+    if (parent === null || !(error instanceof SourceError)) throw error;
+    yield { ...image, closed: error.message, notes };
+    return;
+  }
+  try {
+    yield { ...image, closed: null, notes: [...notes, ...opened.report.notes] };
+    for (const volume of opened.report.volumes) {
+      const inside = `${id}/volume@${volume.offset}`;
+      if (!leadsTo(walk, inside)) continue;
+      if (volume.filesystem === "unknown" && !volume.closed) continue;
+      const tree = volume.closed ? volume.closed : openTree(opened, volume);
+      const closed = typeof tree === "string" ? tree : null;
+      yield { id: inside, parent: id, kind: "volume", label: volume.label, disk, volume, closed, notes: volume.notes };
+      if (walk.deep && typeof tree !== "string") yield* walkFiles(tree, disk, inside, walk);
+    }
+  } finally {
+    opened.close();
+  }
+}
+
+/** @returns why it cannot be opened, in words, when it cannot */
+function openTree({ disk }: OpenedSource, volume: VolumeReport): FileTree | string {
+  try {
+    return volumeTree(openVolume(disk, volume), disk, null);
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    return error.message;
+  }
+}
+
+const leadsTo = ({ wanted }: Walk, id: string) => wanted === null || wanted === id || wanted.startsWith(`${id}/`);
+
+/** Looks for disks inside the files of a tree. */
+function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk): Generator<Store, void, void> {
+  const depth = around.within?.length ?? 0;
+  if (depth >= MOST_WITHIN || (walk.wanted !== null && !walk.wanted.startsWith(`${parent}/file`))) return;
+  const found = disksAmong(tree, parent, walk);
+  const parts = found.size > 0 ? partsBeside(tree, [...found.values()]) : new Map<string, InnerPart[]>();
+  for (const [id, record] of found) {
+    if (walk.left <= 0) return;
+    walk.left -= 1;
+    const inner = toInnerFile(record, parts.get(dirname(record.path)) ?? []);
+    const notes = record.state === "deleted" ? ["It lies in a deleted file."] : [];
+    yield* walkDisk({ ...around, bad: [], mark: null, within: [...(around.within ?? []), inner] }, id, parent, record.name, notes, walk);
+  }
+}
+
+const ENOUGH = 512;
+
+function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, FileRecord> {
+  const found = new Map<string, FileRecord>();
+  for (const { records } of tree.readRecords(0, ENOUGH))
+    for (const record of records) {
+      if (record.type !== "file" || record.system || !record.layout) continue;
+      const id = `${parent}/file${record.file ? "" : `@${firstByte(record.layout)}`}:${record.path.normalize("NFC")}`;
+      if (!leadsTo(walk, id) || found.has(id) || found.size >= walk.left) continue;
+      const opened = tree.open(record);
+      if (!opened) continue;
+      try {
+        if (looksLikeDisk(opened.content)) found.set(id, record);
+      } finally {
+        opened.close();
+      }
+    }
+  return found;
+}
+
+/** Files in the same folders, which may be parts or parents of what lies there; of a folder of this computer they are looked up there. */
+function partsBeside(tree: FileTree, disks: readonly FileRecord[]): Map<string, InnerPart[]> {
+  const parts = new Map<string, InnerPart[]>(disks.map(({ path }) => [dirname(path), []]));
+  if (disks.every(({ file }) => file)) return parts;
+  for (const { records } of tree.readRecords(0, ENOUGH))
+    for (const { type, state, layout, path, name } of records) {
+      const beside = parts.get(dirname(path));
+      if (!beside || type !== "file" || state !== "live" || !layout || beside.length >= MOST_PARTS) continue;
+      beside.push({ name, layout: packLayout(layout) });
+    }
+  return parts;
+}
+
+function toInnerFile({ path, layout, file, size, modified, created }: FileRecord, parts: readonly InnerPart[]): InnerFile {
+  if (file) return { path, layout: "", file: { path: file, size, modified, created }, parts: [] };
+  return { path, layout: packLayout(layout as Layout), file: null, parts };
+}

@@ -1,0 +1,85 @@
+import { sql } from "drizzle-orm";
+import { decodeLayout } from "../../core/bytes/layout-code";
+import { looksLikeDisk } from "../../core/volumes/holds-disk";
+import { type InnerFile, type InnerPart, MOST_WITHIN, packLayout } from "../../io/inner-file";
+import { openSource, pickSourceAt } from "../../io/open-source";
+import type { Connection } from "../database/connection";
+import { findStoredCopy } from "../items/queries";
+import { withContent } from "../previews/content";
+import { Problem } from "../problem";
+import { type InspectedSource, toInspected } from "./inspect";
+import { permittedSource } from "./source-folders";
+
+/** A disk found in the content of a copy. */
+export interface InnerDisk {
+  readonly jobId: number;
+  /** The store the copy stands in. */
+  readonly storeId: number;
+  readonly name: string;
+  readonly path: string;
+  readonly beside: readonly string[];
+  readonly within: readonly InnerFile[];
+  readonly found: InspectedSource;
+}
+
+/** Files of the same folder that are looked at as parts or parents of a disk at most. */
+const MOST_PARTS = 4096;
+
+/**
+ * Reads the structure of the disk in a copy's content. Nothing is unpacked: it is read where it stands.
+ * @throws Problem when the content cannot be read, or holds no disk that is known; SourceError when its container cannot be opened
+ */
+export async function inspectWithin(db: Connection, copyId: number): Promise<InnerDisk> {
+  const copy = await findStoredCopy(db, copyId);
+  if (!copy) throw new Problem("There is no such copy.", 404);
+  const { layout, name } = copy;
+  if (!layout) throw new Problem("The content of this copy cannot be read; its notes say why.", 409);
+  if (copy.within.length >= MOST_WITHIN)
+    throw new Problem(`Disks are nested more than ${MOST_WITHIN} deep here: this is not followed.`, 409);
+  const { storeId, path, parts } = await placeOf(db, copyId);
+  const inner: InnerFile = copy.file
+    ? { path, layout: "", file: copy.file, parts: [] }
+    : { path, layout: packLayout(layout), file: null, parts };
+  // What is known to be unreadable, and the mark, are those of the disk around it.
+  const outer = { ...pickSourceAt(copy), bad: [], mark: null, sourcePath: permittedSource(copy.sourcePath) };
+  const marked = await withContent(copy, looksLikeDisk);
+  const opened = openSource({ ...outer, within: [...copy.within, inner] });
+  try {
+    const found = toInspected(opened);
+    if (!marked && found.container === "raw" && found.volumes.every(({ filesystem }) => filesystem === "unknown"))
+      throw new Problem(`No disk image is recognised in “${name}”: it has neither a partition table nor a volume that is known.`, 409);
+    const within = [...copy.within, { ...inner, parts: opened.parts }];
+    return {
+      jobId: copy.jobId,
+      storeId,
+      name,
+      path: outer.sourcePath,
+      beside: copy.beside,
+      within,
+      found: { ...found, notes: [...gapNotes(copy), ...found.notes] },
+    };
+  } finally {
+    opened.close();
+  }
+}
+
+/** What is to be known of a disk whose file is not all its own any more. */
+function gapNotes({ condition }: { condition: string }): string[] {
+  return condition === "partial" ? ["Parts of the file this disk is in are lost: they count as bytes that cannot be read."] : [];
+}
+
+/** Where a copy stands, and the files beside it. */
+async function placeOf(db: Connection, copyId: number): Promise<{ storeId: number; path: string; parts: InnerPart[] }> {
+  const { rows } = await db.execute<{ store_id: number; path: string; beside: string | null; layout: Buffer | null }>(sql`
+    select c.store_id, f.path || '/' || c.name as path, o.name as beside, o.layout
+    from copies c join folders f on f.id = c.folder_id
+    left join (select * from copies where folder_id = (select folder_id from copies where id = ${copyId}) and type = 'file'
+      and state = 'live' and layout is not null and file is null limit ${MOST_PARTS}) o on o.store_id = c.store_id
+    where c.id = ${copyId}`);
+  const [first] = rows;
+  if (!first) throw new Problem("There is no such copy.", 404);
+  const parts = rows.flatMap(({ beside, layout }) =>
+    beside && layout ? [{ name: beside, layout: packLayout(decodeLayout(layout)) }] : [],
+  );
+  return { storeId: first.store_id, path: first.path, parts };
+}
