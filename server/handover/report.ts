@@ -141,7 +141,7 @@ function searched(sources: readonly Source[], passes: readonly Pass[]): Block[] 
         const bad = source.unreadable.reduce((sum, { start, end }) => sum + end - start, 0);
         const size = source.size > 0 ? `, ${bytesText(source.size)}` : "";
         return {
-          text: `${source.name}${size}. It was opened for reading only.${bad > 0 ? ` ${countText(bad)} bytes of it could not be read.` : ""}`,
+          text: `${source.name}${size}${insideText(source)}. It was opened for reading only.${bad > 0 ? ` ${countText(bad)} bytes of it could not be read.` : ""}`,
           below: source.volumes.map((volume) => {
             const own = passes.filter((pass) => pass.storeId === volume.id);
             const length = volume.length > 0 ? `, ${bytesText(volume.length)}` : "";
@@ -154,6 +154,15 @@ function searched(sources: readonly Source[], passes: readonly Pass[]): Block[] 
     ),
   ];
 }
+
+/** Where a disk lies that was found inside others. */
+const insideText = ({ within }: Source) =>
+  within.length === 0
+    ? ""
+    : `, found in the file ${within
+        .map((file) => file.slice(1))
+        .reverse()
+        .join(", which lies in ")}`;
 
 /** What of a folder could not be read: a reader must not take its search for a whole one. */
 function unreadText({ filesystem, findings }: Source["volumes"][number]): string {

@@ -13,6 +13,8 @@ export const previewForm = z.object({
   /** As the camera wrote it, without a zone; null when it did not. */
   taken: z.string().nullable(),
   camera: z.string().nullable(),
+  /** Whether it looks, by content or by name, like a disk that can be opened as a source. */
+  disk: z.boolean(),
 });
 export type PreviewFacts = z.infer<typeof previewForm>;
 

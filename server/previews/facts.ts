@@ -2,6 +2,7 @@ import exifr from "exifr";
 import sharp from "sharp";
 import { readBytes } from "../../core/bytes/byte-source";
 import { identify } from "../../core/formats/registry";
+import { looksLikeDisk } from "../../core/volumes/holds-disk";
 import type { StoredCopy } from "../items/queries";
 import { withContent } from "./content";
 import type { PreviewFacts, PreviewForm } from "./contract";
@@ -58,20 +59,25 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   ),
 };
 
+/** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
+const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|0*1)$/i;
+
 /** Text whose name says that it is a table. */
 const separated = (name: string, format: string) =>
   (format === "text" || format === "csv" || format === "words") && /\.(csv|tsv)$/i.test(name);
 
-const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null };
+const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null, disk: false };
 
 /** How a copy is best shown, by its content rather than by its name, and what a picture says of itself. */
 export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
   if (!copy.layout || copy.size === 0) return nothing;
   return withContent(copy, async (content) => {
     const format = identify(content, copy.name);
-    if (!format) return nothing;
+    const disk = looksLikeDisk(content) || DISK_NAME.test(copy.name);
+    if (!format) return { ...nothing, disk };
     const facts: PreviewFacts = {
       ...nothing,
+      disk,
       form: separated(copy.name, format.id) ? "tables" : (FORM_OF[format.id] ?? "hex"),
       format: format.title,
     };

@@ -24,6 +24,7 @@ import {
 } from "../instruments/words";
 import { Preview } from "../previews/Preview";
 import styles from "./items.module.css";
+import { OpenInside } from "./OpenInside";
 import { Repair } from "./Repair";
 import { useItemDetail } from "./use-items";
 import { useInTray, useTrayChange } from "./use-tray-change";
@@ -67,6 +68,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <Evidence copy={copy} item={item} zone={zone} />
       <CheckWhenSeen key={`check ${copy.id}`} jobId={jobId} copy={copy} />
       <Repair key={`repair ${copy.id} ${copy.condition}`} copy={copy} />
+      <OpenInside key={`inside ${copy.id}`} jobId={jobId} copy={copy} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
       <IntoTray jobId={jobId} item={item} copy={copy} />
       <Sought jobId={jobId} item={item} />

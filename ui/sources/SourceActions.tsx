@@ -2,7 +2,7 @@
 
 import Button from "@mui/material/Button";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
@@ -60,7 +60,15 @@ export function SourceTitle({ jobId, source }: Props) {
           </Button>
         </form>
       )}
-      <p className={styles.path}>{source.path}</p>
+      <p className={styles.path}>
+        {source.path}
+        {source.within.map((file) => (
+          <Fragment key={file}>
+            <br />
+            in it {file.slice(1)}
+          </Fragment>
+        ))}
+      </p>
       <Problem>{problemText(change.error)}</Problem>
     </>
   );
@@ -73,15 +81,17 @@ export function Missing({ jobId, source }: Props) {
   return (
     <div className={styles.missing} role="alert">
       <p style={{ margin: "0 0 8px" }}>
-        It is not there now. What was found in it stays and is listed; it cannot be looked into, read on or restored from until it is back.
-        Connect the drive again, or say where the image is now.
+        {source.within.length > 0 ? "The source it lies in is not there now." : "It is not there now."} What was found in it stays and is
+        listed; it cannot be looked into, read on or restored from until it is back. Connect the drive again, or say where the image is now.
       </p>
       <Button variant="outlined" onClick={() => client.invalidateQueries({ queryKey: keys.of(jobId, "sources") })} sx={{ mr: 2 }}>
         Look again
       </Button>
-      <Button variant="outlined" onClick={() => setBrowsing(true)}>
-        It is elsewhere now
-      </Button>
+      {source.within.length === 0 && (
+        <Button variant="outlined" onClick={() => setBrowsing(true)}>
+          It is elsewhere now
+        </Button>
+      )}
       {browsing && <SourceBrowser jobId={jobId} relink={source} onClose={() => setBrowsing(false)} />}
     </div>
   );
@@ -102,9 +112,11 @@ export function SourceActions({ jobId, source, searched }: Props & { searched: b
       >
         Read its structure again
       </Button>
-      <Button variant="outlined" disabled={change.isPending} onClick={() => setBrowsing(true)}>
-        It is elsewhere now
-      </Button>
+      {source.within.length === 0 && (
+        <Button variant="outlined" disabled={change.isPending} onClick={() => setBrowsing(true)}>
+          It is elsewhere now
+        </Button>
+      )}
       <Button
         variant="outlined"
         disabled={change.isPending}

@@ -16,15 +16,19 @@ interface Props {
   onChoose: (source: number, volume: number | null, also: readonly number[]) => void;
 }
 
-/** What was recognised, as a tree: each source, and the volumes in it. Choosing one shows it on the chart. */
+/** What was recognised, as a tree: each source, the volumes in it, and sources that lie on those. Choosing one shows it on the chart. */
 export function SourceTree({ sources, source, volume, also, onChoose }: Props) {
   const chosen = volume !== null ? `volume-${volume}` : source !== undefined ? `source-${source}` : null;
   return (
     <SimpleTreeView
       aria-label="Sources and volumes"
+      itemChildrenIndentation={12}
       multiSelect
       selectedItems={[...(chosen ? [chosen] : []), ...also.map((id) => `source-${id}`)]}
-      defaultExpandedItems={sources.map((each) => `source-${each.id}`)}
+      defaultExpandedItems={sources.flatMap((each) => [
+        `source-${each.id}`,
+        ...(each.parentStoreId === null ? [] : [`volume-${each.parentStoreId}`]),
+      ])}
       expansionTrigger="iconContainer"
       onSelectedItemsChange={(_, ids) => {
         const before = new Set([chosen, ...also.map((id) => `source-${id}`)]);
@@ -38,35 +42,49 @@ export function SourceTree({ sources, source, volume, also, onChoose }: Props) {
         onChoose(found.id, shown.startsWith("volume-") ? Number(shown.slice(7)) : null, others);
       }}
     >
-      {sources.map((each) => (
-        <TreeItem
-          key={each.id}
-          itemId={`source-${each.id}`}
-          label={
-            <span className={styles.branch}>
-              <b>{each.name}</b>
-              <span>
-                {each.container === "folder" ? "folder" : bytesText(each.size)}
-                {each.connected ? "" : ", not connected"}
-              </span>
-            </span>
-          }
-        >
-          {(each.container === "folder" ? [] : each.volumes).map((inside) => (
+      {sources
+        .filter((each) => each.parentStoreId === null)
+        .map((each) => (
+          <Branch key={each.id} source={each} sources={sources} />
+        ))}
+    </SimpleTreeView>
+  );
+}
+
+/** A source, its volumes, and on them the sources that lie inside. */
+function Branch({ source, sources }: { source: Source; sources: readonly Source[] }) {
+  const inside = (storeId: number) => sources.filter((each) => each.parentStoreId === storeId);
+  const nested = (storeId: number) => inside(storeId).map((each) => <Branch key={each.id} source={each} sources={sources} />);
+  return (
+    <TreeItem
+      itemId={`source-${source.id}`}
+      label={
+        <span className={styles.branch}>
+          <b>{source.name}</b>
+          <span>
+            {source.container === "folder" ? "folder" : bytesText(source.size)}
+            {source.connected ? "" : ", not connected"}
+          </span>
+        </span>
+      }
+    >
+      {source.container === "folder"
+        ? source.volumes.flatMap((each) => nested(each.id))
+        : source.volumes.map((each) => (
             <TreeItem
-              key={inside.id}
-              itemId={`volume-${inside.id}`}
+              key={each.id}
+              itemId={`volume-${each.id}`}
               label={
                 <span className={styles.branch}>
-                  <b>{inside.label ?? `volume ${inside.number}`}</b>
-                  <span>{volumeWords(inside)}</span>
+                  <b>{each.label ?? `volume ${each.number}`}</b>
+                  <span>{volumeWords(each)}</span>
                 </span>
               }
-            />
+            >
+              {nested(each.id)}
+            </TreeItem>
           ))}
-        </TreeItem>
-      ))}
-    </SimpleTreeView>
+    </TreeItem>
   );
 }
 

@@ -68,7 +68,7 @@ export function Sources({ jobId }: { jobId: number }) {
           <Several jobId={jobId} sources={sources.filter(({ id }) => id === chosen.id || also.includes(id))} />
         )}
         {chosen ? (
-          <Detail key={chosen.id} jobId={jobId} source={chosen} />
+          <Detail key={chosen.id} jobId={jobId} source={chosen} sources={sources ?? []} />
         ) : (
           sources && (
             <Empty title="No source yet.">
@@ -109,7 +109,14 @@ function Several({ jobId, sources }: { jobId: number; sources: readonly Source[]
   );
 }
 
-function Detail({ jobId, source }: { jobId: number; source: Source }) {
+/** A source and all that lie inside it. */
+function withInside(source: Source, sources: readonly Source[]): Source[] {
+  const on = new Set(source.volumes.map(({ id }) => id));
+  const inside = sources.filter(({ parentStoreId }) => parentStoreId !== null && on.has(parentStoreId));
+  return [source, ...inside.flatMap((each) => withInside(each, sources))];
+}
+
+function Detail({ jobId, source, sources }: { jobId: number; source: Source; sources: readonly Source[] }) {
   const { data: finds = [] } = useFinds(jobId);
   const read = useVolumeReadings(jobId);
   const [address, change] = useAddress();
@@ -119,7 +126,7 @@ function Detail({ jobId, source }: { jobId: number; source: Source }) {
   const setPicked = (byte: number) => change({ at: String(byte) });
   const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
   const folder = source.container === "folder";
-  const searched = source.volumes.some((volume) => read.has(volume.id));
+  const searched = withInside(source, sources).some(({ volumes }) => volumes.some(({ id }) => read.has(id)));
   return (
     <>
       <SourceTitle jobId={jobId} source={source} />

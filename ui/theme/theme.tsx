@@ -144,7 +144,8 @@ const options: ThemeOptions = {
       styleOverrides: {
         content: {
           borderRadius: 0,
-          padding: "6px 14px 6px 8px",
+          // Each level of the tree stands further in.
+          padding: "6px 14px 6px calc(8px + var(--TreeView-itemChildrenIndentation) * var(--TreeView-itemDepth))",
           gap: 4,
           "&[data-selected], &[data-selected]:hover, &[data-selected][data-focused]": {
             backgroundColor: "var(--mui-palette-chart-depth1)",
