@@ -229,3 +229,63 @@ describe("the command line", () => {
     expect(compass("check", words, "--json").lines()[0]).toMatchObject({ opens: null, reason: expect.any(String) });
   });
 });
+
+describe("stores on the command line", () => {
+  const drive = join(work, "nested.img");
+  const truth = JSON.parse(fixture("nested.json.gz").toString()) as {
+    "/Backups/laptop.vhdx": Record<string, { path: string; state: string; size: number; sha256: string }[]>;
+  };
+  const blue = truth["/Backups/laptop.vhdx"]["/Sticks/blue stick.img"] ?? [];
+  let stick: string;
+  beforeAll(() => {
+    writeFileSync(drive, fixture("nested.img.gz"));
+    const stores = compass("stores", drive, "--deep", "--json").lines();
+    stick = String(stores.find(({ label, store }) => label === "BLUE" && String(store).includes("/Backups/"))?.store);
+  });
+
+  it("are lines in the promised form, and without --deep those of the disk alone", () => {
+    const { code, lines } = compass("stores", drive, "--json");
+    expect(code).toBe(0);
+    for (const line of lines()) {
+      expect(Object.keys(line)).toEqual(
+        expect.arrayContaining(["store", "parent", "kind", "label", "set", "machine", "user", "asOf", "closed", "notes"]),
+      );
+      expect(line).toMatchObject({ set: null, machine: null, user: null, asOf: null, closed: null });
+    }
+    expect(lines().map(({ kind, parent }) => [kind, parent])).toEqual([
+      ["image", null],
+      ["volume", "image"],
+      ["volume", "image"],
+    ]);
+    expect(compass("stores", drive).out).toContain("Backup drive");
+  });
+
+  it("are listed, swept and restored byte for byte by their id, three disks deep", () => {
+    const listed = compass("list", drive, "--store", stick, "--json");
+    expect(listed.code).toBe(0);
+    const files = listed.lines().filter(({ type }) => type === "file");
+    expect(files.map(({ path, state, size }) => [path, state, size]).sort()).toEqual(
+      blue.map(({ path, state, size }) => [path, state, size]).sort(),
+    );
+    const swept = compass("sweep", drive, "--store", stick, "--json").lines();
+    const minutes = files.find(({ path }) => String(path).endsWith(".txt")) as { size: number; segments: { at: number }[] };
+    expect(swept).toContainEqual(expect.objectContaining({ at: minutes.segments[0]?.at, size: minutes.size }));
+    const to = join(work, "from the stick");
+    const restored = compass("restore", drive, "--store", stick, "--to", to, "--json").lines();
+    expect(restored.map(({ sha256 }) => sha256).sort()).toEqual(blue.map(({ sha256 }) => sha256).sort());
+    const written = join(to, "Minutes", "spring meeting.txt");
+    expect(createHash("sha256").update(readFileSync(written)).digest("hex")).toBe(
+      blue.find(({ path }) => path.endsWith("meeting.txt"))?.sha256,
+    );
+    expect(compass("places", drive, "--store", stick, "--json").code).toBe(0);
+  });
+
+  it("that there are not, or that are no volumes, are said to be so", () => {
+    expect(compass("list", drive, "--store", "image/volume@77")).toMatchObject({ code: 2, out: "" });
+    expect(compass("list", drive, "--store", stick, "--volume", "0").err).toContain("leave --volume out");
+    const folder = join(work, "folder of images");
+    mkdirSync(folder);
+    expect(compass("list", folder, "--store", "folder").err).toContain("a folder of this computer");
+    expect(compass("stores", join(work, "gone.img")).code).toBe(3);
+  });
+});

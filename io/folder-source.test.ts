@@ -16,6 +16,7 @@ import { tmpdir } from "node:os";
 import { dirname, join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
 import { readBytes } from "../core/bytes/byte-source";
+import { type Checkpoint, numberCheckpoint } from "../core/bytes/checkpoint";
 import type { Copy } from "../core/copies/copy";
 import type { FileRecord } from "../core/filesystems/file-record";
 import { placesPass } from "../core/places/places-pass";
@@ -34,7 +35,7 @@ const put = (path: string, content: string) => {
   mkdirSync(dirname(join(work, path)), { recursive: true });
   writeFileSync(join(work, path), content);
 };
-const records = (source: FolderSource, from = 0, step = 512): FileRecord[] =>
+const records = (source: FolderSource, from: Checkpoint | null = null, step = 512): FileRecord[] =>
   [...source.readRecords(from, step)].flatMap((batch) => [...batch.records]);
 
 describe("a folder as a source", () => {
@@ -57,13 +58,53 @@ describe("a folder as a source", () => {
   });
 
   it("goes on from any point, and gives nothing twice", () => {
-    for (let i = 0; i < 40; i += 1) put(`folder ${i % 7}/file ${i}.txt`, "x");
+    for (let i = 0; i < 40; i += 1) put(`folder ${i % 7}/deep ${i % 3}/file ${i}.txt`, "x");
     const source = new FolderSource(work);
     const all = records(source).map((record) => record.path);
-    for (const batch of source.readRecords(0, 5)) {
-      expect(batch.done).toBeLessThanOrEqual(batch.total);
-      expect(records(source, batch.resume, 5).map((record) => record.path)).toEqual(all.slice(batch.resume));
+    for (const step of [1, 5]) {
+      let given = 0;
+      for (const batch of source.readRecords(null, step)) {
+        given += batch.records.length;
+        expect(batch.done).toBeLessThanOrEqual(batch.total);
+        expect(records(new FolderSource(work), Buffer.from(batch.resume), 5).map((record) => record.path)).toEqual(all.slice(given));
+      }
+      expect(given).toBe(all.length);
     }
+  });
+
+  it("goes on over a tree that lives: what stands behind is given once, whatever came or went before", () => {
+    for (let i = 0; i < 30; i += 1) put(`b ${i % 5}/c ${i % 2}/file ${String(i).padStart(2, "0")}.txt`, "x");
+    const batches = new FolderSource(work).readRecords(null, 4);
+    const before: string[] = [];
+    let resume: Checkpoint | null = null;
+    for (let count = 0; count < 4; count += 1) {
+      const batch = batches.next().value;
+      if (!batch) throw new Error("the folder has too little in it");
+      before.push(...batch.records.map(({ path }) => path));
+      resume = batch.resume;
+    }
+    const rest = records(new FolderSource(work), resume).map(({ path }) => path);
+    // Entries that were given already go, others come before and behind, and the very one that was given last goes too.
+    put("a new folder/first.txt", "x");
+    put("b 0/0 new.txt", "x");
+    put("b 4/zz behind.txt", "x");
+    put("z/last.txt", "x");
+    const gone = before.filter((path) => path.endsWith(".txt"));
+    for (const path of gone) rmSync(join(work, path));
+    rmSync(join(work, before.at(-1) as string), { recursive: true, force: true });
+    const now = records(new FolderSource(work), resume).map(({ path }) => path);
+    const left = rest.filter((path) => !path.startsWith(`${before.at(-1)}/`));
+    expect(now.filter((path) => left.includes(path))).toEqual(left);
+    expect(now.filter((path) => before.includes(path))).toEqual([]);
+    expect(new Set(now).size).toBe(now.length);
+    // The folder around “z” was given before “z” came; what is in “z” is behind.
+    expect(now.filter((path) => !left.includes(path))).toEqual(["/b 4/zz behind.txt", "/z/last.txt"]);
+  });
+
+  it("goes on from the count of a reading that began with an earlier version of the bench", () => {
+    for (let i = 0; i < 9; i += 1) put(`file ${i}.txt`, "x");
+    const all = records(new FolderSource(work)).map(({ path }) => path);
+    expect(records(new FolderSource(work), numberCheckpoint(4)).map(({ path }) => path)).toEqual(all.slice(4));
   });
 
   it("never follows links, neither to files nor to folders, nor around in a circle", () => {
@@ -115,7 +156,7 @@ describe("a folder as a source", () => {
 
   it("does not go into another device that is mounted below it", () => {
     // The system's own devices are one that is mounted below the root everywhere.
-    const first = new FolderSource("/").readRecords(0, 4000).next().value;
+    const first = new FolderSource("/").readRecords(null, 4000).next().value;
     const dev = first ? first.records.find((record) => record.path === "/dev") : undefined;
     expect(dev?.notes).toEqual([expect.stringContaining("Another device is mounted here")]);
   });

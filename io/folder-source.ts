@@ -1,6 +1,8 @@
 import { lstatSync, readdirSync, realpathSync, statSync } from "node:fs";
 import { basename, join, sep } from "node:path";
+import { z } from "zod";
 import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
+import { type Checkpoint, isNumberCheckpoint, readNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../core/bytes/checkpoint";
 import { layoutOf } from "../core/bytes/layout";
 import { pathComponent } from "../core/bytes/text";
 import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type Finding, type RecordBatch } from "../core/filesystems/file-record";
@@ -47,35 +49,55 @@ export class FolderSource implements FileSystem, FileTree {
   /** What of the tree was not read when it was last walked, with examples. */
   readonly #unread = new Map<string, { count: number; examples: string[] }>();
 
-  /** Folder by folder in the order of their names, so that the same tree always comes in the same order. Work is counted in entries. */
-  *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
+  /**
+   * Gives the records folder by folder in the order of their names, each folder before those in it, so that the same tree always comes in
+   * the same order. Work is counted in entries. A checkpoint names the entry that was given last, so that a tree that changed meanwhile
+   * goes on behind it: what stands behind it is given once, whatever came or went before it.
+   */
+  *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     const waiting: { path: string; depth: number }[] = [{ path: "", depth: 0 }];
     this.#unread.clear();
-    let done = 0;
+    // Readings that began before checkpoints were paths go on by a count.
+    const skipped = from && isNumberCheckpoint(from) ? readNumberCheckpoint(from) : 0;
+    const after = from && !isNumberCheckpoint(from) ? lastGiven.parse(readTextCheckpoint(from)) : null;
+    let done = after?.done ?? 0;
     let records: FileRecord[] = [];
     // How many there will be is not known before; the folders still waiting are the best guess of what is to come.
-    const batch = (): RecordBatch => ({ records, resume: done, done, total: done + waiting.length * 16 });
+    const batch = (folder: string, name: string): RecordBatch => ({
+      records,
+      resume: textCheckpoint({ folder, name, done } satisfies LastGiven),
+      done,
+      total: done + waiting.length * 16,
+    });
+    let last = after ?? { folder: "", name: "" };
     for (let folder = waiting.pop(); folder; folder = waiting.pop()) {
-      const { entries, problem } = this.#list(folder.path);
+      const { path: folderPath, depth } = folder;
+      const order = after ? compareFolders(folderPath, after.folder) : 1;
+      // All of it, and all below it, was given.
+      if (order < 0 && !isAround(folderPath, after?.folder ?? "")) continue;
+      const { entries, problem } = this.#list(folderPath);
       if (problem) {
-        this.#miss("Folders that cannot be listed: nothing in them is known.", folder.path || this.root);
-        if (done >= from) records.push(folderRecord(folder.path, null, problem));
+        this.#miss("Folders that cannot be listed: nothing in them is known.", folderPath || this.root);
+        if (order > 0 && done >= skipped) records.push(folderRecord(folderPath, null, problem));
       }
       const below: typeof waiting = [];
       for (const name of entries) {
-        const path = folder.path ? `${folder.path}/${name}` : name;
-        const record = this.#record(path, name, folder.depth >= MAX_DEPTH);
-        if (record?.type === "folder" && record.notes.length === 0) below.push({ path, depth: folder.depth + 1 });
+        const path = folderPath ? `${folderPath}/${name}` : name;
+        const given = order < 0 || (order === 0 && name <= (after?.name ?? ""));
+        const record = this.#record(path, name, depth >= MAX_DEPTH);
+        if (record?.type === "folder" && record.notes.length === 0) below.push({ path, depth: depth + 1 });
+        if (given) continue;
         done += 1;
-        if (done <= from) continue;
+        if (done <= skipped) continue;
         if (record) records.push(record);
+        last = { folder: folderPath, name };
         if (records.length < step) continue;
-        yield batch();
+        yield batch(folderPath, name);
         records = [];
       }
       waiting.push(...below.reverse());
     }
-    yield { records, resume: done, done, total: done };
+    yield { records, resume: textCheckpoint({ ...last, done } satisfies LastGiven), done, total: done };
   }
 
   open(record: FileRecord): OpenedFile | null {
@@ -159,6 +181,23 @@ export class FolderSource implements FileSystem, FileTree {
     };
   }
 }
+
+/** What a checkpoint keeps: the entry that was given last, and how many were. */
+const lastGiven = z.object({ folder: z.string(), name: z.string(), done: z.number().int().nonnegative() });
+type LastGiven = z.infer<typeof lastGiven>;
+
+/** Orders folders as they are walked: each before those in it, those beside each other by name. */
+function compareFolders(a: string, b: string): number {
+  const [one, other] = [a ? a.split("/") : [], b ? b.split("/") : []];
+  for (let at = 0; at < Math.min(one.length, other.length); at += 1) {
+    const [left, right] = [one[at] as string, other[at] as string];
+    if (left !== right) return left < right ? -1 : 1;
+  }
+  return one.length - other.length;
+}
+
+/** Whether a folder is one of those around another. */
+const isAround = (folder: string, inner: string) => folder === "" || inner.startsWith(`${folder}/`);
 
 /** A path of an example, without its middle where it is very long. */
 const shortened = (path: string) => (path.length <= 160 ? path : `${path.slice(0, 80)} … ${path.slice(-76)}`);

@@ -128,7 +128,7 @@ const ENOUGH = 512;
 
 function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, FileRecord> {
   const found = new Map<string, FileRecord>();
-  for (const { records } of tree.readRecords(0, ENOUGH))
+  for (const { records } of tree.readRecords(null, ENOUGH))
     for (const record of records) {
       if (record.type !== "file" || record.system || !record.layout) continue;
       const id = `${parent}/file${record.file ? "" : `@${firstByte(record.layout)}`}:${record.path.normalize("NFC")}`;
@@ -148,7 +148,7 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
 function partsBeside(tree: FileTree, disks: readonly FileRecord[]): Map<string, InnerPart[]> {
   const parts = new Map<string, InnerPart[]>(disks.map(({ path }) => [dirname(path), []]));
   if (disks.every(({ file }) => file)) return parts;
-  for (const { records } of tree.readRecords(0, ENOUGH))
+  for (const { records } of tree.readRecords(null, ENOUGH))
     for (const { type, state, layout, path, name } of records) {
       const beside = parts.get(dirname(path));
       if (!beside || type !== "file" || state !== "live" || !layout || beside.length >= MOST_PARTS) continue;

@@ -1,5 +1,6 @@
 import { parentPort, workerData } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
+import type { Checkpoint } from "../core/bytes/checkpoint";
 import { firstByte } from "../core/bytes/layout";
 import { encodeAscending } from "../core/bytes/leb128";
 import type { Range } from "../core/bytes/range-set";
@@ -30,7 +31,7 @@ export interface PassThreadData extends SourceAt {
   readonly options: PassOptions;
   /** The job's zone, in which local times are read. */
   readonly timeZone: string;
-  readonly resume: number;
+  readonly resume: Checkpoint | null;
   /** Of a sweep that is to be ended: so many bytes were done when that was asked for. */
   readonly until: number;
   /** Of a pass over leftovers that goes on: what it noted so far, bytes from the volume's beginning. */
@@ -42,7 +43,7 @@ export interface PassThreadData extends SourceAt {
 
 export interface PassThreadBatch {
   readonly rows: Uint8Array;
-  readonly resume: number;
+  readonly resume: Checkpoint | null;
   readonly done: number;
   readonly total: number;
   readonly end: boolean;

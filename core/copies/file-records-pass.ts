@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import type { Checkpoint } from "../bytes/checkpoint";
 import type { Range } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
 import type { Earlier } from "../filesystems/sector-scan";
@@ -7,7 +8,7 @@ import { type Copy, copyOfRecord } from "./copy";
 export interface CopyBatch {
   readonly copies: readonly Copy[];
   /** Go on from here with `fileRecordsPass(…, resume)`. */
-  readonly resume: number;
+  readonly resume: Checkpoint;
   readonly done: number;
   readonly total: number;
   /** Of a pass over leftovers: what it noted since the batch before. */
@@ -20,7 +21,12 @@ const STEP = 512;
  * The pass "file records": everything a volume's own records describe, live and deleted, in batches with a resume point.
  * @param step records looked at for one batch
  */
-export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0, step = STEP): Generator<CopyBatch, void, void> {
+export function* fileRecordsPass(
+  volume: FileSystem,
+  disk: ByteSource,
+  from: Checkpoint | null = null,
+  step = STEP,
+): Generator<CopyBatch, void, void> {
   for (const batch of volume.readRecords(from, step)) {
     yield { copies: batch.records.map((record) => copyOfRecord(record, disk)), resume: batch.resume, done: batch.done, total: batch.total };
   }
@@ -34,7 +40,7 @@ export function* fileRecordsPass(volume: FileSystem, disk: ByteSource, from = 0,
 export function* leftoversPass(
   volume: FileSystem,
   disk: ByteSource,
-  from = 0,
+  from: Checkpoint | null = null,
   step = STEP,
   part?: Range,
   earlier?: Earlier | null,

@@ -1,3 +1,4 @@
+import type { Checkpoint } from "../bytes/checkpoint";
 import type { Layout } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
@@ -71,7 +72,7 @@ export interface FileRecord {
 export interface RecordBatch {
   readonly records: readonly FileRecord[];
   /** Give this to `readRecords` to go on after this batch. */
-  readonly resume: number;
+  readonly resume: Checkpoint;
   /** Units of work done and in all (records of the file system's table). */
   readonly done: number;
   readonly total: number;
@@ -90,14 +91,14 @@ export interface FileSystem {
   readonly allocation: AllocationMap | null;
   /** Disk byte offset of the cluster the map counts from. */
   readonly allocationStart: number;
-  /** All records, in batches of `step` units of work, from a resume point (0: the start). */
-  readRecords(from: number, step: number): Generator<RecordBatch, void, void>;
+  /** All records, in batches of `step` units of work, from a checkpoint on (null: the start). */
+  readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void>;
   /**
    * Records that stand outside the present ones: of a file system that was there before, of folders nothing leads to any more.
    * The whole volume, or a part of it (bytes from its beginning), is read for them; units of work are bytes, then records.
    * @param earlier what the batches up to `from` noted; without it the volume is read from the beginning again
    */
-  readLeftovers?(from: number, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
+  readLeftovers?(from: Checkpoint | null, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
   /** What does not add up in the volume, in plain words. Nothing is repaired. */
   findings?(): Finding[];
 }

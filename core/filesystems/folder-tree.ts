@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
 import type { Range } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
@@ -79,31 +80,32 @@ export abstract class FolderTree implements FileSystem {
     return this.start + this.clusterGeometry.dataAt;
   }
 
-  *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
+  *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     this.#folders ??= this.#findFolders();
     const total = this.#folders.reduce((sum, each) => sum + each.entries, 0);
+    const given = readNumberCheckpoint(from);
     let done = 0;
     let records: FileRecord[] = [];
     for (const { folder, entries } of this.#folders) {
-      if (done + entries <= from) {
+      if (done + entries <= given) {
         done += entries;
         continue;
       }
       for (const entry of this.#entriesOf(folder)) {
         done += 1;
-        if (done <= from) continue;
+        if (done <= given) continue;
         records.push(this.#reader.toFileRecord(folder, this.#withFoundName(entry)));
         if (records.length >= step) {
-          yield { records, resume: done, done, total };
+          yield { records, resume: numberCheckpoint(done), done, total };
           records = [];
         }
       }
     }
-    yield { records, resume: total, done: total, total };
+    yield { records, resume: numberCheckpoint(total), done: total, total };
   }
 
   *readLeftovers(
-    from: number,
+    from: Checkpoint | null,
     step: number,
     part: Range = { start: 0, end: this.volume.size },
     earlier: Earlier | null = null,

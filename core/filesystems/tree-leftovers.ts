@@ -1,3 +1,4 @@
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
 import { layoutOf, type Segment } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
 import type { Chain, ClusterGeometry } from "./cluster-chain";
@@ -22,7 +23,7 @@ export interface LeftoverTree {
 /** Folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
 export function* treeLeftovers(
   tree: LeftoverTree,
-  from: number,
+  from: Checkpoint | null,
   step: number,
   part: Range,
   earlier: Earlier | null,
@@ -39,7 +40,9 @@ export function* treeLeftovers(
     goOn: (geometry, cluster) => new EntryReader(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
   });
   const size = Math.min(part.end, volume.size) - part.start;
-  for (const { done, noted } of lost.scan(part, from, earlier)) yield { records: [], resume: done, done, total: size, noted };
+  const first = readNumberCheckpoint(from);
+  for (const { done, noted } of lost.scan(part, first, earlier))
+    yield { records: [], resume: numberCheckpoint(done), done, total: size, noted };
   const units: (() => FileRecord[])[] = [];
   for (const { geometry, folders } of lost.trees()) {
     const claims = new DeletedClaims();
@@ -58,13 +61,13 @@ export function* treeLeftovers(
   const whole = part.start === 0 && part.end >= volume.size;
   for (const chain of whole ? tree.lostChains() : []) units.push(() => [chainRecord(chain, space)]);
   const total = size + units.length;
-  for (let next = Math.max(0, from - size); next < units.length; ) {
+  for (let next = Math.max(0, first - size); next < units.length; ) {
     const records: FileRecord[] = [];
     for (; next < units.length && records.length < step; next += 1)
       records.push(...(units[next] as () => FileRecord[])().map((record) => ({ ...record, leftover: true })));
-    yield { records, resume: size + next, done: size + next, total };
+    yield { records, resume: numberCheckpoint(size + next), done: size + next, total };
   }
-  yield { records: [], resume: total, done: total, total };
+  yield { records: [], resume: numberCheckpoint(total), done: total, total };
 }
 
 /** The same volume seen with the measures of the file system that was there before; each way of seeing it is made once. */

@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import type { Checkpoint } from "../bytes/checkpoint";
 import { LayoutSource } from "../bytes/layout";
 import type { FileRecord, FileSystem, RecordBatch } from "../filesystems/file-record";
 
@@ -12,7 +13,7 @@ export interface OpenedFile {
 export interface FileTree {
   /** Serial number the volume gave itself (its low 32 bits); null: it has none, or is no volume. */
   readonly serial: number | null;
-  readRecords(from: number, step: number): Generator<RecordBatch, void, void>;
+  readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void>;
   /** null: the content cannot be read. */
   open(record: FileRecord): OpenedFile | null;
   /** What the layouts of its records count in, for judging deleted files. */

@@ -55,12 +55,14 @@ describe("a pass over known places", () => {
   const files = Array.from({ length: 30 }, (_, i) => ({ path: `/Users/mo/Drawings/Part ${i}.bak`, content: DWG }));
 
   it("goes on where it stopped, and gives nothing twice", () => {
-    const all = placedCopies(treeOf(files), SHIPPED_RULES, 0, 4).map((copy) => copy.path);
+    const all = placedCopies(treeOf(files), SHIPPED_RULES, null, 4).map((copy) => copy.path);
     expect(all.length).toBe(30);
-    for (const batch of placesPass(treeOf(files), SHIPPED_RULES, 0, 4)) {
+    let given = 0;
+    for (const batch of placesPass(treeOf(files), SHIPPED_RULES, null, 4)) {
+      given += batch.copies.length;
       if (batch.copies.length === 0) continue;
       const rest = placedCopies(treeOf(files), SHIPPED_RULES, batch.resume, 4).map((copy) => copy.path);
-      expect(rest).toEqual(all.slice(batch.resume));
+      expect(rest).toEqual(all.slice(given));
     }
   });
 

@@ -1,4 +1,5 @@
 import { readBytes } from "../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
 import type { Place } from "../copies/vocabulary";
@@ -34,41 +35,48 @@ export interface Hit {
 export function* placesPass(
   tree: FileTree,
   rules: readonly PlaceRule[],
-  from = 0,
+  from: Checkpoint | null = null,
   step = STEP,
   only?: readonly Place[],
 ): Generator<CopyBatch, void, void> {
+  const given = readNumberCheckpoint(from);
+  const before = from ?? numberCheckpoint(0);
   const matcher = new RuleMatcher(rules);
   const hits: Hit[] = [];
   let records = 0;
-  for (const batch of tree.readRecords(0, step)) {
+  for (const batch of tree.readRecords(null, step)) {
     for (const record of batch.records) {
       const rule = hits.length < MOST_HITS && !record.system ? matcher.ruleOf(record.path) : null;
       if (rule && (LISTS.has(rule.reader) || !only || only.includes(rule.place))) hits.push({ rule, record });
     }
     records = Math.max(1, batch.total);
-    yield { copies: [], resume: from, done: batch.done, total: 3 * records };
+    yield { copies: [], resume: before, done: batch.done, total: 3 * records };
   }
   const around = new Surroundings(hits);
   for (const { rule, record } of hits)
     if (LISTS.has(rule.reader)) for (const { path } of listedIn(tree, rule, record)) around.addNamed(path);
   if (around.wanted)
-    for (const batch of tree.readRecords(0, step)) {
+    for (const batch of tree.readRecords(null, step)) {
       for (const record of batch.records) around.add(record);
-      yield { copies: [], resume: from, done: records + batch.done, total: 3 * records };
+      yield { copies: [], resume: before, done: records + batch.done, total: 3 * records };
     }
   let count = 0;
   let copies: Copy[] = [];
   for (const { copy, hit } of copiesOfHits(tree, hits, around)) {
     if (only && !only.includes(copy.place)) continue;
     count += 1;
-    if (count <= from) continue;
+    if (count <= given) continue;
     copies.push(copy);
     if (copies.length < step) continue;
-    yield { copies, resume: count, done: 2 * records + Math.min(records, Math.floor((records * hit) / hits.length)), total: 3 * records };
+    yield {
+      copies,
+      resume: numberCheckpoint(count),
+      done: 2 * records + Math.min(records, Math.floor((records * hit) / hits.length)),
+      total: 3 * records,
+    };
     copies = [];
   }
-  yield { copies, resume: count, done: 3 * records, total: 3 * records };
+  yield { copies, resume: numberCheckpoint(count), done: 3 * records, total: 3 * records };
 }
 
 /** All copies of the hits, always in the same order; `hit` counts the hits gone through. */

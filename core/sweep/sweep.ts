@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
 import type { Range } from "../bytes/range-set";
 import type { Domain } from "./domain";
 import type { Find } from "./find";
@@ -13,12 +14,15 @@ export interface SweepBatch {
   readonly finds: readonly Find[];
   /** What was found so far and may still change: the finds of later batches, as they look now. */
   readonly sighted: readonly Find[];
-  /** Give this to go on from here: disk byte offset. */
-  readonly resume: number;
+  /** Give this to go on from here. */
+  readonly resume: Checkpoint;
   /** Bytes of the domain, looked through and in all. */
   readonly done: number;
   readonly total: number;
 }
+
+/** Up to where a sweep has looked, by one of its checkpoints: disk byte offset. */
+export const sweptUpTo = (checkpoint: Checkpoint | null): number => readNumberCheckpoint(checkpoint);
 
 /** Cluster size that is assumed where no file system gives one. */
 export const USUAL_CLUSTER = 4096;
@@ -53,11 +57,12 @@ export function* scanUnits(disk: ByteSource, { domain, options }: SweepPlan, fro
 export function* sweep(
   disk: ByteSource,
   plan: SweepPlan,
-  from = 0,
+  checkpoint: Checkpoint | null = null,
   scan = scanUnits,
   enough: (done: number) => boolean = () => false,
 ): Generator<SweepBatch, void, void> {
   const { domain, cluster, origin } = plan;
+  const from = readNumberCheckpoint(checkpoint);
   const settler = new Settler(disk, domain, cluster, origin);
   const { total } = domain;
   for (const { unit, finds: found } of scan(disk, plan, from)) {
@@ -68,11 +73,11 @@ export function* sweep(
       ends,
     );
     if (ends) {
-      yield { finds, sighted: [], resume: unit.end, done: domain.before(unit.end), total };
+      yield { finds, sighted: [], resume: numberCheckpoint(unit.end), done: domain.before(unit.end), total };
       return;
     }
-    yield { finds, sighted: settler.sighted(), resume: settler.resume(unit.end), done: domain.before(unit.end), total };
+    yield { finds, sighted: settler.sighted(), resume: numberCheckpoint(settler.resume(unit.end)), done: domain.before(unit.end), total };
   }
   const end = domain.ranges.at(-1)?.end ?? 0;
-  yield { finds: settler.add([], end, true), sighted: [], resume: end, done: total, total };
+  yield { finds: settler.add([], end, true), sighted: [], resume: numberCheckpoint(end), done: total, total };
 }

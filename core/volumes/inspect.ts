@@ -176,7 +176,7 @@ function otherVolumes(
 const MOST_LOOKED_AT = 4096;
 
 function hasFiles(disk: ByteSource, volume: FoundVolume): boolean {
-  for (const batch of openVolume(disk, volume).readRecords(0, 512)) {
+  for (const batch of openVolume(disk, volume).readRecords(null, 512)) {
     if (batch.records.some((record) => !record.system)) return true;
     if (batch.done > MOST_LOOKED_AT) return false;
   }

@@ -13,6 +13,6 @@ export interface VolumeReading {
 /** Reads a volume for what does not add up in it and for the profiles on it. Nothing is repaired. */
 export function readVolume(volume: FileSystem, disk: ByteSource): VolumeReading {
   const inventory = new ProfileInventory();
-  for (const batch of volume.readRecords(0, STEP)) for (const record of batch.records) inventory.add(record);
+  for (const batch of volume.readRecords(null, STEP)) for (const record of batch.records) inventory.add(record);
   return { findings: volume.findings?.() ?? [], profiles: inventory.list(disk) };
 }

@@ -184,7 +184,8 @@ export const passes = pgTable(
     state: text("state").$type<PassState>().notNull().default("queued"),
     /** What the technician wants of it; the worker follows at its next batch. */
     wanted: text("wanted").$type<"run" | "pause" | "stop">().notNull().default("run"),
-    resume: bytes("resume").notNull().default(0),
+    /** Where its reader goes on: bytes of the reader's own (`core/bytes/checkpoint.ts`); null: at its beginning. */
+    resume: bytea("resume"),
     done: bytes("done").notNull().default(0),
     total: bytes("total").notNull().default(0),
     foundLive: integer("found_live").notNull().default(0),

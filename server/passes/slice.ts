@@ -25,7 +25,7 @@ export interface ClaimedPass extends SourceAt {
   readonly id: number;
   readonly jobId: number;
   readonly epoch: number;
-  readonly resume: number;
+  readonly resume: Uint8Array | null;
   readonly place: PassPlace;
   readonly options: PassOptions;
   /** The job's zone. */
@@ -135,7 +135,7 @@ export async function endAtOnce(db: Database, pass: ClaimedPass): Promise<void> 
 export interface Batch {
   /** Rows in PostgreSQL's COPY text form, columns as in `INCOMING_COLUMNS`. */
   readonly rows: Uint8Array;
-  readonly resume: number;
+  readonly resume: Uint8Array | null;
   readonly done: number;
   readonly total: number;
   /** It is on its way to an end that was asked for. */

@@ -1,5 +1,6 @@
 import { and, eq, lt } from "drizzle-orm";
 import { type Range, RangeSet } from "../../core/bytes/range-set";
+import { sweptUpTo } from "../../core/sweep/sweep";
 import type { Connection } from "../database/connection";
 import { passes } from "../database/schema";
 import type { PassOptions } from "./contract";
@@ -27,7 +28,7 @@ export async function sweptBefore(
   for (const { options, state, resume } of earlier) {
     if (!coversAll(options, wanted)) continue;
     const part = partOf(volume, options);
-    swept.add(part.start, state === "done" ? part.end : Math.min(part.end, resume));
+    swept.add(part.start, state === "done" ? part.end : Math.min(part.end, sweptUpTo(resume)));
   }
   return [...swept.ranges];
 }

@@ -5,11 +5,17 @@ import { drizzle } from "drizzle-orm/node-postgres";
 import { migrate } from "drizzle-orm/node-postgres/migrator";
 import pg from "pg";
 import { describe, expect, it } from "vitest";
+import { readNumberCheckpoint } from "../../core/bytes/checkpoint";
 import { findAccounts } from "../../server/accounts/queries";
 import { open } from "../../server/database/connection";
 import { migrateDatabase } from "../../server/database/migrate";
+import { itemQuery } from "../../server/items/contract";
+import { listItems } from "../../server/items/list";
+import { findItem } from "../../server/items/queries";
 import { listJobs } from "../../server/jobs/queries";
+import { listPasses } from "../../server/passes/queries";
 import { listRules } from "../../server/places/queries";
+import { listSources } from "../../server/sources/queries";
 import { emptyDatabase } from "../support/scratch-database";
 
 const FOLDER = "server/database/migrations";
@@ -80,6 +86,56 @@ describe("a database of an earlier version", () => {
     const stored = (await listRules(db)).find(({ id }) => id === "own-1");
     expect(stored).toMatchObject({ ...rule, note: "A draft that was kept.", own: true });
     expect(stored).not.toHaveProperty("told");
+    await pool.end();
+  });
+
+  it("keeps sources, volumes, passes, items and copies when volumes become stores, and passes go on where they stopped", async () => {
+    const url = await emptyDatabase();
+    const client = new pg.Client({ connectionString: url });
+    await client.connect();
+    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(20) });
+    await client.query(`
+      insert into jobs (title) values ('Filled');
+      insert into sources (job_id, path, name, size, container, table_kind, notes) values
+        (1, '/drive.img', 'drive.img', 1000000, 'raw', 'mbr', '["a note"]'), (1, '/shelf', 'shelf', 0, 'folder', 'none', '[]');
+      insert into volumes (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes) values
+        (1, 0, 65536, 500000, 'ntfs', 'Laptop', true, '[]'), (1, 1, 600000, 300000, 'fat32', 'Stick', true, '[]'),
+        (2, 0, 0, 0, 'folder', 'shelf', true, '[]');
+      insert into passes (job_id, source_id, volume_id, place, state, resume, done, total) values
+        (1, 1, 1, 'file-record', 'done', 300, 300, 300), (1, 1, 2, 'raw', 'paused', 655360, 55360, 300000),
+        (1, 2, 3, 'file-record', 'paused', 7, 7, 20), (1, 1, 2, 'file-record', 'queued', 0, 0, 0);
+      insert into folders (job_id, volume_id, path) values (1, 1, '/Documents');
+      insert into items (job_id, volume_id, folder_id, key, name, kind, lost, places, best_copy_id, size, condition, survival)
+        values (1, 1, 1, '1:/documents/a.txt', 'a.txt', 'documents', true, '{file-record}', 1, 5, 'whole', 1);
+      insert into copies (job_id, pass_id, volume_id, item_id, folder_id, place, state, type, reference, name, name_raw, size, condition,
+          survival, evidence, notes)
+        values (1, 1, 1, 1, 1, 'file-record', 'deleted', 'file', 'MFT record 40', 'a.txt', '', 5, 'whole', 1,
+          '{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}', '[]');`);
+    await client.end();
+    await migrateDatabase(url);
+    const { db, pool } = open(url);
+    const sources = await listSources(db, 1);
+    expect(sources.map(({ name, within, parentStoreId }) => [name, within, parentStoreId])).toEqual([
+      ["drive.img", [], null],
+      ["shelf", [], null],
+    ]);
+    expect(sources.flatMap(({ volumes }) => volumes.map(({ id, label }) => [id, label]))).toEqual([
+      [1, "Laptop"],
+      [2, "Stick"],
+      [3, "shelf"],
+    ]);
+    const { rows: stores } = await pool.query("select kind, clock, as_of from stores order by id");
+    expect(stores).toEqual([
+      { kind: "volume", clock: "utc", as_of: null },
+      { kind: "volume", clock: "local", as_of: null },
+      { kind: "folder", clock: "utc", as_of: null },
+    ]);
+    const { rows: passes } = await pool.query<{ resume: Buffer | null }>("select resume from passes order by id");
+    expect(passes.map(({ resume }) => readNumberCheckpoint(resume))).toEqual([300, 655_360, 7, 0]);
+    expect((await listPasses(db, 1)).map(({ storeId }) => storeId).sort()).toEqual([1, 2, 2, 3]);
+    const { items } = await listItems(db, 1, itemQuery.parse({}));
+    expect(items.map(({ name, folder }) => `${folder}/${name}`)).toEqual(["/Documents/a.txt"]);
+    expect((await findItem(db, items[0]?.id as number))?.list.map(({ reference }) => reference)).toEqual(["MFT record 40"]);
     await pool.end();
   });
 });

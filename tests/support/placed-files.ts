@@ -1,5 +1,6 @@
 import { strToU8, zipSync } from "fflate";
 import { MemorySource } from "../../core/bytes/byte-source";
+import { type Checkpoint, numberCheckpoint } from "../../core/bytes/checkpoint";
 import { layoutOf } from "../../core/bytes/layout";
 import type { Copy } from "../../core/copies/copy";
 import { ALL_BYTES_THERE, type FileRecord } from "../../core/filesystems/file-record";
@@ -69,7 +70,7 @@ export function treeOf(files: readonly File[], serial: number | null = null): Fi
     ...volumeTree(
       {
         readRecords: function* () {
-          yield { records, resume: records.length, done: records.length, total: records.length };
+          yield { records, resume: numberCheckpoint(records.length), done: records.length, total: records.length };
         },
       } as never,
       source,
@@ -79,5 +80,5 @@ export function treeOf(files: readonly File[], serial: number | null = null): Fi
 }
 
 /** All copies a pass over known places gives. */
-export const placedCopies = (tree: FileTree, rules = SHIPPED_RULES, from = 0, step = 512): Copy[] =>
+export const placedCopies = (tree: FileTree, rules = SHIPPED_RULES, from: Checkpoint | null = null, step = 512): Copy[] =>
   [...placesPass(tree, rules, from, step)].flatMap((batch) => [...batch.copies]);

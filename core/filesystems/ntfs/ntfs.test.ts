@@ -72,7 +72,7 @@ describe.each(["ntfs-gpt", "ntfs-mbr", "ntfs-4kn"])("NTFS against the drivers' t
     }
   });
 
-  it("goes on from any resume point without losing or doubling a copy", () => {
+  it("gives no name of a record twice", () => {
     const paths = copies.map((copy) => `${copy.reference} ${copy.path}`);
     expect(new Set(paths).size).toBe(paths.length);
   });

@@ -1,4 +1,5 @@
 import { type ByteSource, WindowSource } from "../../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../bytes/checkpoint";
 import { LayoutSource } from "../../bytes/layout";
 import { type Range, RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
@@ -85,33 +86,34 @@ class NtfsVolume implements FileSystem {
   }
 
   /** First the table's records, then (a unit each) the folders whose indexes may know names that no record has any more. */
-  *readRecords(from: number, step: number): Generator<RecordBatch, void, void> {
+  *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     this.#index ??= new MftIndex(this.table);
     const index = this.#index;
     const around = this.#around(index);
     const inTable = this.table.recordCount;
     const { folders } = index;
     const total = inTable + folders.length;
-    for (let next = from; next < inTable; ) {
+    const first = readNumberCheckpoint(from);
+    for (let next = first; next < inTable; ) {
       const records: FileRecord[] = [];
       this.table.walk(next, next + step, (bytes, number) => {
         const record = parseMftRecord(bytes, number);
         if (record && !record.base) records.push(...this.#toFileRecords(record, around));
       });
       next = Math.min(inTable, next + step);
-      yield { records, resume: next, done: next, total };
+      yield { records, resume: numberCheckpoint(next), done: next, total };
     }
-    for (let next = Math.max(from, inTable); next < total; ) {
+    for (let next = Math.max(first, inTable); next < total; ) {
       const end = Math.min(total, next + step);
       const records: FileRecord[] = [];
       for (; next < end && records.length < step * 4; next += 1)
         records.push(...this.#namesInIndexes(folders[next - inTable] as number, index, around));
-      yield { records, resume: next, done: next, total };
+      yield { records, resume: numberCheckpoint(next), done: next, total };
     }
   }
 
   *readLeftovers(
-    from: number,
+    from: Checkpoint | null,
     step: number,
     part: Range = { start: 0, end: this.length },
     earlier: Earlier | null = null,
@@ -137,20 +139,21 @@ class NtfsVolume implements FileSystem {
       evidence: (layout, taken) => this.#evidence(layout, taken, LEFTOVER_UNIT),
     });
     const bytes = Math.min(part.end, this.length) - part.start;
-    for (const { done, noted } of leftovers.scan(part, from, earlier))
-      yield { records: [], resume: done, done, total: bytes + leftovers.count, noted };
+    const first = readNumberCheckpoint(from);
+    for (const { done, noted } of leftovers.scan(part, first, earlier))
+      yield { records: [], resume: numberCheckpoint(done), done, total: bytes + leftovers.count, noted };
     const total = bytes + leftovers.count;
-    let next = Math.max(0, from - bytes);
+    let next = Math.max(0, first - bytes);
     let records: FileRecord[] = [];
     for (const found of leftovers.records(next)) {
       next += 1;
       records.push(...found);
       if (next % step !== 0) continue;
-      yield { records, resume: bytes + next, done: bytes + next, total };
+      yield { records, resume: numberCheckpoint(bytes + next), done: bytes + next, total };
       records = [];
     }
     if (this.allocation) for (const record of unclaimedFiles(this.table, this.allocation, this.start, part)) records.push(record);
-    yield { records, resume: total, done: total, total };
+    yield { records, resume: numberCheckpoint(total), done: total, total };
   }
 
   findings(): Finding[] {
