@@ -4,8 +4,10 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../core/bytes/byte-source";
-import { LayoutSource } from "../core/bytes/layout";
+import { firstByte, LayoutSource } from "../core/bytes/layout";
+import { decodeLayout } from "../core/bytes/layout-code";
 import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { seeded } from "../demo/draw";
 import { fixture } from "../tests/support/volume-truth";
 import { MOST_WITHIN } from "./inner-file";
 import { openSearchable } from "./open-searchable";
@@ -125,6 +127,38 @@ describe("stores of a drive with disks in its files", () => {
     expect(stores.find(({ label }) => label === "child.vhd")?.closed).toContain("which is not beside it");
     expect(stores.filter(({ volume }) => volume?.filesystem === "fat12").length).toBe(4);
   });
+});
+
+describe("stores of a damaged drive", () => {
+  // As many as elsewhere when many are asked for; each goes through four disks.
+  const rounds = Math.max(30, Math.floor(Number(process.env.COMPASS_MUTATIONS ?? 300) / 10));
+
+  it(`are listed as far as they go, or refused in words, ${rounds} times`, () => {
+    const whole = fixture("nested.img.gz");
+    const sound = storesOf(image);
+    const random = seeded(15);
+    /** Where damage hurts: the tables and heads of the disks inside, which stand where their files begin. */
+    const heads = sound.flatMap(({ disk: { within = [] } }) =>
+      within.length === 1 ? [firstByte(decodeLayout(Buffer.from(within[0]?.layout ?? "", "base64"))) ?? 0] : [0],
+    );
+    const path = join(work, "damaged.img");
+    let found = 0;
+    for (let round = 0; round < rounds; round += 1) {
+      const bytes = Buffer.from(whole);
+      for (let hits = 1 + Math.floor(random() * 12); hits > 0; hits -= 1) {
+        const at = (heads[Math.floor(random() * heads.length)] as number) + Math.floor(random() ** 3 * (4 << 20));
+        if (at < bytes.length) bytes[at] = Math.floor(random() * 256);
+      }
+      writeFileSync(path, bytes);
+      const began = performance.now();
+      const stores = storesOf(path);
+      found += stores.length;
+      for (const { closed, kind } of stores) expect(closed === null || closed.length > 10, kind).toBe(true);
+      expect(stores.length).toBeLessThan(200);
+      expect(performance.now() - began).toBeLessThan(20_000);
+    }
+    expect(found).toBeGreaterThan(rounds);
+  }, 300_000);
 });
 
 describe("a disk inside another", () => {

@@ -1,31 +1,11 @@
-import { crc32 as zlibCrc32 } from "node:zlib";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { CachedSource, MemorySource, readBytes, WindowSource } from "./byte-source";
-import { crc32 } from "./crc32";
 import { BoundsError, Cursor } from "./cursor";
 import { guidText } from "./guid";
 import { RangeSet } from "./range-set";
 import { decodeUtf16le, pathComponent } from "./text";
 import { filetimeToMs, zoneReader } from "./times";
-
-const ascii = (text: string) => new TextEncoder().encode(text);
-
-describe("CRC-32", () => {
-  it("gives the check value 0xCBF43926 for “123456789” (the published check of this polynomial)", () => {
-    expect(crc32(ascii("123456789"))).toBe(0xcbf43926);
-  });
-
-  it("agrees with zlib, in one piece and in several", () => {
-    fc.assert(
-      fc.property(fc.uint8Array({ maxLength: 400 }), fc.nat(400), (bytes, cut) => {
-        const at = Math.min(cut, bytes.length);
-        expect(crc32(bytes)).toBe(zlibCrc32(bytes));
-        expect(crc32(bytes.subarray(at), crc32(bytes.subarray(0, at)))).toBe(zlibCrc32(bytes));
-      }),
-    );
-  });
-});
 
 describe("FILETIME", () => {
   const of = (value: bigint) => filetimeToMs(Number(value & 0xffffffffn), Number(value >> 32n));

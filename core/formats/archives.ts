@@ -1,5 +1,5 @@
+import { crc32 } from "node:zlib";
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
-import { crc32 } from "../bytes/crc32";
 import { following } from "./following";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Summary } from "./format";
 

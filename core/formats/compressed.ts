@@ -1,7 +1,7 @@
+import { crc32 } from "node:zlib";
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { unpackBzip2 } from "../bytes/bzip2";
-import { crc32 } from "../bytes/crc32";
 import { Crc64 } from "../bytes/crc64";
 import { InflateError, inflate, TooMuch } from "../bytes/inflate";
 import { lzma2Dictionary, unpackLzma2 } from "../bytes/lzma";

@@ -1,6 +1,6 @@
+import { crc32 } from "node:zlib";
 import { BlockReader, BreaksOff } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
-import { crc32 } from "../bytes/crc32";
 import { InflateError, TooMuch } from "../bytes/inflate";
 import { type DiskRun, LayoutSource, layoutOf } from "../bytes/layout";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";

@@ -1,5 +1,5 @@
+import { crc32 } from "node:zlib";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { crc32 } from "../bytes/crc32";
 import { Cursor } from "../bytes/cursor";
 import { guidText } from "../bytes/guid";
 import { decodeUtf16le } from "../bytes/text";

@@ -1,6 +1,6 @@
+import { crc32 } from "node:zlib";
 import { zlibSync } from "fflate";
 import { BlockReader } from "../bytes/block-reader";
-import { crc32 } from "../bytes/crc32";
 import { InflateError, TooMuch } from "../bytes/inflate";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
 import { pictureBytes, pictureRows } from "../formats/png";

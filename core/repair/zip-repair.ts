@@ -1,6 +1,6 @@
+import { crc32 } from "node:zlib";
 import { deflateSync } from "fflate";
 import type { BlockReader } from "../bytes/block-reader";
-import { crc32 } from "../bytes/crc32";
 import type { Segment } from "../bytes/layout";
 import { CENTRAL, LOCAL, METHOD } from "../formats/zip/layout";
 import { checkMember, directoryFromEnd, findDescriptor, localMember, quoted, type ZipMember } from "../formats/zip/members";

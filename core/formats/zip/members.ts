@@ -1,5 +1,5 @@
+import { crc32 } from "node:zlib";
 import type { BlockReader } from "../../bytes/block-reader";
-import { crc32 } from "../../bytes/crc32";
 import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
 import { cannotTell, damaged, SOUND, type Verdict } from "../format";
 import { CENTRAL, DESCRIPTOR, END, END64, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
