@@ -9,7 +9,7 @@ import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type Finding, type R
 import type { FileTree, OpenedFile } from "../core/places/file-tree";
 import { mayRead } from "./may-read";
 import { ReadOnlyFile, wholeMilliseconds as whole } from "./read-only-file";
-import { SourceError } from "./source-error";
+import { NotSeenError, SourceError } from "./source-error";
 
 /** Deeper trees are damage, or lead in a circle. */
 const MAX_DEPTH = 256;
@@ -35,7 +35,7 @@ export class FolderSource implements FileSystem, FileTree {
   /** @throws SourceError when there is no such folder, or it cannot be listed */
   constructor(path: string) {
     if (!statSync(path, { throwIfNoEntry: false })?.isDirectory())
-      throw new SourceError(`${path} is not there. Check that the drive is connected and mounted.`);
+      throw new NotSeenError(`${path} is not there. Check that the drive is connected and mounted.`);
     this.root = realpathSync(path);
     try {
       readdirSync(this.root);

@@ -10,7 +10,7 @@ import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { openVersion } from "./folder-source";
 import { type InnerFile, type InnerPart, MOST_WITHIN, readInner } from "./inner-file";
 import { ReadOnlyFile } from "./read-only-file";
-import { SourceError } from "./source-error";
+import { NotSeenError, SourceError } from "./source-error";
 import { markOf } from "./source-mark";
 
 export interface OpenedDisk {
@@ -77,7 +77,7 @@ export function openDisk({ sourcePath, beside = [], within = [], bad = [], mark 
     }
     const known = new KnownBadSource(container.disk, bad);
     const present = mark === null ? null : markOf(known);
-    if (present !== null && present !== mark) throw new SourceError(ANOTHER(path));
+    if (present !== null && present !== mark) throw new NotSeenError(ANOTHER(path));
     return { disk: new CachedSource(known), noteBad: (range) => known.add(range), container, parts, close };
   } catch (error) {
     close();
@@ -159,7 +159,7 @@ function openFile(path: string): ReadOnlyFile {
     const { code } = error as NodeJS.ErrnoException;
     if (code === "ENXIO") throw new SourceError(`${path} is a socket, or a device that is not there: it has no bytes to be read from.`);
     if (code === "ENOENT" || code === "ENOTDIR")
-      throw new SourceError(`${path} is not there. Check that the drive is connected and the path is right.`);
+      throw new NotSeenError(`${path} is not there. Check that the drive is connected and the path is right.`);
     if (code === "EACCES" || code === "EPERM")
       throw new SourceError(`${path} may not be read by this user. Change its permissions or run as a user who may.`);
     if (code === "ENOMEDIUM") throw new SourceError(`There is no card or disk in ${path}. Put it in and try again.`);

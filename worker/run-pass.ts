@@ -1,8 +1,9 @@
 import type pg from "pg";
 import { pickSourceAt } from "../io/open-source";
+import { isNotSeen } from "../io/source-error";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
-import { claimPass, commitBatch, endAtOnce, failPass, isWanted } from "../server/passes/slice";
+import { claimPass, commitBatch, declinePass, endAtOnce, failPass, isWanted } from "../server/passes/slice";
 import { readSettings } from "../server/settings";
 import { GATE } from "./pass-gate";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
@@ -79,7 +80,13 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
       // What a sweep has in hand is found already: when it is stopped, that is given out before it ends.
       enough ||= after === "finish";
       const goesOn = after === "finish" || (after === "go on" && then === "more");
-      if (batch.end || !goesOn) return;
+      if (batch.end || !goesOn) {
+        log.info(
+          { pass: passId, worker: workerId, done: batch.done, total: batch.total, ms: Date.now() - begun },
+          batch.end ? "pass ends" : "slice of a pass ends",
+        );
+        return;
+      }
       if (enough) Atomics.store(state, GATE.enough, 1);
       Atomics.add(state, GATE.taken, 1);
       Atomics.notify(state, GATE.taken);
@@ -88,6 +95,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     if (endedAtOnce) return await endAtOnce(db, pass);
     // What was stored is stored, and the rest is read again: nothing failed but the database.
     if (isDatabaseLost(error)) throw error;
+    if (isNotSeen(error)) return await declinePass(db, pass, workerId, (error as Error).message);
     log.error({ pass: passId, error: (error as Error).stack }, "pass failed");
     await failPass(db, pass, (error as Error).message);
   } finally {

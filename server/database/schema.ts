@@ -195,6 +195,8 @@ export const passes = pgTable(
     /** Raised by each worker that takes the pass, so that one thought dead cannot write any more. */
     epoch: integer("epoch").notNull().default(0),
     workerId: text("worker_id"),
+    /** Workers that do not see its source: they leave it to others. */
+    declined: text("declined").array().notNull().default([]),
     activeMs: bytes("active_ms").notNull().default(0),
     problem: text("problem"),
     /** Of a sweep: the stretches it looks through, small gaps closed. Disk byte offsets. */

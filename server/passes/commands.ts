@@ -77,7 +77,7 @@ export async function changePass(db: Database, passId: number, wanted: "run" | "
       // A worker that has not noticed the pause yet just goes on.
       await tx
         .update(passes)
-        .set({ wanted, ...(state === "running" ? {} : { state: "queued" as const, problem: null }) })
+        .set({ wanted, ...(state === "running" ? {} : { state: "queued" as const, problem: null, declined: [] }) })
         .where(eq(passes.id, passId));
       if (state !== "running") await enqueue(tx, "pass", passId);
     } else {

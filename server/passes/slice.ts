@@ -11,7 +11,9 @@ import type { Connection, Database } from "../database/connection";
 import * as schema from "../database/schema";
 import { jobs, passes, passNotes, sources, stores } from "../database/schema";
 import { note } from "../log/commands";
+import { log } from "../log/logger";
 import { activeRules } from "../places/queries";
+import { readSettings } from "../settings";
 import { missingDrive } from "../sources/drives";
 import { SOURCE_AT } from "../sources/source-at";
 import { noteUnreadable } from "../sources/unreadable";
@@ -48,6 +50,11 @@ const STOPPED_IN_HAND = sql`(${passes.wanted} = 'stop' and (${passes.sighted}->>
 /** Takes a pass for this worker. @returns null when there is nothing to do for it any more */
 export async function claimPass(db: Database, passId: number, workerId: string): Promise<ClaimedPass | null> {
   return db.transaction(async (tx) => {
+    const [before] = await tx.select().from(passes).where(eq(passes.id, passId)).for("update");
+    if (before && isOpen(before) && before.declined.includes(workerId)) {
+      await leaveToOthers(tx, before, NOBODY_SEES_IT);
+      return null;
+    }
     const [row] = await tx
       .update(passes)
       .set({ state: "running", workerId, epoch: sql`${passes.epoch} + 1` })
@@ -73,9 +80,14 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       .where(eq(stores.id, row.storeId));
     if (!found) return null;
     const problem = missingDrive({ ...found, path: found.sourcePath });
-    if (problem) await tx.update(passes).set({ state: "failed", problem }).where(eq(passes.id, passId));
+    if (problem) await leaveToOthers(tx, { ...row, declined: [...row.declined, workerId] }, problem);
     await announce(tx, row.jobId);
     if (problem) return null;
+    const takenFrom = before?.state === "running" && before.workerId !== workerId ? before.workerId : null;
+    log.info(
+      { pass: passId, place: row.place, source: found.sourcePath, worker: workerId, epoch: row.epoch, takenFrom, done: row.done },
+      row.epoch === 1 ? "pass begins" : takenFrom ? "pass taken over" : "pass goes on",
+    );
     const { volume, timeZone, ...source } = found;
     const { id, jobId, epoch, resume, options } = row;
     const rules = row.place === "known-places" ? await activeRules(tx) : [];
@@ -96,6 +108,42 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       swept,
       volume,
     };
+  });
+}
+
+const isOpen = ({ state, wanted }: typeof passes.$inferSelect) => wanted === "run" && (state === "queued" || state === "running");
+
+const NOBODY_SEES_IT =
+  "None of the workers that run now sees this source. Connect it to a computer on which one runs, and let the pass go on; what was found is kept.";
+
+/** How long a pass that a worker left to others waits until it is taken again: by chance, so that not the same one asks first each time. */
+const leftForMs = () => 100 + Math.round(Math.random() * 1000);
+
+/** Puts a pass back into the queue for workers that have not declined it; it fails when there is none. @param problem why it fails then */
+async function leaveToOthers(tx: Connection, pass: typeof passes.$inferSelect, problem: string): Promise<void> {
+  const { rows } = await tx.execute<{ id: string }>(
+    sql`select id from workers where last_seen >= now() - make_interval(secs => ${readSettings().COMPASS_DEAD_AFTER})`,
+  );
+  const { id, jobId, declined } = pass;
+  const others = rows.some((worker) => !declined.includes(worker.id));
+  // Those that are gone need not be remembered.
+  const known = declined.filter((each) => rows.some((worker) => worker.id === each));
+  await tx
+    .update(passes)
+    .set(others ? { state: "queued", workerId: null, declined: known } : { state: "failed", problem, declined: [] })
+    .where(eq(passes.id, id));
+  if (others) await enqueue(tx, "pass", id, {}, leftForMs());
+  else await note(tx, jobId, "Pass failed", { pass: id, problem });
+  await announce(tx, jobId);
+}
+
+/** Says that this worker does not see the source of a pass it holds. @param problem why, in words */
+export async function declinePass(db: Database, pass: ClaimedPass, workerId: string, problem: string): Promise<void> {
+  log.info({ pass: pass.id, worker: workerId, problem }, "pass left to workers that see its source");
+  await db.transaction(async (tx) => {
+    const [held] = await tx.select().from(passes).where(eq(passes.id, pass.id)).for("update");
+    if (held?.epoch !== pass.epoch || held.state !== "running") return;
+    await leaveToOthers(tx, { ...held, declined: [...held.declined, workerId] }, problem);
   });
 }
 

@@ -1,0 +1,1 @@
+ALTER TABLE "passes" ADD COLUMN "declined" text[] DEFAULT '{}' NOT NULL;
