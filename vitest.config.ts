@@ -4,16 +4,39 @@ import { defineConfig } from "vitest/config";
 
 const alias = { "@": fileURLToPath(new URL(".", import.meta.url)) };
 
+/** Files that need a process of their own: they replace parts of the system's modules, or measure the memory of what they run. */
+const APART = ["io/**/*.test.ts", "core/hostile.test.ts"];
+
+/** Tests that damage files many thousand times, or compare whole collections: a quick look (`npm run quick`) does without. */
+const LONG = [
+  "**/hostile.test.ts",
+  "**/agreement.test.ts",
+  "**/resume.test.ts",
+  "**/pool.test.ts",
+  "core/sweep/sweep.test.ts",
+  "cli/*.test.ts",
+];
+const left = process.env.COMPASS_QUICK ? LONG : [];
+
 export default defineConfig({
   resolve: { alias },
   test: {
     // Every core works: left alone, one of them would be kept for the watcher.
     maxWorkers: availableParallelism(),
     projects: [
+      // Modules are loaded once for all files: loading them anew for each took as long as many of the tests.
       {
         resolve: { alias },
-        test: { name: "unit", include: ["{core,io,server,worker,cli,ui,demo,scripts}/**/*.test.{ts,tsx}"], testTimeout: 60_000 },
+        test: {
+          name: "unit",
+          include: ["{core,server,worker,cli,ui,demo,scripts}/**/*.test.{ts,tsx}"],
+          exclude: [...APART, ...left],
+          testTimeout: 60_000,
+          pool: "threads",
+          isolate: false,
+        },
       },
+      { resolve: { alias }, test: { name: "apart", include: APART, exclude: left, testTimeout: 60_000 } },
       ...["integration", "faults"].map((name) => ({
         resolve: { alias },
         test: {

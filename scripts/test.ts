@@ -51,14 +51,15 @@ function counted(step: string, good: boolean, result: Tally | null): void {
 
 const readReport = (file: string): unknown => (existsSync(file) ? JSON.parse(readFileSync(file, "utf8")) : null);
 
-async function vitest(project: string, environment: Record<string, string>): Promise<void> {
-  const file = join(work, `${project}.json`);
+async function vitest(step: string, environment: Record<string, string>, projects = [step]): Promise<void> {
+  const file = join(work, `${step}.json`);
+  const chosen = projects.flatMap((project) => ["--project", project]);
   const good = await run(
-    [bin("vitest/vitest.mjs"), "run", "--project", project, "--reporter=default", "--reporter=json", `--outputFile.json=${file}`],
+    [bin("vitest/vitest.mjs"), "run", ...chosen, "--reporter=default", "--reporter=json", `--outputFile.json=${file}`],
     environment,
   );
   const report = readReport(file) as { numPassedTests: number; numFailedTests: number } | null;
-  counted(project, good, report && { passed: report.numPassedTests, failed: report.numFailedTests });
+  counted(step, good, report && { passed: report.numPassedTests, failed: report.numFailedTests });
 }
 
 async function playwright(project: string, environment: Record<string, string>): Promise<void> {
@@ -89,7 +90,7 @@ async function main(): Promise<void> {
   await check("lint", [bin("@biomejs/biome/bin/biome"), "check", "--colors=off", "."]);
   await check("boundaries", ["--import", "tsx", "scripts/check-boundaries.ts"]);
   await check("dead code", [bin("knip/bin/knip.js")]);
-  await vitest("unit", {});
+  await vitest("unit", {}, ["unit", "apart"]);
   let cluster: Cluster | null = null;
   try {
     cluster = await startCluster(join(work, "data"));
