@@ -64,6 +64,12 @@ async function buildCli(latest) {
   rmSync(old, { recursive: true, force: true });
 }
 
+const buildOnly = process.argv[2] === "--build-only";
 const latest = madeFrom();
-if (!isCurrent(latest)) await buildCli(latest);
-if (process.argv[2] !== "--build-only") await import(join(built, "main.js"));
+try {
+  if (!isCurrent(latest)) await buildCli(latest);
+} catch (error) {
+  // Installed without what builds: that must not fail the installation.
+  if (!buildOnly || error.code !== "ERR_MODULE_NOT_FOUND") throw error;
+}
+if (!buildOnly) await import(join(built, "main.js"));
