@@ -15,6 +15,9 @@ export function decodeUtf16le(bytes: Uint8Array): string {
   return utf16le.decode(bytes);
 }
 
+/** Bytes as characters of the same numbers: for marks and names in ASCII. The caller bounds their number. */
+export const asciiText = (bytes: Uint8Array): string => String.fromCharCode(...bytes);
+
 /** A stored file name as one path component: what would break a path (slash, NUL) becomes U+FFFD. */
 export function pathComponent(name: string): string {
   return name.includes("/") || name.includes("\0") ? name.replace(/[/\0]/g, "\uFFFD") : name;

@@ -1,6 +1,7 @@
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
 import { guidTextBe } from "../bytes/guid";
+import { asciiText } from "../bytes/text";
 import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
 import { type Container, ContainerError, MAX_PARENTS, MissingFileError, type Neighbours, NO_NEIGHBOURS } from "./container";
 
@@ -51,8 +52,6 @@ interface Footer {
   readonly created: number | null;
 }
 
-const ascii = (bytes: Uint8Array) => String.fromCharCode(...bytes);
-
 /** The one's complement of the sum of all bytes, the checksum itself left out. */
 function checksum(bytes: Uint8Array, fieldAt: number): number {
   let sum = 0;
@@ -64,7 +63,7 @@ function readFooter(file: ByteSource, at: number): { footer: Footer; sound: bool
   if (at < 0 || at + 511 > file.size) return null;
   // Files of some early makers are one byte short: the last one reads as zero.
   const cursor = new Cursor(readBytes(file, at, FOOTER.size));
-  if (ascii(cursor.slice(0, 8)) !== FOOTER.cookie) return null;
+  if (asciiText(cursor.slice(0, 8)) !== FOOTER.cookie) return null;
   const seconds = cursor.u32be(FOOTER.timeStamp);
   return {
     sound: checksum(cursor.bytes, FOOTER.checksum) === cursor.u32be(FOOTER.checksum),
@@ -134,7 +133,7 @@ function readHeader(file: ByteSource, footer: Footer, notes: string[]): Header {
   if (footer.headerAt + HEADER.size > file.size)
     throw new ContainerError("The image's block table would stand past its end: the file is cut short.");
   const cursor = new Cursor(readBytes(file, footer.headerAt, HEADER.size));
-  if (ascii(cursor.slice(0, 8)) !== HEADER.cookie)
+  if (asciiText(cursor.slice(0, 8)) !== HEADER.cookie)
     throw new ContainerError("The image's header, which tells where its blocks stand, is overwritten.");
   if (checksum(cursor.bytes, HEADER.checksum) !== cursor.u32be(HEADER.checksum))
     notes.push("The checksum of the image's header does not match; it was used as it stands.");
@@ -156,7 +155,7 @@ function parentNames({ cursor, locatorText }: Header): string[] {
   for (const code of LOCATOR.codes) {
     for (let i = 0; i < HEADER.locatorCount; i += 1) {
       const at = HEADER.locators + i * HEADER.locatorSize;
-      if (ascii(cursor.slice(at + LOCATOR.code, 4)) === code)
+      if (asciiText(cursor.slice(at + LOCATOR.code, 4)) === code)
         names.push(locatorText(cursor.u64be(at + LOCATOR.offset), cursor.u32be(at + LOCATOR.length)));
     }
   }

@@ -2,7 +2,7 @@ import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { crc32c } from "../bytes/crc32c";
 import { Cursor } from "../bytes/cursor";
 import { guidText } from "../bytes/guid";
-import { decodeUtf16le } from "../bytes/text";
+import { asciiText, decodeUtf16le } from "../bytes/text";
 import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
 import { type Container, ContainerError, MAX_PARENTS, MissingFileError, type Neighbours, NO_NEIGHBOURS } from "./container";
 import { replayLog } from "./vhdx-log";
@@ -52,8 +52,6 @@ const CHUNK_SECTORS = 2 ** 23;
 const MAX_DISK = 64 * 2 ** 40;
 const MAX_ITEM = 1 << 16;
 
-const ascii = (bytes: Uint8Array) => String.fromCharCode(...bytes);
-
 interface Header {
   readonly sequence: number;
   readonly dataWriteGuid: string;
@@ -73,7 +71,7 @@ function readHeader(file: ByteSource, notes: string[]): Header {
   const headers = HEADER.places.map((at): Header | null => {
     const bytes = readBytes(file, at, HEADER.size);
     const cursor = new Cursor(bytes);
-    if (ascii(cursor.slice(0, 4)) !== HEADER.magic || !soundChecksum(bytes, HEADER.checksum) || cursor.u16(HEADER.version) !== 1)
+    if (asciiText(cursor.slice(0, 4)) !== HEADER.magic || !soundChecksum(bytes, HEADER.checksum) || cursor.u16(HEADER.version) !== 1)
       return null;
     return {
       sequence: cursor.u64(HEADER.sequence),
@@ -95,7 +93,8 @@ function readRegions(file: ByteSource, notes: string[]): Map<string, { at: numbe
     const bytes = readBytes(file, place, REGIONS.size);
     const cursor = new Cursor(bytes);
     const count = cursor.u32(REGIONS.count);
-    if (ascii(cursor.slice(0, 4)) !== REGIONS.magic || !soundChecksum(bytes, REGIONS.checksum) || count > METADATA.mostEntries) continue;
+    if (asciiText(cursor.slice(0, 4)) !== REGIONS.magic || !soundChecksum(bytes, REGIONS.checksum) || count > METADATA.mostEntries)
+      continue;
     if (index > 0) notes.push("The image's first table of regions is damaged; its copy was used.");
     const found = new Map<string, { at: number; length: number }>();
     for (let i = 0; i < count; i += 1) {
@@ -120,7 +119,7 @@ function readMetadata(file: ByteSource, region: { at: number; length: number } |
   if (!region || region.at + region.length > file.size || region.length < 64 * KIB)
     throw new ContainerError("The image's description of its disk would stand past its end: the file is cut short.");
   const table = new Cursor(readBytes(file, region.at, 64 * KIB));
-  if (ascii(table.slice(0, 8)) !== METADATA.magic) throw new ContainerError("The image's description of its disk is overwritten.");
+  if (asciiText(table.slice(0, 8)) !== METADATA.magic) throw new ContainerError("The image's description of its disk is overwritten.");
   const items = new Map<string, Cursor>();
   for (let i = 0; i < Math.min(table.u16(METADATA.count), METADATA.mostEntries); i += 1) {
     const entry = METADATA.entries + i * METADATA.entrySize;
@@ -193,7 +192,7 @@ function dataWriteGuidOf(file: ByteSource): string | null {
   }
 }
 
-const isVhdx = (file: ByteSource) => file.size >= MIB && ascii(readBytes(file, 0, 8)) === IDENTIFIER;
+const isVhdx = (file: ByteSource) => file.size >= MIB && asciiText(readBytes(file, 0, 8)) === IDENTIFIER;
 
 function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Container | null {
   if (!isVhdx(file)) return null;

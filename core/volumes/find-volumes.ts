@@ -1,6 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { type Range, RangeSet, without } from "../bytes/range-set";
-import { type VolumeTrace, volumeTrace } from "./volume-traces";
+import type { VolumeTrace } from "../filesystems/file-system-kind";
+import { mayBeTrace, volumeTrace } from "./volume-traces";
 
 const STEP = 1 << 20;
 const SECTOR = 512;
@@ -95,10 +96,7 @@ function lookClosely(disk: ByteSource, start: number, end: number, note: (trace:
     const part = block.subarray(0, length);
     disk.read(at, part);
     for (let inside = 0; inside + SECTOR <= length; inside += SECTOR) {
-      // Two bytes decide nearly every sector: the mark at its end, or the first letter of a record.
-      const boot = part[inside + 510] === 0x55 && part[inside + 511] === 0xaa;
-      if (boot || (part[inside] === 0x46 && part[inside + 1] === 0x49))
-        note(volumeTrace(disk, at + inside, part.slice(inside, inside + SECTOR)));
+      if (mayBeTrace(part, inside)) note(volumeTrace(disk, at + inside, part.slice(inside, inside + SECTOR)));
     }
   }
 }

@@ -2,12 +2,11 @@ import { type ByteSource, WindowSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import type { Container, ContainerKind } from "../containers/container";
 import { closedVolume, looksRandom } from "../filesystems/closed-volume";
-import { openExfat } from "../filesystems/exfat/exfat";
-import { openFat } from "../filesystems/fat/fat";
 import { type FileSystem, FileSystemError } from "../filesystems/file-record";
-import { searchGeometry } from "../filesystems/ntfs/found-geometry";
-import { openNtfs } from "../filesystems/ntfs/ntfs";
-import { type FileSystemName, type Recognised, recogniseFileSystem } from "../filesystems/recognise";
+import type { Recognised } from "../filesystems/file-system-kind";
+import type { FileSystemName } from "../filesystems/names";
+import { recogniseByRecords, recogniseFileSystem } from "../filesystems/recognise";
+import { openFileSystem } from "../filesystems/registry";
 import type { Partition, PartitionTable } from "../partitions/partition";
 import { readPartitions } from "../partitions/read-partitions";
 import { findVolumes } from "./find-volumes";
@@ -42,15 +41,6 @@ export interface DiskReport {
   /** What concerns the disk as a whole. */
   readonly notes: readonly string[];
 }
-
-/** File systems whose records can be read. The others are only recognised. */
-const OPENERS: Partial<Record<FileSystemName, (disk: ByteSource, start: number, length: number) => FileSystem>> = {
-  ntfs: openNtfs,
-  fat12: openFat,
-  fat16: openFat,
-  fat32: openFat,
-  exfat: openExfat,
-};
 
 const RAW: Pick<Container, "kind" | "identity" | "created" | "notes"> = { kind: "raw", identity: null, created: null, notes: [] };
 
@@ -96,9 +86,7 @@ function recognise(disk: ByteSource, start: number, length: number): Recognised 
   const window = new WindowSource(disk, start, length);
   const recognised = recogniseFileSystem(window);
   if (recognised.filesystem !== "unknown") return recognised;
-  const geometry = searchGeometry(disk, start, length);
-  if (!geometry) return recognised;
-  return { filesystem: "ntfs", length: geometry.clusters * geometry.clusterSize, clusterSize: geometry.clusterSize, label: null };
+  return recogniseByRecords(disk, start, length);
 }
 
 function describe(
@@ -235,7 +223,5 @@ function openFacts(disk: ByteSource, start: number, length: number, filesystem: 
  * @throws FileSystemError when the file system is not read, or its structures cannot be followed
  */
 export function openVolume(disk: ByteSource, volume: Pick<VolumeReport, "offset" | "length" | "filesystem">): FileSystem {
-  const open = OPENERS[volume.filesystem];
-  if (!open) throw new FileSystemError(`Volumes of the kind ${volume.filesystem} are recognised, but their files are not read yet.`);
-  return open(disk, volume.offset, volume.length);
+  return openFileSystem(volume.filesystem, disk, volume.offset, volume.length);
 }

@@ -1,6 +1,6 @@
 import { and, eq } from "drizzle-orm";
 import { FileSystemError } from "../../core/filesystems/file-record";
-import type { FileSystemName } from "../../core/filesystems/recognise";
+import type { FileSystemName } from "../../core/filesystems/names";
 import { openVolume } from "../../core/volumes/inspect";
 import type { Connection } from "../database/connection";
 import { sources, stores } from "../database/schema";

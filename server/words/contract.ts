@@ -1,4 +1,5 @@
 import type { Condition } from "../../core/copies/vocabulary";
+import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
 import type { PassOptions } from "../passes/contract";
 import type { Counts, Result } from "../restores/contract";
 
@@ -107,19 +108,8 @@ export const PASS_WORDS: Record<string, string> = {
   raw: "raw content",
 };
 
-/** Kinds of loss as `filesystem` names a person reads. */
-export const FILE_SYSTEM_WORDS: Record<string, string> = {
-  ntfs: "NTFS",
-  fat12: "FAT12",
-  fat16: "FAT16",
-  fat32: "FAT32",
-  exfat: "exFAT",
-  hfsplus: "HFS+",
-  hfsx: "HFSX",
-  apfs: "APFS",
-  folder: "folder",
-  unknown: "not recognised",
-};
+/** File systems and folders as a person calls them. */
+export const FILE_SYSTEM_WORDS: Record<string, string> = { ...FILE_SYSTEM_TITLES, folder: "folder", unknown: "not recognised" };
 
 export const CONTAINER_WORDS: Record<string, string> = {
   raw: "Raw image",

@@ -1,0 +1,14 @@
+/** File systems that are known, with what people call them. */
+export const FILE_SYSTEM_TITLES = {
+  ntfs: "NTFS",
+  fat12: "FAT12",
+  fat16: "FAT16",
+  fat32: "FAT32",
+  exfat: "exFAT",
+  hfsplus: "HFS+",
+  hfsx: "HFSX",
+  apfs: "APFS",
+} as const;
+
+export type KnownFileSystem = keyof typeof FILE_SYSTEM_TITLES;
+export type FileSystemName = KnownFileSystem | "unknown";

@@ -1,0 +1,27 @@
+import type { ByteSource } from "../bytes/byte-source";
+import { exfat } from "./exfat/kind";
+import { fat } from "./fat/kind";
+import { type FileSystem, FileSystemError } from "./file-record";
+import type { FileSystemKind } from "./file-system-kind";
+import { apfs, hfsPlus } from "./mac-kinds";
+import type { FileSystemName, KnownFileSystem } from "./names";
+import { ntfs } from "./ntfs/kind";
+
+/** All file systems, in the order in which a volume is asked for them. */
+export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus];
+
+const OPENERS: FileSystemKind["openers"] = Object.assign({}, ...FILE_SYSTEMS.map(({ openers }) => openers));
+const SERIALS: FileSystemKind["serialAt"] = Object.assign({}, ...FILE_SYSTEMS.map(({ serialAt }) => serialAt));
+
+/**
+ * Opens a volume for reading its records. Disk byte offset and length.
+ * @throws FileSystemError when the file system is not read, or its structures cannot be followed
+ */
+export function openFileSystem(filesystem: FileSystemName, disk: ByteSource, start: number, length: number): FileSystem {
+  const open = OPENERS?.[filesystem as KnownFileSystem];
+  if (!open) throw new FileSystemError(`Volumes of the kind ${filesystem} are recognised, but their files are not read yet.`);
+  return open(disk, start, length);
+}
+
+/** Where the boot sector of such a volume has its serial number: byte offset; null: it has none, or it is not known. */
+export const serialOffset = (filesystem: FileSystemName): number | null => SERIALS?.[filesystem as KnownFileSystem] ?? null;
