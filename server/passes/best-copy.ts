@@ -1,3 +1,4 @@
+import { PLACES, type Place, placesWith, rankOf } from "../../core/copies/vocabulary";
 import { SHIPPED_RULES } from "../../core/places/rules";
 
 /** Whether a content opens, as far as it was looked into. */
@@ -5,8 +6,11 @@ export const OPENS = (row: string) =>
   `case when ${row}.evidence->'content'->>'finding' is null then null when ${row}.evidence->'content'->>'finding' = 'agrees' and (${row}.evidence->'content'->>'checked')::boolean then 'yes'
     when ${row}.evidence->'content'->>'finding' = 'damaged' then 'no' else 'unknown' end`;
 
-/** Places whose copies were kept because something may be lost: there a live file is a find too. */
-const KEPT_PLACES = `'bin', 'autosave', 'temporary', 'own-backup'`;
+const quoted = (place: Place) => `'${place}'`;
+const KEPT_PLACES = placesWith("impliesLoss").map(quoted).join(", ");
+/** The rank of a place among copies in the same condition. */
+const RANK = (column: string) =>
+  `case ${column} ${PLACES.flatMap((place) => (rankOf(place) > 0 ? [`when ${quoted(place)} then ${rankOf(place)}`] : [])).join(" ")} else 0 end`;
 const ORDINARY = SHIPPED_RULES.filter((rule) => rule.ordinary)
   .map((rule) => `'${rule.id}'`)
   .join(", ");
@@ -19,8 +23,8 @@ export const lostIf = (copy: string) =>
 const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and c.rule is not null)) or not bool_or(c.rule is null or c.condition <> 'name-only')`;
 
 /** The order of an item's copies `c`, the best first. */
-export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), (c.place = 'raw'),
-  (c.place = 'temporary'), (c.state = 'live' and c.rule is null), c.modified desc nulls last, c.survival desc, c.id`;
+export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), ${RANK("c.place")},
+  (c.state = 'live' and c.rule is null), c.modified desc nulls last, c.survival desc, c.id`;
 
 /** Sets what items say of their copies anew. @param touched a query for the ids of the items in question */
 export function gatherCopies(touched: string): string {

@@ -1,5 +1,5 @@
 import { z } from "zod";
-import { PLACES } from "../../core/copies/vocabulary";
+import { PLACES, type Place, placesWith } from "../../core/copies/vocabulary";
 
 const naming = z.object({
   pattern: z.string().max(400).nullable(),
@@ -25,7 +25,7 @@ export type StoredRule = z.infer<typeof storedRule>;
 export const ruleList = z.array(storedRule);
 
 /** The places a rule of one's own can be for. */
-export const OWN_PLACES = ["autosave", "temporary", "own-backup"] as const;
+export const OWN_PLACES = placesWith("forOwnRules") as [Place, ...Place[]];
 
 export const newRule = z.object({
   title: z.string().trim().min(3, "Give the rule a name of three letters at least.").max(100),

@@ -1,4 +1,4 @@
-import type { Condition } from "../../core/copies/vocabulary";
+import { type Condition, PLACES, titleOf } from "../../core/copies/vocabulary";
 import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
 import type { PassOptions } from "../passes/contract";
 import type { Counts, Result } from "../restores/contract";
@@ -87,18 +87,7 @@ export function kindCountText(kind: string, count: number): string {
   return `${countText(count)} ${count === 1 ? words.replace(/^(document|sheet|drawing|picture|archive)s$/, "$1") : words}`;
 }
 
-export const PLACE_WORDS: Record<string, string> = {
-  bin: "Bin",
-  autosave: "Autosave",
-  temporary: "Temporary",
-  "own-backup": "Own backup",
-  recent: "Recent list",
-  snapshot: "Snapshot",
-  backup: "Backup set",
-  "file-record": "File record",
-  "leftover-record": "Leftover record",
-  raw: "Raw",
-};
+export const PLACE_WORDS: Record<string, string> = Object.fromEntries(PLACES.map((place) => [place, titleOf(place)]));
 
 /** What a pass reads a volume for. */
 export const PASS_WORDS: Record<string, string> = {
