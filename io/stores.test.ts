@@ -4,9 +4,10 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../core/bytes/byte-source";
-import { firstByte, LayoutSource } from "../core/bytes/layout";
+import { diskRuns, firstByte, LayoutSource } from "../core/bytes/layout";
 import { decodeLayout } from "../core/bytes/layout-code";
 import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { openVolume } from "../core/volumes/inspect";
 import { seeded } from "../demo/draw";
 import { fixture } from "../tests/support/volume-truth";
 import { MOST_WITHIN } from "./inner-file";
@@ -159,6 +160,34 @@ describe("stores of a damaged drive", () => {
     }
     expect(found).toBeGreaterThan(rounds);
   }, 300_000);
+});
+
+describe("a disk in a deleted file of which others have taken parts", () => {
+  it("says so, and those parts count as unreadable, not as its own", () => {
+    const old = storesOf(image).find(({ label, kind }) => label === "laptop-old.vhdx" && kind === "image") as Store;
+    expect(old.notes).toEqual(["It lies in a deleted file."]);
+    const { disk: outer, close } = openDisk({ sourcePath: image });
+    const bytes = Buffer.from(readBytes(outer, 0, outer.size));
+    const volume = openVolume(outer, { offset: 0, length: outer.size, filesystem: "ntfs" });
+    // The map says that clusters near its end are in use: by nobody that is known, which is enough.
+    const [inner] = old.disk.within ?? [];
+    const run = diskRuns(decodeLayout(Buffer.from(inner?.layout ?? "", "base64")))[0] as { at: number; length: number };
+    const taken = { first: Math.floor((run.at + run.length) / volume.clusterSize) - 300, count: 256 };
+    const map = [...volume.readRecords(null, 512)].flatMap(({ records }) => records).find(({ path }) => path === "/$Bitmap");
+    const mapAt = diskRuns(map?.layout as never)[0]?.at as number;
+    close();
+    for (let cluster = taken.first; cluster < taken.first + taken.count; cluster += 1)
+      bytes[mapAt + (cluster >> 3)] = (bytes[mapAt + (cluster >> 3)] as number) | (1 << (cluster & 7));
+    const path = join(work, "taken.img");
+    writeFileSync(path, bytes);
+    const found = storesOf(path).find(({ label, kind }) => label === "laptop-old.vhdx" && kind === "image") as Store;
+    expect(found.notes.join(" ")).toContain(`${taken.count * volume.clusterSize} bytes of that file are lost or belong to other files now`);
+    const opened = openDisk(found.disk);
+    const lost = opened.disk.unreadable(0, opened.disk.size).reduce((sum, { start, end }) => sum + end - start, 0);
+    opened.close();
+    expect(lost).toBeGreaterThan(0);
+    expect(lost).toBeLessThanOrEqual(taken.count * volume.clusterSize);
+  });
 });
 
 describe("a disk inside another", () => {

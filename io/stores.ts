@@ -1,6 +1,6 @@
 import { statSync } from "node:fs";
 import { basename, dirname } from "node:path";
-import { firstByte, type Layout } from "../core/bytes/layout";
+import { firstByte, type Layout, markForeign } from "../core/bytes/layout";
 import { type FileRecord, FileSystemError } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
@@ -119,8 +119,14 @@ function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk):
     if (walk.left <= 0) return;
     walk.left -= 1;
     const inner = toInnerFile(record, parts.get(dirname(record.path)) ?? []);
-    const notes = record.state === "deleted" ? ["It lies in a deleted file."] : [];
-    yield* walkDisk({ ...around, bad: [], mark: null, within: [...(around.within ?? []), inner] }, id, parent, record.name, notes, walk);
+    yield* walkDisk(
+      { ...around, bad: [], mark: null, within: [...(around.within ?? []), inner] },
+      id,
+      parent,
+      record.name,
+      notesOn(record),
+      walk,
+    );
   }
 }
 
@@ -157,7 +163,17 @@ function partsBeside(tree: FileTree, disks: readonly FileRecord[]): Map<string, 
   return parts;
 }
 
-function toInnerFile({ path, layout, file, size, modified, created }: FileRecord, parts: readonly InnerPart[]): InnerFile {
+/** What is to be known of a disk because of the file it lies in. */
+function notesOn({ state, evidence: { usedByOthers, takenLater, lost }, assumed }: FileRecord): string[] {
+  const gone = usedByOthers + takenLater + lost;
+  return [
+    ...(state === "deleted" ? ["It lies in a deleted file."] : []),
+    ...(gone > 0 ? [`${gone} bytes of that file are lost or belong to other files now: they count as bytes that cannot be read.`] : []),
+    ...(assumed ? ["Where that file stood is not recorded: this is the likeliest place."] : []),
+  ];
+}
+
+function toInnerFile({ path, layout, file, size, modified, created, evidence }: FileRecord, parts: readonly InnerPart[]): InnerFile {
   if (file) return { path, layout: "", file: { path: file, size, modified, created }, parts: [] };
-  return { path, layout: packLayout(layout as Layout), file: null, parts };
+  return { path, layout: packLayout(markForeign(layout as Layout, evidence.foreign ?? [])), file: null, parts };
 }

@@ -65,7 +65,10 @@ export async function inspectWithin(db: Connection, copyId: number): Promise<Inn
 
 /** What is to be known of a disk whose file is not all its own any more. */
 function gapNotes({ condition }: { condition: string }): string[] {
-  return condition === "partial" ? ["Parts of the file this disk is in are lost: they count as bytes that cannot be read."] : [];
+  if (condition === "partial") return ["Parts of the file this disk is in are lost: they count as bytes that cannot be read."];
+  return condition === "not-checked"
+    ? ["Nothing proves that the bytes of the file this disk is in are its own: what is found on it may be another’s."]
+    : [];
 }
 
 /** Where a copy stands, and the files beside it. */
