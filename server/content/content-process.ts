@@ -28,7 +28,8 @@ async function keepMetBad(): Promise<void> {
 
 reuseOpened();
 process.on("message", (request: TaskRequest) => {
-  void answer(request).then((answered) => process.send?.(answered));
+  // Whoever asked may have died meanwhile: then nobody waits for the answer.
+  void answer(request).then((answered) => process.send?.(answered, undefined, {}, () => undefined));
 });
 process.on("disconnect", () => process.exit(0));
 // Ctrl-C reaches the whole group; the process that started this one decides when it ends.
