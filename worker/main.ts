@@ -114,6 +114,13 @@ async function main(): Promise<void> {
   await runner.promise;
 }
 
+// What the queue does beside its tasks (it notes which are done) loses the database too, where nobody waits for it.
+process.on("unhandledRejection", (error) => {
+  const lost = isDatabaseLost(error);
+  if (lost) log.warn({ error: (error as Error).message }, "the database was lost; this worker ends");
+  else log.fatal({ error: (error as Error).stack ?? String(error) }, "this should not have happened; the worker ends");
+  process.exit(lost ? LOST_DATABASE : 1);
+});
 // Who started this process has died: nobody could end it any more.
 process.on("disconnect", () => process.kill(process.pid, "SIGTERM"));
 main().catch((error: Error) => {

@@ -75,7 +75,7 @@ export async function zipOf(db: Connection, restoreId: number): Promise<Response
   if (remarks.length > 0) zip.addBuffer(Buffer.from(`${remarks.join("\r\n")}\r\n`), "Remarks.txt");
   zip.end();
   // A file that goes away while it is sent must end the download with an error, and not leave it waiting.
-  const out = new Readable().wrap(zip.outputStream);
+  const out = zip.outputStream as Readable;
   zip.on("error", (error: Error) => out.destroy(error));
   return new Response(Readable.toWeb(out) as ReadableStream, {
     headers: {
