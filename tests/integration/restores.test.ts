@@ -15,7 +15,7 @@ import { changeTray } from "../../server/tray/commands";
 import { findTray } from "../../server/tray/queries";
 import { jobWith, searchedJob, startTestBench, type TestBench, until } from "../support/bench";
 import { endedRestore, planTo, wholeRestore } from "../support/restores";
-import { unzipped } from "../support/unzipped";
+import { readSlowly, unzipped } from "../support/unzipped";
 import { pathOf, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -136,7 +136,7 @@ describe("a restore", () => {
     await changeTray(bench.db, jobId, { everything: true, chosen: false });
     await changeTray(bench.db, jobId, { items: chosen.map((item) => item.id), chosen: true });
     const { id, results, root } = await finished(await startRestore(bench.db, jobId, plan("To take along")));
-    const entries = await unzipped(Buffer.from(await (await zipOf(bench.db, id)).arrayBuffer()));
+    const entries = await unzipped(await readSlowly(await zipOf(bench.db, id)));
     expect(new Map([...entries].map(([name, bytes]) => [join(root, name), createHash("sha256").update(bytes).digest("hex")]))).toEqual(
       new Map(results.map((result) => [result.output, result.sha256])),
     );
@@ -155,7 +155,7 @@ describe("a restore", () => {
     symlinkSync("/etc/hostname", second.output as string);
     for (const result of [first, second]) await expect(fileOf(bench.db, id, result.id)).rejects.toMatchObject({ status: 404 });
     await expect(fileOf(bench.db, id + 1000, third.id)).rejects.toMatchObject({ status: 404 });
-    const left = await unzipped(Buffer.from(await (await zipOf(bench.db, id)).arrayBuffer()));
+    const left = await unzipped(await readSlowly(await zipOf(bench.db, id)));
     // What is left out is reported along with the rest.
     expect(left.get("Remarks.txt")?.toString()).toContain("left out");
     left.delete("Remarks.txt");
