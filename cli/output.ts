@@ -4,7 +4,8 @@ import type { Copy } from "../core/copies/copy";
 import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
 import type { FileSystem } from "../core/filesystems/file-record";
 import { FileSystemError } from "../core/filesystems/file-record";
-import { openVolume, type VolumeReport } from "../core/volumes/inspect";
+import type { VolumeReport } from "../core/volumes/inspect";
+import { openVolumeOf } from "../io/open-searchable";
 import { type DiskAt, type OpenedSource, openSource } from "../io/open-source";
 import { SourceError } from "../io/source-error";
 import { findStore, type Store } from "../io/stores";
@@ -95,7 +96,7 @@ export function withVolumes(
     let problems = false;
     const chosen = reports.flatMap((report) => {
       try {
-        return [{ report, volume: openVolume(source.disk, report) }];
+        return [{ report, volume: openVolumeOf(disk, source.disk, report) }];
       } catch (error) {
         if (!(error instanceof FileSystemError)) throw error;
         say(`Volume ${report.volume}: ${report.closed ?? error.message}`);

@@ -1,12 +1,19 @@
 import { listStores, type Store } from "../io/stores";
 import type { Options } from "./options";
-import { flush, line, oneSource } from "./output";
+import { flush, line, oneSource, say } from "./output";
 import { EXIT } from "./usage";
 
 /** `compass stores`: a line a store, those inside others after them. */
 export function stores(positionals: readonly string[], options: Options): number {
   let problems = false;
-  for (const store of listStores({ sourcePath: oneSource(positionals), beside: options.beside }, options.deep ?? false)) {
+  const all = listStores({ sourcePath: oneSource(positionals), beside: options.beside }, options.deep ?? false);
+  for (let next = all.next(); ; next = all.next()) {
+    if (next.done) {
+      if (!next.value) say("These are not all: more disks lie in this source, or deeper ones, than are listed.");
+      problems ||= !next.value;
+      break;
+    }
+    const store = next.value;
     problems ||= store.closed !== null;
     line(options.json, asJson(store), asWords(store));
     flush();

@@ -22,12 +22,17 @@ export interface InnerFile {
   readonly layout: string;
   /** Of a folder: the file as it was when its folder was read. */
   readonly file: FileAt | null;
+  /** Whether nothing speaks against its bytes being its own; otherwise what the disk in it says of its files is not proven either. */
+  readonly proven: boolean;
   /** Files of its own folder that were needed to open it. */
   readonly parts: readonly InnerPart[];
 }
 
 /** Disks inside disks: a deeper nest is a circle or an attack. */
 export const MOST_WITHIN = 8;
+
+/** Whether all the files a disk lies in are proven to be what they are said to be. */
+export const isProvenWay = (within: readonly InnerFile[] = []): boolean => within.every(({ proven }) => proven);
 
 export const packLayout = (layout: Layout): string => Buffer.from(encodeLayout(layout)).toString("base64");
 

@@ -1,9 +1,10 @@
 import type { ByteSource } from "../core/bytes/byte-source";
-import type { FileSystem } from "../core/filesystems/file-record";
+import type { FileSystem, RecordBatch } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { volumeSerial } from "../core/volumes/volume-serial";
 import { type FileAt, FolderSource, openVersion } from "./folder-source";
+import { isProvenWay } from "./inner-file";
 import { type DiskAt, openDisk, type SourceAt } from "./open-source";
 
 /** Which volume of a source is meant; `filesystem` is "folder" for a folder of this computer. */
@@ -19,6 +20,38 @@ export interface Searchable {
   close(): void;
 }
 
+/**
+ * Opens a volume of a source. Where the file its disk lies in is not proven to hold its own bytes, neither are those of the files on it:
+ * only their content can prove them.
+ * @throws FileSystemError when it cannot be opened
+ */
+export function openVolumeOf(
+  { within }: DiskAt,
+  disk: ByteSource,
+  volume: Pick<VolumeReport, "offset" | "length" | "filesystem">,
+): FileSystem {
+  const opened = openVolume(disk, volume);
+  return isProvenWay(within) ? opened : withoutProof(opened);
+}
+
+function withoutProof(volume: FileSystem): FileSystem {
+  function* guessed(batches: Iterable<RecordBatch>): Generator<RecordBatch, void, void> {
+    for (const batch of batches) yield { ...batch, records: batch.records.map((record) => ({ ...record, assumed: true })) };
+  }
+  const { clusterSize, label, notes, localTimes, allocation, allocationStart } = volume;
+  return {
+    clusterSize,
+    label,
+    notes,
+    ...(localTimes === undefined ? {} : { localTimes }),
+    allocation,
+    allocationStart,
+    readRecords: (from, step) => guessed(volume.readRecords(from, step)),
+    ...(volume.readLeftovers ? { readLeftovers: (...args) => guessed(volume.readLeftovers?.(...args) ?? []) } : {}),
+    ...(volume.findings ? { findings: () => volume.findings?.() ?? [] } : {}),
+  };
+}
+
 /** @throws SourceError or FileSystemError when it cannot be opened */
 export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
   if (place.filesystem === FOLDER) {
@@ -28,7 +61,7 @@ export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
   const { disk, close } = openDisk(source);
   const filesystem = place.filesystem as VolumeReport["filesystem"];
   try {
-    const volume = openVolume(disk, { ...place, filesystem });
+    const volume = openVolumeOf(source, disk, { ...place, filesystem });
     return { disk, volume, tree: volumeTree(volume, disk, volumeSerial(disk, place.offset, filesystem)), close };
   } catch (error) {
     close();

@@ -130,6 +130,28 @@ describe("stores of a drive with disks in its files", () => {
   });
 });
 
+describe("stores of a source with very many disks in it", () => {
+  it("are listed up to a number, and it is said that these are not all", () => {
+    const folder = join(work, "many");
+    mkdirSync(folder);
+    const many = 4100;
+    for (let number = 0; number < many; number += 1) {
+      const path = join(folder, `${number}.vhd`);
+      writeFileSync(path, "conectix");
+      truncateSync(path, 64 << 10);
+    }
+    const walk = listStores({ sourcePath: folder }, true);
+    let count = 0;
+    let last = walk.next();
+    for (; !last.done; last = walk.next()) count += 1;
+    expect([count, last.value]).toEqual([4096 + 1, false]);
+    const few = listStores({ sourcePath: image }, true);
+    let end = few.next();
+    while (!end.done) end = few.next();
+    expect(end.value).toBe(true);
+  });
+});
+
 describe("stores of a damaged drive", () => {
   // As many as elsewhere when many are asked for; each goes through four disks.
   const rounds = Math.max(30, Math.floor(Number(process.env.COMPASS_MUTATIONS ?? 300) / 10));
@@ -160,6 +182,29 @@ describe("stores of a damaged drive", () => {
     }
     expect(found).toBeGreaterThan(rounds);
   }, 300_000);
+});
+
+describe("what is on a disk in a deleted file", () => {
+  /** The conditions of the files with content on a store's volume. */
+  function conditionsOn(store: Store): string[] {
+    const { offset, length, filesystem } = store.volume as NonNullable<Store["volume"]>;
+    const { disk, volume, close } = openSearchable(store.disk, { offset, length, filesystem });
+    try {
+      return [...fileRecordsPass(volume, disk)]
+        .flatMap(({ copies }) => copies)
+        .filter(({ type, system, size, state }) => type === "file" && !system && size > 0 && state === "live")
+        .map(({ condition }) => condition);
+    } finally {
+      close();
+    }
+  }
+
+  it("is called whole only where its own content proves it: records that lie there vouch for nothing", () => {
+    const laptops = storesOf(image).filter(({ label, volume, id }) => label === "Laptop" && volume && id.includes("/file@"));
+    const of = (part: string) => conditionsOn(laptops.find(({ id }) => id.includes(part)) as Store);
+    expect(new Set(of("/Backups/"))).toEqual(new Set(["whole"]));
+    expect(new Set(of("/Old/"))).toEqual(new Set(["not-checked"]));
+  });
 });
 
 describe("a disk in a deleted file of which others have taken parts", () => {

@@ -38,16 +38,24 @@ interface Walk {
   /** Only the way to this store is gone; null: all ways are. */
   readonly wanted: string | null;
   left: number;
+  /** Whether something was left out for its number or depth. */
+  cut: boolean;
 }
 
-/** Lists the stores of a source, from the outermost on, each before those inside it. @throws SourceError when the source cannot be opened */
-export function listStores(source: DiskAt, deep: boolean): Generator<Store, void, void> {
-  return walkSource(source, { deep, wanted: null, left: MOST_STORES });
+/**
+ * Lists the stores of a source, from the outermost on, each before those inside it.
+ * @returns at its end, whether these are all that can be found: very many, or very deep ones are left out
+ * @throws SourceError when the source cannot be opened
+ */
+export function* listStores(source: DiskAt, deep: boolean): Generator<Store, boolean, void> {
+  const walk: Walk = { deep, wanted: null, left: MOST_STORES, cut: false };
+  yield* walkSource(source, walk);
+  return !walk.cut;
 }
 
 /** Finds a store by its id. @throws SourceError when the source cannot be opened; null: it has no such store */
 export function findStore(source: DiskAt, id: string): Store | null {
-  for (const store of walkSource(source, { deep: true, wanted: id, left: MOST_STORES })) if (store.id === id) return store;
+  for (const store of walkSource(source, { deep: true, wanted: id, left: MOST_STORES, cut: false })) if (store.id === id) return store;
   return null;
 }
 
@@ -112,11 +120,14 @@ const leadsTo = ({ wanted }: Walk, id: string) => wanted === null || wanted === 
 /** Looks for disks inside the files of a tree. */
 function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk): Generator<Store, void, void> {
   const depth = around.within?.length ?? 0;
-  if (depth >= MOST_WITHIN || (walk.wanted !== null && !walk.wanted.startsWith(`${parent}/file`))) return;
+  if (walk.wanted !== null && !walk.wanted.startsWith(`${parent}/file`)) return;
   const found = disksAmong(tree, parent, walk);
   const parts = found.size > 0 ? partsBeside(tree, [...found.values()]) : new Map<string, InnerPart[]>();
   for (const [id, record] of found) {
-    if (walk.left <= 0) return;
+    if (walk.left <= 0 || depth >= MOST_WITHIN) {
+      walk.cut = true;
+      return;
+    }
     walk.left -= 1;
     const inner = toInnerFile(record, parts.get(dirname(record.path)) ?? []);
     yield* walkDisk(
@@ -138,7 +149,9 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
     for (const record of records) {
       if (record.type !== "file" || record.system || !record.layout) continue;
       const id = `${parent}/file${record.file ? "" : `@${firstByte(record.layout)}`}:${record.path.normalize("NFC")}`;
-      if (!leadsTo(walk, id) || found.has(id) || found.size >= walk.left) continue;
+      if (!leadsTo(walk, id) || found.has(id)) continue;
+      // One more than may be told of, so that it is known that there are more.
+      if (found.size > walk.left) return found;
       const opened = tree.open(record);
       if (!opened) continue;
       try {
@@ -173,7 +186,11 @@ function notesOn({ state, evidence: { usedByOthers, takenLater, lost }, assumed 
   ];
 }
 
-function toInnerFile({ path, layout, file, size, modified, created, evidence }: FileRecord, parts: readonly InnerPart[]): InnerFile {
-  if (file) return { path, layout: "", file: { path: file, size, modified, created }, parts: [] };
-  return { path, layout: packLayout(markForeign(layout as Layout, evidence.foreign ?? [])), file: null, parts };
+/** A live file's record vouches for its place; a deleted one's bytes may have had other owners since, and nothing has looked at all of them. */
+const isProven = ({ state, assumed, leftover }: FileRecord) => state === "live" && !assumed && !leftover;
+
+function toInnerFile(record: FileRecord, parts: readonly InnerPart[]): InnerFile {
+  const { path, layout, file, size, modified, created, evidence } = record;
+  if (file) return { path, layout: "", file: { path: file, size, modified, created }, proven: true, parts: [] };
+  return { path, layout: packLayout(markForeign(layout as Layout, evidence.foreign ?? [])), file: null, proven: isProven(record), parts };
 }

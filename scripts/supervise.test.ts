@@ -29,20 +29,25 @@ afterEach(() => {
   vi.restoreAllMocks();
 });
 
+/** A supervised worker: the part that runs now, and how often one was started anew. */
+function supervisedPart() {
+  const worker = { present: part(), starts: 0, kept: null as unknown as ReturnType<typeof supervise> };
+  worker.kept = supervise("worker", worker.present, () => {
+    worker.starts += 1;
+    worker.present = part();
+    return worker.present;
+  });
+  return worker;
+}
+
 describe("a part of the application", () => {
   it("that dies is started anew after growing pauses, and given up in words after eight deaths in a row", async () => {
-    let present = part();
-    let starts = 0;
-    const kept = supervise("worker", present, () => {
-      starts += 1;
-      present = part();
-      return present;
-    });
+    const worker = supervisedPart();
     const pauses: number[] = [];
     for (let death = 1; death <= 7; death += 1) {
-      present.die(null, "SIGKILL");
+      worker.present.die(null, "SIGKILL");
       let waited = 0;
-      while (starts < death && waited < 60_000) {
+      while (worker.starts < death && waited < 60_000) {
         await vi.advanceTimersByTimeAsync(500);
         waited += 500;
       }
@@ -50,32 +55,26 @@ describe("a part of the application", () => {
     }
     expect(pauses).toEqual([500, 1_000, 2_000, 4_000, 8_000, 16_000, 30_000]);
     expect(said[0]).toBe("The worker was ended by SIGKILL; it is started again in 0.5 s.");
-    present.die(1);
+    worker.present.die(1);
     await vi.advanceTimersByTimeAsync(120_000);
-    expect(starts).toBe(7);
+    expect(worker.starts).toBe(7);
     expect(said.at(-1)).toMatch(/^The worker ended with 1, 8 times in a row, and is not started again\. .*start again\.$/);
-    await kept.stop();
+    await worker.kept.stop();
   });
 
   it("that lived for a while, or lost its database, has its deaths forgotten; one that is stopped is not started", async () => {
-    let present = part();
-    let starts = 0;
-    const kept = supervise("worker", present, () => {
-      starts += 1;
-      present = part();
-      return present;
-    });
+    const worker = supervisedPart();
     for (let death = 1; death <= 20; death += 1) {
       if (death % 2 === 0) await vi.advanceTimersByTimeAsync(61_000);
-      present.die(death % 2 === 0 ? 1 : 75);
+      worker.present.die(death % 2 === 0 ? 1 : 75);
       await vi.advanceTimersByTimeAsync(1_000);
-      expect(starts).toBe(death);
+      expect(worker.starts).toBe(death);
     }
-    await kept.stop();
-    expect(present.stopped).toBe(true);
-    present.die(0);
+    await worker.kept.stop();
+    expect(worker.present.stopped).toBe(true);
+    worker.present.die(0);
     await vi.advanceTimersByTimeAsync(60_000);
-    expect(starts).toBe(20);
+    expect(worker.starts).toBe(20);
   });
 });
 

@@ -1,4 +1,4 @@
-import { spawn } from "node:child_process";
+import { type ChildProcess, spawn } from "node:child_process";
 import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -18,6 +18,24 @@ const work = mkdtempSync(join(tmpdir(), "compass-test-"));
 // The database server's user must be able to reach its folder in here.
 chmodSync(work, 0o711);
 
+/** What runs now, to be ended with this process. */
+const running = new Set<ChildProcess>();
+let cluster: Cluster | null = null;
+
+/** Ends what runs, the database too, and leaves nothing behind. */
+function clear(): void {
+  for (const child of running) child.kill("SIGTERM");
+  cluster?.stop();
+  cluster = null;
+  rmSync(work, { recursive: true, force: true });
+}
+
+for (const signal of ["SIGINT", "SIGTERM", "SIGHUP", "disconnect"] as const)
+  process.on(signal, () => {
+    clear();
+    process.exit(1);
+  });
+
 function run(args: readonly string[], environment: Record<string, string> = {}): Promise<boolean> {
   return new Promise((done) => {
     const child = spawn(process.execPath, args, {
@@ -25,7 +43,11 @@ function run(args: readonly string[], environment: Record<string, string> = {}):
       // What tests leave in the temporary folder goes with this run's own.
       env: { ...process.env, TMPDIR: work, NEXT_TELEMETRY_DISABLED: "1", ...environment },
     });
-    child.on("exit", (code) => done(code === 0));
+    running.add(child);
+    child.on("exit", (code) => {
+      running.delete(child);
+      done(code === 0);
+    });
   });
 }
 
@@ -91,7 +113,6 @@ async function main(): Promise<void> {
   await check("boundaries", ["--import", "tsx", "scripts/check-boundaries.ts"]);
   await check("dead code", [bin("knip/bin/knip.js")]);
   await vitest("unit", {}, ["unit", "apart"]);
-  let cluster: Cluster | null = null;
   try {
     cluster = await startCluster(join(work, "data"));
     await buildAll();
@@ -109,8 +130,7 @@ async function main(): Promise<void> {
     await Promise.all(["integration", "faults"].map(async (project) => vitest(project, await environment(project))));
     await Promise.all(["views", "ways"].map(async (project) => playwright(project, await environment(project))));
   } finally {
-    cluster?.stop();
-    rmSync(work, { recursive: true, force: true });
+    clear();
   }
 }
 

@@ -1,6 +1,7 @@
 import { sql } from "drizzle-orm";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
 import { examineContent } from "../../core/formats/registry";
+import { isProvenWay } from "../../io/inner-file";
 import type { Connection } from "../database/connection";
 import { withContent } from "../previews/content";
 import { findStoredCopy } from "./queries";
@@ -33,7 +34,11 @@ export async function judgeContent(db: Connection, copyId: number): Promise<Judg
     const found = examineContent(content, copy.name);
     const refused = content.unreadable(0, content.size).reduce((sum, { start, end }) => sum + end - start, 0);
     const evidence: Evidence = { ...row.evidence, unreadable: Math.max(0, refused - row.evidence.lost), content: found };
-    const { condition, survival } = conditionOf({ type: row.type, size: copy.size, state: row.state, layout }, evidence);
+    const { condition, survival } = conditionOf(
+      { type: row.type, size: copy.size, state: row.state, layout },
+      evidence,
+      !isProvenWay(copy.within),
+    );
     return { copyId, condition, survival, evidence, notes: explain(evidence) };
   });
 }

@@ -36,10 +36,10 @@ export async function inspectWithin(db: Connection, copyId: number): Promise<Inn
   if (!layout) throw new Problem("The content of this copy cannot be read; its notes say why.", 409);
   if (copy.within.length >= MOST_WITHIN)
     throw new Problem(`Disks are nested more than ${MOST_WITHIN} deep here: this is not followed.`, 409);
-  const { storeId, path, parts } = await placeOf(db, copyId);
+  const { storeId, path, isLive, parts } = await placeOf(db, copyId);
   const inner: InnerFile = copy.file
-    ? { path, layout: "", file: copy.file, parts: [] }
-    : { path, layout: packLayout(layout), file: null, parts };
+    ? { path, layout: "", file: copy.file, proven: true, parts: [] }
+    : { path, layout: packLayout(layout), file: null, proven: isLive, parts };
   // What is known to be unreadable, and the mark, are those of the disk around it.
   const outer = { ...pickSourceAt(copy), bad: [], mark: null, sourcePath: permittedSource(copy.sourcePath) };
   const marked = await withContent(copy, looksLikeDisk);
@@ -56,25 +56,25 @@ export async function inspectWithin(db: Connection, copyId: number): Promise<Inn
       path: outer.sourcePath,
       beside: copy.beside,
       within,
-      found: { ...found, notes: [...gapNotes(copy), ...found.notes] },
+      found: { ...found, notes: [...notesOn(copy, inner.proven), ...found.notes] },
     };
   } finally {
     opened.close();
   }
 }
 
-/** What is to be known of a disk whose file is not all its own any more. */
-function gapNotes({ condition }: { condition: string }): string[] {
-  if (condition === "partial") return ["Parts of the file this disk is in are lost: they count as bytes that cannot be read."];
-  return condition === "not-checked"
-    ? ["Nothing proves that the bytes of the file this disk is in are its own: what is found on it may be another’s."]
-    : [];
+/** What is to be known of a disk because of the file it lies in. */
+function notesOn({ condition }: { condition: string }, proven: boolean): string[] {
+  return [
+    ...(condition === "partial" ? ["Parts of the file this disk is in are lost: they count as bytes that cannot be read."] : []),
+    ...(proven ? [] : ["The file this disk is in is no live one: files on it are called whole only where their own content proves it."]),
+  ];
 }
 
 /** Where a copy stands, and the files beside it. */
-async function placeOf(db: Connection, copyId: number): Promise<{ storeId: number; path: string; parts: InnerPart[] }> {
-  const { rows } = await db.execute<{ store_id: number; path: string; beside: string | null; layout: Buffer | null }>(sql`
-    select c.store_id, f.path || '/' || c.name as path, o.name as beside, o.layout
+async function placeOf(db: Connection, copyId: number): Promise<{ storeId: number; path: string; isLive: boolean; parts: InnerPart[] }> {
+  const { rows } = await db.execute<{ store_id: number; path: string; live: boolean; beside: string | null; layout: Buffer | null }>(sql`
+    select c.store_id, f.path || '/' || c.name as path, c.state = 'live' and c.place = 'file-record' as live, o.name as beside, o.layout
     from copies c join folders f on f.id = c.folder_id
     left join (select * from copies where folder_id = (select folder_id from copies where id = ${copyId}) and type = 'file'
       and state = 'live' and layout is not null and file is null limit ${MOST_PARTS}) o on o.store_id = c.store_id
@@ -84,5 +84,5 @@ async function placeOf(db: Connection, copyId: number): Promise<{ storeId: numbe
   const parts = rows.flatMap(({ beside, layout }) =>
     beside && layout ? [{ name: beside, layout: packLayout(decodeLayout(layout)) }] : [],
   );
-  return { storeId: first.store_id, path: first.path, parts };
+  return { storeId: first.store_id, path: first.path, isLive: first.live, parts };
 }
