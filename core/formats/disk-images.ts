@@ -11,6 +11,7 @@ const iso: Format = {
   signatures: [{ at: DESCRIPTOR, mark: "\x01CD001\x01" }],
   loose: true,
   recognise: () => false,
+  recogniseElsewhere: (source) => new BlockReader(source).has(DESCRIPTOR, "\x01CD001"),
   follow(source) {
     const reader = new BlockReader(source);
     if (!reader.has(DESCRIPTOR, "\x01CD001")) return null;

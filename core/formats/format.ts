@@ -76,8 +76,8 @@ export interface Format {
   readonly signatures?: readonly Signature[];
   /** Whether these first bytes (up to `HEAD_BYTES`, fewer in a short file) begin such a file. */
   recognise(head: Uint8Array): boolean;
-  /** Whether a whole file that begins otherwise ends as such a file: the last part of one split over several. */
-  recogniseEnd?(source: ByteSource): boolean;
+  /** Whether a whole file that begins otherwise is one by a mark elsewhere: the last part of one split over several, a disc image. */
+  recogniseElsewhere?(source: ByteSource): boolean;
   /**
    * Follows the structure from the first byte of `source` to the file's end; more may come after it. Null: it is no such
    * file after all. Absent: only the beginning can be recognised.

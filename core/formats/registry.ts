@@ -135,7 +135,7 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
   if (isZero(head) && onlyZeros(content)) return { finding: "zeros" };
   const found = recognise(head, name);
   if (!expected) return found?.follow && !found.loose ? judged(found, content) : { finding: "unknown", format: found?.id ?? null };
-  if (!expected.recognise(head) && !expected.recogniseEnd?.(content))
+  if (!expected.recognise(head) && !expected.recogniseElsewhere?.(content))
     return { finding: "differs", expected: expected.title, format: found?.id ?? null };
   return judged(expected, content);
 }
@@ -186,7 +186,7 @@ export function runSummary(format: Format, content: ByteSource): Summary {
 export function identify(content: ByteSource, nameHint = ""): Format | null {
   const hinted = byExtension.get(extensionOf(nameHint));
   const head = readBytes(content, 0, Math.min(HEAD_BYTES, content.size));
-  if (hinted?.recogniseEnd?.(content) && !hinted.recognise(head)) return hinted;
+  if (hinted?.recogniseElsewhere?.(content) && !hinted.recognise(head)) return hinted;
   const found = recognise(head, nameHint);
   return found && resolved(found, content);
 }

@@ -42,6 +42,7 @@ const FORM_OF: Readonly<Record<string, PreviewForm>> = {
   bzip2: "archive",
   xz: "archive",
   cab: "archive",
+  iso: "archive",
   pdf: "pdf",
   mp4: "video",
   webm: "video",

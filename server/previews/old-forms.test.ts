@@ -2,10 +2,12 @@ import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
+import { seeded } from "../../demo/draw";
 import { carveImage } from "../../tests/support/lab-files";
 import { storedCopyOf } from "../../tests/support/stored-copy";
 import { fixture } from "../../tests/support/volume-truth";
 import type { StoredCopy } from "../items/queries";
+import { Problem } from "../problem";
 import { archiveOf } from "./archives";
 import { previewFacts } from "./facts";
 import { tablesOf } from "./tables";
@@ -59,6 +61,55 @@ describe("documents of old forms are shown as what they say", () => {
     for (const [index, table] of old.tables.entries())
       expect(cells(table)).toEqual(cells(open.tables[index] as (typeof open.tables)[number]));
     expect(old.tables[0]?.rows.length).toBeGreaterThan(3);
+  });
+
+  describe("of 1995 and of discs", () => {
+    // Written by `make-older-forms.mjs`.
+    const made = JSON.parse(fixture("older-forms.json.gz").toString()) as Record<string, string>;
+    const file = (name: string) => copyOf(name, Buffer.from(made[name] as string, "base64"));
+    /** The writer leaves out letters beyond ASCII: they are put in as the code page has them (the published table of windows-1252). */
+    const LETTERS = { N_chte: [1, 0xe4], D_neb: [1, 0xe9], Gr__e: [2, 0xf6, 0xdf] } as const;
+    function withLetters(): StoredCopy {
+      const bytes = Buffer.from(made["nights 1995.xls"] as string, "base64");
+      for (const [word, [at, ...letters]] of Object.entries(LETTERS)) {
+        const found = bytes.indexOf(word, 0, "latin1");
+        if (found < 0) throw new Error(`${word} is not in the workbook`);
+        bytes.set(letters, found + at);
+      }
+      return copyOf("nights 1995.xls", bytes);
+    }
+
+    it("workbooks of the version before, with letters of their code page, cell by cell as in their newest form", async () => {
+      expect((await previewFacts(file("nights 1995.xls"))).form).toBe("tables");
+      const [old, open] = [await tablesOf(withLetters(), "compared"), await tablesOf(file("nights.xlsx"), "compared")];
+      expect(old.problem).toBeNull();
+      expect(old.tables.map(({ name }) => name)).toEqual(["Nächte", "Sums"]);
+      expect(old.tables.map(({ rows }) => rows)).toEqual(open.tables.map(({ rows }) => rows));
+      expect(old.tables[0]?.rows.flat()).toEqual(expect.arrayContaining(["Déneb", "Größe"]));
+    });
+
+    it("cut or damaged ones are answered in words or in part, never by a fault", async () => {
+      const whole = Buffer.from(made["nights 1995.xls"] as string, "base64");
+      const random = seeded(5);
+      for (let round = 0; round < 200; round += 1) {
+        const bytes = Buffer.from(whole);
+        for (let hits = 0; hits < 8; hits += 1) bytes[512 + Math.floor(random() * (bytes.length - 512))] = Math.floor(random() * 256);
+        const found = await tablesOf(copyOf("a.xls", bytes), "shown").catch((error: unknown) => error);
+        if (found instanceof Error) expect(found).toBeInstanceOf(Problem);
+      }
+    });
+
+    it("disc images, as lists of what is on them", async () => {
+      expect((await previewFacts(file("disc.iso"))).form).toBe("archive");
+      const { members, problem } = await archiveOf(file("disc.iso"));
+      expect(problem).toBeNull();
+      expect(members.map(({ name, size }) => [name, size]).filter(([, size]) => size)).toEqual(
+        expect.arrayContaining([
+          ["Minutes/spring meeting.txt", 1600],
+          ["read me first.txt", 6],
+        ]),
+      );
+    });
   });
 
   it("mail, with what hangs on it", async () => {

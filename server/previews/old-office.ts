@@ -1,4 +1,5 @@
 import cfb from "cfb";
+import iconv from "iconv-lite";
 import WordExtractor from "word-extractor";
 import type { TablesPreview } from "./contract";
 import { asTable } from "./sheet-table";
@@ -51,6 +52,9 @@ const XLS = {
   strings: 0x00fc,
   stringCell: 0x00fd,
   label: 0x0204,
+  /** Of the version before: a text with fonts of its own. */
+  richLabel: 0x00d6,
+  codePage: 0x0042,
   number: 0x0203,
   rk: 0x027e,
   manyRk: 0x00bd,
@@ -65,7 +69,8 @@ const XLS = {
 } as const;
 const MOST_STRINGS = 1 << 20;
 const MOST_COLUMNS = 256;
-const BIFF8 = 0x0600;
+/** What a workbook's first record calls its version: texts say how wide their characters are, or are bytes of the workbook's code page. */
+const VERSIONS = { wide: 0x0600, bytes: 0x0500 } as const;
 
 interface Record {
   readonly at: number;
@@ -74,26 +79,27 @@ interface Record {
   readonly parts: readonly Uint8Array[];
 }
 
-/** The tables of an old workbook ([MS-XLS], version 8 of its records). */
+/** The tables of an old workbook: versions 8 ([MS-XLS]) and 5 of its records. */
 export function xlsTables(bytes: Buffer, most: number, mostTables: number): TablesPreview {
   const all = streams(bytes);
   const stream = all.get("Workbook") ?? all.get("Book");
   if (!stream) throw new Error("no workbook in it");
   const records = [...recordsOf(stream)];
   const version = records[0] && numberAt(records[0].parts[0] as Uint8Array, 0, 2);
-  if (version !== BIFF8)
+  if (version !== VERSIONS.wide && version !== VERSIONS.bytes)
     return { tables: [], problem: "This workbook is of a version whose cells are not read here: restore it to open it." };
   if (records.some(({ type }) => type === XLS.protection))
     return { tables: [], problem: "This workbook is protected by a password: its cells stay closed." };
+  const texts = version === VERSIONS.wide ? WIDE_TEXTS : byteTexts(records);
   const strings = sharedStrings(records);
-  const isDate = dateFormats(records);
+  const isDate = dateFormats(records, texts);
   const names = new Map<number, string>();
   for (const { type, parts } of records)
-    if (type === XLS.boundSheet) names.set(numberAt(parts[0] as Uint8Array, 0, 4), shortText((parts[0] as Uint8Array).subarray(6)));
+    if (type === XLS.boundSheet) names.set(numberAt(parts[0] as Uint8Array, 0, 4), texts.short((parts[0] as Uint8Array).subarray(6)));
   const tables: TablesPreview["tables"] = [];
   for (const [start, name] of names) {
     if (tables.length >= mostTables) break;
-    const rows = cellsOf(records, start, strings, isDate, most);
+    const rows = cellsOf(records, start, { strings, texts, isDate }, most);
     tables.push(asTable(name, rows, rows.length, most));
   }
   return { tables, problem: null };
@@ -122,8 +128,32 @@ function* recordsOf(stream: Uint8Array): Generator<Record, void, void> {
   if (open) yield open;
 }
 
-/** 2.5.240 ShortXLUnicodeString: length, one byte that says how wide its characters are, characters. */
-const shortText = (bytes: Uint8Array) => characters(bytes.subarray(2), bytes[0] ?? 0, ((bytes[1] ?? 0) & 1) === 1);
+/** How the texts of a workbook's records are read: a length in one byte (of a sheet) or two (of a cell, a format), then characters. */
+interface Texts {
+  short(bytes: Uint8Array): string;
+  long(bytes: Uint8Array): string;
+  readonly formatsAreShort?: true;
+}
+
+/** 2.5.240 ShortXLUnicodeString, 2.5.294 XLUnicodeString: behind the length, one byte says how wide the characters are. */
+const WIDE_TEXTS: Texts = {
+  short: (bytes) => characters(bytes.subarray(2), bytes[0] ?? 0, ((bytes[1] ?? 0) & 1) === 1),
+  long: (bytes) => characters(bytes.subarray(3), numberAt(bytes, 0, 2), ((bytes[2] ?? 0) & 1) === 1),
+};
+
+/** The version before (from memory): characters are bytes of the code page a record of the workbook names. A format's length is one byte. */
+function byteTexts(records: readonly Record[]): Texts {
+  const page = records.find(({ type }) => type === XLS.codePage);
+  const number = page ? numberAt(page.parts[0] as Uint8Array, 0, 2) : 1252;
+  const name = number === 0x8000 || number === 10_000 ? "macroman" : `cp${number}`;
+  const decode = (bytes: Uint8Array) => iconv.decode(Buffer.from(bytes), iconv.encodingExists(name) ? name : "cp1252");
+  return {
+    short: (bytes) => decode(bytes.subarray(1, 1 + (bytes[0] ?? 0))),
+    long: (bytes) => decode(bytes.subarray(2, 2 + numberAt(bytes, 0, 2))),
+    formatsAreShort: true,
+  };
+}
+
 const characters = (bytes: Uint8Array, count: number, wide: boolean) =>
   wide ? new TextDecoder("utf-16le").decode(bytes.subarray(0, count * 2)) : new TextDecoder("latin1").decode(bytes.subarray(0, count));
 
@@ -176,12 +206,12 @@ function sharedStrings(records: readonly Record[]): string[] {
 }
 
 /** Formats 14 to 22 and 45 to 47 are dates and times (2.4.126 Format); of others their own letters decide. */
-function dateFormats(records: readonly Record[]): (cellFormat: number) => boolean {
+function dateFormats(records: readonly Record[], texts: Texts): (cellFormat: number) => boolean {
   const own = new Map<number, string>();
   const used: number[] = [];
   for (const { type, parts } of records) {
     const body = parts[0] as Uint8Array;
-    if (type === XLS.format) own.set(numberAt(body, 0, 2), characters(body.subarray(5), numberAt(body, 2, 2), ((body[4] ?? 0) & 1) === 1));
+    if (type === XLS.format) own.set(numberAt(body, 0, 2), (texts.formatsAreShort ? texts.short : texts.long)(body.subarray(2)));
     if (type === XLS.cellFormat) used.push(numberAt(body, 2, 2));
   }
   return (cellFormat) => {
@@ -198,8 +228,7 @@ const EPOCH = Date.UTC(1899, 11, 30);
 function cellsOf(
   records: readonly Record[],
   start: number,
-  strings: readonly string[],
-  isDate: (format: number) => boolean,
+  { strings, texts, isDate }: { strings: readonly string[]; texts: Texts; isDate: (format: number) => boolean },
   most: number,
 ): unknown[][] {
   const rows: unknown[][] = [];
@@ -218,7 +247,7 @@ function cellsOf(
     if (type === XLS.eof) break;
     const [row, column, format] = [numberAt(body, 0, 2), numberAt(body, 2, 2), numberAt(body, 4, 2)];
     if (type === XLS.stringCell) set(row, column, strings[numberAt(body, 6, 4)] ?? "");
-    else if (type === XLS.label) set(row, column, characters(body.subarray(9), numberAt(body, 6, 2), ((body[8] ?? 0) & 1) === 1));
+    else if (type === XLS.label || type === XLS.richLabel) set(row, column, texts.long(body.subarray(6)));
     else if (type === XLS.number) set(row, column, shown(floatAt(body, 6), format));
     else if (type === XLS.rk) set(row, column, shown(rkNumber(numberAt(body, 6, 4)), format));
     else if (type === XLS.bool) set(row, column, body[7] ? "#" : body[6] ? "TRUE" : "FALSE");
@@ -231,7 +260,7 @@ function cellsOf(
       else if (body[6] === 0) waiting = [row, column];
       else if (body[6] === 1) set(row, column, body[8] ? "TRUE" : "FALSE");
     } else if (type === XLS.formulaText && waiting) {
-      set(...waiting, characters(body.subarray(3), numberAt(body, 0, 2), ((body[2] ?? 0) & 1) === 1));
+      set(...waiting, texts.long(body));
       waiting = null;
     }
   }

@@ -18,6 +18,8 @@ export function cellText(value: unknown): string {
       .replace(/T00:00:00\.000Z$/, "")
       .slice(0, 19)
       .replace("T", " ");
+  // As sheets show it, whatever form the workbook has.
+  if (typeof value === "boolean") return value ? "TRUE" : "FALSE";
   if (value instanceof Uint8Array) return `${value.length} bytes`;
   return String(value).slice(0, MAX_CELL);
 }

@@ -138,6 +138,27 @@ describe("a stick whose image lies on a virtual disk whose file lies on a drive"
     await expect(addInnerSource(db, jobId, 2_000_000_000)).rejects.toThrow("no such copy");
   });
 
+  it("a disk in a deleted file says so, and its files are whole only where their content proves it", async () => {
+    const { db } = bench;
+    const [drive] = await listSources(db, jobId);
+    const old = (await copiesOf((drive as Source).id)).find(({ path, state }) => path === "/Old/laptop-old.vhdx" && state === "deleted");
+    const id = await addInnerSource(db, jobId, Number(old?.id));
+    const source = await sourceOf(id);
+    expect(source.notes.join(" ")).toContain("no live one");
+    await read(volumeOf(source, "ntfs"));
+    const conditions = async (sourceId: number) => {
+      const { rows } = await bench.pool.query<{ condition: string }>(
+        `select distinct c.condition from copies c join stores v on v.id = c.store_id
+         where v.source_id = $1 and c.type = 'file' and c.state = 'live' and c.size > 0 and c.item_id is not null`,
+        [sourceId],
+      );
+      return rows.map(({ condition }) => condition);
+    };
+    expect(await conditions(id)).toEqual(["not-checked"]);
+    expect(await conditions((chain[1] as Source).id)).toEqual(["whole"]);
+    await removeSource(db, jobId, id, true);
+  });
+
   it("in three parts is one stick", async () => {
     const id = await addInnerSource(bench.db, jobId, await copyAt("/Sticks/red.001"));
     const red = await sourceOf(id);

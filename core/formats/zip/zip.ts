@@ -267,7 +267,7 @@ export const zipFormats: readonly Format[] = [
     title: "ZIP archive",
     extensions: ["zip", "jar", "kmz", "apk"],
     recognise: isZip,
-    recogniseEnd: (source) => partsAtEnd(new BlockReader(source)) > 1,
+    recogniseElsewhere: (source) => partsAtEnd(new BlockReader(source)) > 1,
     ...family,
   },
 ];
