@@ -149,7 +149,7 @@ describe("a stick whose image lies on a virtual disk whose file lies on a drive"
     const conditions = async (sourceId: number) => {
       const { rows } = await bench.pool.query<{ condition: string }>(
         `select distinct c.condition from copies c join stores v on v.id = c.store_id
-         where v.source_id = $1 and c.type = 'file' and c.state = 'live' and c.size > 0 and c.item_id is not null`,
+         where v.source_id = $1 and c.type = 'file' and c.state = 'live' and c.place = 'file-record' and c.size > 0 and c.item_id is not null`,
         [sourceId],
       );
       return rows.map(({ condition }) => condition);
