@@ -15,8 +15,8 @@ import type { VolumeReport } from "../core/volumes/inspect";
 import { openSearchable } from "../io/open-searchable";
 import type { SourceAt } from "../io/open-source";
 import type { PassOptions, PassPlace, Sighted } from "../server/passes/contract";
+import { copyRows } from "../server/passes/copy-rows";
 import { GATE } from "./pass-gate";
-import { copyRows } from "./rows";
 import { openSweep } from "./sweep-pass";
 
 /** What the thread is started with. `gate` holds two numbers (`GATE`). */

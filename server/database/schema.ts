@@ -27,6 +27,8 @@ import type { InnerFile } from "../../io/inner-file";
 import type { PassKinds, PassOptions, Sighted } from "../passes/contract";
 
 const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
+const uuid = customType<{ data: string }>({ dataType: () => "uuid" });
+const tstzrange = customType<{ data: string }>({ dataType: () => "tstzrange" });
 const int8range = customType<{ data: string }>({ dataType: () => "int8range" });
 /** Text that is told apart and ordered by its bytes, which for UTF-8 is the order of code points, and quick. */
 const plainText = customType<{ data: string }>({ dataType: () => 'text collate "C"' });
@@ -143,6 +145,8 @@ export const stores = pgTable(
     length: bytes("length_bytes").notNull(),
     filesystem: text("filesystem").notNull(),
     label: text("label"),
+    /** The low 32 bits of the volume's serial number; null: it has none. */
+    serial: bytes("serial"),
     clusterSize: integer("cluster_size"),
     /** Whether its records can be read. */
     readable: boolean("readable").notNull(),
@@ -162,6 +166,40 @@ export const stores = pgTable(
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
   (table) => [index("stores_source").on(table.sourceId)],
+);
+
+/** A drive as the client knew it. Stores show it, or parts of it, at one time or another; copies from all of them gather by its paths. */
+export const homes = pgTable(
+  "homes",
+  {
+    id: serial("id").primaryKey(),
+    jobId: integer("job_id")
+      .notNull()
+      .references(() => jobs.id, { onDelete: "cascade" }),
+    label: text("label").notNull(),
+    /** Whether names that differ in capitals alone are different names on it. */
+    caseSensitive: boolean("case_sensitive").notNull().default(false),
+  },
+  (table) => [index("homes_job").on(table.jobId)],
+);
+
+/** Which home the paths of a store are those of: what stands below `below` in the store stands below `at` in the home. The longest `below` counts. */
+export const homePaths = pgTable(
+  "home_paths",
+  {
+    storeId: integer("store_id")
+      .notNull()
+      .references(() => stores.id, { onDelete: "cascade" }),
+    /** A folder of the store, without a slash at its end; "": all of it. */
+    below: text("below").notNull().default(""),
+    homeId: integer("home_id")
+      .notNull()
+      .references(() => homes.id, { onDelete: "cascade" }),
+    at: text("at").notNull().default(""),
+    /** How it is known that they are the same; null: the store is the home's first. */
+    reason: text("reason"),
+  },
+  (table) => [primaryKey({ columns: [table.storeId, table.below] }), index("home_paths_home").on(table.homeId)],
 );
 
 /** One reading of a volume for one kind of place. */
@@ -224,17 +262,22 @@ export const passNotes = pgTable(
 
 export type PassState = "queued" | "running" | "paused" | "stopped" | "done" | "failed";
 
-/** Folder paths, each stored once. */
+/** Folder paths of homes, each stored once. */
 export const folders = pgTable(
   "folders",
   {
     id: serial("id").primaryKey(),
     jobId: integer("job_id").notNull(),
-    storeId: integer("store_id").notNull(),
+    homeId: integer("home_id").notNull(),
     path: text("path").notNull(),
+    /** What all ways of writing the path have in common in its home: a hash of it in Unicode's composed form, and in small letters. */
+    folded: uuid("folded").notNull(),
+    /** The folder this is another way of writing; null: it is the first one. */
+    sameAs: integer("same_as"),
   },
   (table) => [
-    uniqueIndex("folders_store_path").on(table.storeId, sql`md5(${table.path})`),
+    uniqueIndex("folders_home_path").on(table.homeId, sql`md5(${table.path})`),
+    uniqueIndex("folders_home_folded").on(table.homeId, table.folded).where(sql`same_as is null`),
     index("folders_path_words").using("gin", sql`plain_words(${table.path}) gin_trgm_ops`),
     index("folders_job").on(table.jobId),
   ],
@@ -246,9 +289,9 @@ export const items = pgTable(
   {
     id: bigserial("id", { mode: "number" }).primaryKey(),
     jobId: integer("job_id").notNull(),
-    storeId: integer("store_id").notNull(),
+    /** Where it stood in its home. */
     folderId: integer("folder_id").notNull(),
-    /** What makes copies the same item: volume and path, or the record itself where the path is not known. */
+    /** What makes copies in its folder the same item: the name, and the record itself where name or folder is not known. */
     key: plainText("key").notNull(),
     name: text("name").notNull(),
     kind: text("kind").notNull(),
@@ -256,6 +299,8 @@ export const items = pgTable(
     copies: integer("copies").notNull().default(1),
     /** The kinds of place its copies were found in. */
     places: text("places").array().notNull(),
+    /** The stores its copies are in. */
+    stores: integer("stores").array().notNull(),
     bestCopyId: bytes("best_copy_id").notNull(),
     /** The technician has chosen the copy: it stays whatever else is found. */
     overruled: boolean("overruled").notNull().default(false),
@@ -275,7 +320,7 @@ export const items = pgTable(
     extension: text("extension").notNull().default(""),
   },
   (table) => [
-    uniqueIndex("items_job_key").on(table.jobId, table.key),
+    uniqueIndex("items_folder_key").on(table.folderId, table.key),
     // Names that come in are filed many at a time (KiB waiting at most), which takes half as long.
     index("items_name_words").using("gin", sql`plain_words(${table.name}) gin_trgm_ops`).with({ gin_pending_list_limit: 32_768 }),
     // One index a sort order, so that any page is read in order without sorting.
@@ -284,7 +329,6 @@ export const items = pgTable(
     index("items_by_changed").on(table.jobId, sql`coalesce(${table.modified}, '-infinity'::timestamptz)`, table.id),
     index("items_by_size").on(table.jobId, table.size, table.id),
     index("items_by_survival").on(table.jobId, table.survival, table.id),
-    index("items_folder").on(table.folderId),
     // How many are lost, and what is left of them.
     index("items_lost_condition").on(table.jobId, table.condition).where(sql`lost`),
   ],
@@ -337,6 +381,10 @@ export const copies = pgTable(
     localTimes: boolean("local_times").notNull().default(false),
     /** SHA-256 of its content, where it was computed. */
     sha256: bytea("sha256"),
+    /** The states it stands for, from the first to the last one that has it; null: one state alone, that of its store. */
+    present: tstzrange("present"),
+    /** What tells versions of one file from each other, as its store knows them. */
+    sameAs: text("same_as"),
   },
   (table) => [
     index("copies_item").on(table.itemId),
@@ -344,6 +392,8 @@ export const copies = pgTable(
     // Who owns the bytes under the pointer on the disk chart.
     index("copies_first_at").on(table.storeId, table.firstAt),
     index("copies_span").using("gist", table.span).where(sql`span is not null`),
+    // What was there at a moment.
+    index("copies_present").using("gist", table.present).where(sql`present is not null`),
   ],
 );
 

@@ -38,6 +38,8 @@ export const itemFilter = z.object({
   size: z.enum(words).optional(),
   source: z.coerce.number().int().positive().optional(),
   volume: z.coerce.number().int().positive().optional(),
+  /** A drive of the client's. */
+  home: z.coerce.number().int().positive().optional(),
   /** Whose profile folder it stood in. */
   user: z.string().max(200).optional(),
   /** Whether the best copy is a live file. */
@@ -47,6 +49,8 @@ export const itemFilter = z.object({
   created: year,
   /** The extension of its name, without the dot; "none": it has none. */
   type: z.string().max(20).optional(),
+  /** What was there at this moment, as far as states, dates and deletions tell. */
+  asOf: z.iso.datetime().optional(),
   /** Leaves out what stands inside another file: small pictures in pictures, pictures in documents. */
   originals: z.enum(["yes"]).optional(),
 });
@@ -111,7 +115,7 @@ export const item = z.object({
   live: z.boolean(),
   created: z.coerce.date().nullable(),
   deletedAt: z.coerce.date().nullable(),
-  /** The volume it stands on, by the client's words. */
+  /** The drive of the client's it stood on. */
   volume: z.string(),
   /** What its content says of itself; null: it was not looked into. */
   facts: contentFacts.nullable(),
@@ -143,6 +147,7 @@ export const facets = z.object({
   user: counted,
   /** By id, with what they are called. */
   volume: named,
+  home: named,
   source: named,
   /** The folders right below the chosen one (or below the root). */
   folder: counted,

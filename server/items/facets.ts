@@ -1,7 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import type { Facets, ItemFilter } from "./contract";
-import { conditionOf, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER, yearOf } from "./filter";
+import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
@@ -21,33 +21,25 @@ const groupsOf = (jobId: number): Record<Name, SQL> => ({
   deleted: yearOf(jobId, sql`i.deleted_at`),
   created: yearOf(jobId, sql`i.created`),
   type: typeOf,
-  volume: sql`i.store_id::text`,
+  volume: sql`array_to_string(i.stores, ',')`,
 });
 
 /** How many items match by each way of narrowing. */
 export async function countFacets(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets> {
   const groups = groupsOf(jobId);
+  const above = filter.folder ?? "";
   const where = await filterCondition(db, jobId, filter);
-  // Those nothing was chosen of, and the folders, share one walk over the items; a chosen one needs a walk without its own choice.
-  const found = await walk(db, where, {
-    ...pick(
-      groups,
-      NAMES.filter((name) => !filter[name]),
-    ),
-    folder: sql`i.folder_id::text`,
-  });
-  for (const name of NAMES.filter((each) => filter[each])) {
-    const others = await filterCondition(db, jobId, filter, name);
-    Object.assign(found, await walk(db, others, pick(groups, [name])));
-  }
-  // A chosen source or user is counted beside the others too.
-  const volumes = filter.source
-    ? ((await walk(db, await filterCondition(db, jobId, filter, "source"), pick(groups, ["volume"]))).volume ?? [])
-    : (found.volume ?? []);
-  const folders = filter.user
-    ? ((await walk(db, await filterCondition(db, jobId, filter, "user"), { folder: sql`i.folder_id::text` })).folder ?? [])
-    : (found.folder ?? []);
-  const paths = await pathsOf(db, jobId);
+  // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.
+  const free = NAMES.filter((name) => !filter[name] && !(name === "volume" && filter.source));
+  const found = await walk(db, where, pick(groups, free), above);
+  const anew = async (name: keyof ItemFilter, group: Name | null) =>
+    walk(db, await filterCondition(db, jobId, filter, name), group ? pick(groups, [group]) : {}, group ? null : above);
+  for (const name of NAMES) if (filter[name]) Object.assign(found, await anew(name, name));
+  if (!found.volume) found.volume = (await walk(db, where, pick(groups, ["volume"]), null)).volume ?? [];
+  // A chosen source, user or home is counted beside the others too.
+  const sourceSets = filter.source ? (await anew("source", "volume")).volume : found.volume;
+  const users = filter.user ? (await anew("user", null)).user : found.user;
+  const homes = filter.home ? (await anew("home", null)).home : found.home;
   const total = await db.execute<{ count: string }>(sql`select count(*) from items i where i.job_id = ${jobId}`);
   const of = (name: Name) => sorted(found[name] ?? []);
   return {
@@ -61,35 +53,45 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
     deleted: of("deleted"),
     created: of("created"),
     type: of("type").slice(0, MAX_TYPES_SHOWN),
-    user: usersOf(paths, folders),
-    ...(await byVolume(db, jobId, found.volume ?? [], volumes)),
-    folder: belowFolder(paths, filter.folder ?? "", found.folder ?? []),
+    user: sorted(users ?? []).slice(0, MAX_FOLDERS_SHOWN),
+    home: await homeWords(db, jobId, sorted(homes ?? [])),
+    ...(await byVolume(db, jobId, found.volume ?? [], sourceSets ?? [])),
+    folder: sorted(found.folder ?? []).slice(0, MAX_FOLDERS_SHOWN),
   };
 }
 
 const pick = (groups: Record<Name, SQL>, names: readonly Name[]) => Object.fromEntries(names.map((name) => [name, groups[name]]));
 const sorted = (rows: Counted) => [...rows].sort((a, b) => b.count - a.count || a.value.localeCompare(b.value));
 
-/** Counts the items by each of these, in one walk. */
-async function walk(db: Connection, where: SQL, groups: Record<string, SQL>): Promise<Record<string, Counted>> {
-  const names = Object.keys(groups);
-  const columns = sql.join(
-    names.map((name) => sql`${groups[name]} as ${sql.identifier(name)}`),
-    sql`, `,
-  );
-  const sets = sql.join(
-    names.map((name) => sql`(${sql.identifier(name)})`),
-    sql`, `,
-  );
-  const { rows } = await db.execute<Record<string, string> & { count: string }>(
-    sql`select ${sql.join(names.map(sql.identifier), sql`, `)}, count(*) from (select ${columns} from items i where ${where}) g group by grouping sets (${sets})`,
-  );
-  return Object.fromEntries(
-    names.map((name) => [
-      name,
-      rows.flatMap((row) => (row[name] === null ? [] : [{ value: row[name] as string, count: Number(row.count) }])),
-    ]),
-  );
+/** What is counted by folders: what stands right below one, whose profile they lie in, in which home. */
+const byFolder = (above: string) => sql`
+  union all select v.name, v.value, sum(g.count) from g join folders f on f.id = g.folder::int
+    cross join lateral (values ('folder', case when f.path like ${`${escaped(above)}/%`} then split_part(substr(f.path, ${above.length + 2}), '/', 1) end),
+      ('user', (regexp_match(f.path, ${USER_FOLDER_SQL}, 'i'))[1]), ('home', f.home_id::text)) v(name, value)
+    where v.value <> '' group by 1, 2`;
+
+/**
+ * Counts the items by each of these, in one walk, and (`above` not null) by their folders.
+ * @param above the folder whose folders are counted; "" is the root
+ */
+async function walk(db: Connection, where: SQL, groups: Record<string, SQL>, above: string | null): Promise<Record<string, Counted>> {
+  const all = above === null ? groups : { ...groups, folder: sql`i.folder_id::text` };
+  const names = Object.keys(all);
+  const list = (each: (name: string) => SQL) => sql.join(names.map(each), sql`, `);
+  const { rows } = await db.execute<{ name: string; value: string; count: string }>(sql`
+    with g as materialized (
+      select ${list((name) => sql`${sql.identifier(name)}`)}, count(*) as count from (select ${list((name) => sql`${all[name]} as ${sql.identifier(name)}`)} from items i where ${where}) i
+      group by grouping sets (${list((name) => sql`(${sql.identifier(name)})`)})
+    )
+    select v.name, v.value, g.count from g
+      cross join lateral (values ${list((name) => sql`(${name}, ${sql.identifier(name)}::text)`)}) v(name, value)
+      where v.value is not null and v.name <> 'folder' ${above === null ? sql`` : byFolder(above)}`);
+  const found: Record<string, Counted> = {};
+  for (const { name, value, count } of rows) {
+    found[name] ??= [];
+    found[name].push({ value, count: Number(count) });
+  }
+  return found;
 }
 
 /** Items by their sets of places, as items by single places. */
@@ -99,32 +101,13 @@ function takenApart(sets: Counted): Counted {
   return [...counts].map(([value, count]) => ({ value, count }));
 }
 
-async function pathsOf(db: Connection, jobId: number): Promise<Map<string, string>> {
-  const { rows } = await db.execute<{ id: number; path: string }>(sql`select id, path from folders where job_id = ${jobId}`);
-  return new Map(rows.map((row) => [String(row.id), row.path]));
+async function homeWords(db: Connection, jobId: number, homes: Counted): Promise<Facets["home"]> {
+  const { rows } = await db.execute<{ id: number; label: string }>(sql`select id, label from homes where job_id = ${jobId}`);
+  const labels = new Map(rows.map(({ id, label }) => [String(id), label]));
+  return homes.map((each) => ({ ...each, words: labels.get(each.value) ?? each.value }));
 }
 
-/** The folders right below one, each with all that is beneath it. */
-function belowFolder(paths: ReadonlyMap<string, string>, above: string, byFolder: Counted): Counted {
-  const child = (path: string) => path.slice(above.length + 1).split("/")[0];
-  return summed(paths, byFolder, child).slice(0, MAX_FOLDERS_SHOWN);
-}
-
-/** The users in whose folders the items stood. */
-const usersOf = (paths: ReadonlyMap<string, string>, byFolder: Counted): Counted =>
-  summed(paths, byFolder, (path) => USER_FOLDER.exec(path)?.[1]).slice(0, MAX_FOLDERS_SHOWN);
-
-/** Items by folder, as items by what a folder's path says; those of which it says nothing are left out. */
-function summed(paths: ReadonlyMap<string, string>, byFolder: Counted, say: (path: string) => string | undefined): Counted {
-  const counts = new Map<string, number>();
-  for (const { value, count } of byFolder) {
-    const said = say(paths.get(value) ?? "");
-    if (said) counts.set(said, (counts.get(said) ?? 0) + count);
-  }
-  return sorted([...counts].map(([value, count]) => ({ value, count })));
-}
-
-/** Items by volume and by source, with what those are called. */
+/** Items by volume and by source, with what those are called. @param inVolumes, forSources items by the sets of volumes their copies are in */
 async function byVolume(
   db: Connection,
   jobId: number,
@@ -136,10 +119,11 @@ async function byVolume(
   const known = new Map(rows.map((row) => [String(row.id), row]));
   const sources = new Map<string, { value: string; count: number; words: string }>();
   for (const { value, count } of forSources) {
-    const row = known.get(value);
-    if (!row) continue;
-    const id = String(row.source_id);
-    sources.set(id, { value: id, count: count + (sources.get(id)?.count ?? 0), words: row.name });
+    const inSet = value.split(",").flatMap((store) => known.get(store) ?? []);
+    for (const [sourceId, name] of new Map(inSet.map((row) => [row.source_id, row.name]))) {
+      const id = String(sourceId);
+      sources.set(id, { value: id, count: count + (sources.get(id)?.count ?? 0), words: name });
+    }
   }
   const called = new Map<string, number>();
   for (const { label } of rows) called.set(label, (called.get(label) ?? 0) + 1);
@@ -149,7 +133,7 @@ async function byVolume(
     return (called.get(row.label) ?? 0) > 1 ? `${row.label} of ${row.name}` : row.label;
   };
   return {
-    volume: sorted(inVolumes).map((each) => ({ ...each, words: words(each.value) })),
+    volume: sorted(takenApart(inVolumes)).map((each) => ({ ...each, words: words(each.value) })),
     source: [...sources.values()].sort((a, b) => b.count - a.count),
   };
 }

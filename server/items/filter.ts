@@ -14,7 +14,8 @@ export function searchWords(query: string): string[] {
     .slice(0, MAX_WORDS);
 }
 
-const escaped = (word: string) => word.replace(/[\\%_]/g, "\\$&");
+/** A text as part of a LIKE pattern that means itself. */
+export const escaped = (word: string) => word.replace(/[\\%_]/g, "\\$&");
 const intArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).join(",")}}'::int[]`);
 
 /** A pattern with `*` for any letters and `?` for one, which means the whole name. */
@@ -37,9 +38,9 @@ async function wordCondition(db: Connection, jobId: number, word: string): Promi
   return sql`(${named(pattern)}${inFolders})`;
 }
 
-/** Folders in which each user's own stand, on the systems that are read. */
-export const USER_FOLDER = /^\/(?:Users|Documents and Settings|home)\/([^/]+)(?:\/|$)/i;
-const USER_FOLDERS = "^/(Users|Documents and Settings|home)/";
+const USER_FOLDERS = "^/(?:Users|Documents and Settings|home)/";
+/** The name of the user whose own folder a path lies in, on the systems that are read. */
+export const USER_FOLDER_SQL = `${USER_FOLDERS}([^/]+)`;
 
 /** The year of a moment in the job's time zone, or "none". */
 export const yearOf = (jobId: number, moment: SQL = sql`i.modified`) =>
@@ -67,6 +68,14 @@ const NOT_LOOKED_INTO = sql`(i.live and i.opens is null)`;
 export const conditionOf = sql`case when i.condition = 'whole' and ${NOT_LOOKED_INTO} then 'in-place' else i.condition end`;
 
 /**
+ * Whether an item was there at a moment: a copy of it stands for a span of states with that moment in it; of a copy that tells of one state
+ * alone, its dates must allow it: made by then, and not yet deleted.
+ */
+const presentAt = (moment: string) => sql`exists (select 1 from copies c where c.item_id = i.id and (c.present @> ${moment}::timestamptz
+  or (c.present is null and c.condition <> 'name-only' and coalesce(c.created, c.modified) <= ${moment}::timestamptz
+    and (c.state = 'live' or c.deleted_at > ${moment}::timestamptz))))`;
+
+/**
  * The condition on `items i` that a filter means.
  * @param without one way of narrowing to leave out
  */
@@ -74,7 +83,8 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   const parts: SQL[] = [sql`i.job_id = ${jobId}`];
   const used: Partial<ItemFilter> = { ...filter };
   if (without) delete used[without];
-  const { kind, place, condition, folder, year, size, originals, source, volume, user, standing, deleted, created, type } = used;
+  const { kind, place, condition, folder, year, size, originals, home, asOf, source, volume, user, standing, deleted, created, type } =
+    used;
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
@@ -87,8 +97,10 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     );
   if (year) parts.push(sql`${yearOf(jobId)} = ${year}`);
   if (size) parts.push(sizeCondition(size));
-  if (source) parts.push(sql`i.store_id in (select id from stores where source_id = ${source})`);
-  if (volume) parts.push(sql`i.store_id = ${volume}`);
+  if (source) parts.push(sql`i.stores && array(select id from stores where source_id = ${source})`);
+  if (volume) parts.push(sql`${volume}::int = any(i.stores)`);
+  if (home) parts.push(sql`i.folder_id in (select id from folders where home_id = ${home})`);
+  if (asOf) parts.push(presentAt(asOf));
   if (user)
     parts.push(
       sql`i.folder_id in (select id from folders where job_id = ${jobId} and path ~* ${`${USER_FOLDERS}${user.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}(/|$)`})`,

@@ -51,8 +51,8 @@ export const itemOf = (row: ItemRow): Omit<Item, "marks"> => ({
 });
 
 export const ITEM_COLUMNS = sql`i.id, i.name, f.path as folder, i.kind, i.lost, i.copies, i.best_copy_id, i.size, i.modified, i.condition,
-  i.survival, i.facts, t.in_tray, t.chosen, i.opens, i.live, i.created, i.deleted_at, coalesce(v.label, 'volume ' || v.number) as volume`;
-const ITEM_JOINS = sql`join folders f on f.id = i.folder_id join stores v on v.id = i.store_id cross join lateral (
+  i.survival, i.facts, t.in_tray, t.chosen, i.opens, i.live, i.created, i.deleted_at, h.label as volume`;
+const ITEM_JOINS = sql`join folders f on f.id = i.folder_id join homes h on h.id = f.home_id cross join lateral (
   select coalesce(bool_or(coalesce(e.copy_id, i.best_copy_id) = i.best_copy_id), false) as in_tray, count(distinct coalesce(e.copy_id, i.best_copy_id))::int as chosen
   from tray_entries e where e.job_id = i.job_id and e.item_id = i.id) t`;
 export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;

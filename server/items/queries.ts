@@ -46,7 +46,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     ItemRow & { job_id: number; overruled: boolean; sought: boolean; volume_label: string | null; number: number; source_name: string }
   >(sql`
     select ${ITEM_COLUMNS}, i.job_id, i.overruled, (i.id = (select found_item_id from jobs where id = i.job_id)) is true as sought, v.label as volume_label, v.number, s.name as source_name
-    from ${ITEM_TABLES} join sources s on s.id = v.source_id where i.id = ${itemId}`);
+    from ${ITEM_TABLES} join copies b on b.id = i.best_copy_id join stores v on v.id = b.store_id join sources s on s.id = v.source_id where i.id = ${itemId}`);
   const [row] = rows;
   if (!row) return null;
   const { rows: list } = await db.execute<CopyRow>(sql`

@@ -35,10 +35,10 @@ export function gatherCopies(touched: string): string {
     from copies c join touched on touched.id = c.item_id
     order by c.item_id, ${BEST_FIRST}
   ), counted as (
-    select c.item_id, count(*)::int as copies, ${LOST_ITEM} as lost, array_agg(distinct c.place) as places
+    select c.item_id, count(*)::int as copies, ${LOST_ITEM} as lost, array_agg(distinct c.place) as places, array_agg(distinct c.store_id) as stores
     from copies c join touched on touched.id = c.item_id group by c.item_id
   )
-  update items set copies = counted.copies, lost = counted.lost, places = counted.places,
+  update items set copies = counted.copies, lost = counted.lost, places = counted.places, stores = counted.stores,
     best_copy_id = case when overruled then best_copy_id else ranked.id end,
     size = case when overruled then items.size else ranked.size end,
     modified = case when overruled then items.modified else ranked.modified end,

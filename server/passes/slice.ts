@@ -181,7 +181,7 @@ export async function endAtOnce(db: Database, pass: ClaimedPass): Promise<void> 
 }
 
 export interface Batch {
-  /** Rows in PostgreSQL's COPY text form, columns as in `INCOMING_COLUMNS`. */
+  /** Rows in PostgreSQL's COPY text form, columns as in `COPY_COLUMNS`. */
   readonly rows: Uint8Array;
   readonly resume: Uint8Array | null;
   readonly done: number;

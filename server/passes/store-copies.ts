@@ -2,8 +2,10 @@ import { Readable } from "node:stream";
 import { pipeline } from "node:stream/promises";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
+import { findFolders, toHome } from "../homes/paths";
 import { BEST_COPY, lostIf, OPENS } from "./best-copy";
 import type { PassKinds, PassPlace } from "./contract";
+import { asTime, COPY_COLUMNS } from "./copy-rows";
 
 /** The pass a batch belongs to. */
 interface OfPass {
@@ -13,113 +15,71 @@ interface OfPass {
   readonly volume: { readonly id: number };
 }
 
-/** The columns of a batch's rows, in PostgreSQL's COPY text form. */
-export const INCOMING_COLUMNS = [
-  "place",
-  "item_key",
-  "folder_path",
-  "kind",
-  "state",
-  "type",
-  "reference",
-  "name",
-  "name_raw",
-  "size",
-  "created",
-  "modified",
-  "changed",
-  "deleted_at",
-  "condition",
-  "survival",
-  "evidence",
-  "layout",
-  "first_at",
-  "span",
-  "streams",
-  "links",
-  "encrypted",
-  "notes",
-  "file",
-  "rule",
-  "found_path",
-  "facts",
-  "local_times",
-] as const;
-
 /** A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. */
 const NOT_STORED = `not exists (
   select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place and c.reference = i.reference and c.name = i.name)`;
 
-/** Times come as milliseconds: numbers are read faster than dates. */
-const TIME = (column: string) => `to_timestamp(${column} / 1000)`;
-
-/** What a batch brought: live files, and lost ones by place and kind. */
-/** What a batch has brought. */
+/** What a batch has brought: live files, and lost ones by place and kind. */
 interface Brought {
   readonly live: number;
   readonly lost: PassKinds;
 }
 
+const INCOMING = COPY_COLUMNS.map(({ name, type }) => `${name} ${type}`).join(", ");
+const STORED = COPY_COLUMNS.filter(({ stored }) => stored !== null);
+
+/** The folder an item is in, and the one its copy is in: `own_folder` where the row says so, otherwise that of its path. */
+const ITEM_FOLDER = "coalesce(i.own_folder, f.canonical)";
+const COPY_FOLDER = "coalesce(i.own_folder, f.exact)";
+
 /** Stores the copies of a batch and gathers them into items, within the caller's transaction. */
 export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uint8Array): Promise<Brought> {
   if (rows.length === 0) return { live: 0, lost: [] };
+  const { jobId, id: passId } = pass;
+  const storeId = pass.volume.id;
   const others = await client.query("select 1 from passes where store_id = $1 and place = $2 and id <> $3 and done > 0 limit 1", [
-    pass.volume.id,
+    storeId,
     pass.place,
-    pass.id,
+    passId,
   ]);
   const earlier = others.rows.length > 0;
   await client.query(`create temp table incoming (
-    id bigint not null default nextval('copies_id_seq'), place text, item_key text collate "C", folder_path text, kind text, state text, type text,
-    reference text, name text, name_raw bytea, size bigint, created float8, modified float8, changed float8, deleted_at float8,
-    condition text, survival float8, evidence jsonb, layout bytea, first_at bigint, span int8range, streams jsonb, links int, encrypted boolean, notes jsonb,
-    file text, rule text, found_path text, facts jsonb, local_times boolean) on commit drop`);
-  const into = client.query(copyFrom(`copy incoming (${INCOMING_COLUMNS.join(", ")}) from stdin`));
+    id bigint not null default nextval('copies_id_seq'), own_folder int, ${INCOMING}) on commit drop`);
+  const into = client.query(copyFrom(`copy incoming (${COPY_COLUMNS.map(({ name }) => name).join(", ")}) from stdin`));
   await pipeline(Readable.from([rows]), into);
-  const { jobId, id: passId } = pass;
-  const storeId = pass.volume.id;
+  // A batch is small beside what it meets: row by row it looks up its item and its folder. Left to itself, the database would now and then go
+  // through all items, or all folders, instead: its statistics lag behind tables that grow this fast.
+  await client.query("set local enable_seqscan = off");
   if (pass.place === "raw") {
     await client.query(CONFIRMS_RECORD, [jobId, storeId]);
     await client.query(OWNED_BY_RECORD, [jobId, storeId]);
   }
-  await client.query(
-    `insert into folders (job_id, store_id, path) select distinct $1::int, $2::int, folder_path from incoming
-     on conflict (store_id, md5(path)) do nothing`,
-    [jobId, storeId],
-  );
-  const insertItems = `insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, size, modified, condition, survival, facts, live, opens,
+  await placeInHomes(client, jobId, storeId);
+  const insertItems = `insert into items (job_id, folder_id, key, name, kind, lost, places, stores, best_copy_id, size, modified, condition, survival, facts, live, opens,
        created, deleted_at, extension)
-     select distinct on (item_key) $1::int, $2::int, f.id, item_key, name, kind, ${lostIf("i")}, array[i.place], i.id, size, ${TIME("i.modified")}, condition, survival, facts,
-       i.state = 'live', ${OPENS("i")}, ${TIME("i.created")}, ${TIME("i.deleted_at")}, ${EXTENSION}
-     from incoming i join folders f on f.store_id = $2 and md5(f.path) = md5(i.folder_path)
-     where item_key is not null order by item_key
-     on conflict (job_id, key) do nothing`;
+     select distinct on (item_folder, item_key) $1::int, item_folder, item_key, name, kind, ${lostIf("i")}, array[i.place], array[$2::int], i.id, size,
+       ${asTime("i.modified")}, condition, survival, facts, i.state = 'live', ${OPENS("i")}, ${asTime("i.created")}, ${asTime("i.deleted_at")}, ${EXTENSION("name")}
+     from (select i.*, ${ITEM_FOLDER} as item_folder from incoming i join incoming_folders f on f.folder_path = i.folder_path where item_key is not null) i
+     order by item_folder, item_key
+     on conflict (folder_id, key) do nothing`;
   const { rowCount: inserted } = await client.query(insertItems, [jobId, storeId]);
   const [counted] = (await client.query<{ count: number }>("select count(item_key)::int as count from incoming")).rows;
   // Where each row has brought an item of its own, none can be the twin of another one.
   if ((counted?.count ?? 0) > (inserted ?? 0)) {
-    const { rowCount: twins } = await client.query(TWINS, [jobId, passId]);
+    const { rowCount: twins } = await client.query(TWINS, [passId]);
     if (twins) await client.query(insertItems, [jobId, storeId]);
   }
-  // A batch is small beside what it meets: row by row it looks up its item and its folder, and it does so once, for the copies and for
-  // what is to be gathered. Left to itself, the database would now and then go through all items, or all folders, instead: its statistics
-  // lag behind tables that grow this fast.
-  await client.query("set local enable_seqscan = off");
   await client.query("create temp table touched (id bigint not null) on commit drop");
   const brought = await client.query<{ place: string; kind: string; lost: boolean; count: number }>(
     `with matched as materialized (
-       select i.*, t.id as item_id, t.best_copy_id, f.id as folder_id
+       select i.*, t.id as item_id, t.best_copy_id, ${COPY_FOLDER} as folder_id
        from incoming i
-       cross join lateral (select id from folders where store_id = $2 and md5(path) = md5(i.folder_path) limit 1) f
-       left join lateral (select id, best_copy_id from items where job_id = $1 and key = i.item_key limit 1) t on true
+       join incoming_folders f on f.folder_path = i.folder_path
+       left join lateral (select id, best_copy_id from items where folder_id = ${ITEM_FOLDER} and key = i.item_key limit 1) t on true
        ${earlier ? `where ${NOT_STORED}` : ""}
      ), stored as (
-       insert into copies (id, job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-         created, modified, changed, deleted_at, condition, survival, evidence, layout, first_at, span, streams, links, encrypted, notes,
-         file, rule, found_path, facts, local_times)
-       select id, $1::int, $3::int, $2::int, item_id, folder_id, place, state, type, reference, name, name_raw, size,
-         ${["created", "modified", "changed", "deleted_at"].map(TIME).join(", ")}, condition, survival, evidence, layout, first_at, span, streams, links,
-         encrypted, notes, file, rule, found_path, facts, local_times
+       insert into copies (id, job_id, pass_id, store_id, item_id, folder_id, ${STORED.map(({ name }) => name).join(", ")})
+       select id, $1::int, $3::int, $2::int, item_id, folder_id, ${STORED.map(({ stored }) => stored).join(", ")}
        from matched
      ), gathered as (
        insert into touched select distinct item_id from matched where best_copy_id <> id
@@ -134,26 +94,47 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
   };
 }
 
+/** Finds where the folders of a batch stand in the homes of their store. Whoever joins or parts homes waits for the batch, and it for them. */
+async function placeInHomes(client: pg.PoolClient, jobId: number, storeId: number): Promise<void> {
+  const { rows: paths } = await client.query<{ below: string }>("select below from home_paths where store_id = $1 for share", [storeId]);
+  if (!paths.some(({ below }) => below === "")) throw new Error(`store ${storeId} has no home`);
+  await client.query(`create temp table incoming_folders on commit drop as
+    select d.folder_path, h.home_id, h.path, null::uuid as folded, null::int as exact, null::int as canonical
+    from (select distinct folder_path from incoming) d ${toHome(String(storeId), "d.folder_path")}`);
+  for (const statement of findFolders("incoming_folders", String(jobId))) await client.query(statement);
+  await client.query(EXACT_NAMES);
+}
+
+/** On a home that tells capitals apart, keys have names as they are written. */
+const EXACT_NAMES = `
+  update incoming i set item_key = normalize(i.name, NFC) || substr(i.item_key, length(lower(normalize(i.name, NFC))) + 1)
+  from incoming_folders f join homes h on h.id = f.home_id
+  where f.folder_path = i.folder_path and h.case_sensitive and starts_with(i.item_key, lower(normalize(i.name, NFC)))`;
+
 /**
  * Live files of one pass whose paths differ in capitals or Unicode form alone are different files, on a volume that tells these apart: all but
  * the first become items of their own.
  */
 const TWINS = `
-  with first as (
-    select id, reference, folder_path, name, first_value(reference) over same as first_reference,
-      first_value(folder_path || '/' || name) over same as first_path
-    from incoming where state = 'live' and place = 'file-record' and item_key is not null window same as (partition by item_key order by id)
+  with placed as (
+    select i.id, i.reference, i.name, i.item_key, f.exact, f.canonical from incoming i join incoming_folders f on f.folder_path = i.folder_path
+    where i.state = 'live' and i.place = 'file-record' and i.item_key is not null and i.own_folder is null
+  ), first as (
+    select id, reference, name, exact, first_value(reference) over same as first_reference, first_value(exact) over same as first_folder,
+      first_value(name) over same as first_name
+    from placed window same as (partition by canonical, item_key order by id)
   ), twins as (
-    select i.id from incoming i join first w on w.id = i.id
-    where (w.first_reference <> i.reference and w.first_path <> i.folder_path || '/' || i.name)
+    select p.id, p.exact from placed p join first w on w.id = p.id
+    where (w.first_reference <> w.reference and (w.first_folder <> w.exact or w.first_name <> w.name))
       or exists (
-        select 1 from items t join copies c on c.item_id = t.id join folders f on f.id = c.folder_id
-        where t.job_id = $1 and t.key = i.item_key and c.pass_id = $2 and c.state = 'live' and c.place = 'file-record'
-          and c.reference <> i.reference and (c.name <> i.name or f.path <> i.folder_path))
+        select 1 from items t join copies c on c.item_id = t.id
+        where t.folder_id = p.canonical and t.key = p.item_key and c.pass_id = $1 and c.state = 'live' and c.place = 'file-record'
+          and c.reference <> p.reference and (c.name <> p.name or c.folder_id <> p.exact))
   )
-  update incoming i set item_key = i.item_key || '#' || md5(i.reference) from twins where twins.id = i.id`;
+  update incoming i set item_key = i.item_key || '#' || md5(i.reference), own_folder = twins.exact from twins where twins.id = i.id`;
 
-const EXTENSION = `coalesce(lower(substring(name from '[^.]\\.([^.[:space:]]{1,12})$')), '')`;
+/** The extension of a name, as items keep it. */
+export const EXTENSION = (name: string) => `coalesce(lower(substring(${name} from '[^.]\\.([^.[:space:]]{1,12})$')), '')`;
 
 /**
  * Content that stands in the very clusters of a record's file, and is as long, is that file's own copy and no second one: it confirms what
@@ -174,8 +155,8 @@ const CONFIRMS_RECORD = `
  * inside another find is no file of a record.
  */
 const OWNED_BY_RECORD = `
-  update incoming i set item_key = t.key, name = t.name, folder_path = f.path, local_times = c.local_times,
+  update incoming i set item_key = t.key, name = t.name, own_folder = t.folder_id, local_times = c.local_times,
     modified = extract(epoch from c.modified) * 1000, created = extract(epoch from c.created) * 1000
-  from copies c join items t on t.id = c.item_id join folders f on f.id = t.folder_id
+  from copies c join items t on t.id = c.item_id
   where c.job_id = $1 and c.store_id = $2 and c.first_at = i.first_at and c.place <> 'raw' and c.type = 'file' and t.kind = i.kind
     and i.facts->>'inside' is null`;

@@ -24,7 +24,7 @@ export interface TrayRow extends Record<string, unknown> {
   encrypted: boolean;
   missing: string;
   streams: StoredStream[] | null;
-  store_id: number;
+  home_id: number;
   dated: boolean;
 }
 
@@ -49,7 +49,7 @@ export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
 /** Trays with more items are listed in the order of these, which needs no sorting. */
 const SORTED = 20_000;
 const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
-  (c.layout is not null) as readable, c.encrypted, c.streams, c.name, c.size, c.modified, c.condition, c.store_id, f.path as folder`;
+  (c.layout is not null) as readable, c.encrypted, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
   sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
@@ -111,23 +111,24 @@ export async function sumTray(db: Connection, jobId: number): Promise<TraySums> 
   };
 }
 
-export interface RestoredVolume {
+export interface RestoredHome {
   readonly id: number;
-  readonly label: string | null;
-  readonly number: number;
+  readonly label: string;
+  /** The first source that shows it. */
   readonly sourceName: string;
 }
 
-/** The volumes of a job, as the folders of its restores are called after them. */
-export async function restoredVolumes(db: Connection, jobId: number): Promise<RestoredVolume[]> {
-  const { rows } = await db.execute<{ id: number; label: string | null; number: number; name: string }>(sql`
-    select v.id, v.label, v.number, s.name from stores v join sources s on s.id = v.source_id where s.job_id = ${jobId} order by v.id`);
-  return rows.map(({ id, label, number, name }) => ({ id, label, number, sourceName: name }));
+/** The homes of a job, as the folders of its restores are called after them. */
+export async function restoredHomes(db: Connection, jobId: number): Promise<RestoredHome[]> {
+  const { rows } = await db.execute<{ id: number; label: string; name: string | null }>(sql`
+    select h.id, h.label, (select s.name from home_paths p join stores v on v.id = p.store_id join sources s on s.id = v.source_id
+      where p.home_id = h.id order by v.id limit 1) as name from homes h where h.job_id = ${jobId} order by h.id`);
+  return rows.map(({ id, label, name }) => ({ id, label, sourceName: name ?? label }));
 }
 
-/** The folder each volume's files go to: its own name; where several are called alike, within a folder of their source. */
-export function volumeFolders(volumes: readonly RestoredVolume[]): Map<number, readonly string[]> {
-  const own = (volume: RestoredVolume) => safeName(volume.label ?? `volume ${volume.number}`);
+/** The folder each home's files go to: its own name; where several are called alike, within a folder of their source. */
+export function homeFolders(volumes: readonly RestoredHome[]): Map<number, readonly string[]> {
+  const own = (volume: RestoredHome) => safeName(volume.label);
   const folders = new Map<number, readonly string[]>();
   const taken = new Set<string>();
   for (const volume of volumes) {

@@ -20,7 +20,7 @@ import {
   type resultQuery,
 } from "./contract";
 import { destinationRoot, freeBytesIn, refusal } from "./delivery";
-import { componentsOf, problemOf, restoredVolumes, sumTray, type TrayRow, trayPage, volumeFolders } from "./planned";
+import { componentsOf, homeFolders, problemOf, restoredHomes, sumTray, type TrayRow, trayPage } from "./planned";
 import { lookAgain } from "./since";
 
 /** What is needed to say where the copies of a job's tray go. */
@@ -33,7 +33,7 @@ export interface Targets {
 export async function targetsFor(db: Connection, jobId: number, destination: string): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
   if (!job) throw new Problem("There is no such job.", 404);
-  return { root: destinationRoot(destination), folders: volumeFolders(await restoredVolumes(db, jobId)), timeZone: job.timeZone };
+  return { root: destinationRoot(destination), folders: homeFolders(await restoredHomes(db, jobId)), timeZone: job.timeZone };
 }
 
 export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
@@ -44,7 +44,7 @@ export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
 export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFile[] {
   const size = Number(row.size);
   const modified = row.modified ? new Date(row.modified) : null;
-  const above = folders.get(row.store_id) ?? [];
+  const above = folders.get(row.home_id) ?? [];
   const shared = { itemId: Number(row.item_id), copyId: Number(row.copy_id), condition: row.condition, modified, best: !row.chosen_copy };
   const content: PlannedFile = {
     ...shared,

@@ -122,7 +122,7 @@ interface WorkRow extends FileColumns, SourceColumns {
   streams: StoredStream[] | null;
   container: string;
   source_size: string;
-  store_id: number;
+  home_id: number | null;
   modified: string | null;
 }
 
@@ -135,7 +135,7 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, ${FILE_COLUMNS}, c.store_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
@@ -174,7 +174,7 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
     size,
     layout,
     components: componentsOf(
-      targets.folders.get(row.store_id) ?? [],
+      (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
       { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
       targets.timeZone,
     ),

@@ -8,6 +8,7 @@ import { SourceError } from "../../io/source-error";
 import { runTask } from "../content/pool";
 import type { Database } from "../database/connection";
 import { passes, sourceFolders, sources, stores } from "../database/schema";
+import { findHomes } from "../homes/commands";
 import { note } from "../log/commands";
 import { gatherCopies } from "../passes/best-copy";
 import { Problem } from "../problem";
@@ -89,6 +90,7 @@ async function insertSource(db: Database, source: NewSource, found: InspectedSou
     if (!row) throw new Problem("This source is already part of the job.", 409);
     if (found.volumes.length > 0)
       await tx.insert(stores).values(found.volumes.map((volume) => ({ sourceId: row.id, ...volume, notes: [...volume.notes] })));
+    await findHomes(tx, jobId, row.id);
     const inside = within.map((each) => each.path);
     await note(tx, jobId, "Source added", { path, ...(inside.length > 0 ? { inside } : {}), volumes: found.volumes.length });
     await announce(tx, jobId);
@@ -249,6 +251,7 @@ export async function rereadSource(db: Database, jobId: number, sourceId: number
           .values({ sourceId, ...values, ...(taken ? { number: Math.max(...known.map(({ number }) => number)) + added } : {}) });
       }
     }
+    await findHomes(tx, jobId, sourceId);
     await tx
       .update(sources)
       .set({ ...structureOf(found), unreadable: [] })
@@ -304,8 +307,11 @@ async function forgetCopies(tx: Pick<Database, "execute">, jobId: number, source
     sql`update items i set overruled = false from forgotten f where i.id = f.id and not exists (select 1 from copies c where c.id = i.best_copy_id)`,
   );
   await tx.execute(sql.raw(gatherCopies("select f.id from forgotten f join items i on i.id = f.id")));
-  // An item keeps the volume and folder of a copy that is there.
-  await tx.execute(sql`update items i set store_id = c.store_id, folder_id = c.folder_id from copies c
-    where c.id = i.best_copy_id and i.job_id = ${jobId} and i.store_id in ${own}`);
-  await tx.execute(sql`delete from folders where job_id = ${jobId} and store_id in ${own}`);
+  // Of a home that nothing else shows, items go to the folder of a copy that is there: one that was joined to them for what it holds.
+  const gone = sql`(select p.home_id from home_paths p where p.store_id in ${own} and not exists (
+    select 1 from home_paths o where o.home_id = p.home_id and not o.store_id in ${own}))`;
+  await tx.execute(sql`update items i set folder_id = c.folder_id, key = i.key || '#' || i.id from copies c, folders f
+    where c.id = i.best_copy_id and i.job_id = ${jobId} and f.id = i.folder_id and f.home_id in ${gone}`);
+  await tx.execute(sql`delete from folders where job_id = ${jobId} and home_id in ${gone}`);
+  await tx.execute(sql`delete from homes where job_id = ${jobId} and id in ${gone}`);
 }

@@ -1,6 +1,7 @@
 import { FileSystemError } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
 import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { volumeSerial } from "../../core/volumes/volume-serial";
 import { FolderSource } from "../../io/folder-source";
 import { type DiskAt, type OpenedSource, openSource } from "../../io/open-source";
 import { markOf } from "../../io/source-mark";
@@ -52,6 +53,7 @@ function inspectFolder(path: string): InspectedSource {
     filesystem: "folder",
     label,
     clusterSize: null,
+    serial: null,
     standing: "present",
     closed: null,
     notes: [],
@@ -79,6 +81,7 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
     filesystem: volume.filesystem as string,
     label: volume.label,
     clusterSize: volume.clusterSize,
+    serial: volumeSerial(source.disk, volume.offset, volume.filesystem),
     standing: volume.standing,
     closed: volume.closed,
     notes: [...volume.notes],

@@ -133,14 +133,15 @@ describe("copies whose folder is not known", () => {
     const known = (await everything({ show: "all" })).find((item) => item.condition === "whole" && item.size > 2000) as Item;
     // The same content once more, and another of the same size with one byte's worth of other content, both without a folder.
     const { rows } = await bench.pool.query<{ id: string }>(
-      `with f as (insert into folders (job_id, store_id, path) select job_id, store_id, '/?/lost' from items where id = $1 returning id, job_id, store_id),
+      `with f as (insert into folders (job_id, home_id, path, folded) select i.job_id, f.home_id, '/?/lost', folded_path('/?/lost', false)
+         from items i join folders f on f.id = i.folder_id where i.id = $1 returning id, job_id),
        c as (insert into copies (job_id, pass_id, store_id, folder_id, place, state, type, reference, name, name_raw, size, condition, survival, evidence, layout, first_at, notes)
-         select f.job_id, 0, f.store_id, f.id, 'leftover-record', 'deleted', 'file', 'record ' || n, 'found ' || n, '', c.size, 'whole', 1, c.evidence,
+         select f.job_id, 0, c.store_id, f.id, 'leftover-record', 'deleted', 'file', 'record ' || n, 'found ' || n, '', c.size, 'whole', 1, c.evidence,
            case n when 1 then c.layout else (select o.layout from copies o where o.job_id = c.job_id and o.size > c.size and length(o.layout) = length(c.layout) limit 1) end,
            c.first_at, '[]'
          from items i join copies c on c.id = i.best_copy_id, f, generate_series(1, 2) n where i.id = $1 returning id, job_id, store_id, folder_id, name, size)
-       insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, size, condition, survival)
-       select job_id, store_id, folder_id, '/?/' || name, name, 'other', true, array['leftover-record'], id, size, 'whole', 1 from c order by name returning id`,
+       insert into items (job_id, stores, folder_id, key, name, kind, lost, places, best_copy_id, size, condition, survival)
+       select job_id, array[store_id], folder_id, name, name, 'other', true, array['leftover-record'], id, size, 'whole', 1 from c order by name returning id`,
       [known.id],
     );
     const [same, other] = rows.map((row) => Number(row.id)) as [number, number];

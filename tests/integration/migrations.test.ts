@@ -1,3 +1,4 @@
+import { createHash } from "node:crypto";
 import { cpSync, mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
@@ -9,13 +10,17 @@ import { readNumberCheckpoint } from "../../core/bytes/checkpoint";
 import { findAccounts } from "../../server/accounts/queries";
 import { open } from "../../server/database/connection";
 import { migrateDatabase } from "../../server/database/migrate";
+import { listHomes } from "../../server/homes/queries";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
 import { listJobs } from "../../server/jobs/queries";
+import { copyRows } from "../../server/passes/copy-rows";
 import { listPasses } from "../../server/passes/queries";
+import { storeCopies } from "../../server/passes/store-copies";
 import { listRules } from "../../server/places/queries";
 import { listSources } from "../../server/sources/queries";
+import { copyAt } from "../support/copies";
 import { emptyDatabase } from "../support/scratch-database";
 
 const FOLDER = "server/database/migrations";
@@ -136,6 +141,90 @@ describe("a database of an earlier version", () => {
     const { items } = await listItems(db, 1, itemQuery.parse({}));
     expect(items.map(({ name, folder }) => `${folder}/${name}`)).toEqual(["/Documents/a.txt"]);
     expect((await findItem(db, items[0]?.id as number))?.list.map(({ reference }) => reference)).toEqual(["MFT record 40"]);
+    await pool.end();
+  });
+
+  it("keeps every item and copy when paths become those of homes, and what is found again gathers with them", async () => {
+    const url = await emptyDatabase();
+    const client = new pg.Client({ connectionString: url });
+    await client.connect();
+    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(23) });
+    const evidence = `'{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}'`;
+    // Keys as they were: store and path in small letters; the record behind them where folder or name is not known; a file that differs in
+    // capitals alone; a hash where they were too long.
+    const long = "x".repeat(420);
+    const hash = createHash("sha256").update(`1:/docs/${long}/b.txt`).digest("hex");
+    const twin = createHash("md5").update("MFT record 44").digest("hex");
+    const rows: [key: string, folder: number, name: string, reference: string][] = [
+      ["1:/docs/größe.txt", 1, "Größe.txt", "MFT record 40"],
+      ["1:/?/lost/a.txt#MFT record 41", 3, "a.txt", "MFT record 41"],
+      ["1:/docs/?ote.txt#FAT entry 512/3", 1, "?ote.txt", "FAT entry 512/3"],
+      [`1#${hash}`, 5, "b.txt", "MFT record 43"],
+      [`1:/docs/größe.txt#${twin}`, 2, "größe.txt", "MFT record 44"],
+      ["2:/docs/größe.txt", 4, "Größe.txt", "MFT record 40"],
+    ];
+    await client.query(`
+      insert into jobs (title) values ('Filled');
+      insert into sources (job_id, path, name, size, container, table_kind, notes) values (1, '/drive.img', 'drive.img', 1000000, 'raw', 'mbr', '[]');
+      insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes) values
+        (1, 0, 65536, 500000, 'ntfs', 'Laptop', true, '[]'), (1, 1, 600000, 300000, 'fat32', null, true, '[]');
+      insert into passes (job_id, source_id, store_id, place, state, done, total) values (1, 1, 1, 'file-record', 'paused', 1, 2);
+      insert into folders (job_id, store_id, path) values (1, 1, '/Docs'), (1, 1, '/docs'), (1, 1, '/?/lost'), (1, 2, '/Docs'), (1, 1, '/Docs/${long}');
+      insert into tray_entries (job_id, item_id) values (1, 2);`);
+    for (const [index, [key, folder, name, reference]] of rows.entries()) {
+      const store = folder === 4 ? 2 : 1;
+      await client.query(
+        `insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, size, condition, survival)
+         values (1, $1, $2, $3, $4, 'documents', true, '{file-record}', $5, 5, 'whole', 1)`,
+        [store, folder, key, name, index + 1],
+      );
+      await client.query(
+        `insert into copies (job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, size, condition, survival, evidence, notes)
+         values (1, 9, $1, $2, $3, 'file-record', 'deleted', 'file', $4, $5, '', 5, 'whole', 1, ${evidence}, '[]')`,
+        [store, index + 1, folder, reference, name],
+      );
+    }
+    await client.end();
+    await migrateDatabase(url);
+    const { db, pool } = open(url);
+    const items = async () => (await listItems(db, 1, itemQuery.parse({ limit: 100 }))).items;
+    const before = await items();
+    expect(before.map(({ id, folder, name, volume }) => [id, folder, name, volume]).sort()).toEqual([
+      [1, "/Docs", "Größe.txt", "Laptop"],
+      [2, "/?/lost", "a.txt", "Laptop"],
+      [3, "/Docs", "?ote.txt", "Laptop"],
+      [4, `/Docs/${long}`, "b.txt", "Laptop"],
+      [5, "/docs", "größe.txt", "Laptop"],
+      [6, "/Docs", "Größe.txt", "volume 1"],
+    ]);
+    expect(before.filter(({ inTray }) => inTray).map(({ id }) => id)).toEqual([2]);
+    expect((await listHomes(db, 1)).homes.map(({ label, items: count }) => [label, count])).toEqual([
+      ["Laptop", 5],
+      ["volume 1", 1],
+    ]);
+    // The pass goes on and meets the same files once more, in another way of writing: no item is added.
+    const again = rows
+      .slice(0, 4)
+      .map(([, folder, name, reference]) =>
+        copyAt(`${["", "/DOCS", "", "/?/lost", "", `/docs/${long}`][folder]}/${name}`, {
+          reference,
+          incompleteName: name.startsWith("?"),
+          condition: "partial",
+        }),
+      );
+    const connection = await pool.connect();
+    await connection.query("begin");
+    await storeCopies(connection, { id: 1, jobId: 1, place: "file-record", volume: { id: 1 } }, copyRows(again, 1));
+    await connection.query("commit");
+    connection.release();
+    expect((await items()).map(({ id, copies }) => [id, copies]).sort()).toEqual([
+      [1, 2],
+      [2, 2],
+      [3, 2],
+      [4, 2],
+      [5, 1],
+      [6, 1],
+    ]);
     await pool.end();
   });
 });

@@ -6,8 +6,8 @@ import type { Copy } from "../../core/copies/copy";
 import { leftoversPass } from "../../core/copies/file-records-pass";
 import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { changePass, startPass } from "../../server/passes/commands";
+import { isItem } from "../../server/passes/copy-rows";
 import { listPasses } from "../../server/passes/queries";
-import { isItem } from "../../worker/rows";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
 import { contentHash, copiesAt, imageSource, readTruth } from "../support/volume-truth";
 

@@ -232,13 +232,21 @@ describe("names at the destination", () => {
     }
   }, 60_000);
 
+  /** Where the only volume of the card begins. */
+  const BOOT_SECTOR = 0;
+
   it("of two cards with the same label and the same names stay apart", async () => {
     const own = await createJob(bench.db, { title: "Two cards", client: "" });
     for (const card of ["first card", "second card"]) {
       const path = join(bench.sources, `${card}.img`);
-      writeFileSync(path, fixture("fat12.img.gz"));
+      const image = fixture("fat12.img.gz");
+      // Another serial number: otherwise the two would be states of one card ([MS-FAT] 3.1, BS_VolID).
+      if (card === "second card") image.writeUInt32LE(0x1234_5678, BOOT_SECTOR + 0x27);
+      writeFileSync(path, image);
       await addSource(bench.db, own, path);
     }
+    const [first] = await listSources(bench.db, own);
+    expect(first?.volumes.map(({ offset }) => offset)).toEqual([BOOT_SECTOR]);
     for (const source of await listSources(bench.db, own)) for (const volume of source.volumes) await startPass(bench.db, own, volume.id);
     await until(async () => (await listPasses(bench.db, own)).every((pass) => pass.state === "done"));
     await changeTray(bench.db, own, { matching: itemQuery.parse({ show: "all", condition: "in-place" }), chosen: true });

@@ -22,15 +22,18 @@ export async function manyItems(url: string, count: number): Promise<number> {
       "insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, readable, notes) values ($1, 0, 0, 4000000000000, 'ntfs', true, '[]') returning id",
       [source],
     );
+    const home = await one("insert into homes (job_id, label) values ($1, 'large.img') returning id", [job]);
+    await client.query("insert into home_paths (store_id, home_id) values ($1, $2)", [volume, home]);
     await client.query(
       "insert into passes (job_id, source_id, store_id, place, state, done, total, found_lost) values ($1, $2, $3, 'file-record', 'done', $4::int, $4::int, $4::int)",
       [job, source, volume, count],
     );
     const first = Number(
       await one(
-        `with made as (insert into folders (job_id, store_id, path)
-           select $1, $2, '/Users/mo/Archive ' || (n % 40) || '/Box ' || n from generate_series(0, 1999) n returning id) select min(id) as id from made`,
-        [job, volume],
+        `with made as (insert into folders (job_id, home_id, path, folded)
+           select $1, $2, path, folded_path(path, false) from generate_series(0, 1999) n, concat('/Users/mo/Archive ', n % 40, '/Box ', n) path returning id)
+         select min(id) as id from made`,
+        [job, home],
       ),
     );
     // Rows first, indexes afterwards: many times quicker than keeping them up to date.
@@ -51,8 +54,8 @@ export async function manyItems(url: string, count: number): Promise<number> {
       [job],
     );
     await client.query(
-      `insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size, modified)
-       select $1, $2, $3 + n % 2000, 'k' || n, ${name}, (${KINDS})[1 + n % 6], true, array['file-record'], $5 + n - 1, ${shared} from generate_series(1, $4::int) n`,
+      `insert into items (job_id, stores, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size, modified)
+       select $1, array[$2::int], $3 + n % 2000, 'k' || n, ${name}, (${KINDS})[1 + n % 6], true, array['file-record'], $5 + n - 1, ${shared} from generate_series(1, $4::int) n`,
       [job, volume, first, count, rows[0]?.low],
     );
     await client.query(
@@ -77,7 +80,7 @@ export async function keepWriting(url: string, job: number, perSecond: number, s
   await client.connect();
   try {
     const { rows } = await client.query<{ folder: number; volume: number }>(
-      "select min(id) as folder, min(store_id) as volume from folders where job_id = $1",
+      "select min(f.id) as folder, min(p.store_id) as volume from folders f join home_paths p on p.home_id = f.home_id where f.job_id = $1",
       [job],
     );
     const { folder, volume } = rows[0] as { folder: number; volume: number };
@@ -93,8 +96,8 @@ export async function keepWriting(url: string, job: number, perSecond: number, s
            select $1, 0, $2, $3, 'file-record', 'deleted', 'file', 'record', 'Plate ' || ($4 + n) || '.jpg', '', 'whole', 1, n,
              '{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}', '[]' from generate_series(1, $5::int) n
            returning id, name, size)
-         insert into items (job_id, store_id, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size)
-         select $1, $2, $3, 'w' || id, name, 'pictures', true, array['file-record'], id, 'whole', 1, size from made`,
+         insert into items (job_id, stores, folder_id, key, name, kind, lost, places, best_copy_id, condition, survival, size)
+         select $1, array[$2::int], $3, 'w' || id, name, 'pictures', true, array['file-record'], id, 'whole', 1, size from made`,
         [job, volume, folder, written, batch],
       );
       await client.query("select pg_notify('compass', $1)", [String(job)]);

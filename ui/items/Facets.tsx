@@ -11,7 +11,20 @@ import { Problem, problemText } from "../instruments/Problem";
 import { CONDITION_WORDS, countText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
 import styles from "./items.module.css";
 
-type Name = "kind" | "place" | "condition" | "year" | "size" | "standing" | "deleted" | "created" | "type" | "user" | "volume" | "source";
+type Name =
+  | "kind"
+  | "place"
+  | "condition"
+  | "year"
+  | "size"
+  | "standing"
+  | "deleted"
+  | "created"
+  | "type"
+  | "user"
+  | "home"
+  | "volume"
+  | "source";
 
 const yearWords = (value: string) => (value === "none" ? "no date" : value);
 const FACETS: { name: Name; title: string; words: (value: string) => string; few: number; several?: boolean }[] = [
@@ -25,6 +38,7 @@ const FACETS: { name: Name; title: string; words: (value: string) => string; few
   { name: "size", title: "Size", words: (value) => value, few: 5 },
   { name: "type", title: "Type", words: (value) => (value === "none" ? "no extension" : `.${value}`), few: 6, several: true },
   { name: "user", title: "User", words: (value) => value, few: 6, several: true },
+  { name: "home", title: "Client’s drive", words: (value) => value, few: 6, several: true },
   { name: "volume", title: "Volume", words: (value) => value, few: 6, several: true },
   { name: "source", title: "Source", words: (value) => value, few: 6, several: true },
 ];

@@ -19,6 +19,7 @@ export const NARROWING = [
   "originals",
   "source",
   "volume",
+  "home",
   "user",
   "standing",
   "deleted",

@@ -1,9 +1,8 @@
 import { describe, expect, it } from "vitest";
-import { encodeLayout } from "../core/bytes/layout-code";
-import type { Copy } from "../core/copies/copy";
-import { INCOMING_COLUMNS } from "../server/passes/store-copies";
-import { copyAt } from "../tests/support/copies";
-import { copyRows } from "./rows";
+import { encodeLayout } from "../../core/bytes/layout-code";
+import type { Copy } from "../../core/copies/copy";
+import { copyAt } from "../../tests/support/copies";
+import { COPY_COLUMNS, copyRows } from "./copy-rows";
 
 const copy = (change: Partial<Copy> = {}): Copy => copyAt("/Users/mo/letter.docx", { modified: Date.UTC(2026, 2, 12), ...change });
 
@@ -11,7 +10,7 @@ const copy = (change: Partial<Copy> = {}): Copy => copyAt("/Users/mo/letter.docx
 function fieldsOf(row: string): Record<string, string | null> {
   const undone = (field: string) =>
     field === "\\N" ? null : field.replace(/\\(.)/g, (_, mark: string) => ({ t: "\t", n: "\n", r: "\r" })[mark] ?? mark);
-  return Object.fromEntries(row.split("\t").map((field, index) => [INCOMING_COLUMNS[index] ?? "too many", undone(field)]));
+  return Object.fromEntries(row.split("\t").map((field, index) => [COPY_COLUMNS[index]?.name ?? "too many", undone(field)]));
 }
 
 const rowsOf = (...copies: Copy[]) => Buffer.from(copyRows(copies, 3)).toString().split("\n").slice(0, -1).map(fieldsOf);
@@ -19,7 +18,7 @@ const rowsOf = (...copies: Copy[]) => Buffer.from(copyRows(copies, 3)).toString(
 describe("copies as rows for the database", () => {
   it("have every column, in order", () => {
     const [row] = rowsOf(copy());
-    expect(Object.keys(row ?? {})).toEqual([...INCOMING_COLUMNS]);
+    expect(Object.keys(row ?? {})).toEqual(COPY_COLUMNS.map(({ name }) => name));
     expect(row).toMatchObject({
       folder_path: "/Users/mo",
       name: "letter.docx",
