@@ -77,6 +77,6 @@ async function foldersOfHomes(db: Connection, jobId: number): Promise<Suggestion
   return rows.map(({ users, ...pair }) => ({
     ...pair,
     at: "",
-    reason: `It holds folders of ${users.slice(0, 3).join(", ")}${users.length > 3 ? " and others" : ""}, who are on ${pair.home} too.`,
+    reason: `It holds folders of ${users.slice(0, 3).join(", ")}${users.length > 3 ? " and others" : ""}, who ${users.length > 1 ? "are" : "is"} on ${pair.home} too.`,
   }));
 }

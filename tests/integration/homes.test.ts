@@ -150,7 +150,7 @@ describe("a backup that has the client's folders below one of its own", () => {
         storeId: backup,
         below: "/Backup of anna/C",
         homeId: home,
-        reason: expect.stringContaining("folders of anna, who are on"),
+        reason: expect.stringContaining("folders of anna, who is on"),
       }),
     ]);
     await changeHomes(bench.db, job, { store: backup, below: "/Backup of anna/C", home, at: "" });

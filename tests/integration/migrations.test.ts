@@ -203,15 +203,13 @@ describe("a database of an earlier version", () => {
       ["volume 1", 1],
     ]);
     // The pass goes on and meets the same files once more, in another way of writing: no item is added.
-    const again = rows
-      .slice(0, 4)
-      .map(([, folder, name, reference]) =>
-        copyAt(`${["", "/DOCS", "", "/?/lost", "", `/docs/${long}`][folder]}/${name}`, {
-          reference,
-          incompleteName: name.startsWith("?"),
-          condition: "partial",
-        }),
-      );
+    const again = rows.slice(0, 4).map(([, folder, name, reference]) =>
+      copyAt(`${["", "/DOCS", "", "/?/lost", "", `/docs/${long}`][folder]}/${name}`, {
+        reference,
+        incompleteName: name.startsWith("?"),
+        condition: "partial",
+      }),
+    );
     const connection = await pool.connect();
     await connection.query("begin");
     await storeCopies(connection, { id: 1, jobId: 1, place: "file-record", volume: { id: 1 } }, copyRows(again, 1));

@@ -17,6 +17,7 @@ import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, CONTAINER_WORDS, countText, exactBytes, FILE_SYSTEM_WORDS, offsetText, STANDING_WORDS } from "../instruments/words";
 import { openPasses, useStart } from "../search/NotReadYet";
 import { findOwner } from "./ChartStrip";
+import { Homes } from "./Homes";
 import { useVolumeReadings } from "./read-stretches";
 import { Missing, SourceActions, SourceTitle } from "./SourceActions";
 import { SourceBrowser } from "./SourceBrowser";
@@ -202,6 +203,7 @@ function Detail({ jobId, source, sources }: { jobId: number; source: Source; sou
       {(volume ? [volume] : source.volumes).map((each) => (
         <VolumeReading key={each.id} volume={each} several={source.volumes.length > 1} />
       ))}
+      <Homes jobId={jobId} source={source} />
       <div style={{ display: "flex", gap: 8, marginTop: 18 }}>
         <Button component={Link} href={`/jobs/${jobId}/search`} variant="contained">
           Go on to the search
