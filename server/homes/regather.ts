@@ -1,7 +1,7 @@
 import { sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { lockGathering } from "../items/join";
-import { gatherCopies } from "../passes/best-copy";
+import { gatherCopies, OPENS, summed } from "../passes/best-copy";
 import { EXTENSION } from "../passes/store-copies";
 import { findFolders, fromHome, toHome } from "./paths";
 
@@ -34,10 +34,7 @@ export async function regather(tx: Connection, jobId: number, storeIds: readonly
   for (const statement of findFolders("moving", String(jobId))) await run(statement);
   await run("analyze moving");
   for (const statement of MOVED(jobId)) await run(statement);
-  await run(gatherCopies("select id from changed_items"));
-  await run(`update items i set overruled = false from changed_items t
-    where i.id = t.id and i.overruled and not exists (select 1 from copies c where c.id = i.best_copy_id and c.item_id = i.id)`);
-  await run(gatherCopies("select t.id from changed_items t join items i on i.id = t.id where not i.overruled"));
+  await run(gatherCopies("select t.id from changed_items t join items i on i.id = t.id"));
   // Who chose the best copy of an item goes on with the best one, unless that is another one now.
   await run(`update tray_entries e set copy_id = null from chosen c join items i on i.id = c.item_id
     where e.job_id = c.job_id and e.item_id = c.item_id and e.copy_id = c.meant and c.copy_id is null and i.best_copy_id = c.meant
@@ -47,7 +44,7 @@ export async function regather(tx: Connection, jobId: number, storeIds: readonly
     and f.id not in (select folder_id from copies where job_id = ${jobId}) and f.id not in (select folder_id from items where job_id = ${jobId})`);
   await run(`delete from homes h where h.job_id = ${jobId} and not exists (select 1 from home_paths p where p.home_id = h.id)
     and not exists (select 1 from folders f where f.home_id = h.id)`);
-  await run("drop table old_paths, moving, repointed, repointed_paths, moved, chosen, changed_items");
+  await run("drop table old_paths, moving, repointed, repointed_paths, moved, made_items, chosen, changed_items");
 }
 
 /**
@@ -79,6 +76,10 @@ const KEY = `case when h.case_sensitive = o.case_sensitive then i.key
   when o.case_sensitive then lower(i.key)
   when starts_with(i.key, lower(normalize(c.name, NFC))) then normalize(c.name, NFC) || substr(i.key, length(lower(normalize(c.name, NFC))) + 1) else i.key end`;
 
+/** Finds the items that are there already. */
+const FIND_ITEMS =
+  "update moved m set item_id = t.id from items t where m.by_path and m.item_id is null and t.folder_id = m.item_folder and t.key = m.key";
+
 /** Moves the copies in `moving` to their folders, and to the items in them. */
 const MOVED = (jobId: number): string[] => [
   // A copy belongs to its item by its path when it is in the item's folder. A file told apart by its capitals alone has the folder as it is written.
@@ -88,13 +89,21 @@ const MOVED = (jobId: number): string[] => [
      from moving m join copies c on c.job_id = ${jobId} and c.folder_id = m.folder_id and c.store_id = m.store_id
      join homes h on h.id = m.home_id join homes o on o.id = m.old_home left join items i on i.id = c.item_id`,
   "analyze moved",
-  `insert into items (job_id, folder_id, key, name, kind, lost, places, stores, best_copy_id, overruled, size, modified, condition, survival, facts, live, opens,
-       created, deleted_at, extension)
-     select distinct on (m.item_folder, m.key) i.job_id, m.item_folder, m.key, m.name, i.kind, i.lost, i.places, i.stores, i.best_copy_id,
-       i.overruled and exists (select 1 from moved b where b.id = i.best_copy_id and b.by_path), i.size, i.modified, i.condition, i.survival,
-       i.facts, i.live, i.opens, i.created, i.deleted_at, ${EXTENSION("m.name")}
-     from moved m join items i on i.id = m.old_item where m.by_path order by m.item_folder, m.key, i.overruled desc, i.id on conflict do nothing`,
-  "update moved m set item_id = t.id from items t where m.by_path and t.folder_id = m.item_folder and t.key = m.key",
+  FIND_ITEMS,
+  "create temp table made_items (id bigint not null) on commit drop",
+  `with ${summed("moved m join copies c on c.id = m.id and m.by_path and m.item_id is null", "m.item_folder, m.key")}, overruled as (
+       select m.item_folder, m.key, min(i.best_copy_id) as id from moved m join items i on i.id = m.old_item and i.best_copy_id = m.id
+       where m.by_path and i.overruled group by 1, 2
+     ), first as (select item_folder, key, min(old_item) as old_item from moved where by_path and item_id is null group by 1, 2), made as (
+       insert into items (job_id, folder_id, key, name, kind, lost, copies, places, stores, best_copy_id, overruled, size, modified, condition, survival,
+         facts, live, opens, created, deleted_at, extension)
+       select ${jobId}, r.item_folder, r.key, r.name, i.kind, n.lost, n.copies, n.places, n.stores, coalesce(o.id, r.id), o.id is not null,
+         b.size, b.modified, b.condition, b.survival, b.facts, b.state = 'live', ${OPENS("b")}, b.created, b.deleted_at, ${EXTENSION("r.name")}
+       from ranked r join counted n on (n.item_folder, n.key) = (r.item_folder, r.key) join first f on (f.item_folder, f.key) = (r.item_folder, r.key)
+       join items i on i.id = f.old_item left join overruled o on (o.item_folder, o.key) = (r.item_folder, r.key) join copies b on b.id = coalesce(o.id, r.id)
+       on conflict do nothing returning id
+     ) insert into made_items select id from made`,
+  FIND_ITEMS,
   "create index on moved (id)",
   "create index on moved (old_item)",
   // What was joined to an item for another reason goes with it when nothing in the item's own place stays.
@@ -108,9 +117,12 @@ const MOVED = (jobId: number): string[] => [
   "update moved m set item_id = f.item_id, by_path = true from following f where f.id = m.id",
   `insert into moved (id, old_item, by_path, item_id, exact)
      select id, old_item, true, item_id, folder_id from following f where not exists (select 1 from moved m where m.id = f.id)`,
-  "drop table following",
   `create temp table changed_items on commit drop as
-     select distinct id from (select old_item as id from moved where by_path union all select item_id from moved where by_path) t`,
+     select distinct id from (select old_item as id from moved where by_path union all select item_id from moved where by_path) t
+     where not exists (select 1 from made_items n where n.id = t.id)`,
+  // What went along is counted too.
+  "insert into changed_items select distinct f.item_id from following f join made_items n on n.id = f.item_id",
+  "drop table following",
   // A choice goes with the copy that was meant by it.
   `create temp table chosen on commit drop as
      select e.job_id, m.item_id, m.id as meant, e.copy_id, e.added_at, e.item_id as old_item from tray_entries e join items i on i.id = e.item_id
@@ -121,4 +133,6 @@ const MOVED = (jobId: number): string[] => [
   `update restore_results r set item_id = m.item_id from restores s, moved m where s.job_id = ${jobId} and r.restore_id = s.id and m.id = r.copy_id and m.by_path`,
   `update copies c set folder_id = m.exact, item_id = case when m.by_path then m.item_id else c.item_id end from moved m where m.id = c.id`,
   `delete from items i using changed_items t where i.id = t.id and not exists (select 1 from copies c where c.item_id = i.id)`,
+  `update items i set overruled = false from changed_items t
+     where i.id = t.id and i.overruled and not exists (select 1 from copies c where c.id = i.best_copy_id and c.item_id = i.id)`,
 ];

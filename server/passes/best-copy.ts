@@ -26,18 +26,23 @@ const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and
 export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), ${RANK("c.place")},
   (c.state = 'live' and c.rule is null), c.modified desc nulls last, c.survival desc, c.id`;
 
+/**
+ * What items say of their copies, as the common table expressions `ranked` (the best copy) and `counted` (all of them).
+ * @param from tables with `copies c` @param by the columns that tell items apart
+ */
+export const summed = (from: string, by: string) => `ranked as (
+    select distinct on (${by}) ${by}, c.id, c.name, c.size, c.modified, c.condition, c.survival, c.facts, c.state = 'live' as live, ${OPENS("c")} as opens,
+      c.created, c.deleted_at
+    from ${from} order by ${by}, ${BEST_FIRST}
+  ), counted as (
+    select ${by}, count(*)::int as copies, ${LOST_ITEM} as lost, array_agg(distinct c.place) as places, array_agg(distinct c.store_id) as stores
+    from ${from} group by ${by}
+  )`;
+
 /** Sets what items say of their copies anew. @param touched a query for the ids of the items in question */
 export function gatherCopies(touched: string): string {
   return `
-  with touched as (${touched}), ranked as (
-    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition, c.survival, c.facts, c.state = 'live' as live, ${OPENS("c")} as opens,
-      c.created, c.deleted_at
-    from copies c join touched on touched.id = c.item_id
-    order by c.item_id, ${BEST_FIRST}
-  ), counted as (
-    select c.item_id, count(*)::int as copies, ${LOST_ITEM} as lost, array_agg(distinct c.place) as places, array_agg(distinct c.store_id) as stores
-    from copies c join touched on touched.id = c.item_id group by c.item_id
-  )
+  with touched as (${touched}), ${summed("copies c join touched on touched.id = c.item_id", "c.item_id")}
   update items set copies = counted.copies, lost = counted.lost, places = counted.places, stores = counted.stores,
     best_copy_id = case when overruled then best_copy_id else ranked.id end,
     size = case when overruled then items.size else ranked.size end,

@@ -96,13 +96,16 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
 
 /** Finds where the folders of a batch stand in the homes of their store. Whoever joins or parts homes waits for the batch, and it for them. */
 async function placeInHomes(client: pg.PoolClient, jobId: number, storeId: number): Promise<void> {
-  const { rows: paths } = await client.query<{ below: string }>("select below from home_paths where store_id = $1 for share", [storeId]);
+  const { rows: paths } = await client.query<{ below: string; exact: boolean }>(
+    "select p.below, h.case_sensitive as exact from home_paths p join homes h on h.id = p.home_id where p.store_id = $1 for share of p",
+    [storeId],
+  );
   if (!paths.some(({ below }) => below === "")) throw new Error(`store ${storeId} has no home`);
   await client.query(`create temp table incoming_folders on commit drop as
     select d.folder_path, h.home_id, h.path, null::uuid as folded, null::int as exact, null::int as canonical
     from (select distinct folder_path from incoming) d ${toHome(String(storeId), "d.folder_path")}`);
   for (const statement of findFolders("incoming_folders", String(jobId))) await client.query(statement);
-  await client.query(EXACT_NAMES);
+  if (paths.some(({ exact }) => exact)) await client.query(EXACT_NAMES);
 }
 
 /** On a home that tells capitals apart, keys have names as they are written. */
