@@ -36,6 +36,7 @@ interface CopyRow extends Record<string, unknown> {
   found_path: string | null;
   facts: Copy["facts"];
   hash: string | null;
+  same_as: string | null;
   in_tray: boolean;
   store_id: number;
 }
@@ -79,9 +80,10 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
 
 const date = (value: string | Date | null) => (value === null ? null : new Date(value));
 
-/** Whether two copies are known to hold the same bytes: by their hashes, or because they stand in the very same place. */
+/** Whether two copies are known to hold the same bytes: by their hashes, because their store knows them to be one version, or because they stand in the very same place. */
 function sameBytes(one: CopyRow, other: CopyRow): boolean {
   if (one.hash && other.hash) return one.hash === other.hash;
+  if (one.same_as !== null && one.same_as === other.same_as) return true;
   return (
     one.store_id === other.store_id &&
     one.file === other.file &&
