@@ -38,7 +38,8 @@ export function describe(volume: number, copy: Copy): Record<string, unknown> {
   if (copy.deletedAt) described.deletedAt = isoText(copy.deletedAt);
   if (copy.streams.length > 0) described.streams = copy.streams.map(({ name, size }) => ({ name, size }));
   if (copy.links > 1) described.links = copy.links;
-  if (copy.encrypted) described.encrypted = true;
+  if (copy.absent) described.absent = copy.absent;
+  if (copy.absent === "encrypted") described.encrypted = true;
   described.notes = copy.notes;
   return described;
 }

@@ -4,6 +4,7 @@ import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { EMPTY_LAYOUT, LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
+import { ABSENCE_WORDS } from "../core/copies/vocabulary";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
 import { safeComponents, streamFileName } from "../core/restore/names";
 import { Delivery } from "../io/deliver";
@@ -108,7 +109,8 @@ function restoreOne(copy: Copy, disk: ByteSource, delivery: Delivery, above: rea
 
 function notRestorable(copy: Copy): string | null {
   if (copy.condition === "name-only") return "Nothing of its content is left.";
-  if (!copy.layout && copy.size > 0) return copy.notes[copy.notes.length - 1] ?? "Its content cannot be read.";
+  if (copy.absent) return ABSENCE_WORDS[copy.absent];
+  if (!copy.layout && copy.size > 0) return "Its content cannot be read.";
   return null;
 }
 

@@ -119,8 +119,7 @@ describe("a folder as a source", () => {
     expect(listed.map((record) => record.path)).toEqual(["/in", "/in/circle", "/in/door", "/in/plain.txt", "/in/window"]);
     for (const name of ["circle", "door", "window"])
       expect(listed.find((record) => record.name === name)).toMatchObject({
-        layout: null,
-        notes: [expect.stringContaining("never followed")],
+        content: { kind: "absent", why: "not-followed", note: expect.stringContaining("never followed") },
       });
     for (const file of ["in/window", "in/door/secret.txt", "../secret.txt", "in/gone.txt", "in"])
       expect(() => openFileIn(work, file)).toThrow();
@@ -175,15 +174,13 @@ describe("a folder as a source", () => {
       opened?.close();
     }
     const nameless = listed.find((each) => each.name.includes("\uFFFD"));
-    expect(nameless?.notes.join(" ")).toContain("no text");
+    expect(nameless?.content).toMatchObject({ kind: "absent", note: expect.stringContaining("no text") });
     expect(source.open(nameless as FileRecord)).toBeNull();
     // Pipes are not waited for.
     execFileSync("mkfifo", [join(work, "pipe")]);
-    expect(
-      records(source)
-        .find((each) => each.name === "pipe")
-        ?.notes.join(" "),
-    ).toContain("No ordinary file");
+    expect(records(source).find((each) => each.name === "pipe")?.content).toMatchObject({
+      note: expect.stringContaining("No ordinary file"),
+    });
     expect(() => openFileIn(work, "pipe")).toThrow("ordinary file");
   });
 

@@ -5,7 +5,15 @@ import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
 import { type Checkpoint, isNumberCheckpoint, readNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../core/bytes/checkpoint";
 import { layoutOf } from "../core/bytes/layout";
 import { pathComponent } from "../core/bytes/text";
-import { ALL_BYTES_THERE, type FileRecord, type FileSystem, type Finding, type RecordBatch } from "../core/filesystems/file-record";
+import {
+  absent,
+  type FileRecord,
+  type FileSystem,
+  type Finding,
+  NO_CONTENT,
+  placed,
+  type RecordBatch,
+} from "../core/filesystems/file-record";
 import type { FileTree, OpenedFile } from "../core/places/file-tree";
 import { mayRead } from "./may-read";
 import { ReadOnlyFile, wholeMilliseconds as whole } from "./read-only-file";
@@ -154,13 +162,10 @@ export class FolderSource implements FileSystem, FileTree {
     }
     const plain = stats.isFile();
     const notes: string[] = [];
-    if (stats.isSymbolicLink()) {
-      this.#miss("Links to another place: shown, never followed.", path);
-      notes.push("A link to another place: shown, never followed.");
-    } else if (!plain) {
-      this.#miss("Pipes, sockets and devices: they have no content to read.", path);
-      notes.push("No ordinary file: it has no content to read.");
-    } else if (!mayRead(join(this.root, path))) {
+    const why = stats.isSymbolicLink() ? "A link to another place: shown, never followed." : "No ordinary file: it has no content to read.";
+    if (stats.isSymbolicLink()) this.#miss("Links to another place: shown, never followed.", path);
+    else if (!plain) this.#miss("Pipes, sockets and devices: they have no content to read.", path);
+    else if (!mayRead(join(this.root, path))) {
       this.#miss("Files this user may not read.", path);
       notes.push("This user may not read it. Run as one who may, or change its permissions on a copy.");
     }
@@ -174,7 +179,7 @@ export class FolderSource implements FileSystem, FileTree {
       created: whole(stats.birthtimeMs),
       modified: whole(stats.mtimeMs),
       changed: whole(stats.ctimeMs),
-      layout: plain ? layoutOf(size > 0 ? [{ kind: "disk", at: 0, length: size }] : [], size) : null,
+      content: plain ? placed(layoutOf(size > 0 ? [{ kind: "disk", at: 0, length: size }] : [], size)) : absent("not-followed", why),
       file: plain ? path : null,
       links: stats.nlink,
       notes,
@@ -207,9 +212,7 @@ function shared(path: string) {
     reference: `file ${path || "."}`,
     state: "live" as const,
     path: `/${path}`,
-    evidence: ALL_BYTES_THERE,
     system: false,
-    encrypted: false,
     streams: [],
     links: 1,
   };
@@ -225,8 +228,8 @@ const namelessRecord = (path: string): FileRecord => ({
   created: null,
   modified: null,
   changed: null,
-  layout: null,
-  notes: ["Its name holds bytes that are no text: it cannot be opened from here. Give it another name on a copy."],
+  content: absent("not-followed", "Its name holds bytes that are no text: it cannot be opened from here. Give it another name on a copy."),
+  notes: [],
 });
 
 function folderRecord(
@@ -244,7 +247,7 @@ function folderRecord(
     created: times ? whole(times.created) : null,
     modified: times ? whole(times.modified) : null,
     changed: times ? whole(times.changed) : null,
-    layout: null,
+    content: NO_CONTENT,
     notes: problem ? [problem] : [],
   };
 }

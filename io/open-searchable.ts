@@ -1,5 +1,5 @@
 import type { ByteSource } from "../core/bytes/byte-source";
-import type { FileSystem, RecordBatch } from "../core/filesystems/file-record";
+import { type FileSystem, type RecordBatch, unproven } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { volumeSerial } from "../core/volumes/volume-serial";
@@ -36,7 +36,7 @@ export function openVolumeOf(
 
 function withoutProof(volume: FileSystem): FileSystem {
   function* guessed(batches: Iterable<RecordBatch>): Generator<RecordBatch, void, void> {
-    for (const batch of batches) yield { ...batch, records: batch.records.map((record) => ({ ...record, assumed: true })) };
+    for (const batch of batches) yield { ...batch, records: batch.records.map(unproven) };
   }
   const { clusterSize, label, notes, localTimes, allocation, allocationStart } = volume;
   return {

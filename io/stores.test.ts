@@ -7,6 +7,7 @@ import { readBytes } from "../core/bytes/byte-source";
 import { diskRuns, firstByte, LayoutSource } from "../core/bytes/layout";
 import { decodeLayout } from "../core/bytes/layout-code";
 import { fileRecordsPass } from "../core/copies/file-records-pass";
+import { likeliest } from "../core/filesystems/file-record";
 import { openVolume } from "../core/volumes/inspect";
 import { seeded } from "../demo/draw";
 import { fixture } from "../tests/support/volume-truth";
@@ -219,7 +220,7 @@ describe("a disk in a deleted file of which others have taken parts", () => {
     const run = diskRuns(decodeLayout(Buffer.from(inner?.layout ?? "", "base64")))[0] as { at: number; length: number };
     const taken = { first: Math.floor((run.at + run.length) / volume.clusterSize) - 300, count: 256 };
     const map = [...volume.readRecords(null, 512)].flatMap(({ records }) => records).find(({ path }) => path === "/$Bitmap");
-    const mapAt = diskRuns(map?.layout as never)[0]?.at as number;
+    const mapAt = diskRuns((map && likeliest(map)?.layout) as never)[0]?.at as number;
     close();
     for (let cluster = taken.first; cluster < taken.first + taken.count; cluster += 1)
       bytes[mapAt + (cluster >> 3)] = (bytes[mapAt + (cluster >> 3)] as number) | (1 << (cluster & 7));

@@ -1,7 +1,7 @@
 import { statSync } from "node:fs";
 import { basename, dirname } from "node:path";
-import { firstByte, type Layout, markForeign } from "../core/bytes/layout";
-import { type FileRecord, FileSystemError } from "../core/filesystems/file-record";
+import { firstByte, markForeign } from "../core/bytes/layout";
+import { type FileRecord, FileSystemError, likeliest } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
@@ -147,8 +147,9 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
   const found = new Map<string, FileRecord>();
   for (const { records } of tree.readRecords(null, ENOUGH))
     for (const record of records) {
-      if (record.type !== "file" || record.system || !record.layout) continue;
-      const id = `${parent}/file${record.file ? "" : `@${firstByte(record.layout)}`}:${record.path.normalize("NFC")}`;
+      const place = likeliest(record);
+      if (record.type !== "file" || record.system || !place) continue;
+      const id = `${parent}/file${record.file ? "" : `@${firstByte(place.layout)}`}:${record.path.normalize("NFC")}`;
       if (!leadsTo(walk, id) || found.has(id)) continue;
       // One more than may be told of, so that it is known that there are more.
       if (found.size > walk.left) return found;
@@ -168,8 +169,10 @@ function partsBeside(tree: FileTree, disks: readonly FileRecord[]): Map<string, 
   const parts = new Map<string, InnerPart[]>(disks.map(({ path }) => [dirname(path), []]));
   if (disks.every(({ file }) => file)) return parts;
   for (const { records } of tree.readRecords(null, ENOUGH))
-    for (const { type, state, layout, path, name } of records) {
+    for (const record of records) {
+      const { type, state, path, name } = record;
       const beside = parts.get(dirname(path));
+      const layout = likeliest(record)?.layout;
       if (!beside || type !== "file" || state !== "live" || !layout || beside.length >= MOST_PARTS) continue;
       beside.push({ name, layout: packLayout(layout) });
     }
@@ -177,20 +180,24 @@ function partsBeside(tree: FileTree, disks: readonly FileRecord[]): Map<string, 
 }
 
 /** What is to be known of a disk because of the file it lies in. */
-function notesOn({ state, evidence: { usedByOthers, takenLater, lost }, assumed }: FileRecord): string[] {
-  const gone = usedByOthers + takenLater + lost;
+function notesOn(record: FileRecord): string[] {
+  const { state } = record;
+  const place = likeliest(record);
+  const gone = place ? place.evidence.usedByOthers + place.evidence.takenLater + place.evidence.lost : 0;
   return [
     ...(state === "deleted" ? ["It lies in a deleted file."] : []),
     ...(gone > 0 ? [`${gone} bytes of that file are lost or belong to other files now: they count as bytes that cannot be read.`] : []),
-    ...(assumed ? ["Where that file stood is not recorded: this is the likeliest place."] : []),
+    ...(place && !place.sure ? ["Where that file stood is not recorded: this is the likeliest place."] : []),
   ];
 }
 
 /** A live file's record vouches for its place; a deleted one's bytes may have had other owners since, and nothing has looked at all of them. */
-const isProven = ({ state, assumed, leftover }: FileRecord) => state === "live" && !assumed && !leftover;
+const isProven = (record: FileRecord) => record.state === "live" && likeliest(record)?.sure === true && !record.leftover;
 
 function toInnerFile(record: FileRecord, parts: readonly InnerPart[]): InnerFile {
-  const { path, layout, file, size, modified, created, evidence } = record;
+  const { path, file, size, modified, created } = record;
+  const place = likeliest(record);
   if (file) return { path, layout: "", file: { path: file, size, modified, created }, proven: true, parts: [] };
-  return { path, layout: packLayout(markForeign(layout as Layout, evidence.foreign ?? [])), file: null, proven: isProven(record), parts };
+  const layout = place ? packLayout(markForeign(place.layout, place.evidence.foreign ?? [])) : "";
+  return { path, layout, file: null, proven: isProven(record), parts };
 }

@@ -47,6 +47,7 @@ async function main(): Promise<void> {
       storing: "bench/storing.ts",
       "sweep-speed": "bench/sweep-speed.ts",
       restoring: "bench/restoring.ts",
+      homes: "bench/homes.ts",
       "pass-thread": "worker/pass-thread.ts",
       "restore-thread": "worker/restore-thread.ts",
     },
@@ -123,10 +124,15 @@ async function storing(folder: string, volumes: readonly [image: string, files: 
       console.log(row(what, ours, "`psql \\copy` of the same rows, no index", theirs));
       rmSync(rows);
     }
-    const name = `bench_${Date.now()}`;
-    await ensureDatabase(cluster.url("postgres"), name);
-    const said = execFileSync(process.execPath, [join(out, "restoring.js"), cluster.url(name)], { encoding: "utf8" });
-    console.log(`\nRestoring: ${said.trim()}`);
+    for (const [what, script] of [
+      ["Restoring", "restoring.js"],
+      ["Joining and parting drives of very many files", "homes.js"],
+    ] as const) {
+      const name = `bench_${Date.now()}`;
+      await ensureDatabase(cluster.url("postgres"), name);
+      const said = execFileSync(process.execPath, [join(out, script), cluster.url(name)], { encoding: "utf8" });
+      console.log(`\n${what}: ${said.trim()}`);
+    }
   } finally {
     cluster.stop();
   }

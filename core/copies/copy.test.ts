@@ -2,9 +2,10 @@ import fc from "fast-check";
 import sharp from "sharp";
 import { beforeAll, describe, expect, it } from "vitest";
 import { photograph } from "../../demo/draw";
+import { recordAt } from "../../tests/support/copies";
 import { MemorySource } from "../bytes/byte-source";
 import { type Layout, layoutOf, type Segment } from "../bytes/layout";
-import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
+import { ABSENCES, ALL_BYTES_THERE, absent, type FileRecord, placed } from "../filesystems/file-record";
 import { conditionOf, copyOfRecord, type Evidence } from "./copy";
 
 const layout: Layout = { size: 1000, segments: [{ kind: "disk", at: 0, length: 1000 }] };
@@ -65,6 +66,25 @@ describe("the condition of a copy", () => {
   });
 });
 
+describe("a record whose content cannot be read", () => {
+  it("is never called whole, whatever its size, and says why", () => {
+    const nothing = new MemorySource(new Uint8Array(0));
+    for (const why of ABSENCES)
+      for (const size of [0, 1, 4096])
+        for (const state of ["live", "deleted"] as const) {
+          const copy = copyOfRecord(recordAt("/a.txt", { size, state, content: absent(why, "the reason") }), nothing);
+          const closed = why === "encrypted" || why === "not-followed";
+          expect([copy.condition, copy.survival, copy.layout, copy.absent], why).toEqual([
+            closed ? "not-checked" : "name-only",
+            0,
+            null,
+            why,
+          ]);
+          expect(copy.notes).toEqual(["the reason"]);
+        }
+  });
+});
+
 describe("a record with two likely layouts", () => {
   let picture: Buffer;
   beforeAll(async () => {
@@ -73,27 +93,15 @@ describe("a record with two likely layouts", () => {
       .toBuffer();
   });
 
-  const make = (first: Layout, second: Layout): FileRecord => ({
-    reference: "entry",
-    state: "deleted",
-    type: "file",
-    path: "/a.png",
-    name: "a.png",
-    rawName: new Uint8Array(),
-    size: picture.length,
-    created: null,
-    modified: null,
-    changed: null,
-    layout: first,
-    evidence: ALL_BYTES_THERE,
-    assumed: true,
-    otherwise: [{ layout: second, evidence: ALL_BYTES_THERE, note: "around others" }],
-    system: false,
-    encrypted: false,
-    streams: [],
-    links: 1,
-    notes: ["in one stretch"],
-  });
+  const make = (first: Layout, second: Layout, evidence = ALL_BYTES_THERE): FileRecord =>
+    recordAt("/a.png", {
+      size: picture.length,
+      content: {
+        kind: "placed",
+        likeliest: { layout: first, evidence, sure: false, note: "in one stretch" },
+        others: [{ layout: second, evidence: ALL_BYTES_THERE, sure: false, note: "around others" }],
+      },
+    });
   const disk = (...segments: { at: number; length: number }[]) =>
     layoutOf(
       segments.map((segment): Segment => ({ kind: "disk", ...segment })),
@@ -113,7 +121,7 @@ describe("a record with two likely layouts", () => {
 
   it("of nothing but zeros says that the drive may have erased them, and promises nothing", () => {
     const place = disk({ at: 0, length: picture.length });
-    const record = { ...make(place, place), assumed: false, otherwise: [] };
+    const record = recordAt("/a.png", { size: picture.length, content: placed(place) });
     const copy = copyOfRecord(record, new MemorySource(new Uint8Array(picture.length)));
     expect([copy.condition, copy.notes.join()]).toEqual([
       "not-checked",
@@ -123,13 +131,21 @@ describe("a record with two likely layouts", () => {
 
   it("stays with the recorded cluster that others use now, where a guess reads nothing but zeros", () => {
     const recorded = disk({ at: 0, length: picture.length });
-    const record: FileRecord = {
-      ...make(recorded, disk({ at: 65_536, length: picture.length })),
-      evidence: { ...ALL_BYTES_THERE, usedByOthers: picture.length, foreign: [{ start: 0, end: picture.length }] },
-    };
+    const record = make(recorded, disk({ at: 65_536, length: picture.length }), {
+      ...ALL_BYTES_THERE,
+      usedByOthers: picture.length,
+      foreign: [{ start: 0, end: picture.length }],
+    });
     const copy = copyOfRecord(record, new MemorySource(new Uint8Array(65_536 + picture.length)));
     expect([copy.condition, copy.survival]).toEqual(["name-only", 0]);
     expect(copy.layout?.segments).toEqual([{ kind: "disk", at: 0, length: picture.length, foreign: true }]);
+  });
+
+  it("does not count blocks against a file that others were meant to share", () => {
+    const place = disk({ at: 0, length: picture.length });
+    const shared = recordAt("/a.png", { size: picture.length, content: placed(place, { ...ALL_BYTES_THERE, shared: 4096 }) });
+    const copy = copyOfRecord(shared, new MemorySource(picture));
+    expect([copy.condition, copy.survival, copy.evidence.shared]).toEqual(["whole", 1, 4096]);
   });
 
   it("stays with the first when neither is proven", () => {

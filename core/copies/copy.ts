@@ -1,6 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { type Layout, LayoutSource, markForeign } from "../bytes/layout";
-import type { ByteEvidence, FileRecord } from "../filesystems/file-record";
+import { type Absence, ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type Placed } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import type { CopyFacts } from "./facts";
 import type { Condition, Place } from "./vocabulary";
@@ -12,8 +12,11 @@ export interface Evidence extends Omit<ByteEvidence, "foreign"> {
 }
 
 /** One recoverable instance of a file. */
-export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise" | "assumed" | "leftover"> {
+export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover"> {
   readonly place: Place;
+  /** Where its content stands; null: it cannot be read (`absent` says why), or there is none. */
+  readonly layout: Layout | null;
+  readonly absent?: Absence | null;
   /** In a known place: by which rule, and under which path it was really found; its own path is where the client had it. */
   readonly found?: { readonly rule: string; readonly path: string } | null;
   readonly condition: Condition;
@@ -31,15 +34,16 @@ export interface Copy extends Omit<FileRecord, "evidence" | "notes" | "otherwise
 
 /** A file system's record as a copy: its content is looked at, and its condition derived from the evidence. */
 export function copyOfRecord(record: FileRecord, disk: ByteSource): Copy {
-  const { otherwise } = record;
-  const first = judge(record, record.layout, record.evidence, record.notes, record.assumed ?? false, disk);
-  if (!otherwise || proven(first)) return first;
+  const { content } = record;
+  if (content.kind !== "placed") return judge(record, null, disk);
+  const { likeliest, others } = content;
+  const first = judge(record, likeliest, disk);
+  if (others.length === 0 || proven(first)) return first;
   let best = first;
-  for (const { layout, evidence, note } of otherwise) {
-    const other = judge(record, layout, evidence, [...record.notes.slice(0, -1), note], true, disk);
+  for (const place of others) {
+    const other = judge(record, place, disk);
     // Where another place would do as well, the first one is no more than a guess.
-    if (first.condition === "whole" && standing(other) >= AGREES)
-      return judge(record, record.layout, record.evidence, record.notes, true, disk);
+    if (first.condition === "whole" && standing(other) >= AGREES) return judge(record, { ...likeliest, sure: false }, disk);
     if (first.condition !== "whole" && standing(other) > standing(best)) best = other;
     if (proven(best)) break;
   }
@@ -59,29 +63,32 @@ function standing({ condition, evidence: { content } }: Copy): number {
   return content?.finding === "damaged" ? 2 : 1;
 }
 
-function judge(
-  record: FileRecord,
-  layout: Layout | null,
-  bytes: ByteEvidence,
-  notes: readonly string[],
-  assumed: boolean,
-  disk: ByteSource,
-): Copy {
+/** Absent content of which not a byte is here; other absent content is here and stays closed. */
+const NOT_HERE: ReadonlySet<Absence> = new Set(["cloud-only", "record-damaged", "named-only"]);
+
+function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy {
+  const { type, size, state, content } = record;
+  const layout = place?.layout ?? null;
+  const bytes = place?.evidence ?? ALL_BYTES_THERE;
+  const absent = content.kind === "absent" ? content : null;
   const unreadable = layout ? unreadableBytes(layout, disk) : 0;
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
-  const look = layout && record.state === "deleted" && gone < record.size && layout.segments.some((segment) => segment.kind !== "held");
+  const look = layout && state === "deleted" && gone < size && layout.segments.some((segment) => segment.kind !== "held");
   const evidence: Evidence = {
     usedByOthers: bytes.usedByOthers,
     takenLater: bytes.takenLater,
-    lost: bytes.lost,
+    ...(bytes.shared ? { shared: bytes.shared } : {}),
+    lost: absent && NOT_HERE.has(absent.why) ? size : bytes.lost,
     unreadable,
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
-  const { type, size, state } = record;
-  const { condition, survival } = conditionOf({ type, size, state, layout }, evidence, assumed);
-  const explained = explain(evidence);
+  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, place?.sure === false);
+  const notes = [...record.notes];
+  if (place?.note) notes.push(place.note);
+  if (absent?.note) notes.push(absent.note);
+  notes.push(...explain(evidence));
   // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
   return {
     place: record.leftover ? "leftover-record" : "file-record",
@@ -97,8 +104,8 @@ function judge(
     changed: record.changed,
     deletedAt: record.deletedAt ?? null,
     layout: layout && markForeign(layout, bytes.foreign ?? []),
+    absent: absent?.why ?? null,
     system: record.system,
-    encrypted: record.encrypted,
     streams: record.streams,
     links: record.links,
     file: record.file ?? null,
@@ -107,7 +114,7 @@ function judge(
     condition,
     survival,
     evidence,
-    notes: explained.length > 0 ? [...notes, ...explained] : notes,
+    notes,
   };
 }
 
@@ -123,12 +130,13 @@ const lengthOf = (ranges: readonly { start: number; end: number }[]) => ranges.r
 
 /** Derives the word from the evidence. "Whole" only when every byte is accounted for and nothing speaks against it. */
 export function conditionOf(
-  record: Pick<FileRecord, "type" | "size" | "layout" | "state">,
+  record: Pick<Copy, "type" | "size" | "layout" | "state" | "absent">,
   evidence: Evidence,
   assumed = false,
 ): { condition: Condition; survival: number } {
   if (record.type === "folder") return { condition: "whole", survival: 1 };
-  if (!record.layout && record.size > 0) return { condition: evidence.lost >= record.size ? "name-only" : "not-checked", survival: 0 };
+  if (record.absent) return { condition: NOT_HERE.has(record.absent) ? "name-only" : "not-checked", survival: 0 };
+  if (!record.layout && record.size > 0) return { condition: "not-checked", survival: 0 };
   if (!record.layout || record.size === 0) return { condition: "whole", survival: 1 };
   const gone = evidence.usedByOthers + evidence.takenLater + evidence.lost + evidence.unreadable;
   // Holes were never stored: of a sparse file only the stored bytes can survive.

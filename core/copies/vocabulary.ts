@@ -1,3 +1,5 @@
+import type { Absence } from "../filesystems/file-record";
+
 interface PlaceKind {
   /** What a person calls it. */
   readonly title: string;
@@ -31,6 +33,15 @@ export const titleOf = (place: Place): string => kindOf(place).title;
 export const rankOf = (place: Place): number => kindOf(place).rank ?? 0;
 /** Places of which each says so. */
 export const placesWith = (trait: "impliesLoss" | "forOwnRules"): Place[] => PLACES.filter((place) => kindOf(place)[trait]);
+
+/** Why a content cannot be read here, in words. */
+export const ABSENCE_WORDS: Record<Absence, string> = {
+  encrypted: "It is encrypted for its owner’s account: without that key its content stays closed.",
+  "cloud-only": "It was kept in the cloud alone: its content was never stored here.",
+  "record-damaged": "The record that says where its content stands is gone.",
+  "not-followed": "It is kept in a way that is not followed here, or is a link to another place.",
+  "named-only": "A list names it; its content is not kept there.",
+};
 
 /** What is left of a copy, in a word. */
 export const CONDITIONS = ["whole", "partial", "name-only", "not-checked"] as const;

@@ -4,7 +4,7 @@ import { RangeSet } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import type { DeletedClaims } from "./deleted-claims";
-import { ALL_BYTES_THERE, type Alternative, type ByteEvidence, type FileRecord } from "./file-record";
+import { ALL_BYTES_THERE, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, type Placed, placed } from "./file-record";
 import { entryPlace, type Folder, type TreeEntry } from "./folder-entry";
 
 const MAX_FOLDER_CLUSTERS = 4096;
@@ -119,8 +119,8 @@ export class EntryReader {
   toFileRecord(folder: Folder, entry: TreeEntry): FileRecord {
     const deleted = folder.deleted || entry.deleted;
     const place = entryPlace(folder, entry.at);
-    const content: Content = entry.directory
-      ? { layout: null, evidence: ALL_BYTES_THERE, notes: entry.notes }
+    const { content, notes } = entry.directory
+      ? { content: NO_CONTENT, notes: entry.notes }
       : deleted
         ? this.#deletedContent(entry, folder.outlived === true && entry.deleted)
         : this.#liveContent(entry);
@@ -136,62 +136,55 @@ export class EntryReader {
       created: entry.created,
       modified: entry.modified,
       changed: null,
-      layout: content.layout,
-      evidence: content.evidence,
+      content,
       system: false,
-      encrypted: false,
       streams: NO_STREAMS,
       links: 1,
-      notes: content.notes,
+      notes,
     };
-    if (content.assumed === undefined && !content.otherwise && !entry.localTimes && !entry.incompleteName) return record;
+    if (!entry.localTimes && !entry.incompleteName) return record;
     return {
       ...record,
       ...(entry.localTimes ? { localTimes: true } : {}),
       ...(entry.incompleteName ? { incompleteName: true } : {}),
-      ...(content.assumed === undefined ? {} : { assumed: content.assumed }),
-      ...(content.otherwise ? { otherwise: content.otherwise } : {}),
     };
   }
 
-  #liveContent(entry: TreeEntry): Content {
-    if (entry.size === 0) return { layout: layoutOf([], 0), evidence: ALL_BYTES_THERE, notes: entry.notes };
+  #liveContent(entry: TreeEntry): NotedContent {
+    if (entry.size === 0) return { content: EMPTY, notes: entry.notes };
     const chain = this.liveRuns(entry, entry.size);
     const lost = Math.max(0, entry.size - chain.clusters * this.clusterSize);
     const notes =
       lost > 0
         ? [...entry.notes, `The file is shorter than it should be: ${chain.problem ?? "it would run past the end of the volume"}.`]
         : entry.notes;
-    return { layout: this.#layout(chain.runs, entry), evidence: { ...ALL_BYTES_THERE, lost }, notes };
+    return { content: placed(this.#layout(chain.runs, entry), lost > 0 ? { ...ALL_BYTES_THERE, lost } : ALL_BYTES_THERE), notes };
   }
 
-  #deletedContent(entry: TreeEntry, unsure: boolean): Content {
-    if (entry.size === 0) return { layout: layoutOf([], 0), evidence: ALL_BYTES_THERE, notes: entry.notes };
+  #deletedContent(entry: TreeEntry, unsure: boolean): NotedContent {
+    if (entry.size === 0) return { content: EMPTY, notes: entry.notes };
     const runs = this.contiguous(entry);
     const layout = this.#layout(runs, entry);
     const guessed = !entry.contiguous && entry.size > this.clusterSize;
     const contested = runs.some((run) => this.claims.contested(run));
-    const notes = [...entry.notes];
-    if (contested) notes.push("Another deleted file claims some of the same clusters.");
-    if (guessed) notes.push("Its clusters are taken to follow one another: which they were is not recorded after deletion.");
-    const otherwise = this.#alternatives(entry, guessed);
-    return {
+    const likeliest: Placed = {
       layout,
       evidence: this.#evidence(runs, entry.size, layout),
-      notes,
-      assumed: guessed || contested || unsure,
-      ...(otherwise.length > 0 ? { otherwise } : {}),
+      sure: !(guessed || contested || unsure),
+      ...(guessed ? { note: "Its clusters are taken to follow one another: which they were is not recorded after deletion." } : {}),
     };
+    const notes = contested ? [...entry.notes, "Another deleted file claims some of the same clusters."] : entry.notes;
+    return { content: { kind: "placed", likeliest, others: this.#alternatives(entry, guessed) }, notes };
   }
 
   /** Where else the bytes of a deleted file may stand, the likeliest first. */
-  #alternatives(entry: TreeEntry, guessed: boolean): Alternative[] {
-    const found: Alternative[] = [];
+  #alternatives(entry: TreeEntry, guessed: boolean): Placed[] {
+    const found: Placed[] = [];
     const add = (runs: ClusterRun[] | null, note: string) => {
       if (!runs || found.length >= MOST_ALTERNATIVES) return;
       const layout = this.#layout(runs, entry);
       const evidence = this.#evidence(runs, entry.size, layout);
-      if (evidence.usedByOthers < entry.size) found.push({ layout, evidence, note });
+      if (evidence.usedByOthers < entry.size) found.push({ layout, evidence, sure: false, note });
     };
     if (guessed) {
       const used = (cluster: number) => (this.space.isUsed(cluster) ? 1 : 0);
@@ -235,7 +228,11 @@ export class EntryReader {
   }
 }
 
-type Content = Pick<FileRecord, "layout" | "evidence" | "notes" | "assumed" | "otherwise">;
+interface NotedContent {
+  readonly content: Content;
+  readonly notes: readonly string[];
+}
+const EMPTY = placed(layoutOf([], 0));
 const NO_STREAMS: FileRecord["streams"] = [];
 
 const lostBytes = (layout: Layout) => layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);

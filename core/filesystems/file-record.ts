@@ -10,6 +10,8 @@ export interface ByteEvidence {
   readonly usedByOthers: number;
   /** In clusters that a file deleted later had taken. */
   readonly takenLater: number;
+  /** In clusters that other files or states hold too, which were meant to share them: nothing was written over them. */
+  readonly shared?: number;
   /** Whose place is not known (a part of the record is gone). */
   readonly lost: number;
   /** Where the bytes of the first two stand: disk byte ranges, sorted and apart; none where both are 0. */
@@ -18,12 +20,48 @@ export interface ByteEvidence {
 
 export const ALL_BYTES_THERE: ByteEvidence = { usedByOthers: 0, takenLater: 0, lost: 0 };
 
-/** Another place where the bytes of a file may stand. */
-export interface Alternative {
+/** A place where the bytes of a file stand, or may stand. */
+export interface Placed {
   readonly layout: Layout;
   readonly evidence: ByteEvidence;
-  readonly note: string;
+  /** Whether a record says so; otherwise it is supposed, and only the content itself can prove it. */
+  readonly sure: boolean;
+  /** What a person should know of why it is taken for the place. */
+  readonly note?: string;
 }
+
+/**
+ * Why content cannot be read here: sealed with a key of its owner; kept by a cloud folder and never stored here; the record that says where it
+ * stands is gone; it is a link, or kept in a way that is not followed; a list alone names the file.
+ */
+export const ABSENCES = ["encrypted", "cloud-only", "record-damaged", "not-followed", "named-only"] as const;
+export type Absence = (typeof ABSENCES)[number];
+
+/** What a record says of its file's content. "none": there is none to read, as of a folder. */
+export type Content =
+  | { readonly kind: "none" }
+  | { readonly kind: "placed"; readonly likeliest: Placed; readonly others: readonly Placed[] }
+  | { readonly kind: "absent"; readonly why: Absence; readonly note: string };
+
+export const NO_CONTENT: Content = { kind: "none" };
+export const absent = (why: Absence, note: string): Content => ({ kind: "absent", why, note });
+
+/** Content that stands in one place, of which a record is sure unless given otherwise. */
+export const placed = (layout: Layout, evidence: ByteEvidence = ALL_BYTES_THERE, sure = true): Content => ({
+  kind: "placed",
+  likeliest: { layout, evidence, sure },
+  others: [],
+});
+
+/** A record of which only the content itself can prove where it stands. */
+export function unproven(record: FileRecord): FileRecord {
+  const { content } = record;
+  return content.kind === "placed" ? { ...record, content: { ...content, likeliest: { ...content.likeliest, sure: false } } } : record;
+}
+
+/** Where a file's content stands, as likely as can be said; null: it cannot be read, or there is none. */
+export const likeliest = ({ content }: Pick<FileRecord, "content">): Placed | null =>
+  content.kind === "placed" ? content.likeliest : null;
 
 /** One name of one file or folder, as the file system's own records give it. */
 export interface FileRecord {
@@ -48,20 +86,14 @@ export interface FileRecord {
   readonly localTimes?: boolean;
   /** When it was deleted, where something says; UTC milliseconds. */
   readonly deletedAt?: number | null;
-  /** null: the content cannot be read (the notes say why) or there is none (a folder). */
-  readonly layout: Layout | null;
+  /** Where its bytes stand. Another place than the likeliest is taken when the content speaks for it and against the first. */
+  readonly content: Content;
   /** In a folder of this computer: the file below it whose bytes the layout counts; otherwise it counts those of the disk. */
   readonly file?: string | null;
-  readonly evidence: ByteEvidence;
-  /** The layout is the likeliest, not a recorded one: only the content itself can prove it. */
-  readonly assumed?: boolean;
-  /** Other layouts, one of which is taken instead when the content speaks for it and against the first. */
-  readonly otherwise?: readonly Alternative[];
   /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
   readonly leftover?: boolean;
   /** True for the file system's own files. */
   readonly system: boolean;
-  readonly encrypted: boolean;
   /** Named alternate streams: name, bytes, and where they stand (null: they cannot be read). */
   readonly streams: readonly { readonly name: string; readonly size: number; readonly layout: Layout | null }[];
   /** Names this file has on the volume. */

@@ -1,5 +1,5 @@
 import type { Layout } from "../bytes/layout";
-import { ALL_BYTES_THERE, type FileRecord } from "./file-record";
+import { ALL_BYTES_THERE, type FileRecord, placed } from "./file-record";
 
 /** Clusters in use that nothing names, as a file: whether they are one, or a part of one, only their content says. */
 export function namelessFile(name: string, reference: string, layout: Layout, note: string): FileRecord {
@@ -14,11 +14,8 @@ export function namelessFile(name: string, reference: string, layout: Layout, no
     created: null,
     modified: null,
     changed: null,
-    layout,
-    evidence: ALL_BYTES_THERE,
-    assumed: true,
+    content: placed(layout, ALL_BYTES_THERE, false),
     system: false,
-    encrypted: false,
     streams: [],
     links: 1,
     notes: [note],

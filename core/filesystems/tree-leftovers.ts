@@ -4,7 +4,7 @@ import type { Range } from "../bytes/range-set";
 import type { Chain, ClusterGeometry } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryReader } from "./entry-reader";
-import { ALL_BYTES_THERE, type FileRecord, type RecordBatch } from "./file-record";
+import { type FileRecord, NO_CONTENT, type RecordBatch } from "./file-record";
 import { folderBytes } from "./folder-entry";
 import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
 import { namelessFile } from "./nameless-file";
@@ -108,10 +108,8 @@ function folderRecord(folder: LostFolder, start: number): FileRecord {
     created: null,
     modified: null,
     changed: null,
-    layout: null,
-    evidence: ALL_BYTES_THERE,
+    content: NO_CONTENT,
     system: false,
-    encrypted: false,
     streams: [],
     links: 1,
     notes: folder.notes,

@@ -1,7 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { Checkpoint } from "../bytes/checkpoint";
 import { LayoutSource } from "../bytes/layout";
-import type { FileRecord, FileSystem, RecordBatch } from "../filesystems/file-record";
+import { type FileRecord, type FileSystem, likeliest, type RecordBatch } from "../filesystems/file-record";
 
 /** The content of a file, to be closed after use. */
 export interface OpenedFile {
@@ -26,6 +26,9 @@ export function volumeTree(volume: FileSystem, disk: ByteSource, serial: number 
     serial,
     disk,
     readRecords: (from, step) => volume.readRecords(from, step),
-    open: (record) => (record.layout ? { content: new LayoutSource(disk, record.layout), close: () => undefined } : null),
+    open: (record) => {
+      const place = likeliest(record);
+      return place && { content: new LayoutSource(disk, place.layout), close: () => undefined };
+    },
   };
 }

@@ -1,5 +1,5 @@
 import { type Copy, copyOfRecord } from "../copies/copy";
-import { ALL_BYTES_THERE, type FileRecord } from "../filesystems/file-record";
+import { absent, type FileRecord, likeliest } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import type { FileTree } from "./file-tree";
 import type { PlaceRule } from "./rule";
@@ -20,7 +20,7 @@ export interface PlacedFind {
  * are there, whatever they say: its condition stays, and whether it opens is reported beside it.
  */
 function lookInto({ record }: PlacedFind, name: string, tree: FileTree): ContentFinding | null {
-  if (record.state !== "live" || !record.layout || record.size === 0) return null;
+  if (record.state !== "live" || !likeliest(record) || record.size === 0) return null;
   const opened = tree.open(record);
   if (!opened) return null;
   try {
@@ -35,13 +35,10 @@ export function placedCopy(find: PlacedFind, rule: PlaceRule, tree: FileTree): C
   const { record, path } = find;
   const name = path.slice(path.lastIndexOf("/") + 1);
   const judged = copyOfRecord({ ...record, path, name, modified: find.modified }, tree.disk);
-  // An empty file is whole without any content; of one whose content is somewhere else only the name is known.
-  const nameOnly = record.layout === null && record.evidence.lost > 0;
   const content = judged.evidence.content ?? lookInto(find, name, tree);
   return {
     ...judged,
     evidence: { ...judged.evidence, content },
-    ...(nameOnly ? { condition: "name-only" as const, survival: 0 } : {}),
     place: rule.place,
     // A moment from another record is UTC, whatever the volume's own times are.
     ...(find.modified !== null && find.modified !== record.modified ? { localTimes: false } : {}),
@@ -56,8 +53,7 @@ export function nameOnly(record: FileRecord, size: number): FileRecord {
   return {
     ...record,
     size,
-    layout: null,
-    evidence: { ...ALL_BYTES_THERE, lost: Math.max(1, size) },
+    content: absent("named-only", ""),
     streams: [],
     created: null,
     notes: [],

@@ -34,7 +34,6 @@ export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
     changed: null,
     layout,
     system: false,
-    encrypted: false,
     streams: [],
     links: 1,
     file: null,

@@ -1,9 +1,9 @@
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
-import { copyAt } from "../../tests/support/copies";
+import { recordAt } from "../../tests/support/copies";
 import { fixture, imageSource, readTruth } from "../../tests/support/volume-truth";
 import { MemorySource } from "../bytes/byte-source";
-import type { Copy } from "../copies/copy";
+import { type FileRecord, NO_CONTENT, placed } from "../filesystems/file-record";
 import { readAccounts } from "./account-database";
 import { inspectDisk, openVolume } from "./inspect";
 import { ProfileInventory } from "./profiles";
@@ -16,12 +16,12 @@ const { people, hive } = JSON.parse(fixture("accounts.json.gz").toString()) as {
 };
 const database = Buffer.from(hive, "base64");
 
-const file = (path: string, size: number, modified: string | null, bytes?: Buffer): Copy =>
-  copyAt(path, {
+const file = (path: string, size: number, modified: string | null, bytes?: Buffer): FileRecord =>
+  recordAt(path, {
     state: "live",
     size,
     modified: modified === null ? null : Date.parse(modified),
-    layout: bytes ? { size: bytes.length, segments: [{ kind: "held", at: 0, length: bytes.length, bytes }] } : null,
+    content: bytes ? placed({ size: bytes.length, segments: [{ kind: "held", at: 0, length: bytes.length, bytes }] }) : NO_CONTENT,
   });
 
 describe("the account database", () => {
@@ -50,7 +50,7 @@ describe("the inventory of profiles", () => {
       file("/Windows.old/Users/mo/d.txt", 9, "2021-01-01T00:00:00Z"),
       file("/Users/Public/e.txt", 9, "2026-01-01T00:00:00Z"),
       file("/Users/desktop.ini", 9, null),
-      { ...file("/Users/gone/f.txt", 9, null), state: "deleted" } as Copy,
+      { ...file("/Users/gone/f.txt", 9, null), state: "deleted" as const },
       file("/Windows/System32/config/SAM", database.length, null, database),
     ])
       inventory.add(copy);

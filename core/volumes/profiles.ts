@@ -1,7 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { readBytes } from "../bytes/byte-source";
 import { LayoutSource } from "../bytes/layout";
-import type { FileRecord } from "../filesystems/file-record";
+import { type FileRecord, likeliest } from "../filesystems/file-record";
 import { kindOf } from "../formats/registry";
 import { readAccounts } from "./account-database";
 
@@ -77,11 +77,10 @@ export class ProfileInventory {
 
   /** The profiles with their accounts, the last used first. A file in place of a folder is no profile. */
   list(disk: ByteSource): Profile[] {
-    const accounts = this.#databases.map(({ root, record }) => ({
-      root,
-      accounts:
-        record.layout && record.size <= MAX_DATABASE ? readAccounts(readBytes(new LayoutSource(disk, record.layout), 0, record.size)) : [],
-    }));
+    const accounts = this.#databases.map(({ root, record }) => {
+      const place = record.size <= MAX_DATABASE ? likeliest(record) : null;
+      return { root, accounts: place ? readAccounts(readBytes(new LayoutSource(disk, place.layout), 0, record.size)) : [] };
+    });
     return [...this.#profiles.values()]
       .map((profile): Profile => {
         const own = accounts.find(({ root }) => (root === "" ? !profile.earlier : profile.path.startsWith(`${root}/`)));

@@ -18,7 +18,7 @@ import {
 } from "drizzle-orm/pg-core";
 import type { Range } from "../../core/bytes/range-set";
 import type { CopyFacts } from "../../core/copies/facts";
-import type { Finding } from "../../core/filesystems/file-record";
+import type { Absence, Finding } from "../../core/filesystems/file-record";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { Gaps } from "../../core/restore/gaps";
@@ -368,7 +368,8 @@ export const copies = pgTable(
     streams: jsonb("streams").$type<{ name: string; size: number; layout: string | null }[]>(),
     /** Names the file has on its volume. */
     links: integer("links").notNull().default(1),
-    encrypted: boolean("encrypted").notNull().default(false),
+    /** Why its content cannot be read here; null: it can, or there is none. */
+    absent: text("absent").$type<Absence>(),
     notes: jsonb("notes").$type<string[]>().notNull(),
     /** In a folder of this computer: the file below it that holds the content. */
     file: text("file"),

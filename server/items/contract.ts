@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { CONDITIONS, PLACES } from "../../core/copies/vocabulary";
+import { ABSENCES } from "../../core/filesystems/file-record";
 import { KINDS } from "../../core/formats/format";
 
 export const SORTS = ["name", "changed", "size", "condition"] as const;
@@ -183,7 +184,8 @@ export const copy = z.object({
   streams: z.array(z.object({ name: z.string(), size: z.number() })),
   /** Names the file has on its volume. */
   links: z.number(),
-  encrypted: z.boolean(),
+  /** Why its content cannot be read here; null: it can, or there is none. */
+  absent: z.enum(ABSENCES).nullable(),
   notes: z.array(z.string()),
   facts: contentFacts.nullable(),
   /** Live files that stand where bytes of it were. */

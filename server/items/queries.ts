@@ -30,7 +30,7 @@ interface CopyRow extends Record<string, unknown> {
   deleted_at: string | null;
   streams: { name: string; size: number }[] | null;
   links: number;
-  encrypted: boolean;
+  absent: Copy["absent"];
   file: string | null;
   rule: string | null;
   found_path: string | null;
@@ -112,7 +112,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "ident
     deletedAt: date(row.deleted_at),
     streams: (row.streams ?? []).map(({ name, size }) => ({ name, size })),
     links: row.links,
-    encrypted: row.encrypted,
+    absent: row.absent,
     file: row.file,
     notes: row.notes,
     facts: row.facts,

@@ -54,7 +54,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("span", "int8range", (copy) => spanOf(copy.layout)),
   column("streams", "jsonb", (copy) => (copy.streams.length > 0 ? field(JSON.stringify(copy.streams.map(streamRow))) : NULL)),
   column("links", "int", (copy) => String(copy.links)),
-  column("encrypted", "boolean", (copy) => String(copy.encrypted)),
+  column("absent", "text", (copy) => copy.absent ?? NULL),
   column("notes", "jsonb", (copy) => (copy.notes.length === 0 ? "[]" : field(JSON.stringify(copy.notes)))),
   column("file", "text", (copy) => (copy.file ? field(copy.file) : NULL)),
   column("rule", "text", (copy) => (copy.found ? field(copy.found.rule) : NULL)),

@@ -1,5 +1,7 @@
 import { extname } from "node:path";
 import { type SQL, sql } from "drizzle-orm";
+import { ABSENCE_WORDS } from "../../core/copies/vocabulary";
+import type { Absence } from "../../core/filesystems/file-record";
 import { numberedName, safeComponents, safeName, streamFileName } from "../../core/restore/names";
 import type { Connection } from "../database/connection";
 
@@ -21,7 +23,7 @@ export interface TrayRow extends Record<string, unknown> {
   modified: string | null;
   condition: string;
   readable: boolean;
-  encrypted: boolean;
+  absent: Absence | null;
   missing: string;
   streams: StoredStream[] | null;
   home_id: number;
@@ -31,7 +33,7 @@ export interface TrayRow extends Record<string, unknown> {
 /** Bytes of a copy that are known to be missing. */
 export const MISSING = sql`((c.evidence->>'usedByOthers')::bigint + (c.evidence->>'takenLater')::bigint + (c.evidence->>'lost')::bigint + (c.evidence->>'unreadable')::bigint)`;
 /** Whether a copy can be written at all. */
-export const WRITABLE = sql`(c.condition <> 'name-only' and (c.layout is not null or c.size = 0))`;
+export const WRITABLE = sql`(c.condition <> 'name-only' and c.absent is null and (c.layout is not null or c.size = 0))`;
 
 /**
  * What is in a job's tray as (item_id, copy_id, chosen_copy, dated): an entry without a copy means the item's best one. What a running
@@ -49,7 +51,7 @@ export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
 /** Trays with more items are listed in the order of these, which needs no sorting. */
 const SORTED = 20_000;
 const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
-  (c.layout is not null) as readable, c.encrypted, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder`;
+  (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
   sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
@@ -174,10 +176,8 @@ export function componentsOf(
 }
 
 /** Why a copy cannot be written; null: it can. A content of no bytes needs no place. */
-export function problemOf(copy: { condition: string; readable: boolean; size: number; encrypted: boolean }): string | null {
+export function problemOf(copy: { condition: string; readable: boolean; size: number; absent: Absence | null }): string | null {
   if (copy.condition === "name-only") return "Nothing of its content is left.";
-  if (copy.readable || copy.size === 0) return null;
-  return copy.encrypted
-    ? "It is encrypted for its owner’s account: without that key its content stays closed."
-    : "Its content cannot be read; its notes say why.";
+  if (copy.absent) return ABSENCE_WORDS[copy.absent];
+  return copy.readable || copy.size === 0 ? null : "Its content cannot be read; its notes say why.";
 }

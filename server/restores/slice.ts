@@ -2,6 +2,7 @@ import { and, eq, inArray, ne, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
+import type { Absence } from "../../core/filesystems/file-record";
 import { bytesIn, type Gaps } from "../../core/restore/gaps";
 import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
@@ -117,7 +118,7 @@ interface WorkRow extends FileColumns, SourceColumns {
   folder: string;
   copy_size: string;
   condition: string;
-  encrypted: boolean;
+  absent: Absence | null;
   layout: Buffer | null;
   streams: StoredStream[] | null;
   container: string;
@@ -135,7 +136,7 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.encrypted, c.layout, c.streams, ${FILE_COLUMNS}, f.home_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id

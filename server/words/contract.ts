@@ -6,6 +6,8 @@ import type { Counts, Result } from "../restores/contract";
 const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
 
 /** Bytes in binary units with one decimal. */
+export { ABSENCE_WORDS } from "../../core/copies/vocabulary";
+
 export function bytesText(bytes: number): string {
   let value = bytes;
   let unit = 0;

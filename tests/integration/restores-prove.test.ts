@@ -95,7 +95,9 @@ describe("a file that is not all its own", () => {
   it("that cannot be read at all is not written empty, however often it is tried", async () => {
     const [item] = (await items({ limit: 50, condition: "whole" })).filter((each) => each.size > 1000);
     // As a file is stored that is encrypted by the system: its size is known, its content stays closed.
-    await bench.pool.query("update copies set layout = null, encrypted = true, condition = 'not-checked' where item_id = $1", [item?.id]);
+    await bench.pool.query("update copies set layout = null, absent = 'encrypted', condition = 'not-checked' where item_id = $1", [
+      item?.id,
+    ]);
     await bench.pool.query("update items set condition = 'not-checked' where id = $1", [item?.id]);
     await choose([item?.id as number]);
     expect((await rehearse(bench.db, jobId, planTo("Closed"))).files[0]?.problem).toContain("encrypted");

@@ -1,5 +1,5 @@
 import type { Copy } from "../../core/copies/copy";
-import { ALL_BYTES_THERE } from "../../core/filesystems/file-record";
+import { ALL_BYTES_THERE, type FileRecord, placed } from "../../core/filesystems/file-record";
 
 /** A copy at a path, with usual facts where none are given. */
 export const copyAt = (path: string, facts: Partial<Copy> = {}): Copy => {
@@ -18,7 +18,6 @@ export const copyAt = (path: string, facts: Partial<Copy> = {}): Copy => {
     changed: null,
     layout: { size: 10, segments: [{ kind: "disk", at: 4096, length: 10 }] },
     system: false,
-    encrypted: false,
     streams: [],
     links: 1,
     condition: "whole",
@@ -27,4 +26,10 @@ export const copyAt = (path: string, facts: Partial<Copy> = {}): Copy => {
     notes: [],
     ...facts,
   };
+};
+
+/** A record of a file at a path, with usual facts where none are given. */
+export const recordAt = (path: string, facts: Partial<FileRecord> = {}): FileRecord => {
+  const { layout, place: _, condition: __, survival: ___, evidence: ____, ...record } = copyAt(path);
+  return { ...record, content: placed(layout as NonNullable<typeof layout>), ...facts };
 };

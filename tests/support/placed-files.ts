@@ -3,7 +3,7 @@ import { MemorySource } from "../../core/bytes/byte-source";
 import { type Checkpoint, numberCheckpoint } from "../../core/bytes/checkpoint";
 import { layoutOf } from "../../core/bytes/layout";
 import type { Copy } from "../../core/copies/copy";
-import { ALL_BYTES_THERE, type FileRecord } from "../../core/filesystems/file-record";
+import { type FileRecord, placed } from "../../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../../core/places/file-tree";
 import { placesPass } from "../../core/places/places-pass";
 import { SHIPPED_RULES } from "../../core/places/rules";
@@ -56,10 +56,8 @@ export function treeOf(files: readonly File[], serial: number | null = null): Fi
       created: null,
       modified,
       changed: null,
-      layout: layoutOf(content.length > 0 ? [{ kind: "disk", at: place, length: content.length }] : [], content.length),
-      evidence: ALL_BYTES_THERE,
+      content: placed(layoutOf(content.length > 0 ? [{ kind: "disk", at: place, length: content.length }] : [], content.length)),
       system: false,
-      encrypted: false,
       streams: [],
       links: 1,
       notes: [],

@@ -12,6 +12,7 @@ import { ConditionMark } from "../instruments/ConditionMark";
 import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
 import {
+  ABSENCE_WORDS,
   bytesText,
   countText,
   dateText,
@@ -351,10 +352,10 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
             <dd>{copy.streams.map((stream) => `${stream.name} (${bytesText(stream.size)})`).join(", ")}</dd>
           </>
         )}
-        {copy.encrypted && (
+        {copy.absent && (
           <>
-            <dt>Encrypted</dt>
-            <dd>by the file system, for its owner’s account</dd>
+            <dt>Content</dt>
+            <dd>{ABSENCE_WORDS[copy.absent]}</dd>
           </>
         )}
         <dt>Bytes at</dt>

@@ -62,7 +62,7 @@ describe("what a driver wrote (the volume of make-ntfs-features.ts)", () => {
   });
 
   it("a file encrypted by the file system is flagged, and nothing is promised of it", () => {
-    const [sealed, ...others] = copies.filter((copy) => copy.encrypted);
+    const [sealed, ...others] = copies.filter((copy) => copy.absent === "encrypted");
     expect([sealed?.path, sealed?.condition, sealed?.layout, others]).toEqual(["/Papers/sealed.bin", "not-checked", null, []]);
     expect(sealed?.size).toBe(entries.find((entry) => entry.encrypted)?.size);
     expect(sealed?.notes.join()).toContain("without its owner's key the content stays closed");

@@ -1,7 +1,7 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
-import { markForeign } from "../../bytes/layout";
-import { ALL_BYTES_THERE, type ByteEvidence, type FileRecord } from "../file-record";
+import { type Layout, markForeign } from "../../bytes/layout";
+import { absent, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, placed } from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, isCloudTag, KEPT_ELSEWHERE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { UNKNOWN_PARENT } from "./mft-index";
@@ -26,7 +26,7 @@ export interface Surroundings {
   /** The path of a folder, "" for the root; begins with `UNKNOWN_PARENT` where it is not known. */
   pathOf(reference: MftReference): string;
   /** What became of the bytes of a file that is no more. */
-  evidence(layout: NonNullable<FileRecord["layout"]>, record: MftRecord): ByteEvidence;
+  evidence(layout: Layout, record: MftRecord): ByteEvidence;
   /** How the record is called, for a technician who wants to look it up. */
   reference(record: MftRecord): string;
   /** Whether its files are there now, or only their records are. */
@@ -50,13 +50,11 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
     type: record.directory ? ("folder" as const) : ("file" as const),
     size: record.directory ? 0 : content.size,
     changed: times?.mftChanged ?? null,
-    layout: record.directory ? null : content.layout,
-    evidence: content.absent
-      ? { ...ALL_BYTES_THERE, lost: content.size }
-      : live || !content.layout
-        ? ALL_BYTES_THERE
-        : around.evidence(content.layout, record),
-    encrypted: content.encrypted,
+    content: record.directory
+      ? NO_CONTENT
+      : live
+        ? content.content
+        : withEvidence(content.content, (layout) => around.evidence(layout, record)),
     streams: live
       ? content.streams
       : content.streams.map((stream) => ({
@@ -89,10 +87,8 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
       created: times?.created ?? name.created,
       modified: times?.modified ?? name.modified,
       changed: shared.changed,
-      layout: shared.layout,
-      evidence: shared.evidence,
+      content: shared.content,
       system: system || parent === "/$Extend" || parent.startsWith("/$Extend/"),
-      encrypted: shared.encrypted,
       streams: shared.streams,
       links: shared.links,
       notes,
@@ -115,19 +111,20 @@ function visibleNames(record: MftRecord, extensions: readonly MftRecord[], aroun
   return record.inUse ? names : names.slice(0, 1);
 }
 
-interface Content {
+/** The content of a deleted file: what became of its bytes is added. */
+const withEvidence = (content: Content, evidence: (layout: Layout) => ByteEvidence): Content =>
+  content.kind === "placed" ? placed(content.likeliest.layout, evidence(content.likeliest.layout)) : content;
+
+interface Streams {
   readonly size: number;
-  readonly layout: FileRecord["layout"];
+  readonly content: Content;
   readonly streams: FileRecord["streams"];
-  readonly encrypted: boolean;
-  /** The content was never on this volume. */
-  readonly absent?: boolean;
   readonly notes: readonly string[];
 }
 
 const NO_STREAMS: FileRecord["streams"] = [];
 
-function contentOf(record: MftRecord, extensions: readonly MftRecord[], around: Surroundings): Content {
+function contentOf(record: MftRecord, extensions: readonly MftRecord[], around: Surroundings): Streams {
   const { geometry, start } = around;
   const main: StreamPiece[] = [];
   let named: Map<string, StreamPiece[]> | undefined;
@@ -155,12 +152,11 @@ function contentOf(record: MftRecord, extensions: readonly MftRecord[], around: 
   const size = content?.size ?? 0;
   const encrypted = main.some((piece) => (piece.attribute.flags & ATTRIBUTE_FLAG.encrypted) !== 0);
   const tag = reparse && reparse.length >= 4 ? new Cursor(reparse).u32(0) : null;
-  if (tag === REPARSE_TAG.mountPoint || tag === REPARSE_TAG.symlink) notes.push("A link to another place: shown, never followed.");
-  let layout = content?.layout ?? null;
+  const link = tag === REPARSE_TAG.mountPoint || tag === REPARSE_TAG.symlink;
+  if (link && record.directory) notes.push(LINK);
   const coded = tag === REPARSE_TAG.systemCompressed && reparse ? systemLayout(reparse, named, around, size) : null;
   if (coded) {
     named?.delete(CODED_STREAM);
-    layout = coded.layout;
     notes.push(...coded.notes);
   }
   const streams = named ? [...named].map(([name, pieces]) => streamOf(name, pieces, around)) : NO_STREAMS;
@@ -171,16 +167,21 @@ function contentOf(record: MftRecord, extensions: readonly MftRecord[], around: 
         .map((stream) => stream.name)
         .join(", ")}.`,
     );
-  if (encrypted) {
-    notes.push("Encrypted by the file system: without its owner's key the content stays closed.");
-    return { size, layout: null, streams: streams.map((stream) => ({ ...stream, layout: null })), encrypted, notes };
-  }
-  if (keptElsewhere(record, tag, layout, size)) {
-    notes.push("Kept only in the cloud: its content was never stored on this drive. Fetch it from the cloud folder's account.");
-    return { size, layout: null, absent: true, streams, encrypted, notes };
-  }
-  return { size, layout, streams, encrypted, notes };
+  if (encrypted) return { size, content: SEALED, streams: streams.map((stream) => ({ ...stream, layout: null })), notes };
+  const layout = coded ? coded.layout : (content?.layout ?? null);
+  if (keptElsewhere(record, tag, layout, size)) return { size, content: IN_THE_CLOUD, streams, notes };
+  if (link && size === 0) return { size, content: A_LINK, streams, notes };
+  return { size, content: layout ? placed(layout) : coded ? NOT_FOLLOWED : NO_CONTENT, streams, notes };
 }
+
+const LINK = "A link to another place: shown, never followed.";
+const A_LINK = absent("not-followed", LINK);
+const SEALED = absent("encrypted", "Encrypted by the file system: without its owner's key the content stays closed.");
+const IN_THE_CLOUD = absent(
+  "cloud-only",
+  "Kept only in the cloud: its content was never stored on this drive. Fetch it from the cloud folder's account.",
+);
+const NOT_FOLLOWED = absent("not-followed", "Compressed by the system in a way that cannot be followed here: the content is left out.");
 
 const ELSEWHERE = KEPT_ELSEWHERE.offline | KEPT_ELSEWHERE.recallOnOpen | KEPT_ELSEWHERE.recallOnDataAccess;
 
@@ -188,7 +189,7 @@ const ELSEWHERE = KEPT_ELSEWHERE.offline | KEPT_ELSEWHERE.recallOnOpen | KEPT_EL
  * Whether a file's content is kept by a cloud folder and not here: it says so by its reparse tag or attributes, and some of its bytes were
  * never stored. One that was fetched in full is a file like any other.
  */
-function keptElsewhere(record: MftRecord, tag: number | null, layout: FileRecord["layout"], size: number): boolean {
+function keptElsewhere(record: MftRecord, tag: number | null, layout: Layout | null, size: number): boolean {
   if (record.directory || size === 0) return false;
   if (!(tag !== null && isCloudTag(tag)) && (fileAttributes(record) & ELSEWHERE) === 0) return false;
   return !layout || layout.segments.some((segment) => segment.kind === "hole");
@@ -204,10 +205,9 @@ function systemLayout(
   named: ReadonlyMap<string, StreamPiece[]> | undefined,
   { disk, geometry, start }: Surroundings,
   size: number,
-): { layout: FileRecord["layout"]; notes: string[] } {
+): { layout: Layout | null; notes: string[] } {
   const coding = systemCoding(reparse);
   const stream = streamContent(named?.get(CODED_STREAM) ?? [], geometry, start);
   const found = coding && stream ? systemCompressed(disk, stream.layout, size, coding) : null;
-  if (found) return found;
-  return { layout: null, notes: ["Compressed by the system in a way that cannot be followed here: the content is left out."] };
+  return found ?? { layout: null, notes: [] };
 }

@@ -1,16 +1,17 @@
 import { type ByteSource, WindowSource } from "../../bytes/byte-source";
 import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../bytes/checkpoint";
-import { LayoutSource } from "../../bytes/layout";
+import { type Layout, LayoutSource } from "../../bytes/layout";
 import { type Range, RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
 import { AllocationMap } from "../allocation-map";
 import {
-  ALL_BYTES_THERE,
+  absent,
   type ByteEvidence,
   type FileRecord,
   type FileSystem,
   FileSystemError,
   type Finding,
+  NO_CONTENT,
   type RecordBatch,
 } from "../file-record";
 import type { Earlier } from "../sector-scan";
@@ -266,12 +267,10 @@ class NtfsVolume implements FileSystem {
       type: name.directory ? "folder" : "file",
       size: name.directory || name.size > Number.MAX_SAFE_INTEGER ? 0 : name.size,
       changed: null,
-      layout: null,
-      evidence: { ...ALL_BYTES_THERE, lost: name.directory ? 0 : name.size },
-      encrypted: false,
+      content: name.directory ? NO_CONTENT : absent("record-damaged", why),
       streams: [],
       links: 1,
-      notes: [why],
+      notes: name.directory ? [why] : [],
     };
   }
 
@@ -314,7 +313,7 @@ class NtfsVolume implements FileSystem {
    * What became of a deleted file's bytes, by the volume's map and by the claims of files deleted later.
    * @param unit bytes in a unit of `takenLater`, which counts from the volume's start
    */
-  #evidence(layout: NonNullable<FileRecord["layout"]>, takenLater: RangeSet | undefined, unit: number): ByteEvidence {
+  #evidence(layout: Layout, takenLater: RangeSet | undefined, unit: number): ByteEvidence {
     let usedByOthers = 0;
     let taken = 0;
     let lost = 0;

@@ -1,0 +1,3 @@
+ALTER TABLE "copies" ADD COLUMN "absent" text;--> statement-breakpoint
+UPDATE "copies" SET "absent" = 'encrypted' WHERE "encrypted";--> statement-breakpoint
+ALTER TABLE "copies" DROP COLUMN "encrypted";
