@@ -1,4 +1,5 @@
-import { type Coding, type DiskRun, EMPTY_LAYOUT, type Layout, type Segment } from "./layout";
+import { CODECS, type Coding, MOST_CODED } from "./codecs";
+import { type DiskRun, EMPTY_LAYOUT, type Layout, type Segment } from "./layout";
 import { NumberReader, pushNumber } from "./leb128";
 
 /**
@@ -6,16 +7,12 @@ import { NumberReader, pushNumber } from "./leb128";
  * its fields as variable-length numbers (7 bits a byte, low first, as in LEB128).
  */
 const VERSION = 1;
-const TAG = { disk: 0, held: 1, hole: 2, lost: 3, lznt1: 4, xpress: 5, lzx: 6 } as const;
+const TAG = { disk: 0, held: 1, hole: 2, lost: 3 } as const;
 /** Added to the tag of a stretch whose clusters belong to another file now. */
 const FOREIGN = 32;
 /** Added to the tag of coded bytes that were kept in a record: they follow, and how many. */
 const HELD = 16;
-const CODINGS = new Map<number, Coding>([
-  [TAG.lznt1, "lznt1"],
-  [TAG.xpress, "xpress"],
-  [TAG.lzx, "lzx"],
-]);
+const CODINGS = new Map((Object.keys(CODECS) as Coding[]).map((coding) => [CODECS[coding].tag as number, coding]));
 
 export function encodeLayout(layout: Layout): Uint8Array {
   const out: number[] = [VERSION];
@@ -23,7 +20,7 @@ export function encodeLayout(layout: Layout): Uint8Array {
   number(layout.size);
   for (const segment of layout.segments) {
     const foreign = (segment.kind === "disk" || segment.kind === "coded") && segment.foreign ? FOREIGN : 0;
-    out.push(foreign + (segment.kind === "coded" ? TAG[segment.coding] + (segment.held ? HELD : 0) : TAG[segment.kind]));
+    out.push(foreign + (segment.kind === "coded" ? CODECS[segment.coding].tag + (segment.held ? HELD : 0) : TAG[segment.kind]));
     number(segment.length);
     if (segment.kind === "disk") number(segment.at);
     else if (segment.kind === "held") {
@@ -69,6 +66,7 @@ export function decodeLayout(bytes: Uint8Array): Layout {
     else if (tag === TAG.hole) segments.push({ kind: "hole", length });
     else if (tag === TAG.lost) segments.push({ kind: "lost", length });
     else if (CODINGS.has(tag % HELD)) {
+      if (length > MOST_CODED) throw new RangeError(`a coded piece of ${length} bytes is larger than any`);
       const coding = CODINGS.get(tag % HELD) as Coding;
       const from: DiskRun[] = [];
       for (let left = number(); left > 0; left -= 1) from.push({ at: number(), length: number() });

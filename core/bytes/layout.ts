@@ -1,9 +1,7 @@
 import type { ByteSource } from "./byte-source";
-import { decodeLznt1 } from "./lznt1";
-import { decodeLzx } from "./lzx";
+import { CODECS, type Coding } from "./codecs";
 import { type Range, RangeSet } from "./range-set";
 import { lastNotAfter } from "./starts";
-import { decodeXpress } from "./xpress";
 
 /**
  * One stretch of a copy's content, in the order of the content. `foreign`: its clusters were given to another file since, so that
@@ -20,7 +18,7 @@ export type Segment =
   | { readonly kind: "lost"; readonly length: number }
   /**
    * Compressed content: the coded bytes stand at `from` and give `length` plain bytes. Where they were kept in a record, `held`
-   * has them, because the record's bytes on the disk are not the file's.
+   * has them, because the record's bytes on the disk are not the file's. A piece has at most `MOST_CODED` plain bytes.
    */
   | {
       readonly kind: "coded";
@@ -30,13 +28,6 @@ export type Segment =
       readonly held?: Uint8Array;
       readonly foreign?: true;
     };
-
-export type Coding = "lznt1" | "xpress" | "lzx";
-const DECODE: Record<Coding, (coded: Uint8Array, length: number) => { bytes: Uint8Array }> = {
-  lznt1: decodeLznt1,
-  xpress: decodeXpress,
-  lzx: decodeLzx,
-};
 
 export interface DiskRun {
   /** Byte offset on the disk. */
@@ -218,7 +209,7 @@ export class LayoutSource implements ByteSource {
   #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {
     if (this.#decoded?.index === index) return this.#decoded.bytes;
     const coded = segment.held ?? readRuns(this.disk, segment.from);
-    const { bytes } = DECODE[segment.coding](coded, segment.length);
+    const { bytes } = CODECS[segment.coding].decode(coded, segment.length);
     this.#decoded = { index, bytes };
     return bytes;
   }

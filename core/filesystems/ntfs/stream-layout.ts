@@ -1,3 +1,4 @@
+import { MOST_CODED } from "../../bytes/codecs";
 import { type Layout, layoutOf, type Segment } from "../../bytes/layout";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE, ATTRIBUTE_FLAG } from "./layout";
@@ -92,7 +93,8 @@ function* codedSegments(runs: readonly Run[], unit: number, geometry: Geometry, 
   let lost = false;
   const flush = function* (): Generator<Segment> {
     const length = unit * clusterSize;
-    if (lost) yield { kind: "lost", length };
+    // A unit larger than any is damage: what is coded in it cannot be told.
+    if (lost || (holes > 0 && plain.length > 0 && length > MOST_CODED)) yield { kind: "lost", length };
     else if (plain.length === 0) yield { kind: "hole", length };
     else if (holes === 0) for (const run of plain) yield { kind: "disk", ...run };
     else yield { kind: "coded", coding: "lznt1", length, from: plain };

@@ -1,6 +1,7 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import type { Coding } from "../../bytes/codecs";
 import { Cursor } from "../../bytes/cursor";
-import { type Coding, diskRuns, type Layout, LayoutSource, layoutOf, type Segment, sliceLayout } from "../../bytes/layout";
+import { diskRuns, type Layout, LayoutSource, layoutOf, type Segment, sliceLayout } from "../../bytes/layout";
 
 /**
  * Files the system keeps compressed beside their empty main stream. [MS-FSCC] 2.1.2.1 names the reparse tag; what follows it and

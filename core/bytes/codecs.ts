@@ -1,0 +1,48 @@
+import { BlockReader, BreaksOff } from "./block-reader";
+import { MemorySource } from "./byte-source";
+import { unpackBzip2 } from "./bzip2";
+import { InflateError, inflate, TooMuch } from "./inflate";
+import { decodeLznt1 } from "./lznt1";
+import { decodeLzx } from "./lzx";
+import { decodeXpress } from "./xpress";
+
+/** Plain bytes of a piece that can be decoded by itself, at most: reading from the middle of a content decodes no more than this. */
+export const MOST_CODED = 1 << 20;
+
+interface Codec {
+  /** Its number in stored layouts (`layout-code.ts`): 4 … 15, never given to another one. */
+  readonly tag: number;
+  /** Decodes a piece. @returns `length` bytes, zeros where the coded bytes are damaged; whether they are sound */
+  decode(coded: Uint8Array, length: number): { bytes: Uint8Array; sound: boolean };
+}
+
+/** The ways in which the pieces of a content may be coded. */
+export const CODECS = {
+  lznt1: { tag: 4, decode: decodeLznt1 },
+  xpress: { tag: 5, decode: decodeXpress },
+  lzx: { tag: 6, decode: decodeLzx },
+  /** RFC 1951, without a frame. */
+  deflate: { tag: 7, decode: unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most)) },
+  bzip2: { tag: 8, decode: unpacked((reader, most, take) => unpackBzip2(reader, 0, most, take)) },
+} as const satisfies Record<string, Codec>;
+
+export type Coding = keyof typeof CODECS;
+
+/** A decoder that gives its bytes bit by bit, as one that gives a piece. */
+function unpacked(unpack: (reader: BlockReader, most: number, take: (plain: Uint8Array) => void) => unknown): Codec["decode"] {
+  return (coded, length) => {
+    const bytes = new Uint8Array(length);
+    let filled = 0;
+    const take = (plain: Uint8Array) => {
+      bytes.set(plain.subarray(0, length - filled), filled);
+      filled = Math.min(length, filled + plain.length);
+    };
+    try {
+      unpack(new BlockReader(new MemorySource(coded)), length, take);
+      return { bytes, sound: filled === length };
+    } catch (error) {
+      if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof BreaksOff)) throw error;
+      return { bytes, sound: false };
+    }
+  };
+}
