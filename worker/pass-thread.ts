@@ -1,23 +1,20 @@
 import { parentPort, workerData } from "node:worker_threads";
-import type { ByteSource } from "../core/bytes/byte-source";
 import type { Checkpoint } from "../core/bytes/checkpoint";
 import { firstByte } from "../core/bytes/layout";
 import { encodeAscending } from "../core/bytes/leb128";
 import type { Range } from "../core/bytes/range-set";
 import { zoneReader } from "../core/bytes/times";
 import type { Copy } from "../core/copies/copy";
-import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
+import { type PassPlace, passKind } from "../core/copies/pass-kinds";
 import { SECTOR } from "../core/filesystems/sector-scan";
 import { kindOf } from "../core/formats/registry";
-import { placesPass } from "../core/places/places-pass";
 import type { PlaceRule } from "../core/places/rule";
 import type { VolumeReport } from "../core/volumes/inspect";
-import { openSearchable } from "../io/open-searchable";
 import type { SourceAt } from "../io/open-source";
-import type { PassOptions, PassPlace, Sighted } from "../server/passes/contract";
+import type { PassOptions, Sighted } from "../server/passes/contract";
 import { copyRows } from "../server/passes/copy-rows";
 import { GATE } from "./pass-gate";
-import { openSweep } from "./sweep-pass";
+import { PASS_READERS, type Reading } from "./pass-readers";
 
 /** What the thread is started with. `gate` holds two numbers (`GATE`). */
 export interface PassThreadData extends SourceAt {
@@ -61,34 +58,10 @@ export interface PassThreadBatch {
 const MAX_MS = 700;
 const FIRST_MS = 50;
 
-/** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
-interface Reading {
-  readonly disk: ByteSource;
-  readonly reach?: readonly Range[];
-  /** Whether a copy's times are local ones. */
-  localTimes(copy: Copy): boolean;
-  batches(): Iterable<CopyBatch & { readonly sighted?: Sighted }>;
-  close(): void;
-}
-
 function open(data: PassThreadData): Reading {
-  const part = partOf(data);
   const gate = new Int32Array(data.gate);
   const enough = (done: number) => Atomics.load(gate, GATE.enough) === 1 && done >= data.until;
-  if (data.place === "raw") return { ...openSweep(data, part, enough), localTimes: ({ facts }) => facts?.taken !== undefined };
-  const { volume, tree, disk, close } = openSearchable(data, data.volume);
-  const step = Math.min(data.batch, 512);
-  return {
-    disk,
-    localTimes: (copy) => copy.localTimes ?? volume.localTimes ?? false,
-    close,
-    batches: () =>
-      data.place === "file-record"
-        ? fileRecordsPass(volume, disk, data.resume, step)
-        : data.place === "known-places"
-          ? placesPass(tree, data.rules, data.resume, step, data.options.places)
-          : leftoversPass(volume, disk, data.resume, step, part, data.noted),
-  };
+  return PASS_READERS[data.place]({ data, part: partOf(data), enough });
 }
 
 function run(data: PassThreadData): void {
@@ -97,6 +70,7 @@ function run(data: PassThreadData): void {
   let sent = 0;
   let copies: Copy[] = [];
   let noted: number[] = [];
+  let noting = false;
   let started = Date.now();
   let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted"> = { resume: data.resume, done: 0, total: 0, sighted: null };
   const send = (end: boolean) => {
@@ -106,7 +80,7 @@ function run(data: PassThreadData): void {
       end,
       unreadable: newlyBad(),
       reach: source.reach ?? null,
-      noted: data.place === "leftover-record" ? encodeAscending(noted, SECTOR) : null,
+      noted: noting ? encodeAscending(noted, SECTOR) : null,
     };
     // The main thread takes one batch at a time: a slow database slows the reading, not the memory.
     while (Atomics.load(gate, GATE.taken) < sent) Atomics.wait(gate, GATE.taken, Atomics.load(gate, GATE.taken));
@@ -133,6 +107,7 @@ function run(data: PassThreadData): void {
         copies.push(
           source.localTimes(copy) ? { ...copy, localTimes: true, created: inZone(copy.created), modified: inZone(copy.modified) } : copy,
         );
+    if (batch.noted) noting = true;
     for (const place of batch.noted ?? []) noted.push(place);
     last = { resume: batch.resume, done: batch.done, total: batch.total, sighted: batch.sighted ?? null };
     const shows = copies.length > 0 || (last.sighted?.count ?? 0) > 0;
@@ -159,7 +134,7 @@ function narrowed(data: PassThreadData): (copy: Copy) => boolean {
     if (below && !`${copy.path.normalize("NFC").toLowerCase()}/`.startsWith(below)) return false;
     if (copy.type === "folder") return true;
     if (kinds && kinds.length > 0 && !kinds.includes(kindOf(copy.name))) return false;
-    if (whole || data.place !== "file-record") return true;
+    if (whole || passKind(data.place).looksThroughBytes) return true;
     const first = firstByte(copy.layout);
     return first !== null && first - data.volume.offset >= start && first - data.volume.offset < end;
   };

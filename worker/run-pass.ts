@@ -1,9 +1,11 @@
 import type pg from "pg";
+import { passKind } from "../core/copies/pass-kinds";
 import { pickSourceAt } from "../io/open-source";
 import { isNotSeen } from "../io/source-error";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
-import { claimPass, commitBatch, declinePass, endAtOnce, failPass, isWanted } from "../server/passes/slice";
+import { commitBatch } from "../server/passes/batches";
+import { claimPass, declinePass, endAtOnce, failPass, isWanted } from "../server/passes/life";
 import { readSettings } from "../server/settings";
 import { GATE } from "./pass-gate";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
@@ -40,8 +42,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
   const state = new Int32Array(gate);
   if (enough) Atomics.store(state, GATE.enough, 1);
   const thread = startThread("pass-thread", data);
-  // Known places are looked through quickly, but what leads to them is worked out from all of a volume: that is done once.
-  const sliced = pass.place !== "known-places";
+  const sliced = !passKind(pass.place).inOneGo;
   const begun = Date.now();
   let sliceEnd = Number.POSITIVE_INFINITY;
   let since = Date.now();
@@ -67,19 +68,19 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
     for await (const batch of batches(thread)) {
       // What must be read before the first batch is read again by each slice: a large volume gets longer ones.
       if (sliced && sliceEnd === Number.POSITIVE_INFINITY) sliceEnd = Date.now() + Math.max(SLICE_MS, 10 * (Date.now() - begun));
-      const then = batch.end
+      const event = batch.end
         ? enough && batch.done < batch.total
-          ? "stop"
+          ? "given out"
           : "end"
         : !enough && (stopping() || Date.now() > sliceEnd)
           ? "slice"
-          : "more";
-      const after = await commitBatch(pool, pass, { ...batch, finishing: enough, ms: Date.now() - since }, then);
+          : "batch";
+      const after = await commitBatch(pool, pass, { ...batch, finishing: enough, ms: Date.now() - since }, event);
       since = Date.now();
       asked = null;
       // What a sweep has in hand is found already: when it is stopped, that is given out before it ends.
       enough ||= after === "finish";
-      const goesOn = after === "finish" || (after === "go on" && then === "more");
+      const goesOn = after === "finish" || (after === "go on" && event === "batch");
       if (batch.end || !goesOn) {
         log.info(
           { pass: passId, worker: workerId, done: batch.done, total: batch.total, ms: Date.now() - begun },

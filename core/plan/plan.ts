@@ -1,3 +1,4 @@
+import { type PassPlace, passKind } from "../copies/pass-kinds";
 import type { Place } from "../copies/vocabulary";
 import { type Account, isEmpty } from "./account";
 import { BIN_ANYWAY, CAUSE_RULES, type Line, NOT_ON } from "./rules";
@@ -46,7 +47,7 @@ export interface PlanStep {
   readonly seconds: number | null;
   readonly cannotFind: string;
   /** The pass that does it; null: the technician does. */
-  readonly pass: { readonly place: string; readonly options: { readonly places?: readonly Place[]; readonly unused?: boolean } } | null;
+  readonly pass: { readonly place: PassPlace; readonly options: { readonly places?: readonly Place[]; readonly unused?: boolean } } | null;
 }
 
 export interface Plan {
@@ -57,14 +58,12 @@ export interface Plan {
   readonly warnings: readonly string[];
 }
 
-/** Milliseconds a byte of a volume takes, until this bench has measured better: records are few, leftovers mean reading it all. */
-const USUAL_SPEEDS: Speeds = { "file-record": 4e-7, "known-places": 8e-7, "leftover-record": 6e-6, raw: 8e-6 };
 /** Milliseconds a pass over so many bytes of a volume takes: the one way to estimate it, for the plan and wherever else it is reported. */
-export const timeFor = (place: string, bytes: number, speeds: Speeds): number => bytes * (speeds[place] ?? USUAL_SPEEDS[place] ?? 0);
+export const timeFor = (place: PassPlace, bytes: number, speeds: Speeds): number => bytes * (speeds[place] ?? passKind(place).usualSpeed);
 
 /** The bytes of a volume a step reads, or that its time goes by: a sweep keeps to what is not in use. */
-const bytesRead = (place: string, { length, usedBytes, readable }: PlanVolume): number =>
-  place === "raw" && readable && usedBytes !== null ? Math.max(1, length - usedBytes) : length;
+const bytesRead = (place: PassPlace, { length, usedBytes, readable }: PlanVolume): number =>
+  passKind(place).needs === "bytes" && readable && usedBytes !== null ? Math.max(1, length - usedBytes) : length;
 
 const GROUP: readonly StepKind[] = ["image", "profiles", "snapshots", "backups", "cloud"];
 
@@ -133,7 +132,8 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
   const facts = STEPS[kind];
   if (account?.system && NOT_ON[account.system].includes(kind)) return;
   const shared = { kind, title: facts.title, cannotFind: facts.cannotFind, reason: why };
-  if (GROUP.includes(kind)) {
+  const passPlace = facts.by;
+  if (GROUP.includes(kind) || passPlace === "hand") {
     const found = kind === "profiles" ? sources.flatMap((source) => source.volumes).reduce((sum, volume) => sum + volume.profiles, 0) : 0;
     const seen = found > 0 ? `${found} profile${found === 1 ? "" : "s"} found so far: see Sources.` : "By hand.";
     yield {
@@ -150,10 +150,8 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
     return;
   }
   for (const { source, volume } of volumesInOrder(sources)) {
-    const passPlace = facts.by;
-    // Raw content needs no file system that can be read.
-    if (volume.closed || (!volume.readable && passPlace !== "raw")) continue;
-    if (source.folder && (passPlace === "leftover-record" || passPlace === "raw")) continue;
+    const { needs, onFolders } = passKind(passPlace);
+    if (volume.closed || (!volume.readable && needs === "records") || (source.folder && !onFolders)) continue;
     const judged = judge(kind, chance, account, source, volume);
     yield {
       ...shared,
@@ -165,7 +163,7 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
       seconds: volume.length > 0 ? Math.max(1, Math.round(timeFor(passPlace, bytesRead(passPlace, volume), speeds) / 1000)) : null,
       pass: {
         place: passPlace,
-        options: facts.places.length > 0 ? { places: facts.places } : passPlace === "raw" && volume.readable ? { unused: true } : {},
+        options: facts.places.length > 0 ? { places: facts.places } : needs === "bytes" && volume.readable ? { unused: true } : {},
       },
     };
   }

@@ -1,3 +1,4 @@
+import type { PassPlace } from "../copies/pass-kinds";
 import type { Place } from "../copies/vocabulary";
 
 /** The kinds of step a plan is made of. */
@@ -20,7 +21,7 @@ export type StepKind = (typeof STEP_KINDS)[number];
 export interface StepFacts {
   readonly title: string;
   /** The pass that does it, or the technician's hand. */
-  readonly by: "hand" | "known-places" | "file-record" | "leftover-record" | "raw";
+  readonly by: "hand" | PassPlace;
   /** Of known places: which. */
   readonly places: readonly Place[];
   readonly cannotFind: string;

@@ -4,7 +4,7 @@ import type { Connection } from "../database/connection";
 import type { JobSummary } from "../jobs/contract";
 import { findJob } from "../jobs/queries";
 import { listLog } from "../log/queries";
-import type { Pass } from "../passes/contract";
+import { type Pass, passKind } from "../passes/contract";
 import { listPasses } from "../passes/queries";
 import type { Plan } from "../plan/contract";
 import { findPlan } from "../plan/queries";
@@ -176,7 +176,7 @@ function unreadText({ filesystem, findings }: Source["volumes"][number]): string
 
 function passText({ place, options, state, foundLost, problem }: Pass): string {
   const what = [PASS_WORDS[place], narrowedWords(options)].filter(Boolean).join(", ");
-  return `${what}, ${PASS_STATES[state]}, ${countText(foundLost)} ${place === "known-places" ? "found" : "lost files found"}${problem ? ` (${problem})` : ""}`;
+  return `${what}, ${PASS_STATES[state]}, ${countText(foundLost)} ${passKind(place).findsAlone ? "found" : "lost files found"}${problem ? ` (${problem})` : ""}`;
 }
 
 /** Lost files by what is left of them: a name alone is no file one could give back. */

@@ -4,14 +4,7 @@ import { passes, sources, stores } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
-import type { PassOptions, PassPlace } from "./contract";
-
-const WORDS: Record<PassPlace, string> = {
-  "known-places": "known places",
-  "file-record": "file records",
-  "leftover-record": "leftover records",
-  raw: "raw content",
-};
+import { type PassOptions, type PassPlace, passKind } from "./contract";
 
 /** Starts reading a volume for one kind of place. @returns the pass's id */
 export async function startPass(
@@ -31,7 +24,8 @@ export async function startPass(
     if (!found) throw new Problem("This volume is not part of the job.", 404);
     if (found.volume.closed) throw new Problem(found.volume.closed);
     // Content is found without any file system; everything else needs the volume's own records.
-    if (!found.volume.readable && place !== "raw") throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
+    if (!found.volume.readable && passKind(place).needs === "records")
+      throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
     const earlier = await tx
       .select({ id: passes.id })
       .from(passes)
@@ -41,12 +35,12 @@ export async function startPass(
           eq(passes.place, place),
           // A narrowed pass leaves the rest to others; the same one twice would store everything twice. A sweep leaves out by itself
           // what was swept, and another may look closer.
-          sql`(${place !== "raw"} and ${passes.options} = '{}'::jsonb or ${passes.options} = ${JSON.stringify(options)}::jsonb)`,
+          sql`(${passKind(place).goesOnFromOthers !== true} and ${passes.options} = '{}'::jsonb or ${passes.options} = ${JSON.stringify(options)}::jsonb)`,
           inArray(passes.state, ["queued", "running", "paused", "done"]),
         ),
       );
     if (earlier.length > 0 && !options.again)
-      throw new Problem(`The ${WORDS[place]} of this volume are read already, or being read: see the list of passes.`, 409);
+      throw new Problem(`The ${passKind(place).words.noun} of this volume are read already, or being read: see the list of passes.`, 409);
     const [row] = await tx
       .insert(passes)
       .values({ jobId, sourceId: found.source.id, storeId, place, options })

@@ -1,10 +1,9 @@
 import { z } from "zod";
+import { PASS_PLACES, passKind, refusedOptions } from "../../core/copies/pass-kinds";
 import { PLACES } from "../../core/copies/vocabulary";
 import { KINDS } from "../../core/formats/format";
 
-/** The kinds of place a pass can read a volume for. */
-export const PASS_PLACES = ["known-places", "file-record", "leftover-record", "raw"] as const;
-export type PassPlace = (typeof PASS_PLACES)[number];
+export { PASS_PLACES, type PassPlace, passKind, refusedOptions } from "../../core/copies/pass-kinds";
 
 /** What narrows a pass. */
 export const passOptions = z
@@ -28,11 +27,17 @@ export const passOptions = z
   .refine(({ from = 0, to = 100 }) => from < to, { message: "The part must end after it begins." });
 export type PassOptions = z.infer<typeof passOptions>;
 
-export const startPass = z.object({
-  storeId: z.number().int(),
-  place: z.enum(PASS_PLACES).default("file-record"),
-  options: passOptions.default({}),
-});
+export const startPass = z
+  .object({
+    storeId: z.number().int(),
+    place: z.enum(PASS_PLACES).default("file-record"),
+    options: passOptions.default({}),
+  })
+  // A pass that only seemed to be narrowed would leave nothing out, or be taken for one that looked at all.
+  .superRefine(({ place, options }, context) => {
+    for (const option of refusedOptions(place, options))
+      context.addIssue({ code: "custom", message: `A pass over ${passKind(place).words.noun} cannot be narrowed by “${option}”.` });
+  });
 export const changePass = z.object({ wanted: z.enum(["run", "pause", "stop"]) });
 
 /** What a sweep has found and not given out yet, because what follows may still change it. Sizes in bytes, disk byte offsets. */

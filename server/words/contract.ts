@@ -1,6 +1,6 @@
 import { type Condition, PLACES, titleOf } from "../../core/copies/vocabulary";
 import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
-import type { PassOptions } from "../passes/contract";
+import { PASS_PLACES, type PassOptions, passKind } from "../passes/contract";
 import type { Counts, Result } from "../restores/contract";
 
 const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
@@ -92,12 +92,7 @@ export function kindCountText(kind: string, count: number): string {
 export const PLACE_WORDS: Record<string, string> = Object.fromEntries(PLACES.map((place) => [place, titleOf(place)]));
 
 /** What a pass reads a volume for. */
-export const PASS_WORDS: Record<string, string> = {
-  "known-places": "known places",
-  "file-record": "file records",
-  "leftover-record": "leftover records",
-  raw: "raw content",
-};
+export const PASS_WORDS: Record<string, string> = Object.fromEntries(PASS_PLACES.map((place) => [place, passKind(place).words.noun]));
 
 /** File systems and folders as a person calls them. */
 export const FILE_SYSTEM_WORDS: Record<string, string> = { ...FILE_SYSTEM_TITLES, folder: "folder", unknown: "not recognised" };

@@ -3,7 +3,7 @@
 import Button from "@mui/material/Button";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { PASS_PLACES, type Pass, type PassOptions, type PassPlace } from "@/server/passes/contract";
+import { PASS_PLACES, type Pass, type PassOptions, type PassPlace, passKind, refusedOptions } from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
@@ -18,26 +18,6 @@ interface OpenPass {
   readonly place: Exclude<PassPlace, "raw">;
 }
 
-const WORDS: Record<Exclude<PassPlace, "raw">, { title: string; start: string; about: string }> = {
-  "known-places": {
-    title: "Known places",
-    start: "Look there",
-    about: "bins, autosave and temporary copies, backups beside the original and recent lists, under their right names; quick",
-  },
-  "file-record": {
-    title: "File records",
-    start: "Read records",
-    about: "the file system’s own records of live and deleted files; quick",
-  },
-  "leftover-record": {
-    title: "Leftover records",
-    start: "Read leftovers",
-    about: "what is left of a file system that was there before a format, and folders nothing leads to; reads the whole volume",
-  },
-};
-
-const OF_FOLDER = "every file that is there, to compare and to search in; what was deleted shows only in an image of the drive";
-
 /** Passes that could be started: those of readable volumes that have not been read for that place. */
 export function openPasses(sources: readonly Source[], passes: readonly Pass[]): OpenPass[] {
   const begun = new Set(
@@ -49,8 +29,7 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
     sources.flatMap((source) =>
       source.volumes
         .filter((volume) => volume.readable && !begun.has(`${volume.id} ${place}`))
-        // What a folder of this computer had before shows only in an image of its drive.
-        .filter(() => place !== "leftover-record" || source.container !== "folder")
+        .filter(() => passKind(place).onFolders || source.container !== "folder")
         .map((volume): OpenPass => ({ source, volume, place })),
     ),
   );
@@ -135,7 +114,7 @@ function OpenGroup({ jobId, group, options }: { jobId: number; group: readonly [
       />
       <li className={styles.alone}>
         <details>
-          <summary>{WORDS[place].title} of each volume by itself</summary>
+          <summary>{passKind(place).words.title} of each volume by itself</summary>
           <ul className={styles.rows}>
             {group.map((each) => (
               <OpenRow key={each.volume.id} jobId={jobId} open={each} options={options} />
@@ -174,7 +153,8 @@ interface StartProps {
 function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
   const start = useStart(jobId);
   const [{ source, place }] = open;
-  const { title, about, start: words } = WORDS[place];
+  const { title, about, aboutFolder, start: words } = passKind(place).words;
+  const refused = refusedOptions(place, options);
   const connected = open.filter((each) => each.source.connected);
   const bytes = open.reduce((sum, { volume }) => sum + volume.length, 0);
   return (
@@ -186,15 +166,16 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         <span>{where}</span>
       </div>
       <span>{bytes > 0 ? `${systems}, ${bytesText(bytes)}` : systems}</span>
-      <span>{connected.length === 0 ? "not connected" : source.container === "folder" && place === "file-record" ? OF_FOLDER : about}</span>
+      <span>{connected.length === 0 ? "not connected" : source.container === "folder" ? (aboutFolder ?? about) : about}</span>
       <div className={styles.buttons}>
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}
-          disabled={!connected.length || start.isPending}
+          disabled={!connected.length || refused.length > 0 || start.isPending}
           onClick={() => start.mutate(connected.map(({ volume }) => ({ storeId: volume.id, place, options })))}
         >
           {words}
         </Button>
+        {refused.length > 0 && <span>It cannot be narrowed to a part of the volume.</span>}
         <Problem>{problemText(start.error)}</Problem>
       </div>
     </li>

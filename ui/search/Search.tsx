@@ -5,7 +5,7 @@ import LinearProgress from "@mui/material/LinearProgress";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
 import { z } from "zod";
-import type { Pass } from "@/server/passes/contract";
+import { type Pass, passKind } from "@/server/passes/contract";
 import { read, write } from "../data/request";
 import { keys, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
@@ -96,7 +96,7 @@ const capital = (words: string) => `${words.charAt(0).toUpperCase()}${words.slic
 /** What this pass found lost, by kind; each leads to the list of just that. */
 function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
   if (pass.kinds.length === 0) return null;
-  const known = pass.place === "known-places";
+  const known = passKind(pass.place).findsAlone;
   return (
     <span style={{ display: "block" }}>
       {pass.kinds.map((each, index) => (
@@ -118,7 +118,7 @@ function stateText(pass: Pass): string {
   if (pass.state === "queued") return pass.done > 0 ? `waiting to go on at ${share}` : "waiting for a worker";
   if (pass.state === "running")
     return pass.wanted === "run"
-      ? `reading, ${share || (pass.place === "raw" ? "beginning" : "looking through the table")}`
+      ? `reading, ${share || passKind(pass.place).words.beginning}`
       : pass.wanted === "pause"
         ? "pausing …"
         : "stopping …";
@@ -132,7 +132,7 @@ function speedText(pass: Pass): string {
   if (pass.activeMs < 200 || pass.done === 0) return "";
   const perSecond = pass.done / (pass.activeMs / 1000);
   const left = pass.state === "running" ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
-  const speed = pass.place === "leftover-record" || pass.place === "raw" ? bytesText(perSecond) : `${countText(perSecond)} records`;
+  const speed = passKind(pass.place).unit === "bytes" ? bytesText(perSecond) : `${countText(perSecond)} records`;
   return `${speed} a second${left}`;
 }
 
@@ -210,10 +210,10 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
       <div>
         <Link href={`/jobs/${jobId}/items`} style={{ color: "inherit" }}>
           <strong>
-            {countText(pass.foundLost)} {pass.place === "known-places" ? "found" : "lost"}
+            {countText(pass.foundLost)} {passKind(pass.place).findsAlone ? "found" : "lost"}
           </strong>
         </Link>
-        {pass.place !== "known-places" && <span>, {countText(pass.foundLive)} live</span>}
+        {!passKind(pass.place).findsAlone && <span>, {countText(pass.foundLive)} live</span>}
         <Kinds jobId={jobId} pass={pass} />
         {(live || pass.state === "paused") && <InHand pass={pass} />}
       </div>

@@ -1,7 +1,7 @@
 "use client";
 
 import { useMemo } from "react";
-import type { Pass } from "@/server/passes/contract";
+import { type Pass, passKind } from "@/server/passes/contract";
 import { usePasses, useSources } from "../data/use-job-data";
 import type { Stretch, VolumeReading } from "../instruments/DiskChart";
 
@@ -15,7 +15,7 @@ export function useVolumeReadings(jobId: number): ReadonlyMap<number, VolumeRead
       for (const volume of volumes) {
         const own = (passes ?? []).filter((pass) => pass.storeId === volume.id);
         const records = own.findLast(({ place }) => place === "file-record");
-        const swept = own.filter(({ place }) => place === "raw" || place === "leftover-record").flatMap((pass) => sweptBy(pass, volume));
+        const swept = own.filter(({ place }) => passKind(place).looksThroughBytes).flatMap((pass) => sweptBy(pass, volume));
         readings.set(volume.id, { share: records ? shareOf(records) : 0, swept: swept.sort((a, b) => a.start - b.start) });
       }
     return readings;

@@ -1,0 +1,21 @@
+import { describe, expect, it } from "vitest";
+import { PASS_PLACES, passKind, passOptions, startPass } from "./contract";
+
+describe("kinds of pass", () => {
+  it("name only options that there are", () => {
+    const known = Object.keys(
+      passOptions.parse({ folder: "/a", from: 0, to: 1, kinds: [], places: [], unused: true, everyByte: true, again: true }),
+    );
+    for (const place of PASS_PLACES) expect(known).toEqual(expect.arrayContaining([...passKind(place).options]));
+  });
+
+  it("refuse what they cannot be narrowed by, instead of seeming to follow it", () => {
+    const refusal = (place: string, options: object) => startPass.safeParse({ storeId: 1, place, options }).error?.issues[0]?.message;
+    expect(refusal("known-places", { from: 20, to: 40 })).toBe("A pass over known places cannot be narrowed by “from”.");
+    expect(refusal("raw", { folder: "/Users" })).toBe("A pass over raw content cannot be narrowed by “folder”.");
+    expect(refusal("file-record", { everyByte: true })).toContain("everyByte");
+    expect(refusal("file-record", { from: 20, to: 40, folder: "/Users", kinds: ["pictures"] })).toBeUndefined();
+    expect(refusal("raw", { unused: true, everyByte: true, again: true, kinds: ["pictures"] })).toBeUndefined();
+    for (const place of PASS_PLACES) expect(refusal(place, {})).toBeUndefined();
+  });
+});

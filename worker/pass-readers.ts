@@ -1,0 +1,53 @@
+import type { ByteSource } from "../core/bytes/byte-source";
+import type { Range } from "../core/bytes/range-set";
+import type { Copy } from "../core/copies/copy";
+import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
+import type { PassPlace } from "../core/copies/pass-kinds";
+import { placesPass } from "../core/places/places-pass";
+import { openSearchable, type Searchable } from "../io/open-searchable";
+import type { Sighted } from "../server/passes/contract";
+import type { PassThreadData } from "./pass-thread";
+import { openSweep } from "./sweep-pass";
+
+/** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
+export interface Reading {
+  readonly disk: ByteSource;
+  readonly reach?: readonly Range[];
+  /** Whether a copy's times are local ones. */
+  localTimes(copy: Copy): boolean;
+  batches(): Iterable<CopyBatch & { readonly sighted?: Sighted }>;
+  close(): void;
+}
+
+/** What a reader is given: what the thread was started with, the part of the volume it keeps to, and whether it is to end at a byte that is done. */
+export interface ReaderContext {
+  readonly data: PassThreadData;
+  readonly part: Range;
+  enough(done: number): boolean;
+}
+
+/** Records read in one step, at most. */
+const STEP = 512;
+
+/** A reader of the volume's own records. */
+const ofRecords =
+  (batches: (opened: Searchable, context: ReaderContext, step: number) => Iterable<CopyBatch>) =>
+  (context: ReaderContext): Reading => {
+    const opened = openSearchable(context.data, context.data.volume);
+    return {
+      disk: opened.disk,
+      localTimes: (copy) => copy.localTimes ?? opened.volume.localTimes ?? false,
+      close: opened.close,
+      batches: () => batches(opened, context, Math.min(context.data.batch, STEP)),
+    };
+  };
+
+/** How each kind of pass is opened, and goes on from its checkpoint. */
+export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) => Reading>> = {
+  "known-places": ofRecords(({ tree }, { data }, step) => placesPass(tree, data.rules, data.resume, step, data.options.places)),
+  "file-record": ofRecords(({ volume, disk }, { data }, step) => fileRecordsPass(volume, disk, data.resume, step)),
+  "leftover-record": ofRecords(({ volume, disk }, { data, part }, step) =>
+    leftoversPass(volume, disk, data.resume, step, part, data.noted),
+  ),
+  raw: ({ data, part, enough }) => ({ ...openSweep(data, part, enough), localTimes: ({ facts }) => facts?.taken !== undefined }),
+};
