@@ -18,6 +18,9 @@ const LONG = [
 ];
 const left = process.env.COMPASS_QUICK ? LONG : [];
 
+/** Faults of readers are not passed over in tests. */
+const SHOWN = ["tests/support/show-reader-faults.ts"];
+
 export default defineConfig({
   resolve: { alias },
   test: {
@@ -31,12 +34,13 @@ export default defineConfig({
           name: "unit",
           include: ["{core,server,worker,cli,ui,demo,scripts}/**/*.test.{ts,tsx}"],
           exclude: [...APART, ...left],
+          setupFiles: SHOWN,
           testTimeout: 60_000,
           pool: "threads",
           isolate: false,
         },
       },
-      { resolve: { alias }, test: { name: "apart", include: APART, exclude: left, testTimeout: 60_000 } },
+      { resolve: { alias }, test: { name: "apart", include: APART, exclude: left, setupFiles: SHOWN, testTimeout: 60_000 } },
       ...["integration", "faults"].map((name) => ({
         resolve: { alias },
         test: {

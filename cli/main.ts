@@ -1,4 +1,5 @@
 import { parseArgs } from "node:util";
+import { reportFaultsTo } from "../core/formats/reader-faults";
 import { SourceError } from "../io/source-error";
 import type { Options } from "./options";
 import { EXIT, Usage } from "./usage";
@@ -100,6 +101,15 @@ function parse(
     throw new Usage(`${(error as Error).message.split(". ")[0]}.`);
   }
 }
+
+// A fault of ours is no fault of the file: it is said beside what was found.
+const said = new Set<string>();
+reportFaultsTo((reader, error) => {
+  const words = `A reader of the bench failed (${reader}): ${error.message}\n`;
+  if (said.has(words) || said.size >= 100) return;
+  said.add(words);
+  process.stderr.write(words);
+});
 
 try {
   process.exitCode = await main();

@@ -11,10 +11,13 @@ import { kindOf } from "../core/formats/registry";
 import type { PlaceRule } from "../core/places/rule";
 import type { VolumeReport } from "../core/volumes/inspect";
 import type { SourceAt } from "../io/open-source";
+import { logReaderFaults } from "../server/log/reader-faults";
 import type { PassOptions, Sighted } from "../server/passes/contract";
 import { copyRows } from "../server/passes/copy-rows";
 import { GATE } from "./pass-gate";
 import { PASS_READERS, type Reading } from "./pass-readers";
+
+logReaderFaults();
 
 /** What the thread is started with. `gate` holds two numbers (`GATE`). */
 export interface PassThreadData extends SourceAt {

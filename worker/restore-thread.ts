@@ -7,8 +7,11 @@ import { type Conflict, type Delivery, namesFor, type Published, type Staged } f
 import { openBytes } from "../io/open-searchable";
 import type { ReadBack } from "../io/read-back";
 import { describeWriteError } from "../io/system-errors";
+import { logReaderFaults } from "../server/log/reader-faults";
 import { openDelivery, refusal } from "../server/restores/delivery";
 import type { RestoreWork } from "../server/restores/slice";
+
+logReaderFaults();
 
 /** What must not be written to: the job's images and drives, and its folders. */
 export interface Guarded {

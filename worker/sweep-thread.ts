@@ -3,7 +3,10 @@ import { Domain } from "../core/sweep/domain";
 import { unitsFrom } from "../core/sweep/sweep";
 import { UnitScanner } from "../core/sweep/unit";
 import { openDisk } from "../io/open-source";
+import { logReaderFaults } from "../server/log/reader-faults";
 import { AHEAD_OF_SETTLED, type SentUnit, SHARED, type SweepThreadData } from "./sweep-units";
+
+logReaderFaults();
 
 /** Takes one stretch after the other, whichever is next, and sends what it found in it. */
 function run({ ranges, options, from, shared, port, ...source }: SweepThreadData): void {

@@ -1,17 +1,11 @@
 import type { ByteSource } from "./byte-source";
-
-/** Something was to be read past the end of the bytes: what is followed breaks off there. */
-export class BreaksOff extends Error {
-  constructor(readonly at: number) {
-    super("it breaks off before its end");
-  }
-}
+import { PastEnd } from "./past-end";
 
 const BLOCK = 1 << 16;
 
 /**
  * Numbers and short texts at any place of a source, read a block at a time. Offsets are bytes; whoever reads past the end gets
- * `BreaksOff`.
+ * `PastEnd`.
  */
 export class BlockReader {
   readonly size: number;
@@ -29,7 +23,7 @@ export class BlockReader {
   /** The index in the current block at which `length` bytes from `at` stand. */
   #load(at: number, length: number): number {
     if (at >= this.#start && at + length <= this.#end) return at - this.#start;
-    if (at < 0 || at + length > this.size) throw new BreaksOff(Math.max(0, Math.min(at, this.size)));
+    if (at < 0 || at + length > this.size) throw new PastEnd(at, length, this.size);
     if (this.#block.length === 0) this.#block = new Uint8Array(Math.min(this.blockSize, Math.max(64, this.size)));
     this.#start = at;
     this.#end = Math.min(this.size, at + this.#block.length);
@@ -77,7 +71,7 @@ export class BlockReader {
   bytes(at: number, length: number): Uint8Array {
     if (length > this.blockSize) {
       const whole = new Uint8Array(length);
-      if (at + length > this.size) throw new BreaksOff(Math.min(at, this.size));
+      if (at + length > this.size) throw new PastEnd(at, length, this.size);
       this.source.read(at, whole);
       return whole;
     }

@@ -1,8 +1,9 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { CachedSource, MemorySource, readBytes, WindowSource } from "./byte-source";
-import { BoundsError, Cursor } from "./cursor";
+import { Cursor } from "./cursor";
 import { guidText } from "./guid";
+import { PastEnd } from "./past-end";
 import { RangeSet } from "./range-set";
 import { decodeUtf16le, pathComponent } from "./text";
 import { filetimeToMs, zoneReader } from "./times";
@@ -50,7 +51,7 @@ describe("Cursor", () => {
       () => cursor.slice(4, 5),
       () => cursor.u8(Number.NaN),
     ]) {
-      expect(read).toThrow(BoundsError);
+      expect(read).toThrow(PastEnd);
     }
   });
 

@@ -1,6 +1,7 @@
-import { type BlockReader, BreaksOff } from "./block-reader";
+import type { BlockReader } from "./block-reader";
 import { CRC32_FORWARD } from "./crc-forward";
 import { InflateError, TooMuch } from "./inflate";
+import { PastEnd } from "./past-end";
 
 /** BZIP2, after the published format description of the open-source package (no standard exists). */
 const BLOCK_MARK = 0x314159265359;
@@ -57,7 +58,7 @@ class Bzip2 {
         combined = (((combined << 1) | (combined >>> 31)) ^ found) >>> 0;
       }
     } catch (error) {
-      if (error instanceof BreaksOff) throw new InflateError(this.reader.size, this.#plain, "the packed data break off");
+      if (error instanceof PastEnd) throw new InflateError(this.reader.size, this.#plain, "the packed data break off");
       throw error;
     }
   }

@@ -1,3 +1,4 @@
+import { Malformed } from "./malformed";
 /**
  * Where a reading goes on after a batch: bytes of the reader's own, to be kept and given back to it, and to nobody else. What they hold
  * differs by reader (a number of the file system, the path last given) and is no measure of progress.
@@ -15,12 +16,12 @@ export function numberCheckpoint(value: number): Checkpoint {
   return bytes;
 }
 
-/** @returns the number of a checkpoint, 0 for the start (null). @throws RangeError when it is one of another kind of reader */
+/** @returns the number of a checkpoint, 0 for the start (null). @throws Malformed when it is one of another kind of reader */
 export function readNumberCheckpoint(from: Checkpoint | null): number {
   if (from === null) return 0;
-  if (from.length !== NUMBER_BYTES || from[0] !== TAG.number) throw new RangeError("This checkpoint is not of this reader.");
+  if (from.length !== NUMBER_BYTES || from[0] !== TAG.number) throw new Malformed("This checkpoint is not of this reader.");
   const value = Number(new DataView(from.buffer, from.byteOffset).getBigUint64(1));
-  if (!Number.isSafeInteger(value)) throw new RangeError("This checkpoint is not of this reader.");
+  if (!Number.isSafeInteger(value)) throw new Malformed("This checkpoint is not of this reader.");
   return value;
 }
 
@@ -34,8 +35,8 @@ export function textCheckpoint(value: unknown): Checkpoint {
   return bytes;
 }
 
-/** @throws RangeError when it is one of another kind of reader */
+/** @throws Malformed when it is one of another kind of reader */
 export function readTextCheckpoint(from: Checkpoint): unknown {
-  if (from[0] !== TAG.text) throw new RangeError("This checkpoint is not of this reader.");
+  if (from[0] !== TAG.text) throw new Malformed("This checkpoint is not of this reader.");
   return JSON.parse(new TextDecoder().decode(from.subarray(1)));
 }

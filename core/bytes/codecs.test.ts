@@ -5,6 +5,7 @@ import { MemorySource, readBytes } from "./byte-source";
 import { CODECS, type Coding, MOST_CODED } from "./codecs";
 import { type Layout, LayoutSource } from "./layout";
 import { decodeLayout, encodeLayout } from "./layout-code";
+import { Malformed } from "./malformed";
 
 const names = Object.keys(CODECS) as Coding[];
 
@@ -73,6 +74,6 @@ describe("codecs", () => {
       segments: [{ kind: "coded", coding: "lzx", length, from: [{ at: 0, length: 1 }] }],
     });
     expect(decodeLayout(encodeLayout(layout(MOST_CODED)))).toEqual(layout(MOST_CODED));
-    expect(() => decodeLayout(encodeLayout(layout(MOST_CODED + 1)))).toThrow(RangeError);
+    expect(() => decodeLayout(encodeLayout(layout(MOST_CODED + 1)))).toThrow(Malformed);
   });
 });

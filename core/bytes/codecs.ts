@@ -1,9 +1,10 @@
-import { BlockReader, BreaksOff } from "./block-reader";
+import { BlockReader } from "./block-reader";
 import { MemorySource } from "./byte-source";
 import { unpackBzip2 } from "./bzip2";
 import { InflateError, inflate, TooMuch } from "./inflate";
 import { decodeLznt1 } from "./lznt1";
 import { decodeLzx } from "./lzx";
+import { PastEnd } from "./past-end";
 import { decodeXpress } from "./xpress";
 
 /** Plain bytes of a piece that can be decoded by itself, at most: reading from the middle of a content decodes no more than this. */
@@ -41,7 +42,7 @@ function unpacked(unpack: (reader: BlockReader, most: number, take: (plain: Uint
       unpack(new BlockReader(new MemorySource(coded)), length, take);
       return { bytes, sound: filled === length };
     } catch (error) {
-      if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof BreaksOff)) throw error;
+      if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof PastEnd)) throw error;
       return { bytes, sound: false };
     }
   };

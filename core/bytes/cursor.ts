@@ -1,11 +1,4 @@
-/** A read outside the bytes at hand: the structure claims more than is there. */
-export class BoundsError extends Error {
-  constructor(at: number, length: number, size: number) {
-    super(`wanted ${length} bytes at offset ${at}, but only ${size} bytes are there`);
-    this.name = "BoundsError";
-  }
-}
-
+import { PastEnd } from "./past-end";
 /**
  * Little- and big-endian fields at byte offsets, each checked against the bytes at hand before it is read.
  * 64-bit values come as numbers; beyond 2^53 they lose their low bits, which no valid offset or size reaches.
@@ -66,6 +59,6 @@ export class Cursor {
   }
 
   #check(at: number, length: number): void {
-    if (!(at >= 0 && length >= 0 && at + length <= this.size)) throw new BoundsError(at, length, this.size);
+    if (!(at >= 0 && length >= 0 && at + length <= this.size)) throw new PastEnd(at, length, this.size);
   }
 }

@@ -1,3 +1,4 @@
+import { Malformed } from "./malformed";
 /** A canonical prefix code: shorter codes first, and among those of one length by symbol. */
 export interface PrefixCode {
   /** For each value of the next `bits` bits: symbol × 32 + length of its code; 0: no code begins so. */
@@ -7,7 +8,7 @@ export interface PrefixCode {
 
 /**
  * Builds the decoding table from the lengths of the codes (0: the symbol does not occur).
- * @throws RangeError when the lengths do not make a prefix code
+ * @throws Malformed when the lengths do not make a prefix code
  */
 export function prefixCode(lengths: Uint8Array, bits: number): PrefixCode {
   const table = new Uint32Array(2 ** bits);
@@ -16,7 +17,7 @@ export function prefixCode(lengths: Uint8Array, bits: number): PrefixCode {
     for (let symbol = 0; symbol < lengths.length; symbol += 1) {
       if (lengths[symbol] !== length) continue;
       const span = 2 ** (bits - length);
-      if (next + span > table.length) throw new RangeError("the lengths of the codes do not fit together");
+      if (next + span > table.length) throw new Malformed("the lengths of the codes do not fit together");
       table.fill(symbol * 32 + length, next, next + span);
       next += span;
     }
@@ -52,10 +53,10 @@ export class WordBits {
     return value;
   }
 
-  /** @throws RangeError when no code begins with the bits that come next */
+  /** @throws Malformed when no code begins with the bits that come next */
   symbol({ table, bits }: PrefixCode): number {
     const entry = table[this.peek(bits)] as number;
-    if (entry === 0) throw new RangeError("no code begins so");
+    if (entry === 0) throw new Malformed("no code begins so");
     this.take(entry & 31);
     return entry >>> 5;
   }

@@ -1,4 +1,5 @@
-import { type BlockReader, BreaksOff } from "./block-reader";
+import type { BlockReader } from "./block-reader";
+import { PastEnd } from "./past-end";
 
 /** The packed bytes stop making sense at `at`; `plain` bytes had been unpacked. */
 export class InflateError extends Error {
@@ -172,8 +173,7 @@ class Inflater {
       }
     } catch (error) {
       this.#flush();
-      if (error instanceof BreaksOff)
-        throw new InflateError(this.end, this.#plain, "the packed data break off", this.#blockAt, this.#blocks);
+      if (error instanceof PastEnd) throw new InflateError(this.end, this.#plain, "the packed data break off", this.#blockAt, this.#blocks);
       throw error;
     }
     this.#flush();
@@ -186,7 +186,7 @@ class Inflater {
 
   #need(length: number): number {
     while (this.#count < length) {
-      if (this.at >= this.end) throw new BreaksOff(this.at);
+      if (this.at >= this.end) throw new PastEnd(this.at, 1, this.at);
       this.#bits |= this.reader.u8(this.at) << this.#count;
       this.#count += 8;
       this.at += 1;
@@ -206,7 +206,7 @@ class Inflater {
     const entry = table[this.#bits & (table.length - 1)] as number;
     const length = entry >> 12;
     if (length === 0) this.#fail("a code that does not exist");
-    if (length > this.#count) throw new BreaksOff(this.at);
+    if (length > this.#count) throw new PastEnd(this.at, 1, this.at);
     this.#bits >>>= length;
     this.#count -= length;
     return entry & 0xfff;
@@ -216,13 +216,13 @@ class Inflater {
     this.at -= this.#count >> 3;
     this.#bits = 0;
     this.#count = 0;
-    if (this.at + 4 > this.end) throw new BreaksOff(this.at);
+    if (this.at + 4 > this.end) throw new PastEnd(this.at, 1, this.at);
     const length = this.reader.u16(this.at);
     if (((length ^ this.reader.u16(this.at + 2)) & 0xffff) !== 0xffff) this.#fail("a stored block with a wrong length");
     this.at += 4;
     for (let left = length; left > 0; ) {
       const part = Math.min(left, 4096, this.end - this.at);
-      if (part <= 0) throw new BreaksOff(this.at);
+      if (part <= 0) throw new PastEnd(this.at, 1, this.at);
       this.#room(part);
       this.#out.set(this.reader.bytes(this.at, part), this.#filled);
       this.#filled += part;

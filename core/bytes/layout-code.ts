@@ -1,6 +1,7 @@
 import { CODECS, type Coding, MOST_CODED } from "./codecs";
 import { type DiskRun, EMPTY_LAYOUT, type Layout, type Segment } from "./layout";
 import { NumberReader, pushNumber } from "./leb128";
+import { Malformed } from "./malformed";
 
 /**
  * Layouts as compact bytes, to be stored with each copy: a version byte, the size, then for each segment a tag and
@@ -41,10 +42,10 @@ export function encodeLayout(layout: Layout): Uint8Array {
   return Uint8Array.from(out);
 }
 
-/** @throws RangeError when the bytes are not an encoded layout */
+/** @throws Malformed when the bytes are not an encoded layout */
 export function decodeLayout(bytes: Uint8Array): Layout {
   if (bytes.length === 0) return EMPTY_LAYOUT;
-  if (bytes[0] !== VERSION) throw new RangeError(`layout version ${bytes[0]} is not known`);
+  if (bytes[0] !== VERSION) throw new Malformed(`layout version ${bytes[0]} is not known`);
   const reader = new NumberReader(bytes, 1);
   const number = () => reader.next();
   const taken = (count: number) => {
@@ -56,7 +57,7 @@ export function decodeLayout(bytes: Uint8Array): Layout {
   const segments: Segment[] = [];
   while (!reader.ended) {
     const stored = bytes[reader.at] as number;
-    if (stored >= 2 * FOREIGN) throw new RangeError(`segment tag ${stored} is not known`);
+    if (stored >= 2 * FOREIGN) throw new Malformed(`segment tag ${stored} is not known`);
     const tag = stored % FOREIGN;
     const foreign = stored >= FOREIGN ? ({ foreign: true } as const) : {};
     reader.at += 1;
@@ -66,13 +67,13 @@ export function decodeLayout(bytes: Uint8Array): Layout {
     else if (tag === TAG.hole) segments.push({ kind: "hole", length });
     else if (tag === TAG.lost) segments.push({ kind: "lost", length });
     else if (CODINGS.has(tag % HELD)) {
-      if (length > MOST_CODED) throw new RangeError(`a coded piece of ${length} bytes is larger than any`);
+      if (length > MOST_CODED) throw new Malformed(`a coded piece of ${length} bytes is larger than any`);
       const coding = CODINGS.get(tag % HELD) as Coding;
       const from: DiskRun[] = [];
       for (let left = number(); left > 0; left -= 1) from.push({ at: number(), length: number() });
       if (tag < HELD) segments.push({ kind: "coded", coding, length, from, ...foreign });
       else segments.push({ kind: "coded", coding, length, from, held: taken(number()), ...foreign });
-    } else throw new RangeError(`segment tag ${stored} is not known`);
+    } else throw new Malformed(`segment tag ${stored} is not known`);
   }
   return { size, segments };
 }

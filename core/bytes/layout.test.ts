@@ -4,6 +4,7 @@ import { MemorySource, readBytes } from "./byte-source";
 import { type Layout, LayoutSource, layoutOf, type Segment } from "./layout";
 import { decodeLayout, encodeLayout } from "./layout-code";
 import { decodeLznt1 } from "./lznt1";
+import { Malformed } from "./malformed";
 
 const disk = Uint8Array.from({ length: 4096 }, (_, i) => (i * 31 + (i >> 8)) & 0xff);
 
@@ -60,9 +61,9 @@ describe("layouts", () => {
   });
 
   it("refuse stored forms that are none, instead of guessing", () => {
-    expect(() => decodeLayout(Uint8Array.from([9, 1]))).toThrow(RangeError);
-    expect(() => decodeLayout(Uint8Array.from([1, 0x80]))).toThrow(RangeError);
-    expect(() => decodeLayout(Uint8Array.from([1, 5, 99, 5]))).toThrow(RangeError);
+    expect(() => decodeLayout(Uint8Array.from([9, 1]))).toThrow(Malformed);
+    expect(() => decodeLayout(Uint8Array.from([1, 0x80]))).toThrow(Malformed);
+    expect(() => decodeLayout(Uint8Array.from([1, 5, 99, 5]))).toThrow(Malformed);
   });
 
   it("count lost and unreadable stretches as such, in the content's offsets", () => {

@@ -1,3 +1,4 @@
+import { Malformed } from "./malformed";
 /** Numbers of 0 to 2 to the 53rd in 7 bits a byte, the low ones first (LEB128; DWARF 4, section 7.6). */
 
 export function pushNumber(out: number[], value: number): void {
@@ -16,12 +17,12 @@ export class NumberReader {
     return this.at >= this.bytes.length;
   }
 
-  /** @throws RangeError when the bytes end within a number */
+  /** @throws Malformed when the bytes end within a number */
   next(): number {
     let value = 0;
     for (let shift = 1; ; shift *= 128) {
       const byte = this.bytes[this.at];
-      if (byte === undefined) throw new RangeError("the numbers break off");
+      if (byte === undefined) throw new Malformed("the numbers break off");
       this.at += 1;
       value += (byte & 0x7f) * shift;
       if (byte < 0x80) return value;
@@ -40,7 +41,7 @@ export function encodeAscending(numbers: readonly number[], unit: number): Uint8
   return Uint8Array.from(out);
 }
 
-/** @throws RangeError when the bytes end within a number */
+/** @throws Malformed when the bytes end within a number */
 export function* decodeAscending(bytes: Uint8Array, unit: number): Generator<number, void, void> {
   const reader = new NumberReader(bytes);
   for (let at = 0; !reader.ended; ) {

@@ -1,4 +1,5 @@
 import { type PrefixCode, prefixCode, WordBits } from "./huffman";
+import { Malformed } from "./malformed";
 
 /**
  * LZX as the system's own compression of files uses it: chunks of 32 KiB, each by itself. The coding is described in
@@ -30,7 +31,7 @@ export function decodeLzx(coded: Uint8Array, length: number): { bytes: Uint8Arra
     translateCalls(bytes);
     return { bytes, sound: true };
   } catch (error) {
-    if (!(error instanceof RangeError)) throw error;
+    if (!(error instanceof Malformed)) throw error;
     return { bytes, sound: false };
   }
 }
@@ -53,10 +54,10 @@ class Decoder {
     while (this.#done < this.out.length) {
       const kind = this.#input.take(3);
       const size = this.#input.take(1) === 1 ? WINDOW : this.#input.take(16);
-      if (size < 1 || size > this.out.length - this.#done) throw new RangeError("a block longer than the chunk");
+      if (size < 1 || size > this.out.length - this.#done) throw new Malformed("a block longer than the chunk");
       if (kind === BLOCK.uncompressed) this.#copyBlock(size);
       else if (kind === BLOCK.verbatim || kind === BLOCK.aligned) this.#codedBlock(size, kind === BLOCK.aligned);
-      else throw new RangeError("a kind of block that does not exist");
+      else throw new Malformed("a kind of block that does not exist");
     }
   }
 
@@ -64,7 +65,7 @@ class Decoder {
     const input = this.#input;
     input.align();
     const view = new DataView(input.bytes.buffer, input.bytes.byteOffset, input.bytes.byteLength);
-    if (input.at + 12 + size > view.byteLength) throw new RangeError("the data break off");
+    if (input.at + 12 + size > view.byteLength) throw new Malformed("the data break off");
     this.#recent = [view.getUint32(input.at, true), view.getUint32(input.at + 4, true), view.getUint32(input.at + 8, true)];
     this.out.set(input.bytes.subarray(input.at + 12, input.at + 12 + size), this.#done);
     this.#done += size;
@@ -82,7 +83,7 @@ class Decoder {
     const length = prefixCode(this.#length, MAIN_BITS);
     const low = aligned ? prefixCode(alignedLengths, ALIGNED_BITS) : null;
     for (const end = this.#done + size; this.#done < end; ) {
-      if (input.past) throw new RangeError("the data break off");
+      if (input.past) throw new Malformed("the data break off");
       const symbol = input.symbol(main);
       if (symbol < 256) {
         this.out[this.#done] = symbol;
@@ -112,7 +113,7 @@ class Decoder {
       offset = (BASE[slot] as number) + more - 2;
       this.#recent = [offset, first, second];
     }
-    if (offset < 1 || offset > this.#done || count > end - this.#done) throw new RangeError("a match outside the chunk");
+    if (offset < 1 || offset > this.#done || count > end - this.#done) throw new Malformed("a match outside the chunk");
     for (let i = 0; i < count; i += 1, this.#done += 1) this.out[this.#done] = this.out[this.#done - offset] as number;
   }
 
@@ -132,7 +133,7 @@ class Decoder {
       }
       const run = symbol === 17 ? 4 + input.take(4) : symbol === 18 ? 20 + input.take(5) : 4 + input.take(1);
       const value = symbol === 19 ? changed(at, input.symbol(code)) : 0;
-      if (at + run > end) throw new RangeError("lengths past the last symbol");
+      if (at + run > end) throw new Malformed("lengths past the last symbol");
       lengths.fill(value, at, at + run);
       at += run;
     }

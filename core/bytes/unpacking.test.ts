@@ -2,9 +2,10 @@ import { constants, createDeflateRaw, deflateRawSync } from "node:zlib";
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
-import { BlockReader, BreaksOff } from "./block-reader";
+import { BlockReader } from "./block-reader";
 import { MemorySource } from "./byte-source";
 import { canBeginBlock, InflateError, inflate, inflateFrom, TooMuch } from "./inflate";
+import { PastEnd } from "./past-end";
 
 const readerOf = (bytes: Uint8Array, block?: number) => new BlockReader(new MemorySource(bytes), block);
 
@@ -83,7 +84,7 @@ describe("the block reader", () => {
   });
   it("says where the bytes break off, and finds words wherever they stand", () => {
     const reader = readerOf(bytes, 64);
-    for (const at of [4997, 5000, -1]) expect(() => reader.u32(at)).toThrow(BreaksOff);
+    for (const at of [4997, 5000, -1]) expect(() => reader.u32(at)).toThrow(PastEnd);
     const words = Buffer.from(`${"x".repeat(61)}needle${"y".repeat(100)}needle`);
     const source = readerOf(words, 64);
     expect([source.find("needle", 0), source.find("needle", 62), source.find("needle", 0, 66), source.find("pin", 0)]).toEqual([

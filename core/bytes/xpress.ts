@@ -1,4 +1,5 @@
 import { prefixCode } from "./huffman";
+import { Malformed } from "./malformed";
 
 /** [MS-XCA] 2.2.4: 512 symbols, their code lengths in 4 bits each; below 256 a byte, above a match. */
 const SYMBOLS = 512;
@@ -48,7 +49,7 @@ export function decodeXpress(coded: Uint8Array, length: number): { bytes: Uint8A
     }
     return { bytes, sound: true };
   } catch (error) {
-    if (error instanceof RangeError) return { bytes, sound: false };
+    if (error instanceof Malformed) return { bytes, sound: false };
     throw error;
   }
 }
@@ -74,7 +75,7 @@ class XpressBits {
 
   symbol(table: Uint32Array): number {
     const entry = table[this.#next >>> (32 - CODE_BITS)] as number;
-    if (entry === 0) throw new RangeError("no code begins so");
+    if (entry === 0) throw new Malformed("no code begins so");
     this.#drop(entry & 31);
     return entry >>> 5;
   }
@@ -91,7 +92,7 @@ class XpressBits {
     if (first < 255) return first + 15;
     const word = this.#byte() | (this.#byte() << 8);
     const long = word > 0 ? word : this.#byte() + this.#byte() * 256 + this.#byte() * 65_536 + this.#byte() * 16_777_216;
-    if (long < 15) throw new RangeError("a length that cannot be");
+    if (long < 15) throw new Malformed("a length that cannot be");
     return long;
   }
 

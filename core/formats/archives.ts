@@ -1,5 +1,6 @@
 import { crc32 } from "node:zlib";
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
+import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Summary } from "./format";
 
@@ -155,7 +156,7 @@ function followRar5(reader: BlockReader): Extent {
       value += (byte & 127) * 2 ** (7 * i);
       if (byte < 128) return { value, next: at + i + 1 };
     }
-    throw new BreaksOff(at);
+    throw new PastEnd(at, 1, at);
   };
   for (let at = 8; ; ) {
     const size = number(at + 4);

@@ -1,6 +1,7 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
+import { PastEnd } from "../bytes/past-end";
 import { codePageDecoder } from "./code-pages";
 import {
   breaksAt,
@@ -32,7 +33,7 @@ interface Entry {
   readonly size: number;
 }
 
-/** A compound file taken apart. Throws `BreaksOff` or `Broken` where it does not hold together. */
+/** A compound file taken apart. Throws `PastEnd` or `Broken` where it does not hold together. */
 class Compound {
   readonly sectorSize: number;
   readonly #table: number[] = [];
@@ -82,7 +83,7 @@ class Compound {
     if (sectors.length < count) throw new Broken(68, "the allocation table is damaged");
     for (const sector of sectors) {
       const at = this.place(sector);
-      if (at + this.sectorSize > reader.size) throw new BreaksOff(reader.size);
+      if (at + this.sectorSize > reader.size) throw new PastEnd(at, this.sectorSize, reader.size);
       for (let i = 0; i < this.sectorSize / 4; i += 1) this.#table.push(reader.u32(at + i * 4));
     }
     for (const sector of sectors)
@@ -171,7 +172,7 @@ function follow(source: ByteSource): Extent | null {
     return endsAt(end, judge(compound));
   } catch (error) {
     if (error instanceof Broken) return breaksAt(Math.min(error.at, source.size), error.reason);
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return breaksAt(source.size, "the file breaks off before its end");
   }
 }
@@ -189,7 +190,7 @@ function judge(compound: Compound): Verdict {
       return damaged(compound.place(words.start), "the text does not begin as it must");
   } catch (error) {
     if (error instanceof Broken) return damaged(error.at, error.reason);
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return damaged(compound.reader.size, "a part of the file breaks off");
   }
   return cannotTell("what is in the parts of the file is not followed");
@@ -227,7 +228,7 @@ function opened(source: ByteSource): Compound | null {
   try {
     return new Compound(new BlockReader(source));
   } catch (error) {
-    if (!(error instanceof Broken || error instanceof BreaksOff)) throw error;
+    if (!(error instanceof Broken || error instanceof PastEnd)) throw error;
     return null;
   }
 }
@@ -273,7 +274,7 @@ function summarise(source: ByteSource): Summary {
       pages: pages !== undefined && stream.u16(pages) === 3 ? stream.u32(pages + 4) || undefined : undefined,
     });
   } catch (error) {
-    if (!(error instanceof Broken || error instanceof BreaksOff)) throw error;
+    if (!(error instanceof Broken || error instanceof PastEnd)) throw error;
     return {};
   }
 }
@@ -289,7 +290,7 @@ function mailFacts(compound: Compound): Summary {
   try {
     return defined<Summary>({ title: words("0037"), author: words("0C1A") });
   } catch (error) {
-    if (!(error instanceof Broken || error instanceof BreaksOff)) throw error;
+    if (!(error instanceof Broken || error instanceof PastEnd)) throw error;
     return {};
   }
 }

@@ -1,10 +1,11 @@
 import { crc32 } from "node:zlib";
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { unpackBzip2 } from "../bytes/bzip2";
 import { Crc64 } from "../bytes/crc64";
 import { InflateError, inflate, TooMuch } from "../bytes/inflate";
 import { lzma2Dictionary, unpackLzma2 } from "../bytes/lzma";
+import { PastEnd } from "../bytes/past-end";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 
 /** More than this is not unpacked to check it. */
@@ -18,7 +19,7 @@ function unpacking(source: ByteSource, run: (reader: BlockReader) => Extent | nu
   } catch (error) {
     if (error instanceof TooMuch) return { size: source.size, closed: false, verdict: TOO_MUCH };
     if (error instanceof InflateError) return breaksAt(Math.min(error.at, source.size), error.reason);
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return breaksAt(source.size, "the archive breaks off before its end");
   }
 }

@@ -1,4 +1,5 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
+import { PastEnd } from "../bytes/past-end";
 import { breaksAt, cannotTell, endsAt, type Format, hasAscii, type Summary } from "./format";
 
 /** ISO 9660 (ECMA-119, 8.4): the volume descriptor in sector 16 says how many blocks there are. */
@@ -42,7 +43,7 @@ const vhd: Format = {
       for (let at = reader.find("conectix", 512); at >= 0; at = reader.find("conectix", at + 1))
         if (at % 512 === 0) return endsAt(at + 512, cannotTell("what is on the disk is not followed"));
     } catch (error) {
-      if (!(error instanceof BreaksOff)) throw error;
+      if (!(error instanceof PastEnd)) throw error;
     }
     return breaksAt(source.size, "the virtual disk breaks off before its end");
   },

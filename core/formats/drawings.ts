@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { followingText, withLineEnd } from "./texts/marked-up";
@@ -33,7 +34,7 @@ const postscript: Format = {
       }
       return end < 0 ? breaksAt(limit, "the document breaks off before its end") : endsAt(end);
     } catch (error) {
-      if (!(error instanceof BreaksOff)) throw error;
+      if (!(error instanceof PastEnd)) throw error;
       return breaksAt(source.size, "the document breaks off before its end");
     }
   },

@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { PastEnd } from "../bytes/past-end";
 import { breaksAt, type Extent } from "./format";
 
 /**
@@ -10,7 +11,7 @@ export function following(source: ByteSource, breaksOff: string, follow: (reader
   try {
     return follow(new BlockReader(source));
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return breaksAt(source.size, breaksOff);
   }
 }

@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { PastEnd } from "../bytes/past-end";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
@@ -79,7 +80,7 @@ function follow(source: ByteSource): Extent | null {
     if (stated > 0 || at > sound) return endsAt(Math.min(at, source.size));
     return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return frames < BARE_FRAMES ? null : breaksAt(source.size, "the sound breaks off");
   }
 }

@@ -1,5 +1,6 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
+import { PastEnd } from "../bytes/past-end";
 import { HEAD_BYTES } from "./format";
 import { HOLDERS } from "./iso-media/box-names";
 import { markerName } from "./jpeg/markers";
@@ -199,7 +200,7 @@ export function outlineOf(content: ByteSource, name = ""): OutlinePart[] {
     }
   } catch (error) {
     // A damaged structure shows what stood before the damage.
-    if (!(error instanceof RangeError) && (error as Error).name !== "BoundsError") throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return parts;
 }

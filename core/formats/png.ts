@@ -1,8 +1,9 @@
 import { crc32 } from "node:zlib";
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { InflateError, TooMuch } from "../bytes/inflate";
 import { type DiskRun, LayoutSource, layoutOf } from "../bytes/layout";
+import { PastEnd } from "../bytes/past-end";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined, exifTime } from "./tiff-directory";
 import { unpackZlib } from "./zlib";
@@ -56,7 +57,7 @@ function follow(source: ByteSource): Extent {
       if (chunk.type === "IEND") return picture(reader, data, at);
     }
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return breaksAt(Math.min(at, source.size), "the picture breaks off before its end");
 }

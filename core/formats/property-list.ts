@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
+import { PastEnd } from "../bytes/past-end";
 import { breaksAt, type Extent, endsAt, type Format, hasAscii } from "./format";
 
 const MOST = 1 << 24;
@@ -26,7 +27,7 @@ function follow(source: ByteSource): Extent | null {
       return endsAt(at + 32);
     }
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return breaksAt(limit, "the list breaks off before its end");
 }

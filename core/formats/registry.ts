@@ -1,5 +1,5 @@
-import { BreaksOff } from "../bytes/block-reader";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { PastEnd } from "../bytes/past-end";
 import { archiveFormats, systemFormats } from "./archives";
 import { bitmapFormats } from "./bitmaps";
 import { compoundFormats } from "./compound";
@@ -17,6 +17,7 @@ import { mp3 } from "./mpeg-audio";
 import { pdf } from "./pdf/pdf";
 import { png } from "./png";
 import { propertyList } from "./property-list";
+import { runReader } from "./reader-faults";
 import { riffFormats } from "./riff";
 import { sqliteFormats } from "./sqlite";
 import { streamFormats } from "./streams";
@@ -154,14 +155,15 @@ function judged(format: Format, content: ByteSource): ContentFinding {
 
 /** Follows a format's structure from the beginning of `source`; whatever a hostile file makes it trip over ends it there. */
 export function runFollow(format: Format, source: ByteSource): Extent | null {
-  try {
-    return format.follow?.(source) ?? null;
-  } catch (error) {
-    if (error instanceof BreaksOff)
-      return { size: source.size, closed: false, verdict: damaged(source.size, "it breaks off before its end") };
-    if (!(error instanceof RangeError || error instanceof TypeError)) throw error;
-    return { size: 0, closed: false, verdict: damaged(0, "the structure cannot be followed") };
-  }
+  return runReader(
+    format.id,
+    () => format.follow?.(source) ?? null,
+    (error): Extent =>
+      error instanceof PastEnd
+        ? { size: source.size, closed: false, verdict: damaged(source.size, "it breaks off before its end") }
+        : { size: 0, closed: false, verdict: damaged(0, "the structure cannot be followed") },
+    { size: 0, closed: false, verdict: cannotTell("the bench could not follow it, which is a fault of the bench and not of the file") },
+  );
 }
 
 /** Whether a file of this format is sound from its first to its last byte. */
@@ -173,14 +175,13 @@ export function runCheck(format: Format, content: ByteSource): Verdict {
 const isNone = (format: Format) => damaged(0, `it does not hold together as a ${format.title}`);
 
 /** What a file says of itself; nothing when it cannot be read. */
-export function runSummary(format: Format, content: ByteSource): Summary {
-  try {
-    return format.summarise?.(content) ?? {};
-  } catch (error) {
-    if (error instanceof BreaksOff || error instanceof RangeError || error instanceof TypeError) return {};
-    throw error;
-  }
-}
+export const runSummary = (format: Format, content: ByteSource): Summary =>
+  runReader(
+    format.id,
+    () => format.summarise?.(content) ?? {},
+    () => ({}),
+    {},
+  );
 
 /** The format of a whole content: its first bytes, and where they do not say enough, what is inside. */
 export function identify(content: ByteSource, nameHint = ""): Format | null {
@@ -193,13 +194,13 @@ export function identify(content: ByteSource, nameHint = ""): Format | null {
 
 /** A family's format by what is inside. */
 export function resolved(format: Format, content: ByteSource): Format {
-  try {
-    const id = format.resolve?.(content);
-    return (id ? formatById.get(id) : null) ?? format;
-  } catch (error) {
-    if (error instanceof BreaksOff || error instanceof RangeError || error instanceof TypeError) return format;
-    throw error;
-  }
+  const id = runReader(
+    format.id,
+    () => format.resolve?.(content) ?? null,
+    () => null,
+    null,
+  );
+  return (id ? formatById.get(id) : null) ?? format;
 }
 
 const ZERO_STEP = 1 << 18;

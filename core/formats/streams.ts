@@ -1,6 +1,7 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { CRC32_FORWARD } from "../bytes/crc-forward";
+import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
 import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 
@@ -183,7 +184,7 @@ const program: Format = {
         else return packets < 3 ? null : breaksAt(at, "no packet begins where the next one should");
       }
     } catch (error) {
-      if (!(error instanceof BreaksOff)) throw error;
+      if (!(error instanceof PastEnd)) throw error;
       return packets < 3 ? null : breaksAt(source.size, "the film breaks off before its end");
     }
   },

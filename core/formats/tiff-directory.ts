@@ -27,7 +27,7 @@ export class TiffReader {
   readonly little: boolean;
   readonly big: boolean;
 
-  /** @throws BreaksOff past the end; the caller has seen that a header stands at `base` */
+  /** @throws PastEnd past the end; the caller has seen that a header stands at `base` */
   constructor(
     readonly reader: BlockReader,
     readonly base: number,

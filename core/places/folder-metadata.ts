@@ -1,4 +1,5 @@
 import { Cursor } from "../bytes/cursor";
+import { isDamage } from "../formats/reader-faults";
 
 /** One fact a folder's metadata file keeps of a name in it. */
 export interface FolderFact {
@@ -28,8 +29,9 @@ export function readFolderMetadata(bytes: Uint8Array): FolderFact[] {
     const blocks = readBlocks(cursor);
     const tree = blocks && blockAt(cursor, blocks.offsets[blocks.tree]);
     if (blocks && tree) walk(cursor, blocks.offsets, tree.u32be(0), new Set(), facts, 0);
-  } catch {
+  } catch (error) {
     // Cut short or damaged: what was read before it is sound.
+    if (!isDamage(error)) throw error;
   }
   return facts;
 }

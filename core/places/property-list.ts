@@ -1,5 +1,8 @@
 import { parseBuffer } from "bplist-parser";
 import { parse as parseXml } from "plist";
+import { Cursor } from "../bytes/cursor";
+import { Malformed } from "../bytes/malformed";
+import { isDamage } from "../formats/reader-faults";
 
 const MAX_DEPTH = 24;
 const MOST_PATHS = 5000;
@@ -52,28 +55,27 @@ const BOOKMARK = { magic: "book", headerSize: 12, pathKey: 0x1004, text: 0x0101,
 
 function bookmarkPaths(bytes: Uint8Array): string[] {
   if (bytes.length < 52 || String.fromCharCode(...bytes.subarray(0, 4)) !== BOOKMARK.magic) return [];
-  const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
+  const cursor = new Cursor(bytes);
   try {
-    const base = view.getUint32(BOOKMARK.headerSize, true);
-    const table = base + view.getUint32(base, true);
-    const entries = view.getUint32(table + 16, true);
+    const base = cursor.u32(BOOKMARK.headerSize);
+    const table = base + cursor.u32(base);
+    const entries = cursor.u32(table + 16);
     for (let index = 0; index < entries && index < 256; index += 1) {
       const at = table + 20 + 12 * index;
-      if (view.getUint32(at, true) !== BOOKMARK.pathKey) continue;
-      const list = base + view.getUint32(at + 4, true);
-      if (view.getUint32(list + 4, true) !== BOOKMARK.list) return [];
-      const count = Math.min(BOOKMARK.mostParts, view.getUint32(list, true) / 4);
+      if (cursor.u32(at) !== BOOKMARK.pathKey) continue;
+      const list = base + cursor.u32(at + 4);
+      if (cursor.u32(list + 4) !== BOOKMARK.list) return [];
+      const count = Math.min(BOOKMARK.mostParts, Math.floor(cursor.u32(list) / 4));
       const parts = Array.from({ length: count }, (_, part) => {
-        const item = base + view.getUint32(list + 8 + 4 * part, true);
-        if (view.getUint32(item + 4, true) !== BOOKMARK.text) throw new RangeError("not a text");
-        const length = view.getUint32(item, true);
-        if (item + 8 + length > bytes.length) throw new RangeError("past the end");
-        return utf8.decode(bytes.subarray(item + 8, item + 8 + length));
+        const item = base + cursor.u32(list + 8 + 4 * part);
+        if (cursor.u32(item + 4) !== BOOKMARK.text) throw new Malformed("not a text");
+        return utf8.decode(cursor.slice(item + 8, cursor.u32(item)));
       });
       return parts.length > 0 ? [`/${parts.join("/")}`] : [];
     }
-  } catch {
+  } catch (error) {
     // Cut short: it leads nowhere.
+    if (!isDamage(error)) throw error;
   }
   return [];
 }

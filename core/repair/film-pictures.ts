@@ -1,4 +1,5 @@
-import { type BlockReader, BreaksOff } from "../bytes/block-reader";
+import type { BlockReader } from "../bytes/block-reader";
+import { PastEnd } from "../bytes/past-end";
 import { NAL_CODECS } from "../formats/iso-media/box-names";
 import { type Box, boxesIn, findBox } from "../formats/iso-media/boxes";
 import { hevcOrder } from "../formats/iso-media/hevc-order";
@@ -101,7 +102,7 @@ export function findPictures(reader: BlockReader, model: PictureModel, from: num
     walk.run(from);
   } catch (error) {
     // The data break off within a unit: what was complete before stays.
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return walk.found();
 }

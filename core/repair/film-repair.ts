@@ -1,5 +1,6 @@
-import { type BlockReader, BreaksOff } from "../bytes/block-reader";
+import type { BlockReader } from "../bytes/block-reader";
 import type { Segment } from "../bytes/layout";
+import { PastEnd } from "../bytes/past-end";
 import { HOLDERS, TOP_BOXES } from "../formats/iso-media/box-names";
 import { type Box, boxAt, boxesIn, findBox, findBoxes } from "../formats/iso-media/boxes";
 import { brokenUnits, readTracks, type Sample, trackSamples } from "../formats/iso-media/samples";
@@ -122,7 +123,7 @@ function topBoxes(reader: BlockReader): Box[] {
       at = box.end;
     }
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return tops;
 }

@@ -1,7 +1,8 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf } from "../bytes/layout";
 import type { Format, Verdict } from "../formats/format";
+import { runReader } from "../formats/reader-faults";
 import { formatById, identify, runCheck } from "../formats/registry";
 import { repairFilm } from "./film-repair";
 import { repairGzip } from "./gzip-repair";
@@ -71,11 +72,10 @@ function formatOf(damaged: ByteSource, name: string, sibling: ByteSource | null)
   return named ?? (sibling ? identify(sibling) : null);
 }
 
-function attempt(repairer: Repairer, damaged: ByteSource, sibling: ByteSource | null): Repaired | null {
-  try {
-    return repairer(new BlockReader(damaged), sibling && new BlockReader(sibling));
-  } catch (error) {
-    if (error instanceof BreaksOff || error instanceof RangeError) return null;
-    throw error;
-  }
-}
+const attempt = (repairer: Repairer, damaged: ByteSource, sibling: ByteSource | null): Repaired | null =>
+  runReader(
+    "repair",
+    () => repairer(new BlockReader(damaged), sibling && new BlockReader(sibling)),
+    () => null,
+    null,
+  );

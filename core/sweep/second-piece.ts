@@ -1,6 +1,7 @@
-import { BlockReader, BreaksOff } from "../bytes/block-reader";
+import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf } from "../bytes/layout";
+import { PastEnd } from "../bytes/past-end";
 import { cannotTell, type Extent, type Format } from "../formats/format";
 import { type FollowedJpeg, followJpeg } from "../formats/jpeg/jpeg";
 import { PROGRESSIVE } from "../formats/jpeg/markers";
@@ -176,7 +177,7 @@ function plausible(room: PieceRoom, find: Find, length: number, next: number): b
       return verdict.at > length || end < length || /^[A-Za-z]{4}$/.test(reader.ascii(end + 4, 4));
     }
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return false;
   }
   return true;
@@ -202,7 +203,7 @@ function anchors(room: PieceRoom, find: Find): number[] | null {
       if (!found.has(shift)) found.set(shift, Math.abs(from + at - find.at));
     }
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return [...found]
     .sort(([, a], [, b]) => a - b)

@@ -1,4 +1,5 @@
 import { Cursor } from "../bytes/cursor";
+import { PastEnd } from "../bytes/past-end";
 import { decodeUtf16le } from "../bytes/text";
 
 /**
@@ -124,7 +125,7 @@ export function readAccounts(bytes: Uint8Array): Account[] {
     });
   } catch (error) {
     // A damaged database yields nothing at all: without accounts the inventory still stands.
-    if (error instanceof RangeError || (error as Error).name === "BoundsError") return [];
+    if (error instanceof PastEnd) return [];
     throw error;
   }
 }

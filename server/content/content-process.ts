@@ -1,10 +1,13 @@
 import { SourceError } from "../../io/source-error";
 import { database } from "../database/connection";
+import { logReaderFaults } from "../log/reader-faults";
 import { reuseOpened, takeMetBad } from "../previews/content";
 import { codeOf, Problem } from "../problem";
 import { noteUnreadable } from "../sources/unreadable";
 import type { TaskAnswer, TaskRequest } from "./pool";
 import { tasks } from "./tasks";
+
+logReaderFaults();
 
 /** One process of the pool: does a task at a time, and ends with who started it. */
 async function answer({ task, args }: TaskRequest): Promise<TaskAnswer> {

@@ -15,7 +15,7 @@ export interface Box {
 const MOST_BOXES = 200_000;
 const MOST_LEVELS = 12;
 
-/** The box at `at`; null where none can stand. @throws BreaksOff past the end */
+/** The box at `at`; null where none can stand. @throws PastEnd past the end */
 export function boxAt(reader: BlockReader, at: number): Box | null {
   const type = reader.ascii(at + 4, 4);
   if (!/^[\x20-\x7e\xa9]{4}$/.test(type)) return null;

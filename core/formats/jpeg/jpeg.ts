@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../../bytes/block-reader";
+import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
+import { PastEnd } from "../../bytes/past-end";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, type Summary } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
 import { HUFFMAN_FRAMES, isFrame, isRestart, MARKER, PROGRESSIVE } from "./markers";
@@ -86,7 +87,7 @@ class Follower {
     try {
       extent = this.#follow();
     } catch (error) {
-      if (!(error instanceof BreaksOff)) throw error;
+      if (!(error instanceof PastEnd)) throw error;
       extent = breaksAt(this.source.size, "the picture breaks off before its end");
     }
     return { extent, frame: this.#frame, open: this.#open, dataAt: this.#dataAt, segments: this.#segments };

@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../../bytes/block-reader";
+import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
+import { PastEnd } from "../../bytes/past-end";
 import { breaksAt, type Extent, endsAt, type Format, type Kind, type Summary } from "../format";
 import { defined } from "../tiff-directory";
 import { plainXml } from "../zip/packages";
@@ -25,7 +26,7 @@ function guarded(source: ByteSource, follow: (reader: BlockReader, end: number) 
   try {
     return follow(reader, run.length);
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return breaksAt(Math.min(source.size, run.length), "the text breaks off before its end");
   }
 }
@@ -174,7 +175,7 @@ const rtf: Format = {
         } else if (REFUSED[byte] || byte > 0xf7) return breaksAt(at, "from here on it is not text");
       }
     } catch (error) {
-      if (!(error instanceof BreaksOff)) throw error;
+      if (!(error instanceof PastEnd)) throw error;
       return breaksAt(source.size, "the text breaks off before its end");
     }
   },

@@ -1,6 +1,7 @@
-import { BlockReader, BreaksOff } from "../../bytes/block-reader";
+import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
 import { InflateError, TooMuch } from "../../bytes/inflate";
+import { PastEnd } from "../../bytes/past-end";
 import type { Summary } from "../format";
 import { defined } from "../tiff-directory";
 import { LOCAL, MOST_LOOKED_THROUGH } from "./layout";
@@ -53,7 +54,7 @@ export function packageFacts(source: ByteSource): Summary {
       }
     }
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
   }
   return facts;
 }

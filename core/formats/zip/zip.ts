@@ -1,5 +1,6 @@
-import { BlockReader, BreaksOff } from "../../bytes/block-reader";
+import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
+import { PastEnd } from "../../bytes/past-end";
 import { following } from "../following";
 import {
   breaksAt,
@@ -38,7 +39,7 @@ export function readZipDirectory(source: ByteSource): ZipMember[] | Verdict {
     const directory = directoryFromEnd(new BlockReader(source));
     return "members" in directory ? [...directory.members] : directory;
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return damaged(source.size, "the archive's list of contents is damaged");
   }
 }
@@ -53,7 +54,7 @@ export function followZip(source: ByteSource): Extent | null {
   try {
     forward = walk(reader);
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     forward = breaksAt(source.size, "the archive breaks off before its end");
   }
   if (forward.verdict.verdict !== "damaged") return forward;
@@ -156,7 +157,7 @@ function fromEnd(reader: BlockReader): Extent | null {
     }
     return endsAt(directory.end, doubt ?? undefined);
   } catch (error) {
-    if (!(error instanceof BreaksOff)) throw error;
+    if (!(error instanceof PastEnd)) throw error;
     return null;
   }
 }
@@ -200,7 +201,7 @@ const names =
         if (member) found.push(member);
       }
     } catch (error) {
-      if (!(error instanceof BreaksOff)) throw error;
+      if (!(error instanceof PastEnd)) throw error;
     }
     return found;
   };
