@@ -5,6 +5,7 @@ import { HEAD_BYTES } from "./format";
 import { HOLDERS } from "./iso-media/box-names";
 import { markerName } from "./jpeg/markers";
 import { identify, recognise, runCheck } from "./registry";
+import { traitsOf } from "./traits";
 import { readZipDirectory } from "./zip/zip";
 
 /** A part of a file's structure. Offsets and lengths are bytes of the content. */
@@ -179,17 +180,14 @@ const WALKS: Readonly<Record<string, Walk>> = {
   pdf,
   gzip,
   sqlite,
-  ...Object.fromEntries(["wav", "avi", "webp"].map((id) => [id, riff])),
-  ...Object.fromEntries(["heic", "avif", "m4a", "mp4", "mov", "3gp", "iso-raw"].map((id) => [id, isoMedia])),
-  ...Object.fromEntries(
-    ["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, zip]),
-  ),
 };
+/** Of families whose files are all built alike. */
+const FAMILY_WALKS: Readonly<Record<string, Walk>> = { riff, "iso-media": isoMedia, zip };
 
 /** The parts of a file in their order, up to 2000, and as far as they can be followed. */
 export function outlineOf(content: ByteSource, name = ""): OutlinePart[] {
   const format = recognise(readBytes(content, 0, Math.min(HEAD_BYTES, content.size)), name);
-  const walk = format && WALKS[format.id];
+  const walk = format && (WALKS[format.id] ?? FAMILY_WALKS[traitsOf(format).family ?? ""]);
   const parts: OutlinePart[] = [];
   if (!walk) return parts;
   try {

@@ -1,5 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { extensionOf, FORMATS, identify } from "../formats/registry";
+import { traitsOf } from "../formats/traits";
 import { nameParts } from "./match";
 import type { Naming } from "./rule";
 
@@ -12,14 +13,11 @@ export interface RightName {
   readonly dated: number | null;
 }
 
-/** Formats whose content is too general for an extension to be taken from it. */
-const TOO_GENERAL = new Set(["text", "words", "csv", "zip", "compound", "mp3", "ico", "aiff"]);
-
 /** What a content is: its format, and the extension that fits it best (null: it says too little). */
 export function extensionOfContent(content: ByteSource | null, hint = ""): { format: string; extension: string | null } | null {
   if (!content || content.size === 0) return null;
   const found = identify(content, hint);
-  return found && { format: found.id, extension: TOO_GENERAL.has(found.id) ? null : (found.extensions[0] ?? null) };
+  return found && { format: found.id, extension: traitsOf(found).tooGeneral ? null : (found.extensions[0] ?? null) };
 }
 
 /** Extensions that say a file is a working copy, and nothing of what it holds. */

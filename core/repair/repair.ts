@@ -4,6 +4,7 @@ import { LayoutSource, layoutOf } from "../bytes/layout";
 import type { Format, Verdict } from "../formats/format";
 import { runReader } from "../formats/reader-faults";
 import { formatById, identify, runCheck } from "../formats/registry";
+import { traitsOf } from "../formats/traits";
 import { repairFilm } from "./film-repair";
 import { repairGzip } from "./gzip-repair";
 import { repairJpeg } from "./jpeg-repair";
@@ -30,16 +31,19 @@ const REPAIRERS: Readonly<Record<string, Repairer>> = {
   sqlite: repairDatabase,
   gzip: repairGzip,
   tar: repairTar,
-  ...Object.fromEntries(
-    ["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, repairZip]),
-  ),
-  ...Object.fromEntries(["mp4", "mov", "m4a", "3gp"].map((id) => [id, repairFilm])),
+  mp4: repairFilm,
+  mov: repairFilm,
+  m4a: repairFilm,
+  "3gp": repairFilm,
 };
+/** Of families whose files are all repaired alike. */
+const FAMILY_REPAIRERS: Readonly<Record<string, Repairer>> = { zip: repairZip };
+const repairerOf = (format: Format): Repairer | undefined => REPAIRERS[format.id] ?? FAMILY_REPAIRERS[traitsOf(format).family ?? ""];
 
 /** Whether files of a format can be repaired at all. */
-export const canRepair = (format: Format) => format.id in REPAIRERS;
+export const canRepair = (format: Format) => repairerOf(format) !== undefined;
 /** Whether a sound file of the same camera or recorder helps. */
-export const likesSibling = (format: Format) => ["jpeg", "mp4", "mov", "m4a", "3gp"].includes(format.id);
+export const likesSibling = (format: Format) => traitsOf(format).likesSibling === true;
 
 /**
  * Repairs a damaged file as far as that is possible.
@@ -49,7 +53,7 @@ export const likesSibling = (format: Format) => ["jpeg", "mp4", "mov", "m4a", "3
  */
 export function repair(damaged: ByteSource, name: string, sibling: ByteSource | null = null): RepairedFile | null {
   const format = formatOf(damaged, name, sibling);
-  const repairer = format && REPAIRERS[format.id];
+  const repairer = format && repairerOf(format);
   if (!repairer) return null;
   const before = runCheck(format, damaged);
   if (before.verdict === "sound") return null;
@@ -66,9 +70,9 @@ const UNPACKED: Verdict = { verdict: "cannot-tell", reason: "what was packed is 
 /** What a file without its beginning is, its name or its sibling says. */
 function formatOf(damaged: ByteSource, name: string, sibling: ByteSource | null): Format | null {
   const found = identify(damaged, name);
-  if (found && found.id in REPAIRERS) return found;
+  if (found && canRepair(found)) return found;
   const extension = name.slice(name.lastIndexOf(".") + 1).toLowerCase();
-  const named = [...formatById.values()].find(({ id, extensions }) => id in REPAIRERS && extensions.includes(extension));
+  const named = [...formatById.values()].find((each) => canRepair(each) && each.extensions.includes(extension));
   return named ?? (sibling ? identify(sibling) : null);
 }
 

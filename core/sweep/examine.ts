@@ -1,6 +1,7 @@
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { type Extent, type Format, HEAD_BYTES } from "../formats/format";
 import { resolved, runFollow, runSummary } from "../formats/registry";
+import { traitsOf } from "../formats/traits";
 import type { Find } from "./find";
 import { SECTOR } from "./mark-search";
 import type { Candidate } from "./signature-index";
@@ -12,25 +13,6 @@ export interface Room {
   limitOf(at: number): number;
 }
 
-/** Formats of which a broken beginning says nothing: their marks are short, or stand in other data. */
-const NEEDS_END: ReadonlySet<string> = new Set([
-  "bmp",
-  "ico",
-  "cur",
-  "mpeg-ts",
-  "mpeg-ps",
-  "mp3",
-  "json",
-  "csv",
-  "words",
-  "tar",
-  "orf",
-  "rw2",
-  "iso",
-  "plist",
-  "font",
-  "tiff",
-]);
 /** Bytes a damaged file must have been followed for to be reported at all. */
 const LEAST_DAMAGED = 256;
 /** A file shorter than this is none. */
@@ -77,7 +59,7 @@ function enough(format: Format, extent: Extent): boolean {
   if (extent.size < LEAST) return false;
   if (extent.verdict.verdict !== "damaged") return true;
   if (extent.closed) return extent.size >= LEAST_DAMAGED;
-  return extent.size >= LEAST_DAMAGED && !NEEDS_END.has(format.id);
+  return extent.size >= LEAST_DAMAGED && !traitsOf(format).needsEnd;
 }
 
 /** Looks closer at a place where a file may begin. @param at disk byte offset; null: nothing begins there after all */

@@ -7,6 +7,7 @@ import { type FollowedJpeg, followJpeg } from "../formats/jpeg/jpeg";
 import { PROGRESSIVE } from "../formats/jpeg/markers";
 import { LOOK, ScanReader } from "../formats/jpeg/scan";
 import { runFollow } from "../formats/registry";
+import { traitsOf } from "../formats/traits";
 import type { Find } from "./find";
 
 export interface PieceRoom {
@@ -18,27 +19,6 @@ export interface PieceRoom {
   /** Whether a proven file stands there, or nothing but zeros: no piece of another. */
   isTaken(at: number): boolean;
 }
-
-/** Formats whose files are put together from two pieces. */
-const PIECED: ReadonlySet<string> = new Set([
-  "jpeg",
-  "png",
-  "pdf",
-  "sqlite",
-  "gif",
-  "avi",
-  "xls",
-  "ppt",
-  "compound",
-  "doc",
-  ...["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"],
-  ...["heic", "mov", "mp4", "m4a", "3gp"],
-  "flac",
-  "ogg",
-  "gzip",
-  "xz",
-  "bzip2",
-]);
 
 /** Tries for one find; the result must not depend on how fast the machine is. */
 const MOST_TRIES = 3000;
@@ -52,7 +32,7 @@ const MOST_FIRST_PIECE = 1 << 26;
 
 /** Whether a find may go on somewhere else: it is damaged, or its last part is not proven. */
 export const isOpen = ({ format, extent }: Find) =>
-  PIECED.has(format.id) &&
+  traitsOf(format).inPieces === true &&
   (extent.verdict.verdict === "damaged" || (extent.verdict.verdict === "cannot-tell" && extent.proven !== undefined));
 
 /** The find as two pieces that make it whole, or null. */
@@ -191,7 +171,7 @@ const MOST_ANCHORS = 64;
  * piece's shift is known: disk offset minus place in the file.
  */
 function anchors(room: PieceRoom, find: Find): number[] | null {
-  const kind = find.format.id === "pdf" ? "pdf" : find.format.signatures?.some(({ mark }) => mark.startsWith("PK")) ? "zip" : null;
+  const kind = find.format.id === "pdf" ? "pdf" : traitsOf(find.format).family === "zip" ? "zip" : null;
   if (!kind) return null;
   const from = Math.max(0, find.at - ANCHOR_REACH);
   const reader = new BlockReader(new WindowSource(room.disk, from, Math.min(room.disk.size, find.at + ANCHOR_REACH) - from));

@@ -2,28 +2,13 @@ import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { type DiskRun, LayoutSource, layoutOf } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
 import { resolved, runSummary } from "../formats/registry";
+import { traitsOf } from "../formats/traits";
 import type { Domain } from "./domain";
 import { type Find, isClosed, isDamaged, isProven } from "./find";
 import { isOpen, type PieceRoom, secondPiece } from "./second-piece";
 
 /** How far beyond a damaged file everything must have been looked through before its second piece is searched. */
 const LOOK_BEYOND = 1 << 25;
-/** Formats in which no other file stands: one that begins there has been written over it, or it was cut. */
-const HOLDS_NOTHING: ReadonlySet<string> = new Set([
-  "bmp",
-  "wav",
-  "aiff",
-  "words",
-  "csv",
-  "json",
-  "mp3",
-  "gif",
-  "flac",
-  "ogg",
-  "xz",
-  "bzip2",
-  "gzip",
-]);
 
 /**
  * Puts the finds of one stretch after the other together: ties those that stand in others to them, drops false beginnings,
@@ -84,7 +69,7 @@ export class Settler {
 
   #nested(parent: Find, find: Find): Find | null {
     const fits = find.at + find.size <= parent.at + parent.size;
-    if (HOLDS_NOTHING.has(parent.format.id) || (parent.format.loose && !fits)) {
+    if (traitsOf(parent.format).holdsNothing || (parent.format.loose && !fits)) {
       if (!isProven(find) || isProven(parent)) return null;
       this.#cut(parent, find.at, "another file begins inside it");
       return find;
@@ -168,7 +153,7 @@ export class Settler {
 
 /** Whether a find that stands in another is worth telling: its own check has passed, and the other is no film or picture full of such. */
 function isNestable(parent: Find, find: Find): boolean {
-  if (!isClosed(find) || isText(find) || HOLDS_NOTHING.has(parent.format.id)) return false;
+  if (!isClosed(find) || isText(find) || traitsOf(parent.format).holdsNothing) return false;
   if (parent.format.kind === "video" || find.format.id === "tiff") return false;
   return true;
 }

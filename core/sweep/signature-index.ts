@@ -1,5 +1,6 @@
 import type { Format } from "../formats/format";
 import { FORMATS } from "../formats/registry";
+import { traitsOf } from "../formats/traits";
 import { MAY, MarkSearch, pairOf, SECTOR, WORD, wordOf } from "./mark-search";
 import { isFill, isTextByte, mayBeText, readsAsText } from "./text-beginning";
 import { textFormats } from "./text-candidates";
@@ -21,9 +22,6 @@ interface Mark {
 
 /** Text that follows fill begins anew, where clusters mostly begin. */
 const CLUSTER = 4096;
-/** Formats whose marks are ordinary words: at odd places they mean nothing. */
-const WORDS_ONLY: ReadonlySet<string> = new Set(["eml", "mbox", "html"]);
-
 /** The four bytes looked for stand this near to their mark's beginning, or nearer. */
 const LONGEST = 64;
 
@@ -58,7 +56,7 @@ export class SignatureIndex {
 
   #addAnywhere(mark: Mark): void {
     const { bytes, format } = mark;
-    if (bytes.length < WORD || mark.back >= SECTOR || WORDS_ONLY.has(format.id)) return;
+    if (bytes.length < WORD || mark.back >= SECTOR || traitsOf(format).atSectorsOnly) return;
     // Two zeros stand everywhere: four bytes without them are looked for. Marks that begin with zeros are left to the sectors.
     let from = 0;
     while (from + WORD <= Math.min(bytes.length, LONGEST) && hasZeros(bytes.subarray(from, from + WORD))) from += 1;

@@ -1,5 +1,6 @@
 import type { Range } from "../bytes/range-set";
 import type { Format } from "../formats/format";
+import { traitsOf } from "../formats/traits";
 import { examine, type Room } from "./examine";
 import { type Find, isClosed } from "./find";
 import { AHEAD, BLOCK, SECTOR } from "./mark-search";
@@ -20,7 +21,7 @@ export class UnitScanner {
     private readonly options: SweepOptions,
   ) {
     const { formats } = options;
-    const wanted = formats === null ? () => true : (format: Format) => formats.includes(format.id) || family(format, formats);
+    const wanted = formats === null ? () => true : (format: Format) => formats.includes(format.id) || isOfFamily(format, formats);
     this.#index = new SignatureIndex(wanted);
   }
 
@@ -63,32 +64,12 @@ export class UnitScanner {
 }
 
 /** Formats of one family begin alike: the one asked for may be known only by what is inside. */
-function family(format: Format, wanted: readonly string[]): boolean {
-  return format.resolve !== undefined && wanted.some((id) => FAMILIES[id] === format.id || FAMILIES[id] === FAMILIES[format.id]);
+function isOfFamily(format: Format, wanted: readonly string[]): boolean {
+  const { family } = traitsOf(format);
+  return format.resolve !== undefined && family !== undefined && wanted.some((id) => traitsOf({ id }).family === family);
 }
-const FAMILIES: Readonly<Record<string, string>> = {
-  ...Object.fromEntries(
-    ["odt", "ods", "odp", "odg", "epub", "docx", "xlsx", "pptx", "pages", "numbers", "keynote", "zip"].map((id) => [id, "zip"]),
-  ),
-  ...Object.fromEntries(["doc", "xls", "ppt", "msg", "vsd", "msi", "compound"].map((id) => [id, "compound"])),
-  ...Object.fromEntries(["nef", "cr2", "arw", "dng", "pef", "tiff"].map((id) => [id, "tiff"])),
-};
 
 /** Whether a file of this kind inside another is worth telling: pictures, documents, archives; not stretches of text or sound. */
 function isNestable({ formats }: Candidate): boolean {
-  return formats.some(({ id, kind }) => NESTED.has(id) || kind === "pictures");
+  return formats.some((format) => traitsOf(format).worthInside || format.kind === "pictures");
 }
-const NESTED: ReadonlySet<string> = new Set([
-  "pdf",
-  "zip",
-  "docx",
-  "xlsx",
-  "pptx",
-  "odt",
-  "ods",
-  "odp",
-  "compound",
-  "mp4",
-  "mov",
-  "sqlite",
-]);

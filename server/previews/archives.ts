@@ -1,6 +1,7 @@
 import { ArchiveReader, libarchiveWasm } from "libarchive-wasm";
 import type { Format } from "../../core/formats/format";
 import { formatById, identify, runCheck } from "../../core/formats/registry";
+import { traitsOf } from "../../core/formats/traits";
 import { readZipDirectory } from "../../core/formats/zip/zip";
 import type { StoredCopy } from "../items/queries";
 import { wholeContent, withContent } from "./content";
@@ -15,11 +16,8 @@ const COMPRESSED: ReadonlySet<string> = new Set(["gzip", "bzip2", "xz"]);
 /** What is in an archive by its own list of contents, and where it is damaged. */
 export async function archiveOf(copy: StoredCopy): Promise<ArchivePreview> {
   const format = await withContent(copy, (content) => identify(content, copy.name));
-  return format && !isZip(format) ? otherArchive(copy, format) : zipArchive(copy);
+  return format && traitsOf(format).family !== "zip" ? otherArchive(copy, format) : zipArchive(copy);
 }
-
-/** Formats that are ZIP archives by their build. */
-const isZip = ({ id }: Format) => ["zip", "epub", "odg", "docx", "xlsx", "pptx", "odt", "ods", "odp"].includes(id);
 
 async function zipArchive(copy: StoredCopy): Promise<ArchivePreview> {
   return withContent(copy, (content) => {

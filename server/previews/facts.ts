@@ -2,63 +2,15 @@ import exifr from "exifr";
 import sharp from "sharp";
 import { readBytes } from "../../core/bytes/byte-source";
 import { identify } from "../../core/formats/registry";
+import { traitsOf } from "../../core/formats/traits";
 import { looksLikeDisk } from "../../core/volumes/holds-disk";
 import type { StoredCopy } from "../items/queries";
 import { withContent } from "./content";
-import type { PreviewFacts, PreviewForm } from "./contract";
+import type { PreviewFacts } from "./contract";
 
 /** Cameras write their notes at the beginning. */
 const CAMERA_BYTES = 1 << 18;
 const MAX_PIXELS = 200_000_000;
-
-const FORM_OF: Readonly<Record<string, PreviewForm>> = {
-  jpeg: "picture",
-  png: "picture",
-  bmp: "picture",
-  gif: "picture",
-  webp: "picture",
-  tiff: "picture",
-  avif: "picture",
-  docx: "document",
-  odt: "document",
-  pptx: "document",
-  odp: "document",
-  xlsx: "tables",
-  sqlite: "tables",
-  ods: "tables",
-  odg: "archive",
-  epub: "archive",
-  doc: "document",
-  ppt: "document",
-  xls: "tables",
-  rtf: "document",
-  html: "document",
-  eml: "document",
-  zip: "archive",
-  tar: "archive",
-  "7z": "archive",
-  rar: "archive",
-  gzip: "archive",
-  bzip2: "archive",
-  xz: "archive",
-  cab: "archive",
-  iso: "archive",
-  pdf: "pdf",
-  mp4: "video",
-  webm: "video",
-  matroska: "video",
-  m4a: "audio",
-  mp3: "audio",
-  flac: "audio",
-  ogg: "audio",
-  wav: "audio",
-  mov: "video",
-  "3gp": "video",
-  opus: "audio",
-  ...Object.fromEntries(
-    ["text", "words", "csv", "xml", "svg", "plist-xml", "json", "mbox", "ics", "vcf", "dxf", "postscript"].map((id) => [id, "text"]),
-  ),
-};
 
 /** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
 const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|0*1)$/i;
@@ -79,7 +31,7 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
     const facts: PreviewFacts = {
       ...nothing,
       disk,
-      form: separated(copy.name, format.id) ? "tables" : (FORM_OF[format.id] ?? "hex"),
+      form: separated(copy.name, format.id) ? "tables" : (traitsOf(format).shownAs ?? "hex"),
       format: format.title,
     };
     return facts.form === "picture"

@@ -1,0 +1,111 @@
+/** What the rest of the house must know of a format beside what its module does. What is not given does not hold. */
+export interface Traits {
+  /** Formats that are built alike, and often told apart by what is inside alone. */
+  readonly family?: "zip" | "compound" | "tiff" | "iso-media" | "riff";
+  /** A file that breaks off is worth looking for the rest of: the sweep puts it together from two pieces. */
+  readonly inPieces?: true;
+  /** Inside another file it is worth telling of, as pictures always are; stretches of text or sound are not. */
+  readonly worthInside?: true;
+  /** No other file stands in it: one that begins there has been written over it, or it was cut. */
+  readonly holdsNothing?: true;
+  /** A broken beginning says nothing: its marks are short, or stand in other data. */
+  readonly needsEnd?: true;
+  /** Its marks are ordinary words: at every byte they would be found in texts of any kind. */
+  readonly atSectorsOnly?: true;
+  /** Too general for an extension to be taken from the content. */
+  readonly tooGeneral?: true;
+  /** A sound file of the same camera or recorder helps to repair it. */
+  readonly likesSibling?: true;
+  /** How a person is shown it; not given: its bytes. */
+  readonly shownAs?: "picture" | "text" | "document" | "tables" | "archive" | "pdf" | "audio" | "video";
+}
+
+const TRAITS: Readonly<Record<string, Traits>> = {
+  png: { inPieces: true, shownAs: "picture" },
+  jpeg: { inPieces: true, likesSibling: true, shownAs: "picture" },
+  gif: { inPieces: true, holdsNothing: true, shownAs: "picture" },
+  pdf: { inPieces: true, worthInside: true, shownAs: "pdf" },
+  odt: { family: "zip", inPieces: true, worthInside: true, shownAs: "document" },
+  ods: { family: "zip", inPieces: true, worthInside: true, shownAs: "tables" },
+  odp: { family: "zip", inPieces: true, worthInside: true, shownAs: "document" },
+  odg: { family: "zip", inPieces: true, shownAs: "archive" },
+  epub: { family: "zip", inPieces: true, shownAs: "archive" },
+  docx: { family: "zip", inPieces: true, worthInside: true, shownAs: "document" },
+  xlsx: { family: "zip", inPieces: true, worthInside: true, shownAs: "tables" },
+  pptx: { family: "zip", inPieces: true, worthInside: true, shownAs: "document" },
+  pages: { family: "zip", inPieces: true },
+  numbers: { family: "zip", inPieces: true },
+  keynote: { family: "zip", inPieces: true },
+  zip: { family: "zip", inPieces: true, worthInside: true, tooGeneral: true, shownAs: "archive" },
+  wav: { family: "riff", holdsNothing: true, shownAs: "audio" },
+  avi: { family: "riff", inPieces: true },
+  webp: { family: "riff", shownAs: "picture" },
+  heic: { family: "iso-media", inPieces: true },
+  avif: { family: "iso-media", shownAs: "picture" },
+  "iso-raw": { family: "iso-media" },
+  m4a: { family: "iso-media", inPieces: true, likesSibling: true, shownAs: "audio" },
+  "3gp": { family: "iso-media", inPieces: true, likesSibling: true, shownAs: "video" },
+  mov: { family: "iso-media", inPieces: true, worthInside: true, likesSibling: true, shownAs: "video" },
+  mp4: { family: "iso-media", inPieces: true, worthInside: true, likesSibling: true, shownAs: "video" },
+  gzip: { inPieces: true, holdsNothing: true, shownAs: "archive" },
+  bzip2: { inPieces: true, holdsNothing: true, shownAs: "archive" },
+  xz: { inPieces: true, holdsNothing: true, shownAs: "archive" },
+  tar: { needsEnd: true, shownAs: "archive" },
+  "7z": { shownAs: "archive" },
+  rar: { shownAs: "archive" },
+  cab: { shownAs: "archive" },
+  sqlite: { inPieces: true, worthInside: true, shownAs: "tables" },
+  compound: { family: "compound", inPieces: true, worthInside: true, tooGeneral: true },
+  doc: { family: "compound", inPieces: true, shownAs: "document" },
+  xls: { family: "compound", inPieces: true, shownAs: "tables" },
+  ppt: { family: "compound", inPieces: true, shownAs: "document" },
+  msg: { family: "compound" },
+  vsd: { family: "compound" },
+  msi: { family: "compound" },
+  tiff: { family: "tiff", needsEnd: true, shownAs: "picture" },
+  nef: { family: "tiff" },
+  cr2: { family: "tiff" },
+  arw: { family: "tiff" },
+  dng: { family: "tiff" },
+  pef: { family: "tiff" },
+  orf: { needsEnd: true },
+  rw2: { needsEnd: true },
+  bmp: { holdsNothing: true, needsEnd: true, shownAs: "picture" },
+  ico: { needsEnd: true, tooGeneral: true },
+  cur: { needsEnd: true },
+  webm: { shownAs: "video" },
+  matroska: { shownAs: "video" },
+  mp3: { holdsNothing: true, needsEnd: true, tooGeneral: true, shownAs: "audio" },
+  flac: { inPieces: true, holdsNothing: true, shownAs: "audio" },
+  aiff: { holdsNothing: true, tooGeneral: true },
+  opus: { shownAs: "audio" },
+  ogg: { inPieces: true, holdsNothing: true, shownAs: "audio" },
+  "mpeg-ts": { needsEnd: true },
+  "mpeg-ps": { needsEnd: true },
+  font: { needsEnd: true },
+  plist: { needsEnd: true },
+  iso: { needsEnd: true, shownAs: "archive" },
+  postscript: { shownAs: "text" },
+  dxf: { shownAs: "text" },
+  svg: { shownAs: "text" },
+  "plist-xml": { shownAs: "text" },
+  xml: { shownAs: "text" },
+  html: { atSectorsOnly: true, shownAs: "document" },
+  rtf: { shownAs: "document" },
+  json: { holdsNothing: true, needsEnd: true, shownAs: "text" },
+  mbox: { atSectorsOnly: true, shownAs: "text" },
+  eml: { atSectorsOnly: true, shownAs: "document" },
+  ics: { shownAs: "text" },
+  vcf: { shownAs: "text" },
+  csv: { holdsNothing: true, needsEnd: true, tooGeneral: true, shownAs: "text" },
+  words: { holdsNothing: true, needsEnd: true, tooGeneral: true, shownAs: "text" },
+  text: { tooGeneral: true, shownAs: "text" },
+};
+
+const NONE: Traits = {};
+
+/** The traits of a format, by its id. */
+export const traitsOf = ({ id }: { readonly id: string }): Traits => TRAITS[id] ?? NONE;
+
+/** The formats that have traits. */
+export const formatsWithTraits = (): string[] => Object.keys(TRAITS);
