@@ -17,7 +17,7 @@ export async function makeThumbnails(db: Database, jobId: number, stopping: () =
       if (stopping() || Date.now() > end) return enqueue(db, "thumbnails", jobId);
       const copy = await findStoredCopy(db, id);
       // One that cannot be drawn is reported when it is looked at.
-      if (copy?.layout) await thumbnail(copy, (copyId) => runTask("thumbnail", [copyId])).catch(() => undefined);
+      if (copy?.layout) await thumbnail(db, copy.id, (copyId) => runTask("thumbnail", [copyId])).catch(() => undefined);
       after = id;
     }
   }

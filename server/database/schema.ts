@@ -398,6 +398,12 @@ export const copies = pgTable(
   ],
 );
 
+/** Small pictures of copies, once they are made: in the database, where every web server and worker reaches them, and gone with the copy. */
+export const thumbnails = pgTable("thumbnails", {
+  copyId: bytes("copy_id").primaryKey(),
+  picture: bytea("picture").notNull(),
+});
+
 /** What has been chosen to restore. */
 export const trayEntries = pgTable(
   "tray_entries",

@@ -1,10 +1,10 @@
-import { mkdir, readFile, rename, writeFile } from "node:fs/promises";
-import { join } from "node:path";
 import { decode } from "bmp-ts";
+import { eq } from "drizzle-orm";
 import sharp from "sharp";
+import type { Connection } from "../database/connection";
+import { thumbnails } from "../database/schema";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
-import { readSettings } from "../settings";
 import { wholeContent } from "./content";
 
 const MAX_PICTURE = 1 << 27;
@@ -47,20 +47,11 @@ function opened(bytes: Buffer): ReturnType<typeof sharp> {
 /** A small picture for the grid. */
 export const drawnThumbnail = (copy: StoredCopy): Promise<Buffer> => picturePreview(copy, THUMBNAIL);
 
-/** A small picture for the grid, kept in the data folder once it is made. */
-export async function thumbnail(
-  copy: Pick<StoredCopy, "id" | "jobId">,
-  draw: (copyId: number) => Promise<Uint8Array>,
-): Promise<Uint8Array> {
-  const folder = join(readSettings().COMPASS_DATA, "thumbnails", String(copy.jobId));
-  const path = join(folder, `${copy.id}.webp`);
-  const kept = await readFile(path).catch(() => null);
-  if (kept) return kept;
-  const made = await draw(copy.id);
-  await mkdir(folder, { recursive: true });
-  // Written aside and renamed, so that nobody reads half a picture.
-  const working = `${path}.${process.pid}`;
-  await writeFile(working, made);
-  await rename(working, path);
+/** A small picture for the grid, kept once it is made. */
+export async function thumbnail(db: Connection, copyId: number, draw: (copyId: number) => Promise<Uint8Array>): Promise<Uint8Array> {
+  const [kept] = await db.select({ picture: thumbnails.picture }).from(thumbnails).where(eq(thumbnails.copyId, copyId));
+  if (kept) return kept.picture;
+  const made = Buffer.from(await draw(copyId));
+  await db.insert(thumbnails).values({ copyId, picture: made }).onConflictDoNothing();
   return made;
 }

@@ -220,11 +220,21 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
       where r.id = s.id and r.restore_id = ${restore.id}`);
     const written = files.filter(({ state }) => state === "verified" || state === "gaps");
     if (written.length > 0) await leaveTray(tx, restore, written);
+    await keepHashes(tx, files);
     await replaceEarlier(tx, restore, written);
     for (const { id, gaps } of files) if (gaps && gaps.unreadable.length > 0) await learnUnreadable(tx, id, bytesIn(gaps.unreadable));
     await announce(tx, restore.jobId);
     return true;
   });
+}
+
+/** The hash of a content that was read in full is kept with its copy, so that nobody reads it again for that. */
+async function keepHashes(tx: Connection, files: readonly Settled[]): Promise<void> {
+  const ids = files.flatMap(({ id, state }) => (state === "verified" ? [Math.trunc(id)] : []));
+  if (ids.length === 0) return;
+  await tx.execute(sql`
+    update copies c set sha256 = decode(r.sha256, 'hex') from restore_results r
+    where r.id = any(${sql.raw(`'{${ids.join(",")}}'::bigint[]`)}) and r.stream is null and c.id = r.copy_id and c.sha256 is null`);
 }
 
 /** A copy of which less could be read than was known is not what it was called: its condition is derived anew. */

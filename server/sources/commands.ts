@@ -299,6 +299,7 @@ async function forgetCopies(tx: Pick<Database, "execute">, jobId: number, source
   await tx.execute(sql`create temp table forgotten on commit drop as
     select distinct item_id as id from copies where job_id = ${jobId} and store_id in ${own} and item_id is not null`);
   await tx.execute(sql`delete from tray_entries t using copies c where t.job_id = ${jobId} and c.id = t.copy_id and c.store_id in ${own}`);
+  await tx.execute(sql`delete from thumbnails t using copies c where c.id = t.copy_id and c.job_id = ${jobId} and c.store_id in ${own}`);
   await tx.execute(sql`delete from copies where job_id = ${jobId} and store_id in ${own}`);
   const without = sql`select f.id from forgotten f where not exists (select 1 from copies c where c.item_id = f.id)`;
   await tx.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${without})`);

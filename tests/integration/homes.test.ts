@@ -11,6 +11,7 @@ import { findItem } from "../../server/items/queries";
 import { createJob } from "../../server/jobs/commands";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
+import { thumbnail } from "../../server/previews/pictures";
 import { startRestore } from "../../server/restores/commands";
 import { addSource, removeSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
@@ -254,6 +255,19 @@ describe("what was chosen and restored", () => {
         .map((path) => `/${path}`)
         .sort(),
     );
+  });
+
+  it("with the small pictures of its copies, which are drawn once, and go with their source", async () => {
+    const { job } = await jobOf(LAPTOP);
+    const [item] = await all(job);
+    const copyId = item?.bestCopyId as number;
+    let drawn = 0;
+    const draw = async () => Buffer.from(`picture ${++drawn}`);
+    for (let round = 0; round < 2; round += 1) expect(Buffer.from(await thumbnail(bench.db, copyId, draw)).toString()).toBe("picture 1");
+    const [source] = await listSources(bench.db, job);
+    await removeSource(bench.db, job, source?.id as number, true);
+    const { rows } = await bench.pool.query("select 1 from thumbnails where copy_id = $1", [copyId]);
+    expect([rows.length, drawn]).toEqual([0, 1]);
   });
 
   it("goes with a drive that is shown by another source too, when one of them is taken out", async () => {

@@ -259,6 +259,12 @@ describe("names at the destination", () => {
     expect(new Set(results.map((result) => result.output)).size).toBe(results.length);
     for (const result of results) expect(existsSync(result.output as string)).toBe(true);
     expect(results.some((result) => result.output?.includes("/first card/"))).toBe(true);
+    // What was read in full is not hashed again when copies are compared.
+    const { rows } = await bench.pool.query<{ same: boolean }>(
+      "select encode(c.sha256, 'hex') = r.sha256 as same from restore_results r join copies c on c.id = r.copy_id where r.restore_id = $1",
+      [id],
+    );
+    expect(rows.map(({ same }) => same)).toEqual(results.map(() => true));
   }, 60_000);
 });
 

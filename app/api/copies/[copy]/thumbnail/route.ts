@@ -5,7 +5,8 @@ import { thumbnail } from "@/server/previews/pictures";
 import { answer, idFrom } from "@/server/respond";
 
 export const GET = answer(async (request, { copy }: { copy: string }) => {
-  const stored = await storedCopy(database().db, idFrom(copy));
-  const body = new Uint8Array(await thumbnail(stored, (id) => runTask("thumbnail", [id], request.signal)));
+  const { db } = database();
+  const stored = await storedCopy(db, idFrom(copy));
+  const body = new Uint8Array(await thumbnail(db, stored.id, (id) => runTask("thumbnail", [id], request.signal)));
   return new Response(body, { headers: { "Content-Type": "image/webp", "Cache-Control": "private, max-age=86400" } });
 });
