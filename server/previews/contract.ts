@@ -2,7 +2,6 @@ import { z } from "zod";
 
 /** In what form a copy's content is best shown. */
 export const PREVIEW_FORMS = ["picture", "text", "document", "tables", "archive", "pdf", "audio", "video", "hex"] as const;
-export type PreviewForm = (typeof PREVIEW_FORMS)[number];
 
 export const previewForm = z.object({
   form: z.enum(PREVIEW_FORMS),

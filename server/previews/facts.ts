@@ -1,15 +1,14 @@
-import exifr from "exifr";
 import sharp from "sharp";
 import { readBytes } from "../../core/bytes/byte-source";
-import { identify } from "../../core/formats/registry";
+import { identify, runSummary } from "../../core/formats/registry";
 import { traitsOf } from "../../core/formats/traits";
 import { looksLikeDisk } from "../../core/volumes/holds-disk";
 import type { StoredCopy } from "../items/queries";
 import { withContent } from "./content";
 import type { PreviewFacts } from "./contract";
 
-/** Cameras write their notes at the beginning. */
-const CAMERA_BYTES = 1 << 18;
+/** A picture's size stands near its beginning. */
+const HEAD = 1 << 18;
 const MAX_PIXELS = 200_000_000;
 
 /** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
@@ -34,26 +33,20 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
       form: separated(copy.name, format.id) ? "tables" : (traitsOf(format).shownAs ?? "hex"),
       format: format.title,
     };
-    return facts.form === "picture"
-      ? { ...facts, ...(await pictureFacts(Buffer.from(readBytes(content, 0, Math.min(CAMERA_BYTES, content.size))))) }
-      : facts;
+    if (facts.form !== "picture") return facts;
+    const { taken, camera } = runSummary(format, content);
+    return {
+      ...facts,
+      taken: taken === undefined ? null : new Date(taken).toISOString().slice(0, 19).replace("T", " "),
+      camera: camera ?? null,
+      pixels: await pixelsOf(Buffer.from(readBytes(content, 0, Math.min(HEAD, content.size)))),
+    };
   });
 }
 
-async function pictureFacts(head: Buffer): Promise<Pick<PreviewFacts, "pixels" | "taken" | "camera">> {
-  const [size, notes] = await Promise.all([
-    sharp(head, { failOn: "none", limitInputPixels: MAX_PIXELS })
-      .metadata()
-      .catch(() => null),
-    exifr
-      .parse(head, { pick: ["DateTimeOriginal", "Make", "Model"], reviveValues: false })
-      .then((found: unknown) => (found ?? {}) as Record<string, unknown>)
-      .catch(() => ({}) as Record<string, unknown>),
-  ]);
-  const text = (value: unknown) => (typeof value === "string" && value.trim() ? value.trim().slice(0, 80) : null);
-  return {
-    pixels: size?.width && size.height ? { width: size.width, height: size.height } : null,
-    taken: text(notes.DateTimeOriginal),
-    camera: [text(notes.Make), text(notes.Model)].filter(Boolean).join(" ") || null,
-  };
+async function pixelsOf(head: Buffer): Promise<PreviewFacts["pixels"]> {
+  const size = await sharp(head, { failOn: "none", limitInputPixels: MAX_PIXELS })
+    .metadata()
+    .catch(() => null);
+  return size?.width && size.height ? { width: size.width, height: size.height } : null;
 }

@@ -1,6 +1,7 @@
 import { mkdtempSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import exifr from "exifr";
 import { strToU8, zipSync } from "fflate";
 import iconv from "iconv-lite";
 import sharp from "sharp";
@@ -46,9 +47,15 @@ describe("the form of a preview", () => {
       .toBuffer();
     expect(await previewFacts(copyOf("a.jpg", taken))).toMatchObject({
       pixels: { width: 320, height: 200 },
-      taken: "2026:02:03 23:10:00",
+      taken: "2026-02-03 23:10:00",
       camera: "Lantern One",
     });
+    // Another reader of the same notes agrees.
+    const notes = (await exifr.parse(taken, { pick: ["DateTimeOriginal", "Make", "Model"], reviveValues: false })) as Record<
+      string,
+      string
+    >;
+    expect(notes).toMatchObject({ DateTimeOriginal: "2026:02:03 23:10:00", Make: "Lantern", Model: "One" });
   });
 });
 

@@ -2,6 +2,7 @@ import { strFromU8, unzipSync } from "fflate";
 import Papa from "papaparse";
 import readWorkbook from "read-excel-file/node";
 import initSql, { type Database } from "sql.js";
+import { walkXml } from "../../core/formats/xml";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { wholeContent } from "./content";
@@ -10,7 +11,6 @@ import { xlsTables } from "./old-office";
 import { asTable, cellText, MAX_COLUMNS } from "./sheet-table";
 import { decodeText } from "./texts";
 import { checkUnpacked } from "./unpacked";
-import { walkXml } from "./xml";
 
 const MAX_BYTES = 1 << 26;
 const MAX_TABLES = 50;

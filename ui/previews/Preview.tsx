@@ -78,12 +78,7 @@ function Content({ copyId, name, size, runs, large = false }: Props) {
 }
 
 function wordsOf({ format, pixels, taken, camera }: PreviewFacts): string {
-  const parts = [
-    format ?? "type not known",
-    pixels && `${pixels.width} × ${pixels.height} pixels`,
-    taken && `taken ${taken.replace(/^(\d{4}):(\d\d):(\d\d)/, "$1-$2-$3")}`,
-    camera,
-  ];
+  const parts = [format ?? "type not known", pixels && `${pixels.width} × ${pixels.height} pixels`, taken && `taken ${taken}`, camera];
   return parts.filter(Boolean).join(", ");
 }
 

@@ -3,7 +3,7 @@ import type { ByteSource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
 import { breaksAt, type Extent, endsAt, type Format, type Kind, type Summary } from "../format";
 import { defined } from "../tiff-directory";
-import { plainXml } from "../zip/packages";
+import { walkXml } from "../xml";
 import { firstWords } from "./text";
 import { REFUSED, textOf, textRun } from "./text-run";
 
@@ -109,11 +109,28 @@ function tagEnd(reader: BlockReader, at: number, end: number): number {
   return -1;
 }
 
-const titleOf = (source: ByteSource): Summary => {
-  const run = textRun(source, 65_536);
-  const found = run && /<title[^>]*>([^<]{1,300})<\/title>/i.exec(textOf(source, run, 65_536))?.[1];
-  return defined<Summary>({ title: found ? plainXml(found).replace(/\s+/g, " ").trim() || undefined : undefined });
-};
+const SOON = 65_536;
+
+/** The title of a drawing or list: the text of its first element of this name. */
+function titleOf(source: ByteSource): Summary {
+  const run = textRun(source, SOON);
+  let inside = false;
+  let title = "";
+  if (run)
+    walkXml(textOf(source, run, SOON), {
+      open: (name) => {
+        inside = name.toLowerCase() === "title";
+      },
+      close: () => {
+        inside = false;
+      },
+      text: (words) => {
+        if (inside) title += words;
+      },
+      enough: () => title !== "" && !inside,
+    });
+  return defined<Summary>({ title: title.replace(/\s+/g, " ").trim().slice(0, 300) || undefined });
+}
 
 const xmlLike = (id: string, kind: Kind, title: string, extension: string, begins: RegExp, rest: Partial<Format> = {}): Format => ({
   id,

@@ -4,6 +4,7 @@ import { InflateError, TooMuch } from "../../bytes/inflate";
 import { PastEnd } from "../../bytes/past-end";
 import type { Summary } from "../format";
 import { defined } from "../tiff-directory";
+import { walkXml } from "../xml";
 import { LOCAL, MOST_LOOKED_THROUGH } from "./layout";
 import { checkMember, directoryFromEnd, localMember, type ZipMember } from "./members";
 
@@ -92,36 +93,66 @@ function readPart(reader: BlockReader, { at }: ZipMember): string {
   return pieces.map((piece) => decoder.decode(piece, { stream: true })).join("");
 }
 
-const ENTITIES: Readonly<Record<string, string>> = { amp: "&", lt: "<", gt: ">", quot: '"', apos: "'" };
-export const plainXml = (xml: string) =>
-  xml.replace(/&(#x[0-9a-f]+|#\d+|\w+);/gi, (whole, name: string) => {
-    if (!name.startsWith("#")) return ENTITIES[name] ?? whole;
-    const code = name[1] === "x" || name[1] === "X" ? Number.parseInt(name.slice(2), 16) : Number(name.slice(1));
-    return code > 0 && code < 0x11_0000 ? String.fromCodePoint(code) : whole;
-  });
+/** Elements by which a document says what it is: of Dublin Core, of OpenDocument and of the core properties, without prefix. */
+const FACT_ELEMENTS: ReadonlySet<string> = new Set([
+  "title",
+  "creator",
+  "initial-creator",
+  "lastModifiedBy",
+  "modified",
+  "date",
+  "created",
+  "creation-date",
+]);
 
 function fromXml(xml: string): Summary {
-  const element = (...wanted: string[]) => {
-    for (const name of wanted) {
-      const found = new RegExp(`<${name}(?: [^>]*)?>([^<]{1,400})</${name}>`).exec(xml)?.[1]?.trim();
-      if (found) return plainXml(found);
-    }
-    return undefined;
-  };
-  const time = element("dcterms:modified", "dc:date", "dcterms:created", "meta:creation-date");
+  const found = new Map<string, string>();
+  let open: string | null = null;
+  let pages: string | undefined;
+  walkXml(xml, {
+    open: (name, attribute) => {
+      open = FACT_ELEMENTS.has(name) && !found.has(name) ? name : null;
+      pages ??= name === "document-statistic" ? attribute("page-count") : undefined;
+    },
+    close: () => {
+      open = null;
+    },
+    text: (words) => {
+      if (open !== null && words.trim()) found.set(open, `${found.get(open) ?? ""}${words}`.trim().slice(0, 400));
+    },
+  });
+  const first = (...names: string[]) => names.map((name) => found.get(name)).find(Boolean);
+  const time = first("modified", "date", "created", "creation-date");
   const dated = time === undefined ? Number.NaN : Date.parse(/[zZ]|[+-]\d\d:?\d\d$/.test(time) ? time : `${time.slice(0, 19)}Z`);
-  const pages = /meta:page-count="(\d+)"/.exec(xml)?.[1];
   return defined<Summary>({
-    title: element("dc:title"),
-    author: element("dc:creator", "meta:initial-creator", "cp:lastModifiedBy"),
+    title: first("title"),
+    author: first("creator", "initial-creator", "lastModifiedBy"),
     dated: Number.isNaN(dated) ? undefined : dated,
-    pages: pages ? Number(pages) : undefined,
+    pages: pages && /^\d+$/.test(pages) ? Number(pages) : undefined,
   });
 }
 
+/** Elements in which a document's text stands: of OpenDocument, of texts, slides and shared strings of ECMA-376. */
+const BODIES: ReadonlySet<string> = new Set(["body", "cSld", "si"]);
+const PARAGRAPHS: ReadonlySet<string> = new Set(["p", "h", "si"]);
+const FIRST_WORDS = 300;
+
 /** The first words of a document's text, without its marks. */
 function wordsOf(xml: string): string {
-  const body = xml.slice(Math.max(0, xml.search(/<(w:body|office:body|p:cSld|si)\b/)), MOST_TEXT);
-  const words = plainXml(body.replace(/<(text:p|w:p|text:h|a:p)\b[^>]*>/g, " ").replace(/<[^>]*>/g, ""));
-  return words.replace(/\s+/g, " ").trim().slice(0, 300);
+  let words = "";
+  let inside = 0;
+  walkXml(xml, {
+    open: (name) => {
+      if (inside > 0 || BODIES.has(name)) inside += 1;
+      if (PARAGRAPHS.has(name)) words += " ";
+    },
+    close: () => {
+      if (inside > 0) inside -= 1;
+    },
+    text: (text) => {
+      if (inside > 0) words += text;
+    },
+    enough: () => words.length > 4 * FIRST_WORDS,
+  });
+  return words.replace(/\s+/g, " ").trim().slice(0, FIRST_WORDS);
 }
