@@ -38,6 +38,8 @@ export function useInTray(item: Choosable): boolean {
 export function useTrayChange(jobId: number) {
   const client = useQueryClient();
   const { mutateAsync, isPending, error } = useMutation({
+    // One after the other: the last thing asked for is what stays.
+    scope: { id: `tray of job ${jobId}` },
     mutationFn: async (change: TrayChange) => tray.parse(await write("POST", `/api/jobs/${jobId}/tray`, change)),
     onSuccess: (now) => client.setQueryData(keys.of(jobId, "tray"), now),
     onSettled: () =>
