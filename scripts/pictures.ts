@@ -106,7 +106,7 @@ async function card(page: Page): Promise<void> {
   await page.goto("/jobs/2/search");
   const all = page.getByRole("button", { name: /Read the records of all/ });
   await all
-    .or(page.getByText(/finished in/))
+    .or(page.getByText(/finished in/).nth(1))
     .first()
     .waitFor();
   if (await all.isVisible()) await all.click();
