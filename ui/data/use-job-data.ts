@@ -45,7 +45,7 @@ export const useRestores = (jobId: number) =>
 const QUIET_MS = 800;
 /** Counting a long list takes the server a while: its counts may lag behind a little. */
 const COUNTS_QUIET_MS = 4_000;
-const COUNTS = new Set<unknown>(["spine", "facets", "fits", "survey", "handover"]);
+const COUNTS = new Set<unknown>(["spine", "facets", "fits", "survey", "handover", "homes"]);
 
 /** Fetches the job's data anew whenever the server says that something changed. */
 export function useJobEvents(jobId: number): void {
