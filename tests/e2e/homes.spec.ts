@@ -28,7 +28,9 @@ test("a backup of the client's drive gathers with it, is parted from it, and joi
   await tree.getByRole("treeitem", { name: /Copies of anna/ }).click();
   await expect(drives.getByText("It holds folders of anna, who is on Anna’s laptop too.")).toBeVisible();
   await drives.getByRole("button", { name: "Gather it with Anna’s laptop" }).click();
-  await expect(drives.getByRole("row", { name: /Copies of anna, Copies\/C Anna’s laptop/ })).toContainText("Anna’s laptop of Anna’s laptop");
+  await expect(drives.getByRole("row", { name: /Copies of anna, Copies\/C Anna’s laptop/ })).toContainText(
+    "Anna’s laptop of Anna’s laptop",
+  );
 
   const items = page.getByRole("grid", { name: "Items" });
   const letters = items.getByRole("row").filter({ hasText: "Letter to the observatory.txt" });
@@ -46,7 +48,10 @@ test("a backup of the client's drive gathers with it, is parted from it, and joi
   await page.goto(`/jobs/${id}/items?show=all`);
   await expect(letters).toHaveCount(2);
   // By which drive they stood on the list can be narrowed.
-  await page.getByRole("region", { name: "Client’s drive" }).getByRole("button", { name: /Copies of anna/ }).click();
+  await page
+    .getByRole("region", { name: "Client’s drive" })
+    .getByRole("button", { name: /Copies of anna/ })
+    .click();
   await expect(letters).toHaveCount(1);
 
   await page.goto(`/jobs/${id}/sources`);
