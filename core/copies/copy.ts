@@ -27,7 +27,7 @@ export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover">
   readonly facts?: CopyFacts | null;
   /** The states it stands for, from the first to the last one that has it, as UTC milliseconds; `until` null: it is there still. Not given: one state alone. */
   readonly present?: { readonly from: number; readonly until: number | null };
-  /** What tells versions of one file from each other: of two copies in one item with the same, the content is the same. */
+  /** What tells versions of one file from each other: of two copies of one item in one store with the same, the content is the same. */
   readonly sameAs?: string;
   readonly notes: readonly string[];
 }

@@ -40,7 +40,7 @@ export const ABSENCE_WORDS: Record<Absence, string> = {
   "cloud-only": "It was kept in the cloud alone: its content was never stored here.",
   "record-damaged": "The record that says where its content stands is gone.",
   "not-followed": "It is kept in a way that is not followed here, or is a link to another place.",
-  "named-only": "A list names it; its content is not kept there.",
+  "named-only": "Something names it, a list or the bin’s own record; its content is not there.",
 };
 
 /** What is left of a copy, in a word. */

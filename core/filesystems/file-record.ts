@@ -32,7 +32,7 @@ export interface Placed {
 
 /**
  * Why content cannot be read here: sealed with a key of its owner; kept by a cloud folder and never stored here; the record that says where it
- * stands is gone; it is a link, or kept in a way that is not followed; a list alone names the file.
+ * stands is gone; it is a link, or kept in a way that is not followed; nothing but a list, or the bin's record, names the file.
  */
 export const ABSENCES = ["encrypted", "cloud-only", "record-damaged", "not-followed", "named-only"] as const;
 export type Absence = (typeof ABSENCES)[number];

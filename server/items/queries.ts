@@ -83,7 +83,8 @@ const date = (value: string | Date | null) => (value === null ? null : new Date(
 /** Whether two copies are known to hold the same bytes: by their hashes, because their store knows them to be one version, or because they stand in the very same place. */
 function sameBytes(one: CopyRow, other: CopyRow): boolean {
   if (one.hash && other.hash) return one.hash === other.hash;
-  if (one.same_as !== null && one.same_as === other.same_as) return true;
+  // A store knows its own versions: the same mark in another one says nothing.
+  if (one.same_as !== null && one.same_as === other.same_as && one.store_id === other.store_id) return true;
   return (
     one.store_id === other.store_id &&
     one.file === other.file &&

@@ -1,3 +1,5 @@
+import { writeFileSync } from "node:fs";
+import { join } from "node:path";
 import { afterAll, beforeAll, expect, it } from "vitest";
 import type { Copy } from "../../core/copies/copy";
 import { itemQuery } from "../../server/items/contract";
@@ -5,12 +7,23 @@ import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
 import { copyRows } from "../../server/passes/copy-rows";
 import { storeCopies } from "../../server/passes/store-copies";
+import { addSource } from "../../server/sources/commands";
+import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench } from "../support/bench";
 import { copyAt } from "../support/copies";
+import { fixture } from "../support/volume-truth";
 
 let bench: TestBench;
 let jobId: number;
 let storeId: number;
+
+async function store(into: number, copies: readonly Copy[]): Promise<void> {
+  const client = await bench.pool.connect();
+  await client.query("begin");
+  await storeCopies(client, { id: into, jobId, place: "file-record", volume: { id: into } }, copyRows(copies, into));
+  await client.query("commit");
+  client.release();
+}
 
 const day = (text: string) => Date.parse(`${text}T12:00:00Z`);
 /** A version of a letter, with the states it stands for. */
@@ -38,11 +51,7 @@ beforeAll(async () => {
     copyAt("/Users/anna/gone.txt", { created: day("2025-05-05"), deletedAt: day("2026-02-02"), reference: "2" }),
     copyAt("/Users/anna/unknown.txt", { created: day("2025-05-05"), reference: "3" }),
   ];
-  const client = await bench.pool.connect();
-  await client.query("begin");
-  await storeCopies(client, { id: 1, jobId, place: "file-record", volume: { id: storeId } }, copyRows(copies, storeId));
-  await client.query("commit");
-  client.release();
+  await store(storeId, copies);
 }, 60_000);
 afterAll(() => bench.close());
 
@@ -69,4 +78,17 @@ it("a version is stored once for its span, and copies of one version are known t
   );
   expect(first?.identical).toContain(second?.id);
   expect(first?.identical).not.toContain(third?.id);
+});
+
+it("the same mark in another store says nothing of the content", async () => {
+  const path = join(bench.sources, "the same card, later.img");
+  writeFileSync(path, fixture("fat12.img.gz"));
+  await addSource(bench.db, jobId, path);
+  const other = (await listSources(bench.db, jobId)).find((source) => source.path === path)?.volumes[0]?.id as number;
+  await store(other, [version("letter.txt", "2026-01-02", null, { sameAs: "inode 7", size: 100, reference: "other store" })]);
+  const { items } = await listItems(bench.db, jobId, itemQuery.parse({ show: "all", q: "letter" }));
+  // The same serial number and label: the card gathers with what it was.
+  expect(items.map(({ copies }) => copies)).toEqual([4]);
+  const list = (await findItem(bench.db, items[0]?.id as number))?.list ?? [];
+  expect(list.find(({ reference }) => reference === "other store")?.identical).toEqual([]);
 });

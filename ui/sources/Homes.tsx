@@ -15,6 +15,7 @@ import type { Source } from "@/server/sources/contract";
 import { read, write } from "../data/request";
 import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
+import { RenameForm } from "../instruments/RenameForm";
 import { countText } from "../instruments/words";
 import styles from "./sources.module.css";
 
@@ -103,42 +104,32 @@ interface RowProps {
 }
 
 function Row({ home, shown, rest, busy, onChange }: RowProps) {
-  const [label, setLabel] = useState<string | null>(null);
+  const [renaming, setRenaming] = useState(false);
   const others = home.stores.filter((each) => each !== shown);
   const firsts = others.slice(0, 4).map((each) => `${placeText(each.store, each.below)} of ${each.source}`);
   return (
     <TableRow>
       <TableCell>{rest ? `${shown.store}, the rest of it` : placeText(shown.store, shown.below)}</TableCell>
       <TableCell>
-        {label === null ? (
+        {!renaming ? (
           <>
             {placeText(home.label, shown.at)}{" "}
-            <button type="button" className={styles.plain} onClick={() => setLabel(home.label)}>
+            <button type="button" className={styles.plain} onClick={() => setRenaming(true)}>
               Rename
             </button>
           </>
         ) : (
-          <form
+          <RenameForm
+            label="What the client calls this drive"
+            name={home.label}
+            busy={busy}
             className={styles.typed}
-            onSubmit={(event) => {
-              event.preventDefault();
+            onKeep={(label) => {
               onChange({ rename: home.id, label });
-              setLabel(null);
+              setRenaming(false);
             }}
-          >
-            <input
-              // biome-ignore lint/a11y/noAutofocus: it appears because it was asked for
-              autoFocus
-              aria-label="What the client calls this drive"
-              value={label}
-              maxLength={200}
-              onChange={(event) => setLabel(event.target.value)}
-              onKeyDown={(event) => event.key === "Escape" && setLabel(null)}
-            />
-            <Button type="submit" variant="outlined" disabled={busy}>
-              Keep the name
-            </Button>
-          </form>
+            onCancel={() => setRenaming(false)}
+          />
         )}
         {shown.reason && <span className={styles.why}>{shown.reason}</span>}
       </TableCell>
@@ -162,8 +153,19 @@ interface PlaceProps {
   onChange: Change;
 }
 
-/** So that it is seen what an empty field means. */
-const SHRUNK = { inputLabel: { shrink: true } };
+/** A folder; its label stands above, so that it is seen what an empty field means. */
+function FolderField({ label, value, onChange }: { label: string; value: string; onChange: (value: string) => void }) {
+  return (
+    <TextField
+      size="small"
+      label={label}
+      placeholder="all of it"
+      slotProps={{ inputLabel: { shrink: true } }}
+      value={value}
+      onChange={(event) => onChange(event.target.value)}
+    />
+  );
+}
 
 /** Says that a volume, or a folder of it, is one of the client's drives. */
 function Place({ source, homes, busy, onChange }: PlaceProps) {
@@ -191,14 +193,7 @@ function Place({ source, homes, busy, onChange }: PlaceProps) {
           ))}
         </TextField>
       )}
-      <TextField
-        size="small"
-        label="Folder here"
-        placeholder="all of it"
-        slotProps={SHRUNK}
-        value={below}
-        onChange={(event) => setBelow(event.target.value)}
-      />
+      <FolderField label="Folder here" value={below} onChange={setBelow} />
       <TextField select size="small" label="is the drive" value={home || ""} onChange={(event) => setHome(Number(event.target.value))}>
         {homes.map(({ id, label, stores: [first] }) => (
           <MenuItem key={id} value={id}>
@@ -207,14 +202,7 @@ function Place({ source, homes, busy, onChange }: PlaceProps) {
           </MenuItem>
         ))}
       </TextField>
-      <TextField
-        size="small"
-        label="Folder of that drive"
-        placeholder="all of it"
-        slotProps={SHRUNK}
-        value={at}
-        onChange={(event) => setAt(event.target.value)}
-      />
+      <FolderField label="Folder of that drive" value={at} onChange={setAt} />
       <Button type="submit" variant="outlined" disabled={busy || home === 0}>
         Gather
       </Button>

@@ -7,6 +7,7 @@ import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
+import { RenameForm } from "../instruments/RenameForm";
 import { SourceBrowser } from "./SourceBrowser";
 import styles from "./sources.module.css";
 
@@ -27,38 +28,26 @@ function useSourceChange({ jobId, source }: Props) {
 
 /** What a source is called here, and the path it is read from; the name can be changed. */
 export function SourceTitle({ jobId, source }: Props) {
-  const [name, setName] = useState<string | null>(null);
+  const [renaming, setRenaming] = useState(false);
   const change = useSourceChange({ jobId, source });
   return (
     <>
-      {name === null ? (
+      {!renaming ? (
         <h2>
           {source.name}{" "}
-          <button type="button" className={styles.plain} onClick={() => setName(source.name)}>
+          <button type="button" className={styles.plain} onClick={() => setRenaming(true)}>
             Rename
           </button>
         </h2>
       ) : (
-        <form
+        <RenameForm
+          label="Name of the source"
+          name={source.name}
+          busy={change.isPending}
           className={styles.typed}
-          onSubmit={(event) => {
-            event.preventDefault();
-            change.mutate({ name }, { onSuccess: () => setName(null) });
-          }}
-        >
-          <input
-            // biome-ignore lint/a11y/noAutofocus: it appears because it was asked for
-            autoFocus
-            aria-label="Name of the source"
-            value={name}
-            maxLength={200}
-            onChange={(event) => setName(event.target.value)}
-            onKeyDown={(event) => event.key === "Escape" && setName(null)}
-          />
-          <Button type="submit" variant="outlined" disabled={change.isPending}>
-            Keep the name
-          </Button>
-        </form>
+          onKeep={(name) => change.mutate({ name }, { onSuccess: () => setRenaming(false) })}
+          onCancel={() => setRenaming(false)}
+        />
       )}
       <p className={styles.path}>
         {source.path}
