@@ -1,8 +1,12 @@
+import { inflateRawSync } from "node:zlib";
+import { decodeAdc } from "./adc";
 import { BlockReader } from "./block-reader";
 import { MemorySource } from "./byte-source";
 import { unpackBzip2 } from "./bzip2";
 import { InflateError, inflate, TooMuch } from "./inflate";
+import { decodeLzfse } from "./lzfse";
 import { decodeLznt1 } from "./lznt1";
+import { decodeLzvn } from "./lzvn";
 import { decodeLzx } from "./lzx";
 import { PastEnd } from "./past-end";
 import { decodeXpress } from "./xpress";
@@ -23,11 +27,27 @@ export const CODECS = {
   xpress: { tag: 5, decode: decodeXpress },
   lzx: { tag: 6, decode: decodeLzx },
   /** RFC 1951, without a frame. */
-  deflate: { tag: 7, decode: unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most)) },
+  deflate: { tag: 7, decode: decodeDeflate },
+  lzfse: { tag: 9, decode: decodeLzfse },
+  lzvn: { tag: 10, decode: decodeLzvn },
+  adc: { tag: 11, decode: decodeAdc },
   bzip2: { tag: 8, decode: unpacked((reader, most, take) => unpackBzip2(reader, 0, most, take)) },
 } as const satisfies Record<string, Codec>;
 
 export type Coding = keyof typeof CODECS;
+
+const salvageDeflate = unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most));
+
+/** The well-known library is quicker; it gives nothing of what is damaged. */
+function decodeDeflate(coded: Uint8Array, length: number): { bytes: Uint8Array; sound: boolean } {
+  try {
+    const bytes = inflateRawSync(coded, { maxOutputLength: Math.max(1, length) });
+    if (bytes.length === length) return { bytes, sound: true };
+  } catch {
+    // Damaged, or more than the piece should have.
+  }
+  return salvageDeflate(coded, length);
+}
 
 /** A decoder that gives its bytes bit by bit, as one that gives a piece. */
 function unpacked(unpack: (reader: BlockReader, most: number, take: (plain: Uint8Array) => void) => unknown): Codec["decode"] {

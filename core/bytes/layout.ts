@@ -150,6 +150,8 @@ export class LayoutSource implements ByteSource {
   readonly size: number;
   readonly #starts: Float64Array;
   #decoded: { index: number; bytes: Uint8Array } | undefined;
+  /** Coded pieces that were read and turned out damaged. */
+  readonly #unsound = new Set<number>();
 
   constructor(
     private readonly disk: ByteSource,
@@ -174,11 +176,12 @@ export class LayoutSource implements ByteSource {
     });
   }
 
+  /** Lost stretches, those that the disk refused, and coded pieces that turned out damaged when they were read. */
   unreadable(at: number, length: number): Range[] {
     const found: Range[] = [];
-    this.#each(at, length, (segment, _index, inside, part, done) => {
+    this.#each(at, length, (segment, index, inside, part, done) => {
       const start = at + done;
-      if (segment.kind === "lost") found.push({ start, end: start + part });
+      if (segment.kind === "lost" || this.#unsound.has(index)) found.push({ start, end: start + part });
       else if (segment.kind === "disk") {
         const from = segment.at + inside;
         for (const range of this.#missing(from, part)) found.push({ start: range.start - from + start, end: range.end - from + start });
@@ -209,7 +212,8 @@ export class LayoutSource implements ByteSource {
   #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {
     if (this.#decoded?.index === index) return this.#decoded.bytes;
     const coded = segment.held ?? readRuns(this.disk, segment.from);
-    const { bytes } = CODECS[segment.coding].decode(coded, segment.length);
+    const { bytes, sound } = CODECS[segment.coding].decode(coded, segment.length);
+    if (!sound) this.#unsound.add(index);
     this.#decoded = { index, bytes };
     return bytes;
   }

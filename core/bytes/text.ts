@@ -15,6 +15,16 @@ export function decodeUtf16le(bytes: Uint8Array): string {
   return utf16le.decode(bytes);
 }
 
+/** UTF-16BE bytes as text. A lone surrogate becomes U+FFFD. */
+export function decodeUtf16be(bytes: Uint8Array): string {
+  const turned = new Uint8Array(bytes.length & ~1);
+  for (let i = 0; i + 1 < bytes.length; i += 2) {
+    turned[i] = bytes[i + 1] as number;
+    turned[i + 1] = bytes[i] as number;
+  }
+  return decodeUtf16le(turned);
+}
+
 /** Bytes as characters of the same numbers: for marks and names in ASCII. The caller bounds their number. */
 export const asciiText = (bytes: Uint8Array): string => String.fromCharCode(...bytes);
 

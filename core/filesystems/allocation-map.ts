@@ -4,8 +4,16 @@ import type { Range } from "../bytes/range-set";
 /** Bytes of the map looked at in one go when walking it. */
 const STEP = 1 << 16;
 
+/** Each byte with its bits in the other order. */
+const TURNED = Uint8Array.from({ length: 256 }, (_, byte) => {
+  let turned = 0;
+  for (let bit = 0; bit < 8; bit += 1) turned |= ((byte >>> bit) & 1) << (7 - bit);
+  return turned;
+});
+
 /**
- * A bitmap of clusters, one bit each, lowest bit first, set when in use (NTFS `$Bitmap`, exFAT allocation bitmap).
+ * A bitmap of clusters, one bit each, set when in use: lowest bit first (NTFS `$Bitmap`, exFAT allocation bitmap, APFS), or highest
+ * first (HFS Plus, Technical Note 1150, "Allocation File").
  * It is read through its source as needed, so a volume of any size takes no more memory than the source's cache.
  */
 export class AllocationMap {
@@ -16,6 +24,7 @@ export class AllocationMap {
     private readonly bits: ByteSource,
     /** Clusters the volume has. */
     readonly clusters: number,
+    private readonly highestFirst = false,
   ) {}
 
   /** Clusters outside the volume count as used: no free byte may be promised there. */
@@ -71,6 +80,8 @@ export class AllocationMap {
     const block = Math.floor(at / STEP);
     if (block !== this.#blockAt) {
       this.bits.read(block * STEP, this.#block);
+      if (this.highestFirst)
+        for (let index = 0; index < STEP; index += 1) this.#block[index] = TURNED[this.#block[index] as number] as number;
       this.#blockAt = block;
     }
     return this.#block[at - block * STEP] as number;

@@ -3,7 +3,8 @@ import { exfat } from "./exfat/kind";
 import { fat } from "./fat/kind";
 import { type FileSystem, FileSystemError } from "./file-record";
 import type { FileSystemKind } from "./file-system-kind";
-import { apfs, hfsPlus } from "./mac-kinds";
+import { hfsPlus } from "./hfsplus/kind";
+import { apfs } from "./mac-kinds";
 import type { FileSystemName, KnownFileSystem } from "./names";
 import { ntfs } from "./ntfs/kind";
 

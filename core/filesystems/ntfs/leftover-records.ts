@@ -2,10 +2,11 @@ import { type ByteSource, readBytes, WindowSource } from "../../bytes/byte-sourc
 import { Cursor } from "../../bytes/cursor";
 import type { Layout } from "../../bytes/layout";
 import type { Range, RangeSet } from "../../bytes/range-set";
+import { Claims } from "../claims";
 import type { ByteEvidence, FileRecord } from "../file-record";
 import { type Earlier, type ScanStep, SECTOR, scanSectors } from "../sector-scan";
 import type { Geometry } from "./boot-sector";
-import { Claims } from "./claims";
+import { claimedRuns } from "./claimed-runs";
 import { type Surroundings, toFileRecords } from "./file-records";
 import { ATTRIBUTE, RECORD, SYSTEM_RECORD } from "./layout";
 import { bestName, sameFile, UNKNOWN_PARENT } from "./mft-index";
@@ -125,7 +126,7 @@ export class LeftoverRecords {
       const size = record && clusterSizeOf(record);
       if (!record || !size || record.base) continue;
       const changed = record.inUse ? Number.POSITIVE_INFINITY : (standardTimes(record)?.mftChanged ?? null);
-      claims.add(record, index, Math.floor(this.present.length / size), size / SECTOR, changed);
+      claims.add(index, claimedRuns(record, Math.floor(this.present.length / size), size / SECTOR), changed);
     }
     return claims.takenLater();
   }

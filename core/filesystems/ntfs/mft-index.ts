@@ -1,5 +1,6 @@
 import type { RangeSet } from "../../bytes/range-set";
-import { Claims } from "./claims";
+import { Claims } from "../claims";
+import { claimedRuns } from "./claimed-runs";
 import { NAMESPACE, RECORD, RECORD_FLAG, SYSTEM_RECORD } from "./layout";
 import {
   type FileName,
@@ -134,7 +135,11 @@ export class MftIndex {
       if (name) this.#directories.set(number, { name: name.name, parent: name.parent });
     }
     if (!inUse)
-      claims.add(record, extension ? base.record : number, this.table.geometry.clusters, 1, standardTimes(record)?.mftChanged ?? null);
+      claims.add(
+        extension ? base.record : number,
+        claimedRuns(record, this.table.geometry.clusters, 1),
+        standardTimes(record)?.mftChanged ?? null,
+      );
   }
 
   #nameDirectoriesWithExtensions(): void {

@@ -4,6 +4,7 @@ import { type Layout, LayoutSource } from "../../bytes/layout";
 import { type Range, RangeSet } from "../../bytes/range-set";
 import { decodeUtf16le } from "../../bytes/text";
 import { AllocationMap } from "../allocation-map";
+import { blockEvidence } from "../block-evidence";
 import {
   absent,
   type ByteEvidence,
@@ -309,53 +310,13 @@ class NtfsVolume implements FileSystem {
     return "none";
   }
 
-  /**
-   * What became of a deleted file's bytes, by the volume's map and by the claims of files deleted later.
-   * @param unit bytes in a unit of `takenLater`, which counts from the volume's start
-   */
   #evidence(layout: Layout, takenLater: RangeSet | undefined, unit: number): ByteEvidence {
-    let usedByOthers = 0;
-    let taken = 0;
-    let lost = 0;
-    const foreign = new RangeSet();
-    const overwritten = (at: number, length: number) => {
-      const found = this.#overwritten(at, length, takenLater, unit);
-      for (const range of found.bytes.ranges) foreign.add(range.start, range.end);
-      return found;
-    };
-    for (const segment of layout.segments) {
-      if (segment.kind === "lost") lost += segment.length;
-      else if (segment.kind === "disk") {
-        const found = overwritten(segment.at, segment.length);
-        usedByOthers += found.used;
-        taken += found.taken;
-      } else if (segment.kind === "coded" && !segment.held) {
-        const found = segment.from.map((run) => overwritten(run.at, run.length));
-        // One lost byte spoils all that is coded after it: the unit counts as gone.
-        if (found.some((each) => each.used > 0)) usedByOthers += segment.length;
-        else if (found.some((each) => each.taken > 0)) taken += segment.length;
-      }
-    }
-    return { usedByOthers, takenLater: taken, lost, foreign: foreign.ranges };
-  }
-
-  #overwritten(
-    at: number,
-    length: number,
-    takenLater: RangeSet | undefined,
-    unit: number,
-  ): { used: number; taken: number; bytes: RangeSet } {
     const { clusterSize } = this.#geometry;
-    const inside = at - this.start;
-    const bytes = new RangeSet();
-    const add = (range: { start: number; end: number }, size: number) =>
-      bytes.add(Math.max(at, this.start + range.start * size), Math.min(at + length, this.start + range.end * size));
-    const first = Math.floor(inside / clusterSize);
-    for (const range of this.allocation?.usedWithin(first, Math.ceil((inside + length) / clusterSize) - first) ?? [])
-      add(range, clusterSize);
-    const used = bytes.total;
-    for (const range of takenLater?.within(Math.floor(inside / unit), Math.ceil((inside + length) / unit)) ?? []) add(range, unit);
-    return { used, taken: bytes.total - used, bytes };
+    return blockEvidence(
+      layout,
+      { start: this.start, blockSize: clusterSize, map: this.allocation },
+      takenLater && { taken: takenLater, unit },
+    );
   }
 
   #openAllocation(): AllocationMap | null {

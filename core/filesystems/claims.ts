@@ -1,6 +1,4 @@
-import { RangeSet } from "../../bytes/range-set";
-import type { MftRecord } from "./mft-record";
-import { readRuns } from "./run-list";
+import { type Range, RangeSet } from "../bytes/range-set";
 
 /** Clusters claimed by deleted records: where two claim the same, only the one that lived later can still be right. */
 export class Claims {
@@ -11,22 +9,17 @@ export class Claims {
   readonly #changed = new Map<number, number>();
 
   /**
-   * Enters what a record claims.
+   * Enters what a file claims.
    * @param owner names the file in the result
-   * @param clusters clusters the volume has
-   * @param scale units of the result in a cluster
-   * @param changed when the record was last changed; later than anything for a file that was never deleted
+   * @param runs the units it claims
+   * @param changed when its record was last changed, UTC milliseconds; later than anything for a file that was never deleted
    */
-  add(record: MftRecord, owner: number, clusters: number, scale: number, changed: number | null): void {
+  add(owner: number, runs: Iterable<Range>, changed: number | null): void {
     if (changed !== null) this.#changed.set(owner, changed);
-    for (const attribute of record.attributes) {
-      if (!attribute.nonResident) continue;
-      for (const run of readRuns(record.cursor, attribute, clusters).runs) {
-        if (run.lcn === null) continue;
-        this.#starts.push(run.lcn * scale);
-        this.#ends.push((run.lcn + run.length) * scale);
-        this.#owners.push(owner);
-      }
+    for (const { start, end } of runs) {
+      this.#starts.push(start);
+      this.#ends.push(end);
+      this.#owners.push(owner);
     }
   }
 

@@ -1,0 +1,182 @@
+import { type BTree, LeafIndex, type TreeNode } from "./b-tree";
+import { type CatalogEntry, type CatalogKey, type FileEntry, readEntry, readKey, shownName } from "./catalog-record";
+import { CATALOG_KEY, CNID, FILE_LINK, FOLDER_LINK, MODE, PRIVATE_FILES, PRIVATE_FOLDERS } from "./layout";
+import type { NamedPlace, Remnants } from "./remnants";
+
+export const UNKNOWN_PARENT = "/?";
+/** Folders above one another; more is a circle. */
+const MOST_DEPTH = 512;
+/** Paths that one folder has by links to folders, at most. */
+export const MOST_PATHS = 256;
+
+/** A record of a leaf. */
+export interface CatalogRecord {
+  readonly key: CatalogKey;
+  readonly entry: CatalogEntry;
+  /** Where its data begin in the node. */
+  readonly at: number;
+}
+
+/** The sound records of a leaf. */
+export function* recordsOf(node: TreeNode): Generator<CatalogRecord, void, void> {
+  const { cursor, starts } = node;
+  for (let index = 0; index + 1 < starts.length; index += 1) {
+    const [at, to] = [starts[index] as number, starts[index + 1] as number];
+    const key = readKey(cursor, at, to);
+    const entry = key && readEntry(cursor, at + key.length, to);
+    if (key && entry) yield { key, entry, at: at + key.length };
+  }
+}
+
+export const isFileLink = ({ facts }: FileEntry) => facts.fdType === FILE_LINK.type && facts.fdCreator === FILE_LINK.creator;
+export const isFolderLink = ({ facts }: FileEntry) => facts.fdType === FOLDER_LINK.type && facts.fdCreator === FOLDER_LINK.creator;
+export const isSymbolicLink = ({ facts }: FileEntry) => (facts.fileMode & MODE.mask) === MODE.link;
+
+/** A bit for each number; memory grows with the numbers in use. */
+class NumberSet {
+  readonly #pages = new Map<number, Uint8Array>();
+
+  add(number: number): void {
+    let page = this.#pages.get(number >>> 15);
+    if (!page) {
+      page = new Uint8Array(4096);
+      this.#pages.set(number >>> 15, page);
+    }
+    page[(number >>> 3) & 4095] = (page[(number >>> 3) & 4095] as number) | (1 << (number & 7));
+  }
+
+  has(number: number): boolean {
+    return ((((this.#pages.get(number >>> 15)?.[(number >>> 3) & 4095] ?? 0) as number) >>> (number & 7)) & 1) === 1;
+  }
+}
+
+/** What must be known of the whole catalog before any of its records can be described: folders, links, numbers in use. */
+export class CatalogIndex {
+  readonly #folders = new Map<number, { parent: number; name: string }>();
+  readonly #live = new NumberSet();
+  /** Where the content of linked files stands: by number, the node and the place of its record's data there. */
+  readonly #linked = new Map<number, { node: number; at: number }>();
+  readonly #linkNames = new Map<number, number>();
+  readonly #folderLinks = new Map<number, { parent: number; name: string }[]>();
+  readonly #paths = new Map<number, readonly string[]>();
+  readonly #leaves: LeafIndex;
+  /** Numbers of the folders in which linked files and linked folders really stand. */
+  readonly privateFiles: number | null;
+  readonly privateFolders: number | null;
+  label: string | null = null;
+
+  constructor(private readonly tree: BTree) {
+    this.#leaves = new LeafIndex(tree, CATALOG_KEY.parentID);
+    const candidates: { parent: number; number: number; node: number; at: number }[] = [];
+    for (const node of tree.leaves()) for (const record of recordsOf(node)) this.#note(record, node.number, candidates);
+    const inRoot = (name: string) => {
+      for (const [cnid, folder] of this.#folders) if (folder.parent === CNID.root && folder.name === shownName(utf16be(name))) return cnid;
+      return null;
+    };
+    this.privateFiles = inRoot(PRIVATE_FILES.folder);
+    this.privateFolders = inRoot(PRIVATE_FOLDERS.folder);
+    for (const { parent, number, node, at } of candidates) if (parent === this.privateFiles) this.#linked.set(number, { node, at });
+  }
+
+  #note({ key, entry, at }: CatalogRecord, node: number, candidates: { parent: number; number: number; node: number; at: number }[]): void {
+    if (entry.kind === "folder") {
+      const name = shownName(key.rawName);
+      this.#live.add(entry.facts.folderID);
+      if (entry.facts.folderID === CNID.root) this.label = name;
+      else this.#folders.set(entry.facts.folderID, { parent: key.parent, name });
+    } else if (entry.kind === "file") {
+      this.#live.add(entry.facts.fileID);
+      if (isFileLink(entry)) this.#linkNames.set(entry.facts.special, (this.#linkNames.get(entry.facts.special) ?? 0) + 1);
+      else if (isFolderLink(entry)) {
+        const links = this.#folderLinks.get(entry.facts.special) ?? [];
+        if (links.length < MOST_PATHS) links.push({ parent: key.parent, name: shownName(key.rawName) });
+        this.#folderLinks.set(entry.facts.special, links);
+      } else if (key.rawName.length < 40) {
+        const number = /^iNode(\d+)$/.exec(shownName(key.rawName))?.[1];
+        if (number) candidates.push({ parent: key.parent, number: Number(number), node, at });
+      }
+    }
+  }
+
+  isLive(cnid: number): boolean {
+    return this.#live.has(cnid);
+  }
+
+  /** The record that holds the content of a linked file; null: it is not there. */
+  linked(number: number): FileEntry | null {
+    const place = this.#linked.get(number);
+    const node = place && this.tree.node(place.node);
+    const entry = node ? readEntry(node.cursor, place.at, node.free.from) : null;
+    return entry?.kind === "file" ? entry : null;
+  }
+
+  /** Names that link to a file. */
+  namesOf(number: number): number {
+    return this.#linkNames.get(number) ?? 0;
+  }
+
+  /** Links that lead to a folder. */
+  linksTo(folder: number): number {
+    return this.#folderLinks.get(folder)?.length ?? 0;
+  }
+
+  isFolder(cnid: number): boolean {
+    return cnid === CNID.root || this.#folders.has(cnid);
+  }
+
+  /** Paths of a folder, "" for the root: several where links lead to it or to one above it. */
+  pathsOf(cnid: number, remnants: Remnants | null = null): readonly string[] {
+    const known = this.#paths.get(cnid);
+    if (known) return known;
+    const paths = this.#findPaths(cnid, remnants, new Set());
+    // What leads through remnants may become known better: it is not kept.
+    if (this.isFolder(cnid)) this.#paths.set(cnid, paths);
+    return paths;
+  }
+
+  #findPaths(cnid: number, remnants: Remnants | null, above: Set<number>): readonly string[] {
+    if (cnid === CNID.root) return [""];
+    const known = this.#paths.get(cnid);
+    if (known) return known;
+    if (above.has(cnid) || above.size > MOST_DEPTH) return [];
+    const folder = this.#folders.get(cnid) ?? remnantPlace(remnants, cnid);
+    if (!folder) return [UNKNOWN_PARENT];
+    const links = folder.parent === this.privateFolders ? this.#folderLinks.get(cnid) : undefined;
+    above.add(cnid);
+    const paths: string[] = [];
+    for (const { parent, name } of links ?? [folder])
+      for (const path of this.#findPaths(parent, remnants, above)) if (paths.length < MOST_PATHS) paths.push(`${path}/${name}`);
+    above.delete(cnid);
+    return paths;
+  }
+
+  /** The live record of a number, by its thread record. */
+  find(cnid: number): { place: NamedPlace; entry: FileEntry } | null {
+    for (const node of this.#leaves.leavesOf(cnid))
+      for (const { key, entry } of recordsOf(node))
+        if (key.parent === cnid && entry.kind === "thread" && !entry.folder)
+          return this.#at(cnid, { parent: entry.parent, rawName: entry.rawName });
+    return null;
+  }
+
+  #at(cnid: number, place: NamedPlace): { place: NamedPlace; entry: FileEntry } | null {
+    for (const node of this.#leaves.leavesOf(place.parent))
+      for (const { key, entry } of recordsOf(node))
+        if (key.parent === place.parent && entry.kind === "file" && entry.facts.fileID === cnid) return { place, entry };
+    return null;
+  }
+}
+
+function remnantPlace(remnants: Remnants | null, cnid: number): { parent: number; name: string } | null {
+  const place = remnants?.folder(cnid);
+  return place ? { parent: place.parent, name: shownName(place.rawName) } : null;
+}
+
+function utf16be(text: string): Uint8Array {
+  const bytes = new Uint8Array(text.length * 2);
+  for (let index = 0; index < text.length; index += 1) {
+    bytes[index * 2] = text.charCodeAt(index) >>> 8;
+    bytes[index * 2 + 1] = text.charCodeAt(index) & 0xff;
+  }
+  return bytes;
+}

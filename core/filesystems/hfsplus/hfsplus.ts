@@ -1,0 +1,576 @@
+import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../bytes/checkpoint";
+import { EMPTY_LAYOUT, firstByte, type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
+import { PatchedSource } from "../../bytes/patched-source";
+import { type Range, RangeSet } from "../../bytes/range-set";
+import { AllocationMap } from "../allocation-map";
+import { blockEvidence } from "../block-evidence";
+import { Claims } from "../claims";
+import {
+  absent,
+  type ByteEvidence,
+  type Content,
+  type FileRecord,
+  type FileSystem,
+  FileSystemError,
+  NO_CONTENT,
+  placed,
+  type RecordBatch,
+} from "../file-record";
+import { COMPRESSION_ATTRIBUTE, compressedContent } from "../mac-compression";
+import { macTimeToMs } from "../mac-times";
+import { type Earlier, scanSectors } from "../sector-scan";
+import { Attributes } from "./attributes";
+import { BTree, parseNode } from "./b-tree";
+import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, isSymbolicLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
+import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
+import { type Journal, readJournal } from "./journal";
+import { CNID, COMPRESSED, FINDER_INFO, FORK_TYPE, JOURNAL_FILES, NODE_KIND, PRIVATE_FILES, VOLUME_ATTRIBUTE } from "./layout";
+import { OverflowExtents } from "./overflow";
+import { type NamedPlace, type Remnant, Remnants } from "./remnants";
+import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
+
+/** The resource fork as a named stream. */
+const RESOURCE_STREAM = "rsrc";
+const FINDER_STREAM = "com.apple.FinderInfo";
+/** Bytes of the Finder info that are no marks of a person's: numbers and dates the system keeps for itself (from memory). */
+const FINDER_OWN: readonly Range[] = [
+  { start: 16, end: 24 },
+  { start: 28, end: 32 },
+];
+const EMPTIED = "Its record says that it is empty; it may have been emptied as it was deleted, and where its content stood is not known.";
+/** A link's target is at most so long. Bytes. */
+const MOST_TARGET = 4096;
+
+/**
+ * Opens an HFS Plus or HFSX volume, as it is with the changes that wait in its journal.
+ * @param disk the whole disk: all offsets in records and layouts count from its first byte
+ * @throws FileSystemError when the header and its copy, or the catalog, cannot be followed
+ */
+export function openHfsPlus(disk: ByteSource, start: number, length: number): FileSystem {
+  const { volume: stretch, at } = unwrapped(new WindowSource(disk, start, length));
+  const before = readEitherHeader(stretch);
+  const journal = journalOf(stretch, before.header);
+  const volume = journal && journal.patches.size > 0 ? new PatchedSource(stretch, journal.patches) : stretch;
+  const { header, notes } = journal && journal.patches.size > 0 ? readEitherHeader(volume) : before;
+  return new HfsPlusVolume(disk, start + at, volume, header, journal, [...notes, ...(journal?.notes ?? [])]);
+}
+
+function journalOf(volume: ByteSource, { facts }: VolumeHeader): Journal | null {
+  if ((facts.attributes & VOLUME_ATTRIBUTE.journaled) === 0 || facts.journalInfoBlock === 0) return null;
+  return readJournal(volume, facts.journalInfoBlock * facts.blockSize);
+}
+
+class HfsPlusVolume implements FileSystem {
+  readonly clusterSize: number;
+  readonly label: string | null;
+  readonly notes: readonly string[];
+  readonly allocation: AllocationMap | null;
+  readonly #volume: ByteSource;
+  readonly #catalog: BTree;
+  readonly #catalogLayout: Layout;
+  readonly #overflow: OverflowExtents;
+  readonly #attributes: Attributes;
+  #index: CatalogIndex | undefined;
+  #gone: { readonly remnants: Remnants; readonly units: readonly (() => FileRecord[])[] } | undefined;
+
+  constructor(
+    private readonly disk: ByteSource,
+    /** Disk byte offset of the volume. */
+    private readonly start: number,
+    volume: ByteSource,
+    private readonly header: VolumeHeader,
+    private readonly journal: Journal | null,
+    notes: readonly string[],
+  ) {
+    const { facts, forks } = header;
+    this.clusterSize = facts.blockSize;
+    this.#volume = new CachedSource(volume, 16_384, 1024);
+    const extents = BTree.open(this.#special(forks.extents, forks.extents.extents).source, "list of further extents");
+    this.#overflow = OverflowExtents.of(extents, facts.totalBlocks);
+    const open = (fork: Fork, cnid: number) => this.#special(fork, this.#overflow.extentsOf(cnid, FORK_TYPE.data, fork, false));
+    const catalog = open(forks.catalog, CNID.catalog);
+    const tree = BTree.open(catalog.source, "catalog");
+    if (!tree) throw new FileSystemError("The catalog of the volume cannot be read: none of its nodes is where the header says.");
+    this.#catalog = tree;
+    this.#catalogLayout = catalog.layout;
+    const attributes = open(forks.attributes, CNID.attributes);
+    const attributeTree = forks.attributes.size > 0 ? BTree.open(attributes.source, "list of extended attributes") : null;
+    this.#attributes = new Attributes(
+      attributeTree,
+      (at) => placeIn(attributes.layout, at),
+      (fork, all) => this.#layoutOf(fork, all),
+    );
+    const map = open(forks.allocation, CNID.allocation);
+    const mapped = map.layout.size * 8 >= facts.totalBlocks && map.layout.segments.every(({ kind }) => kind === "disk");
+    this.allocation = mapped ? new AllocationMap(map.source, facts.totalBlocks, true) : null;
+    this.label = labelOf(tree);
+    this.notes = [
+      ...notes,
+      ...(extents?.notes ?? []),
+      ...tree.notes,
+      ...(attributeTree?.notes ?? []),
+      ...(mapped ? [] : ["The map of used blocks cannot be read: what deleted files still hold cannot be judged."]),
+    ];
+  }
+
+  get allocationStart(): number {
+    return this.start;
+  }
+
+  /** First the catalog's nodes in the order of the file, then (a unit each) what only remnants of records know. */
+  *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
+    const index = this.#indexed();
+    const { units } = this.#remnants();
+    const { nodes } = this.#catalog;
+    const total = nodes + units.length;
+    const first = readNumberCheckpoint(from);
+    let records: FileRecord[] = [];
+    // A node has many records: a batch is that of a few.
+    const perBatch = Math.max(1, Math.round(step / 16));
+    for (let next = first; next < nodes; ) {
+      const end = Math.min(nodes, next + perBatch);
+      for (const node of this.#catalog.leaves(next, end))
+        for (const record of recordsOf(node)) records.push(...this.#live(record, index, node.number));
+      next = end;
+      yield { records, resume: numberCheckpoint(next), done: next, total };
+      records = [];
+    }
+    for (let next = Math.max(first, nodes); next < total; ) {
+      const end = Math.min(total, next + step);
+      for (; next < end; next += 1) records.push(...(units[next - nodes] as () => FileRecord[])());
+      yield { records, resume: numberCheckpoint(next), done: next, total };
+      records = [];
+    }
+  }
+
+  /** Nodes of a catalog that stand in blocks nothing uses: of a file system that was there before, or of this one before it was moved. */
+  *readLeftovers(
+    from: Checkpoint | null,
+    step: number,
+    part: Range = { start: 0, end: this.#volume.size },
+    earlier: Earlier | null = null,
+  ): Generator<RecordBatch, void, void> {
+    const { nodeSize } = this.#catalog;
+    const found: number[] = [];
+    const mayHold = (at: number) => !(this.allocation?.isUsed(Math.floor(at / this.clusterSize)) ?? false);
+    const note = (block: Uint8Array, inside: number, at: number) => {
+      if (block[inside + 8] !== NODE_KIND.leaf || block[inside + 9] !== 1 || inside + nodeSize > block.length || !mayHold(at)) return false;
+      const node = parseNode(block.subarray(inside, inside + nodeSize), 0);
+      if (!node || node.starts.length < 2 || recordsOf(node).next().done) return false;
+      found.push(at);
+      return true;
+    };
+    const bytes = Math.min(part.end, this.#volume.size) - part.start;
+    const first = readNumberCheckpoint(from);
+    for (const { done, noted } of scanSectors(this.#volume, part, nodeSize, note, first, earlier))
+      yield { records: [], resume: numberCheckpoint(done), done, total: bytes, noted };
+    const { facts } = this.header;
+    const remnants = new Remnants(facts);
+    for (const at of found) remnants.take(readBytes(this.#volume, at, nodeSize), 14, nodeSize, this.start + at);
+    const units = this.#unitsOf(remnants, this.#remnants().remnants);
+    const total = bytes + units.length;
+    for (let next = Math.max(0, first - bytes); next < units.length; ) {
+      const records: FileRecord[] = [];
+      for (; next < units.length && records.length < step; next += 1)
+        records.push(...(units[next] as () => FileRecord[])().map((record) => ({ ...record, leftover: true })));
+      yield { records, resume: numberCheckpoint(bytes + next), done: bytes + next, total };
+    }
+    yield { records: [], resume: numberCheckpoint(total), done: total, total };
+  }
+
+  #indexed(): CatalogIndex {
+    this.#index ??= new CatalogIndex(this.#catalog);
+    return this.#index;
+  }
+
+  /** A special file: its bytes, and where they stand on the disk. */
+  #special(fork: Fork, extents: readonly Extent[]): { source: ByteSource; layout: Layout } {
+    const layout = this.#layoutOf(fork, extents);
+    const inVolume = layout.segments.map(
+      (segment): Segment => (segment.kind === "disk" ? { ...segment, at: segment.at - this.start } : segment),
+    );
+    return { source: new LayoutSource(this.#volume, { size: layout.size, segments: inVolume }), layout };
+  }
+
+  #layoutOf(fork: Fork, extents: readonly Extent[]): Layout {
+    const { totalBlocks } = this.header.facts;
+    const size = Math.min(fork.size, 2 ** 50);
+    const segments = extents.map(({ start, count }): Segment => {
+      const length = count * this.clusterSize;
+      return start + count > totalBlocks ? { kind: "lost", length } : { kind: "disk", at: this.start + start * this.clusterSize, length };
+    });
+    return layoutOf(segments, size);
+  }
+
+  #forkLayout(cnid: number, type: number, fork: Fork, remnants = false): Layout {
+    return fork.size === 0 ? EMPTY_LAYOUT : this.#layoutOf(fork, this.#overflow.extentsOf(cnid, type, fork, remnants));
+  }
+
+  #live({ key, entry }: CatalogRecord, index: CatalogIndex, node: number): FileRecord[] {
+    if (entry.kind === "thread" || key.parent === CNID.rootParent) return [];
+    const name = shownName(key.rawName);
+    const inFiles = key.parent === index.privateFiles && index.privateFiles !== null;
+    const reference = `catalog node ${node}, number ${entry.kind === "file" ? entry.facts.fileID : entry.facts.folderID}`;
+    const system =
+      inFiles || (key.parent === index.privateFolders && index.privateFolders !== null) || isOwn(key.parent, name, index, entry);
+    if (entry.kind === "folder") {
+      // A linked folder is listed where its links are.
+      if (key.parent === index.privateFolders && index.linksTo(entry.facts.folderID) > 0) return [];
+      return this.#named(index, key.parent, name, key.rawName, null, () => folderRecord(entry, { reference, system, state: "live" }));
+    }
+    if (isFolderLink(entry)) return this.#folderLink(key.parent, name, key.rawName, entry, index, reference);
+    const number = entry.facts.special;
+    const target = isFileLink(entry) ? index.linked(number) : entry;
+    if (inFiles) {
+      // What a file's names lead to is listed under them.
+      const own = /^iNode(\d+)$/.exec(name)?.[1];
+      if (own && index.namesOf(Number(own)) > 0) return [];
+      if (PRIVATE_FILES.removed.test(name)) {
+        const file = this.#file(entry, key.rawName, reference, { state: "deleted", system: false, links: 1 });
+        const note = "It was deleted while a program had it open; its content is kept until the volume is used again.";
+        return [{ ...file, path: `${UNKNOWN_PARENT}/${name}`, name, notes: [...file.notes, note] }];
+      }
+    }
+    const links = target && target !== entry ? Math.max(index.namesOf(number), 1) : 1;
+    return this.#named(index, key.parent, name, key.rawName, null, () =>
+      target
+        ? this.#file(target, key.rawName, reference, { state: "live", system, links })
+        : {
+            ...this.#file(entry, key.rawName, reference, { state: "live", system, links: 1 }),
+            content: absent("record-damaged", "It is one of several names of a file whose own record is not there any more."),
+          },
+    );
+  }
+
+  #folderLink(parent: number, name: string, rawName: Uint8Array, entry: FileEntry, index: CatalogIndex, reference: string): FileRecord[] {
+    const there = index.isFolder(entry.facts.special);
+    const circle = there && index.pathsOf(entry.facts.special).length === 0;
+    const notes = !there
+      ? ["It leads to a folder that is not there any more."]
+      : circle
+        ? ["It leads back to a folder it lies in: what is below it is listed once only."]
+        : [];
+    return this.#named(index, parent, name, rawName, null, () => ({
+      reference,
+      state: "live",
+      type: "folder",
+      path: "",
+      name,
+      rawName,
+      size: 0,
+      created: macTimeToMs(entry.facts.createDate),
+      modified: macTimeToMs(entry.facts.contentModDate),
+      changed: macTimeToMs(entry.facts.attributeModDate),
+      content: NO_CONTENT,
+      system: false,
+      streams: [],
+      links: Math.max(1, index.linksTo(entry.facts.special)),
+      notes,
+    }));
+  }
+
+  /** A record under each of the paths its folder has. */
+  #named(
+    index: CatalogIndex,
+    parent: number,
+    name: string,
+    rawName: Uint8Array,
+    remnants: Remnants | null,
+    describe: () => FileRecord,
+  ): FileRecord[] {
+    const paths = index.pathsOf(parent, remnants);
+    const record = describe();
+    const raw = rawName.slice();
+    return (paths.length > 0 ? paths : [UNKNOWN_PARENT]).map((path) => ({
+      ...record,
+      path: `${path}/${name}`,
+      name,
+      rawName: raw,
+      notes: path.startsWith(UNKNOWN_PARENT)
+        ? [...record.notes, "A folder above it is not known any more: the full path is not known."]
+        : record.notes,
+    }));
+  }
+
+  /** A file by its own record. Path and name are the caller's. */
+  #file(
+    entry: FileEntry,
+    rawName: Uint8Array,
+    reference: string,
+    { state, system, links }: { state: FileRecord["state"]; system: boolean; links: number },
+    evidence?: (layout: Layout) => ByteEvidence,
+  ): FileRecord {
+    const { facts } = entry;
+    const gone = state === "deleted";
+    const data = this.#forkLayout(facts.fileID, FORK_TYPE.data, entry.data, gone);
+    const resource = entry.resource.size > 0 ? this.#forkLayout(facts.fileID, FORK_TYPE.resource, entry.resource, gone) : null;
+    const attributes = this.#attributes.of(facts.fileID);
+    const notes: string[] = [];
+    const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : { ...lostOf(layout) });
+    // Systems empty a file as they delete it: what such a record says of its size tells nothing of what the file held.
+    const emptied = gone && data.size === 0 && entry.data.blocks === 0 && (facts.ownerFlags & COMPRESSED) === 0;
+    let content = emptied ? absent("record-damaged", EMPTIED) : placedAt(data);
+    let size = data.size;
+    let usesResource = false;
+    const coded = attributes.find(({ name }) => name === COMPRESSION_ATTRIBUTE);
+    if ((facts.ownerFlags & COMPRESSED) !== 0 || (coded && entry.data.size === 0)) {
+      const bytes =
+        coded?.held ??
+        (coded
+          ? {
+              bytes: readBytes(new LayoutSource(this.disk, coded.layout), 0, Math.min(coded.size, 1 << 20)),
+              at: firstByte(coded.layout) ?? 0,
+            }
+          : null);
+      const found = bytes && compressedContent(bytes, resource, this.disk);
+      if (found) {
+        size = found.size;
+        usesResource = found.usesResource;
+        content = found.layout ? placedAt(found.layout) : absent("not-followed", found.notes.join(" "));
+        if (found.layout) notes.push(...found.notes);
+      } else if (entry.data.size === 0) content = absent("record-damaged", "Compressed by the system; the record that says how is gone.");
+    }
+    if (isSymbolicLink(entry)) {
+      const target = new TextDecoder().decode(readBytes(new LayoutSource(this.disk, data), 0, Math.min(data.size, MOST_TARGET)));
+      content = absent("not-followed", `A link to “${target}”: it is shown and not followed.`);
+    }
+    const streams: FileRecord["streams"][number][] = [];
+    if (resource && !usesResource) streams.push({ name: RESOURCE_STREAM, size: resource.size, layout: resource });
+    const finder = isSymbolicLink(entry) ? null : finderInfo(entry.bytes);
+    if (finder) {
+      streams.push({
+        name: FINDER_STREAM,
+        size: finder.length,
+        layout: { size: finder.length, segments: [{ kind: "held", at: 0, length: finder.length, bytes: finder }] },
+      });
+    }
+    for (const { name, size: bytes, layout } of attributes)
+      if (name !== COMPRESSION_ATTRIBUTE || coded === undefined) streams.push({ name, size: bytes, layout });
+    return {
+      reference,
+      state,
+      type: "file",
+      path: "",
+      name: "",
+      rawName,
+      size,
+      created: macTimeToMs(facts.createDate),
+      modified: macTimeToMs(facts.contentModDate),
+      changed: macTimeToMs(facts.attributeModDate),
+      content,
+      system,
+      streams,
+      links,
+      notes,
+    };
+  }
+
+  /** What only remnants know: in the free space of leaves, in nodes not in use, and in the journal. */
+  #remnants(): { readonly remnants: Remnants; readonly units: readonly (() => FileRecord[])[] } {
+    if (this.#gone) return this.#gone;
+    const { facts } = this.header;
+    const remnants = new Remnants(facts);
+    const tree = this.#catalog;
+    for (let number = 1; number < tree.nodes; number += 1) {
+      const bytes = tree.bytes(number);
+      const node = parseNode(bytes, number);
+      const at = placeIn(this.#catalogLayout, number * tree.nodeSize);
+      if (tree.isLive(number) && node) remnants.take(bytes, node.free.from, node.free.to, at);
+      else if (node?.kind !== NODE_KIND.index && node?.kind !== NODE_KIND.map) remnants.take(bytes, 14, bytes.length, at);
+    }
+    if (this.journal) this.#takeJournal(this.journal, remnants);
+    this.#gone = { remnants, units: this.#unitsOf(remnants, null) };
+    return this.#gone;
+  }
+
+  /** Blocks of the catalog and of the list of further extents, as transactions of any age have written them. */
+  #takeJournal({ at, size }: Journal, remnants: Remnants): void {
+    const { nodeSize } = this.#catalog;
+    const { totalBlocks } = this.header.facts;
+    const step = 1 << 20;
+    for (let from = 0; from < size; from += step) {
+      const bytes = readBytes(this.#volume, at + from, Math.min(step + nodeSize, size - from));
+      for (let inside = 0; inside < step && inside + 512 <= bytes.length; inside += 512) {
+        if (bytes[inside + 8] !== NODE_KIND.leaf || bytes[inside + 9] !== 1) continue;
+        const block = bytes.subarray(inside, Math.min(bytes.length, inside + nodeSize));
+        remnants.take(block, 14, block.length, this.start + at + from + inside);
+        this.#overflow.takeRemnants(block, 14, block.length, totalBlocks);
+      }
+    }
+  }
+
+  /** @param before remnants that were described already */
+  #unitsOf(remnants: Remnants, before: Remnants | null): (() => FileRecord[])[] {
+    const index = this.#indexed();
+    const known = new Set(before?.list().map(identity));
+    const gone = remnants.list().filter((each) => !known.has(identity(each)) && this.#isGone(each, index));
+    const claims = new Claims();
+    gone.forEach(({ entry, cnid }, owner) => {
+      if (entry.kind !== "file") return;
+      const changed = macTimeToMs(Math.max(entry.facts.attributeModDate, entry.facts.createDate));
+      const runs = this.#overflow.extentsOf(cnid, FORK_TYPE.data, entry.data, true);
+      claims.add(
+        owner,
+        runs.map(({ start, count }) => ({ start, end: start + count })),
+        changed,
+      );
+    });
+    const taken = claims.takenLater();
+    const units = gone.map((remnant, owner) => () => this.#deleted(remnant, index, remnants, taken.get(owner)));
+    for (const { cnid, place, folder } of remnants.namesOnly())
+      if (!index.isLive(cnid) && !before?.folder(cnid)) units.push(() => this.#nameOnly(cnid, place, folder, index, remnants));
+    return units;
+  }
+
+  /** Whether a remnant tells of something that the catalog does not have: a file that is gone, or an earlier content of one. */
+  #isGone({ cnid, entry }: Remnant, index: CatalogIndex): boolean {
+    if (!index.isLive(cnid)) return true;
+    if (entry.kind === "folder") return false;
+    const now = index.find(cnid);
+    // The number belongs to another file now: this one is of an earlier file system.
+    if (!now) return false;
+    if (now.entry.facts.createDate !== entry.facts.createDate) return true;
+    if (entry.data.size === 0 || isFileLink(entry)) return false;
+    const present = RangeSet.from(now.entry.data.extents.map(({ start, count }) => ({ start, end: start + count })));
+    return entry.data.extents.every(({ start, count }) => present.overlap(start, start + count) === 0);
+  }
+
+  #deleted({ cnid, entry, place, tail, at }: Remnant, index: CatalogIndex, remnants: Remnants, taken: RangeSet | undefined): FileRecord[] {
+    const reference = `remnant of a catalog record at byte ${at}, number ${cnid}`;
+    const name = place ? shownName(place.rawName) : tail ? `?${tail}` : `file-${cnid}`;
+    const parent = place?.parent ?? 0;
+    const lost = place ? [] : [tail ? "The beginning of its name is gone." : "Its name is gone; its number stands in its place."];
+    const describe = (): FileRecord => {
+      if (entry.kind === "folder") return folderRecord(entry, { reference, system: false, state: "deleted" });
+      const evidence = (layout: Layout) => this.#evidence(layout, taken);
+      if (isFileLink(entry)) return this.#deletedLink(entry, index, reference);
+      const file = this.#file(
+        entry,
+        place?.rawName ?? new Uint8Array(),
+        reference,
+        { state: "deleted", system: false, links: 1 },
+        evidence,
+      );
+      const earlier = index.isLive(cnid) && index.find(cnid)?.entry.facts.createDate === entry.facts.createDate;
+      return earlier ? { ...file, notes: [...file.notes, "An earlier content of a file that is still there."] } : file;
+    };
+    return this.#named(index, parent, name, place?.rawName ?? new Uint8Array(), remnants, describe)
+      .slice(0, 1)
+      .map((record) => ({
+        ...record,
+        ...(place ? {} : { incompleteName: true }),
+        system: index.isFolder(parent) && parent === index.privateFiles,
+        notes: [...record.notes, ...lost],
+      }));
+  }
+
+  /** One of several names of a file: the others may still lead to it. */
+  #deletedLink(entry: FileEntry, index: CatalogIndex, reference: string): FileRecord {
+    const target = index.linked(entry.facts.special);
+    if (!target) {
+      const file = this.#file(entry, new Uint8Array(), reference, { state: "deleted", system: false, links: 1 });
+      return {
+        ...file,
+        content: absent("record-damaged", "It was one of several names of a file whose own record is not there any more."),
+      };
+    }
+    const shared = (layout: Layout): ByteEvidence => ({ usedByOthers: 0, takenLater: 0, shared: layout.size, lost: lostOf(layout).lost });
+    const file = this.#file(
+      target,
+      new Uint8Array(),
+      reference,
+      { state: "deleted", system: false, links: index.namesOf(entry.facts.special) + 1 },
+      shared,
+    );
+    return { ...file, notes: [...file.notes, "One of several names of a file; its content lives on under another one."] };
+  }
+
+  #nameOnly(cnid: number, place: NamedPlace, folder: boolean, index: CatalogIndex, remnants: Remnants): FileRecord[] {
+    const why = "Only its name and folder are left, in a thread record: where its content stood is not known.";
+    return this.#named(index, place.parent, shownName(place.rawName), place.rawName, remnants, () => ({
+      reference: `remnant of a thread record, number ${cnid}`,
+      state: "deleted",
+      type: folder ? "folder" : "file",
+      path: "",
+      name: "",
+      rawName: place.rawName,
+      size: 0,
+      created: null,
+      modified: null,
+      changed: null,
+      content: folder ? NO_CONTENT : absent("record-damaged", why),
+      system: false,
+      streams: [],
+      links: 1,
+      notes: folder ? [why] : [],
+    })).slice(0, 1);
+  }
+
+  #evidence(layout: Layout, taken: RangeSet | undefined): ByteEvidence {
+    const blocks = { start: this.start, blockSize: this.clusterSize, map: this.allocation };
+    return blockEvidence(layout, blocks, taken && { taken, unit: this.clusterSize });
+  }
+}
+
+const identity = ({ cnid, entry }: Remnant) => `${cnid} ${entry.facts.createDate}`;
+
+const lostOf = (layout: Layout): ByteEvidence => ({
+  usedByOthers: 0,
+  takenLater: 0,
+  lost: layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0),
+});
+
+/** Disk byte offset of a byte of a file that is not coded; 0 where it has none. */
+function placeIn(layout: Layout, at: number): number {
+  let from = 0;
+  for (const segment of layout.segments) {
+    if (at < from + segment.length) return segment.kind === "disk" ? segment.at + at - from : 0;
+    from += segment.length;
+  }
+  return 0;
+}
+
+/** The name of the volume is that of its root folder. */
+function labelOf(tree: BTree): string | null {
+  for (const node of tree.leaves())
+    for (const { key, entry } of recordsOf(node))
+      if (key.parent === CNID.rootParent && entry.kind === "folder") return shownName(key.rawName) || null;
+  return null;
+}
+
+const isOwn = (parent: number, name: string, index: CatalogIndex, entry: FileEntry | FolderEntry) =>
+  parent === CNID.root &&
+  (entry.kind === "folder"
+    ? entry.facts.folderID === index.privateFiles || entry.facts.folderID === index.privateFolders
+    : JOURNAL_FILES.includes(name));
+
+function finderInfo(record: Uint8Array): Uint8Array | null {
+  const bytes = record.slice(FINDER_INFO.at, FINDER_INFO.at + FINDER_INFO.length);
+  for (const { start, end } of FINDER_OWN) bytes.fill(0, start, end);
+  return bytes.some((byte) => byte !== 0) ? bytes : null;
+}
+
+function folderRecord(
+  entry: FolderEntry,
+  { reference, system, state }: { reference: string; system: boolean; state: FileRecord["state"] },
+): FileRecord {
+  const { facts } = entry;
+  return {
+    reference,
+    state,
+    type: "folder",
+    path: "",
+    name: "",
+    rawName: new Uint8Array(),
+    size: 0,
+    created: macTimeToMs(facts.createDate),
+    modified: macTimeToMs(facts.contentModDate),
+    changed: macTimeToMs(facts.attributeModDate),
+    content: NO_CONTENT,
+    system,
+    streams: [],
+    links: 1,
+    notes: [],
+  };
+}

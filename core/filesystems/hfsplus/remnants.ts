@@ -1,0 +1,143 @@
+import { Cursor } from "../../bytes/cursor";
+import { decodeUtf16be } from "../../bytes/text";
+import { type CatalogEntry, type FileEntry, type FolderEntry, isPlausible, readEntry, readKey, shownName } from "./catalog-record";
+import { CATALOG_KEY, CNID, FILE_RECORD, FOLDER_RECORD, MODE, RECORD_TYPE, THREAD } from "./layout";
+
+/** Remnants kept of one volume at most. */
+const MOST_REMNANTS = 2_000_000;
+/** Characters of a name of which the beginning is gone, at most. */
+const MOST_TAIL = 64;
+
+/** A place in a folder, as a key or a thread record tells it. */
+export interface NamedPlace {
+  readonly parent: number;
+  readonly rawName: Uint8Array;
+}
+
+/** A file or folder of which only remnants of records are left. */
+export interface Remnant {
+  readonly cnid: number;
+  readonly entry: FileEntry | FolderEntry;
+  /** null: the key is gone. */
+  place: NamedPlace | null;
+  /** The end of the name, where its beginning was written over. */
+  readonly tail: string | null;
+  /** Where the record's data stand: disk byte offset. */
+  readonly at: number;
+}
+
+interface Measures {
+  readonly totalBlocks: number;
+  readonly blockSize: number;
+  readonly nextCatalogID: number;
+}
+
+interface FoundRecord {
+  readonly key: NamedPlace | null;
+  readonly entry: CatalogEntry;
+  /** Where its data begin in the bytes. */
+  readonly at: number;
+  readonly tail: string | null;
+}
+
+/** Looks for catalog records at every even place of a stretch in which none need be. */
+function* recordsIn(bytes: Uint8Array, from: number, to: number, measures: Measures): Generator<FoundRecord, void, void> {
+  const cursor = new Cursor(bytes);
+  for (let at = from + (from % 2); at + 2 <= to; ) {
+    const word = cursor.u16be(at);
+    const keyed =
+      word >= CATALOG_KEY.smallest && word <= CATALOG_KEY.smallest + 510 && word % 2 === 0 ? keyedRecord(cursor, at, to, measures) : null;
+    const found = keyed ?? (word === RECORD_TYPE.file || word === RECORD_TYPE.folder ? bareRecord(cursor, at, from, to, measures) : null);
+    if (found) yield found;
+    at = found ? found.at + lengthOf(found.entry) : at + 2;
+  }
+}
+
+const lengthOf = (entry: CatalogEntry) =>
+  entry.kind === "file" ? FILE_RECORD.size : entry.kind === "folder" ? FOLDER_RECORD.size : THREAD.name + entry.rawName.length;
+
+function keyedRecord(cursor: Cursor, at: number, to: number, measures: Measures): FoundRecord | null {
+  const key = readKey(cursor, at, to);
+  if (!key || key.parent === 0) return null;
+  const entry = readEntry(cursor, at + key.length, to);
+  if (!entry || (entry.kind === "thread") !== (key.rawName.length === 0) || !isPlausible(entry, measures)) return null;
+  return { key, entry, at: at + key.length, tail: null };
+}
+
+/** A record whose key was written over; a part of its name may still stand before it. */
+function bareRecord(cursor: Cursor, at: number, from: number, to: number, measures: Measures): FoundRecord | null {
+  const entry = readEntry(cursor, at, to);
+  if (!entry || entry.kind === "thread" || !isPlausible(entry, measures) || !isStrict(entry, measures)) return null;
+  let begin = at;
+  for (let count = 0; count < MOST_TAIL && begin - 2 >= from; count += 1) {
+    const unit = cursor.u16be(begin - 2);
+    if (unit < 0x20 || unit === 0x7f || unit >= 0xfff0) break;
+    begin -= 2;
+  }
+  return { key: null, entry, at, tail: begin < at ? shownName(cursor.slice(begin, at - begin)) : null };
+}
+
+/** Without a key to bear it out, all that a record says has to fit. */
+function isStrict(entry: FileEntry | FolderEntry, { nextCatalogID }: Measures): boolean {
+  const { facts } = entry;
+  const number = entry.kind === "file" ? entry.facts.fileID : entry.facts.folderID;
+  const kind = facts.fileMode & MODE.mask;
+  const kinds: readonly number[] = entry.kind === "file" ? [0, MODE.file, MODE.link] : [0, MODE.folder];
+  return number < nextCatalogID && facts.createDate !== 0 && facts.contentModDate !== 0 && kinds.includes(kind);
+}
+
+/** Collects what is left of records that are no longer part of the catalog; several remnants of one file count as one. */
+export class Remnants {
+  /** By number and date of creation: a volume formatted again gives the same numbers to other files. */
+  readonly #found = new Map<string, Remnant>();
+  readonly #threads = new Map<number, NamedPlace & { readonly folder: boolean }>();
+  readonly #folders = new Map<number, NamedPlace>();
+
+  constructor(private readonly measures: Measures) {}
+
+  /** @param diskAt disk byte offset of the first of the bytes */
+  take(bytes: Uint8Array, from: number, to: number, diskAt: number): void {
+    for (const { key, entry, at, tail } of recordsIn(bytes, from, to, this.measures)) {
+      if (this.#found.size + this.#threads.size >= MOST_REMNANTS) return;
+      if (entry.kind === "thread") {
+        const cnid = (key as NamedPlace).parent;
+        if (!this.#threads.has(cnid))
+          this.#threads.set(cnid, { parent: entry.parent, rawName: entry.rawName.slice(), folder: entry.folder });
+        continue;
+      }
+      const cnid = entry.kind === "file" ? entry.facts.fileID : entry.facts.folderID;
+      const place = key && { parent: key.parent, rawName: key.rawName.slice() };
+      this.#add({ cnid, entry: { ...entry, bytes: entry.bytes.slice() } as FileEntry | FolderEntry, place, tail, at: diskAt + at });
+    }
+  }
+
+  #add(remnant: Remnant): void {
+    const key = `${remnant.cnid} ${remnant.entry.facts.createDate}`;
+    const known = this.#found.get(key);
+    if (!known || rank(remnant) > rank(known)) this.#found.set(key, { ...remnant, place: remnant.place ?? known?.place ?? null });
+    else known.place ??= remnant.place;
+    if (remnant.entry.kind === "folder" && remnant.place) this.#folders.set(remnant.cnid, remnant.place);
+  }
+
+  /** Where a folder that is gone had stood, as far as any remnant tells. */
+  folder(cnid: number): NamedPlace | null {
+    return this.#folders.get(cnid) ?? this.#threads.get(cnid) ?? null;
+  }
+
+  /** All of them, in the order of their places on the disk, with names that other remnants know. */
+  list(): Remnant[] {
+    const all = [...this.#found.values()].sort((a, b) => a.at - b.at);
+    for (const remnant of all) remnant.place ??= this.#threads.get(remnant.cnid) ?? null;
+    return all;
+  }
+
+  /** Names of files of which nothing else is left. */
+  *namesOnly(): Generator<{ readonly cnid: number; readonly place: NamedPlace; readonly folder: boolean }, void, void> {
+    const known = new Set([...this.#found.values()].map(({ cnid }) => cnid));
+    for (const [cnid, { folder, ...place }] of this.#threads)
+      if (!known.has(cnid) && cnid >= CNID.firstUser && decodeUtf16be(place.rawName) !== "") yield { cnid, place, folder };
+  }
+}
+
+/** The latest state of a file says most; of two as late, the one whose name stands with it. */
+const rank = ({ entry, place }: Remnant) => Math.max(entry.facts.attributeModDate, entry.facts.contentModDate) * 2 + (place ? 1 : 0);
