@@ -139,5 +139,8 @@ export class Remnants {
   }
 }
 
-/** The latest state of a file says most; of two as late, the one whose name stands with it. */
-const rank = ({ entry, place }: Remnant) => Math.max(entry.facts.attributeModDate, entry.facts.contentModDate) * 2 + (place ? 1 : 0);
+/** The latest state of a file says most, but one from before it was emptied more; of two as late, the one whose name stands with it. */
+const rank = ({ entry, place }: Remnant) =>
+  (entry.kind === "file" && entry.data.size > 0 ? 2 ** 34 : 0) +
+  Math.max(entry.facts.attributeModDate, entry.facts.contentModDate) * 2 +
+  (place ? 1 : 0);
