@@ -5,6 +5,7 @@ import { fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass
 import type { FileSystem } from "../core/filesystems/file-record";
 import { FileSystemError } from "../core/filesystems/file-record";
 import type { VolumeReport } from "../core/volumes/inspect";
+import { diskFile } from "../io/bundle";
 import { openVolumeOf } from "../io/open-searchable";
 import { type DiskAt, type OpenedSource, openSource } from "../io/open-source";
 import { SourceError } from "../io/source-error";
@@ -41,7 +42,7 @@ export function oneSource(positionals: readonly string[]): string {
   const [path, extra] = positionals;
   if (path === undefined) throw new Usage("Name the image to read.");
   if (extra !== undefined) throw new Usage(`One source at a time: “${extra}” is one too many.`);
-  return path;
+  return diskFile(path);
 }
 
 export interface ChosenVolume {

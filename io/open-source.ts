@@ -7,6 +7,7 @@ import { type Container, ContainerError, MissingFileError } from "../core/contai
 import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/texts/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
+import { diskFile, LazyFile } from "./bundle";
 import { openVersion } from "./folder-source";
 import { type InnerFile, type InnerPart, MOST_WITHIN, readInner } from "./inner-file";
 import { ReadOnlyFile } from "./read-only-file";
@@ -55,15 +56,15 @@ const MAX_BESIDE = 20_000;
  * @throws SourceError when it cannot be opened, or another disk is there now
  */
 export function openDisk({ sourcePath, beside = [], within = [], bad = [], mark = null }: DiskAt): OpenedDisk {
-  const opened: ReadOnlyFile[] = [];
+  const opened: { close(): void }[] = [];
   const close = () => {
     for (const file of opened.splice(0)) file.close();
   };
-  const hold = (file: ReadOnlyFile) => {
+  const hold = <File extends { close(): void }>(file: File): File => {
     opened.push(file);
     return file;
   };
-  let path = sourcePath;
+  let path = diskFile(sourcePath);
   let parts: InnerPart[] = [];
   try {
     if (within.length > MOST_WITHIN) throw new SourceError(`Disks are nested more than ${MOST_WITHIN} deep here: this is not followed.`);
@@ -86,19 +87,31 @@ export function openDisk({ sourcePath, beside = [], within = [], bad = [], mark 
 }
 
 /** Opens the container in a file of this computer, with the files beside it and those that were named by hand. */
-function openOutermost(path: string, beside: readonly string[], hold: (file: ReadOnlyFile) => ReadOnlyFile, own: ReadOnlyFile | null) {
+function openOutermost(
+  path: string,
+  beside: readonly string[],
+  hold: <File extends { close(): void }>(file: File) => File,
+  own: ReadOnlyFile | null,
+) {
   const file = own ?? hold(openFile(path));
   const folder = dirname(path);
   const further = new Map(beside.map((each) => [basename(each), each]));
   // A link beside the source might lead out of the folders that may be read; files that were named by hand may be links.
-  const place = (name: string) =>
-    further.get(name) ?? (lstatSync(join(folder, name), { throwIfNoEntry: false })?.isFile() ? join(folder, name) : null);
+  const place = (name: string) => {
+    const given = further.get(name);
+    if (given) return given;
+    const within = dirname(name);
+    if (within !== "." && !lstatSync(join(folder, within), { throwIfNoEntry: false })?.isDirectory()) return null;
+    return lstatSync(join(folder, name), { throwIfNoEntry: false })?.isFile() ? join(folder, name) : null;
+  };
   return openContainer(file, {
     name: basename(path),
     list: () => [...further.keys(), ...filesIn(folder)],
     open: (name) => {
       const found = place(name);
-      return found ? hold(openFile(found)) : null;
+      if (!found) return null;
+      // What lies in a folder beside it may be very many files.
+      return name.includes("/") ? hold(new LazyFile(found, statSync(found).size)) : hold(openFile(found));
     },
   });
 }

@@ -1,10 +1,12 @@
 import { statSync } from "node:fs";
-import { basename, dirname } from "node:path";
+import { dirname } from "node:path";
 import { firstByte, markForeign } from "../core/bytes/layout";
+import { BANDS, BUNDLE_LIST } from "../core/containers/sparse-bundle";
 import { type FileRecord, FileSystemError, likeliest } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
+import { diskName, isBundle } from "./bundle";
 import { FolderSource } from "./folder-source";
 import { type InnerFile, type InnerPart, MOST_WITHIN, packLayout } from "./inner-file";
 import { type DiskAt, type OpenedSource, openSource } from "./open-source";
@@ -30,7 +32,7 @@ export interface Store {
 /** Stores that are told of one source at most: a source that holds more of them is an attack, or has to be opened store by store. */
 const MOST_STORES = 4096;
 /** Files of one folder that are kept in mind as possible parts of a disk in it. */
-const MOST_PARTS = 4096;
+const MOST_PARTS = 65_536;
 
 interface Walk {
   /** Also looks for disks inside files. */
@@ -60,8 +62,8 @@ export function findStore(source: DiskAt, id: string): Store | null {
 }
 
 function* walkSource(source: DiskAt, walk: Walk): Generator<Store, void, void> {
-  if (!statSync(source.sourcePath, { throwIfNoEntry: false })?.isDirectory()) {
-    yield* walkDisk(source, "image", null, basename(source.sourcePath), [], walk);
+  if (!statSync(source.sourcePath, { throwIfNoEntry: false })?.isDirectory() || isBundle(source.sourcePath)) {
+    yield* walkDisk(source, "image", null, diskName(source.sourcePath), [], walk);
     return;
   }
   const folder = new FolderSource(source.sourcePath);
@@ -134,7 +136,7 @@ function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk):
       { ...around, bad: [], mark: null, within: [...(around.within ?? []), inner] },
       id,
       parent,
-      record.name,
+      diskName(record.path),
       notesOn(record),
       walk,
     );
@@ -167,14 +169,17 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
 /** Files in the same folders, which may be parts or parents of what lies there; of a folder of this computer they are looked up there. */
 function partsBeside(tree: FileTree, disks: readonly FileRecord[]): Map<string, InnerPart[]> {
   const parts = new Map<string, InnerPart[]>(disks.map(({ path }) => [dirname(path), []]));
+  // The bands of a bundle lie in a folder of their own.
+  const bands = new Map(disks.filter(({ name }) => name === BUNDLE_LIST).map(({ path }) => [`${dirname(path)}/${BANDS}`, dirname(path)]));
   if (disks.every(({ file }) => file)) return parts;
   for (const { records } of tree.readRecords(null, ENOUGH))
     for (const record of records) {
       const { type, state, path, name } = record;
-      const beside = parts.get(dirname(path));
+      const folder = dirname(path);
+      const beside = parts.get(bands.get(folder) ?? folder);
       const layout = likeliest(record)?.layout;
       if (!beside || type !== "file" || state !== "live" || !layout || beside.length >= MOST_PARTS) continue;
-      beside.push({ name, layout: packLayout(layout) });
+      beside.push({ name: bands.has(folder) ? `${BANDS}/${name}` : name, layout: packLayout(layout) });
     }
   return parts;
 }

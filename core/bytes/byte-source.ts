@@ -12,6 +12,8 @@ export interface ByteSource {
   read(at: number, into: Uint8Array): void;
   /** The ranges inside [at, at + length) now known to be unreadable, in this source's offsets. */
   unreadable(at: number, length: number): Range[];
+  /** The ranges inside [at, at + length) that were never stored, or are lost without a trace: they read as zeros. Not given: none. */
+  readonly holes?: ((at: number, length: number) => Range[]) | undefined;
 }
 
 /** Reads `length` bytes into a new array. The caller bounds `length`. */
@@ -48,6 +50,7 @@ export class MemorySource implements ByteSource {
 /** A stretch of another source, seen as a source of its own. Reading past its end gives zeros, never the neighbour. */
 export class WindowSource implements ByteSource {
   readonly size: number;
+  readonly holes?: ByteSource["holes"];
 
   constructor(
     private readonly parent: ByteSource,
@@ -55,6 +58,13 @@ export class WindowSource implements ByteSource {
     size: number,
   ) {
     this.size = Math.max(0, size);
+    const { holes } = parent;
+    if (!holes) return;
+    this.holes = (at, length) => {
+      const end = Math.min(at + length, this.size);
+      const found = holes.call(parent, start + at, Math.max(0, end - at));
+      return found.map((range) => ({ start: range.start - start, end: range.end - start }));
+    };
   }
 
   read(at: number, into: Uint8Array): void {
@@ -77,6 +87,7 @@ export class WindowSource implements ByteSource {
  */
 export class CachedSource implements ByteSource {
   readonly size: number;
+  readonly holes?: ByteSource["holes"];
   readonly #blocks = new Map<number, Uint8Array>();
 
   constructor(
@@ -85,6 +96,7 @@ export class CachedSource implements ByteSource {
     private readonly maxBlocks = 256,
   ) {
     this.size = parent.size;
+    if (parent.holes) this.holes = parent.holes.bind(parent);
   }
 
   read(at: number, into: Uint8Array): void {

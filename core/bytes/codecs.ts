@@ -1,4 +1,4 @@
-import { inflateRawSync } from "node:zlib";
+import { inflateRawSync, inflateSync } from "node:zlib";
 import { decodeAdc } from "./adc";
 import { BlockReader } from "./block-reader";
 import { MemorySource } from "./byte-source";
@@ -10,6 +10,7 @@ import { decodeLzvn } from "./lzvn";
 import { decodeLzx } from "./lzx";
 import { PastEnd } from "./past-end";
 import { decodeXpress } from "./xpress";
+import { unpackXz } from "./xz";
 
 /** Plain bytes of a piece that can be decoded by itself, at most: reading from the middle of a content decodes no more than this. */
 export const MOST_CODED = 1 << 20;
@@ -28,9 +29,12 @@ export const CODECS = {
   lzx: { tag: 6, decode: decodeLzx },
   /** RFC 1951, without a frame. */
   deflate: { tag: 7, decode: decodeDeflate },
+  /** RFC 1950: deflate in its frame, with a checksum. */
+  zlib: { tag: 13, decode: decodeZlib },
   lzfse: { tag: 9, decode: decodeLzfse },
   lzvn: { tag: 10, decode: decodeLzvn },
   adc: { tag: 11, decode: decodeAdc },
+  xz: { tag: 12, decode: unpacked((reader, most, take) => unpackXz(reader, 0, most, take)) },
   bzip2: { tag: 8, decode: unpacked((reader, most, take) => unpackBzip2(reader, 0, most, take)) },
 } as const satisfies Record<string, Codec>;
 
@@ -47,6 +51,16 @@ function decodeDeflate(coded: Uint8Array, length: number): { bytes: Uint8Array; 
     // Damaged, or more than the piece should have.
   }
   return salvageDeflate(coded, length);
+}
+
+function decodeZlib(coded: Uint8Array, length: number): { bytes: Uint8Array; sound: boolean } {
+  try {
+    const bytes = inflateSync(coded, { maxOutputLength: Math.max(1, length) });
+    if (bytes.length === length) return { bytes, sound: true };
+  } catch {
+    // Damaged, or more than the piece should have.
+  }
+  return { ...salvageDeflate(coded.subarray(2), length), sound: false };
 }
 
 /** A decoder that gives its bytes bit by bit, as one that gives a piece. */

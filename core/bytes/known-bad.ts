@@ -4,6 +4,7 @@ import { type Range, RangeSet, without } from "./range-set";
 /** A source of which some stretches are known to be unreadable: they come as zeros and are not asked for again. */
 export class KnownBadSource implements ByteSource {
   readonly size: number;
+  readonly holes?: ByteSource["holes"];
   readonly #bad: RangeSet;
 
   /** @param bad byte ranges of the source */
@@ -12,6 +13,7 @@ export class KnownBadSource implements ByteSource {
     bad: readonly Range[],
   ) {
     this.size = parent.size;
+    if (parent.holes) this.holes = parent.holes.bind(parent);
     this.#bad = RangeSet.from(bad);
   }
 

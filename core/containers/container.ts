@@ -1,6 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 
-export type ContainerKind = "raw" | "split" | "vhd" | "vhdx";
+export type ContainerKind = "raw" | "split" | "vhd" | "vhdx" | "udif" | "sparse-image" | "sparse-bundle";
 
 /** What holds a disk: the bytes of the disk inside, and what is reported about them. */
 export interface Container {
@@ -12,6 +12,10 @@ export interface Container {
   readonly identity: string | null;
   /** UTC milliseconds; null: not given. */
   readonly created: number | null;
+  /** Why nothing in it can be read (it is encrypted), in plain words. */
+  readonly closed?: string;
+  /** Where its parts belong on the disk is not known: its bytes can be searched, but no volume can be read. */
+  readonly placeless?: boolean;
   /** What was odd or repaired, in plain words. */
   readonly notes: readonly string[];
 }
@@ -21,7 +25,7 @@ export interface Neighbours {
   /** The chosen file's own name. */
   readonly name: string;
   list(): readonly string[];
-  /** Opens one of them for reading only; null: it is not there. */
+  /** Opens one of them, or one in a folder beside it ("folder/name"), for reading only; null: it is not there. */
   open(name: string): ByteSource | null;
 }
 

@@ -1,6 +1,10 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { type Container, type Neighbours, NO_NEIGHBOURS } from "./container";
+import { encryptedImage } from "./encrypted-image";
+import { openSparseBundle } from "./sparse-bundle";
+import { openSparseImage } from "./sparse-image";
 import { openSplit } from "./split";
+import { openUdif } from "./udif";
 import { openVhd } from "./vhd";
 import { openVhdx } from "./vhdx";
 
@@ -12,7 +16,14 @@ import { openVhdx } from "./vhdx";
 export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS): Container {
   const split = openSplit(file, neighbours);
   const whole = split?.disk ?? file;
-  const inside = openVhdx(whole, neighbours) ?? openVhd(whole, neighbours);
+  const closed = encryptedImage(whole);
+  if (closed) return { kind: "raw", form: null, disk: whole, identity: null, created: null, closed, notes: split?.notes ?? [] };
+  const inside =
+    openVhdx(whole, neighbours) ??
+    openVhd(whole, neighbours) ??
+    openSparseImage(whole) ??
+    openSparseBundle(whole, neighbours) ??
+    openUdif(whole, neighbours);
   if (inside) return split ? { ...inside, notes: [...split.notes, ...inside.notes] } : inside;
   return split ?? { kind: "raw", form: null, disk: file, identity: null, created: null, notes: [] };
 }

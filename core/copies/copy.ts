@@ -1,5 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
-import { type Layout, LayoutSource, markForeign } from "../bytes/layout";
+import { diskRuns, type Layout, LayoutSource, markForeign } from "../bytes/layout";
 import { type Absence, ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type Placed } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import type { CopyFacts } from "./facts";
@@ -72,7 +72,8 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   const bytes = place?.evidence ?? ALL_BYTES_THERE;
   const absent = content.kind === "absent" ? content : null;
   const unreadable = layout ? unreadableBytes(layout, disk) : 0;
-  const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable;
+  const unstored = layout ? unstoredBytes(layout, disk) : 0;
+  const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable + unstored;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
   const look = layout && state === "deleted" && gone < size && layout.segments.some((segment) => segment.kind !== "held");
@@ -80,7 +81,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     usedByOthers: bytes.usedByOthers,
     takenLater: bytes.takenLater,
     ...(bytes.shared ? { shared: bytes.shared } : {}),
-    lost: absent && NOT_HERE.has(absent.why) ? size : bytes.lost,
+    lost: absent && NOT_HERE.has(absent.why) ? size : bytes.lost + unstored,
     unreadable,
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
@@ -88,6 +89,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   const notes = [...record.notes];
   if (place?.note) notes.push(place.note);
   if (absent?.note) notes.push(absent.note);
+  if (unstored > 0) notes.push(`${unstored} bytes stand in parts of the image that are not there: they were never stored, or are lost.`);
   notes.push(...explain(evidence));
   // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
   return {
@@ -124,6 +126,12 @@ function unreadableBytes(layout: Layout, disk: ByteSource): number {
   if (disk.unreadable(0, disk.size).length === 0) return 0;
   const lost = layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);
   return Math.max(0, lengthOf(new LayoutSource(disk, layout).unreadable(0, layout.size)) - lost);
+}
+
+/** Bytes of the content that stand in parts of the disk that its image does not have. */
+function unstoredBytes(layout: Layout, disk: ByteSource): number {
+  if (!disk.holes) return 0;
+  return diskRuns(layout).reduce((sum, { at, length }) => sum + lengthOf(disk.holes?.(at, length) ?? []), 0);
 }
 
 const lengthOf = (ranges: readonly { start: number; end: number }[]) => ranges.reduce((sum, range) => sum + range.end - range.start, 0);

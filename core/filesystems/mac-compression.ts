@@ -21,8 +21,6 @@ interface Method {
   readonly inline: boolean;
   /** null: as it is. */
   readonly coding: Coding | null;
-  /** Bytes of a frame before the coded ones. */
-  readonly frame: number;
   /** Whether a chunk that begins with this byte is stored as it is behind it. */
   readonly stored: (first: number) => boolean;
   /** How the table of chunks in the resource fork is laid out. */
@@ -32,8 +30,6 @@ interface Method {
 const method = (inline: boolean, coding: Coding | null, stored: Method["stored"], table: Method["table"] = "offsets"): Method => ({
   inline,
   coding,
-  // zlib's frame of two bytes (RFC 1950, 2.2); its checksum behind is not part of the coded bytes either.
-  frame: coding === "deflate" ? 2 : 0,
   stored,
   table,
 });
@@ -44,8 +40,8 @@ const ofPlain = (first: number) => first === 0xcc;
 
 const METHODS: ReadonlyMap<number, Method> = new Map([
   [1, method(true, null, () => false)],
-  [3, method(true, "deflate", ofZlib)],
-  [4, method(false, "deflate", ofZlib, "blocks")],
+  [3, method(true, "zlib", ofZlib)],
+  [4, method(false, "zlib", ofZlib, "blocks")],
   [7, method(true, "lzvn", ofLzvn)],
   [8, method(false, "lzvn", ofLzvn)],
   [9, method(true, null, ofPlain)],
@@ -98,8 +94,8 @@ function inlineLayout(way: Method, { bytes, at }: { bytes: Uint8Array; at: numbe
     const plain = bytes.slice(from, from + size);
     return layoutOf([{ kind: "held", at: at + from, length: plain.length, bytes: plain }], size);
   }
-  if (payload.length <= way.frame) return layoutOf([], size);
-  return layoutOf([{ kind: "coded", coding: way.coding, length: size, from: [], held: payload.slice(way.frame) }], size);
+  if (payload.length === 0) return layoutOf([], size);
+  return layoutOf([{ kind: "coded", coding: way.coding, length: size, from: [], held: payload.slice() }], size);
 }
 
 interface Chunk {
@@ -135,7 +131,7 @@ function chunkSegments(way: Method, resource: Layout, fork: ByteSource, at: numb
     const stored = sliceLayout(resource, at + skip, Math.min(plain, length - skip));
     return stored && length - skip < plain ? [...stored, { kind: "lost", length: plain - (length - skip) }] : stored;
   }
-  const from = sliceLayout(resource, at + way.frame, length - way.frame);
+  const from = sliceLayout(resource, at, length);
   if (!from || from.some((segment) => segment.kind !== "disk")) return null;
   return [{ kind: "coded", coding: way.coding, length: plain, from: from.flatMap((each) => (each.kind === "disk" ? [each] : [])) }];
 }

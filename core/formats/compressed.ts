@@ -2,10 +2,9 @@ import { crc32 } from "node:zlib";
 import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { unpackBzip2 } from "../bytes/bzip2";
-import { Crc64 } from "../bytes/crc64";
 import { InflateError, inflate, TooMuch } from "../bytes/inflate";
-import { lzma2Dictionary, unpackLzma2 } from "../bytes/lzma";
 import { PastEnd } from "../bytes/past-end";
+import { unpackXz, XZ_MARK } from "../bytes/xz";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 
 /** More than this is not unpacked to check it. */
@@ -118,21 +117,6 @@ const bzip2: Format = {
     }),
 };
 
-/** A number of 7 bits a byte (.xz format 1.1.0, 1.2). */
-function vli(reader: BlockReader, at: number): { value: number; next: number } {
-  let value = 0;
-  for (let i = 0; i < 9; i += 1) {
-    const byte = reader.u8(at + i);
-    value += (byte & 127) * 2 ** (7 * i);
-    if (byte < 128) return { value, next: at + i + 1 };
-  }
-  throw new InflateError(at, 0, "a number in the archive is damaged");
-}
-
-/** Bytes of a block's check by its kind (2.1.1.2); of those larger than CRC-64 only the place is known. */
-const CHECK_BYTES = [0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64] as const;
-const LZMA2 = 0x21;
-
 /** XZ: the published .xz file format 1.1.0, sections 2 to 4. */
 function followXz(source: ByteSource): Extent | null {
   return unpacking(source, (reader) => {
@@ -140,69 +124,14 @@ function followXz(source: ByteSource): Extent | null {
     let left = MAX_UNPACKED;
     let doubt = false;
     for (let streams = 0; ; streams += 1) {
-      if (!reader.has(at, "\xfd7zXZ\0"))
+      if (!reader.has(at, XZ_MARK))
         return streams === 0 ? null : endsAt(at, doubt ? cannotTell("a coding in the archive is not followed") : undefined);
-      if (crc32(reader.bytes(at + 6, 2)) !== reader.u32(at + 8)) return breaksAt(at, "the archive's header is damaged");
-      const check = reader.u8(at + 7) & 15;
-      at += 12;
-      while (reader.u8(at) !== 0) {
-        const block = xzBlock(reader, at, check, left);
-        left -= block.plain;
-        doubt ||= !block.checked;
-        at = block.end;
-      }
-      at = xzIndex(reader, at);
-      if (crc32(reader.bytes(at + 4, 6)) !== reader.u32(at) || !reader.has(at + 10, "YZ"))
-        return breaksAt(at, "the archive's end is damaged");
-      at += 12;
+      const stream = unpackXz(reader, at, left);
+      left -= stream.plain;
+      doubt ||= !stream.checked;
+      at = stream.end;
     }
   });
-}
-
-function xzBlock(reader: BlockReader, at: number, check: number, most: number): { end: number; plain: number; checked: boolean } {
-  const headerLength = (reader.u8(at) + 1) * 4;
-  if (crc32(reader.bytes(at, headerLength - 4)) !== reader.u32(at + headerLength - 4))
-    throw new InflateError(at, 0, "a block's header is damaged");
-  const flags = reader.u8(at + 1);
-  let next = at + 2;
-  if (flags & 0x40) ({ next } = vli(reader, next));
-  if (flags & 0x80) ({ next } = vli(reader, next));
-  const filter = vli(reader, next);
-  const properties = vli(reader, filter.next);
-  // Filters before the packing (for programs, for numbers) are rare: such blocks are not followed.
-  if ((flags & 3) !== 0 || filter.value !== LZMA2) throw new TooMuch();
-  const dictionary = lzma2Dictionary(reader.u8(properties.next) & 63);
-  let crc = 0;
-  const crc64 = new Crc64();
-  const done = unpackLzma2(
-    reader,
-    at + headerLength,
-    reader.size,
-    dictionary,
-    (plain) => {
-      if (check === 1) crc = crc32(plain, crc);
-      else if (check === 4) crc64.add(plain);
-    },
-    most,
-  );
-  let end = done.end;
-  while ((end - at) % 4 !== 0) end += 1;
-  if (check === 1 && reader.u32(end) !== crc) throw new InflateError(end, done.plain, "the checksum of a block does not match");
-  if (check === 4 && (reader.u32(end) !== crc64.value[0] || reader.u32(end + 4) !== crc64.value[1]))
-    throw new InflateError(end, done.plain, "the checksum of a block does not match");
-  return { end: end + (CHECK_BYTES[check] as number), plain: done.plain, checked: check === 1 || check === 4 };
-}
-
-/** Past the index of the blocks, whose checksum must be right. */
-function xzIndex(reader: BlockReader, at: number): number {
-  const records = vli(reader, at + 1);
-  let next = records.next;
-  for (let i = 0; i < records.value; i += 1) next = vli(reader, vli(reader, next).next).next;
-  while ((next - at) % 4 !== 0) next += 1;
-  let crc = 0;
-  for (const { bytes } of reader.blocks(at, next)) crc = crc32(bytes, crc);
-  if (reader.u32(next) !== crc) throw new InflateError(at, 0, "the archive's index is damaged");
-  return next + 4;
 }
 
 const xz: Format = {
@@ -210,8 +139,8 @@ const xz: Format = {
   kind: "archives",
   title: "XZ archive",
   extensions: ["xz", "txz"],
-  signatures: [{ at: 0, mark: "\xfd7zXZ\0" }],
-  recognise: (head) => hasAscii(head, 0, "\xfd7zXZ\0"),
+  signatures: [{ at: 0, mark: XZ_MARK }],
+  recognise: (head) => hasAscii(head, 0, XZ_MARK),
   follow: followXz,
 };
 

@@ -8,7 +8,7 @@ export interface Partition {
 }
 
 export interface PartitionTable {
-  readonly kind: "gpt" | "mbr" | "none";
+  readonly kind: "gpt" | "mbr" | "apm" | "none";
   /** Bytes in a logical sector, as the table shows it. */
   readonly sectorSize: number;
   readonly partitions: readonly Partition[];

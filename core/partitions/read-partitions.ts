@@ -1,10 +1,11 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { readApm } from "./apm";
 import { type GptTable, readGpt } from "./gpt";
 import { type MbrTable, readMbr } from "./mbr";
 import type { PartitionTable } from "./partition";
 
 /**
- * Finds what divides a disk: GPT, MBR, or nothing (a bare volume, or a lost table).
+ * Finds what divides a disk: GPT, an Apple partition map, MBR, or nothing (a bare volume, or a lost table).
  * Both sector sizes in use are tried, because an image does not say its own.
  */
 export function readPartitions(disk: ByteSource): PartitionTable {
@@ -12,6 +13,8 @@ export function readPartitions(disk: ByteSource): PartitionTable {
     const gpt = readGpt(disk, sectorSize);
     if (gpt) return { kind: "gpt", sectorSize, partitions: gpt.partitions, notes: [...gpt.notes, ...hybridNotes(disk, sectorSize, gpt)] };
   }
+  const apm = readApm(disk);
+  if (apm && apm.partitions.length > 0) return { kind: "apm", sectorSize: apm.blockSize, partitions: apm.partitions, notes: apm.notes };
   const [small, large] = [readMbr(disk, 512), readMbr(disk, 4096)];
   // The table counts in sectors but does not say their size: the one with boot sectors where it points is right.
   const fits = (table: MbrTable | null) => table?.partitions.some((partition) => beginsVolume(disk, partition.start)) ?? false;

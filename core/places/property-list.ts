@@ -1,24 +1,10 @@
-import { parseBuffer } from "bplist-parser";
-import { parse as parseXml } from "plist";
 import { Cursor } from "../bytes/cursor";
 import { Malformed } from "../bytes/malformed";
+import { readPropertyList } from "../bytes/property-list";
 import { isDamage } from "../formats/reader-faults";
 
 const MAX_DEPTH = 24;
 const MOST_PATHS = 5000;
-const MAX_BYTES = 16 << 20;
-
-/** A property list, binary or XML. @returns null when it is none */
-function readPropertyList(bytes: Uint8Array): unknown {
-  if (bytes.length > MAX_BYTES) return null;
-  try {
-    const head = String.fromCharCode(...bytes.subarray(0, 8));
-    if (head.startsWith("bplist0")) return (parseBuffer(Buffer.from(bytes)) as unknown[])[0];
-    return head.includes("<") ? parseXml(new TextDecoder().decode(bytes)) : null;
-  } catch {
-    return null;
-  }
-}
 
 /** The absolute paths a list of recent items names, as paths below the root of the start volume or as `/Volumes/…`. */
 export function recentPaths(bytes: Uint8Array): string[] {

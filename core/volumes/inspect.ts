@@ -42,13 +42,13 @@ export interface DiskReport {
   readonly notes: readonly string[];
 }
 
-const RAW: Pick<Container, "kind" | "identity" | "created" | "notes"> = { kind: "raw", identity: null, created: null, notes: [] };
+type Held = Pick<Container, "kind" | "identity" | "created" | "notes" | "closed" | "placeless"> & { readonly disk?: ByteSource };
+
+const RAW: Held = { kind: "raw", identity: null, created: null, notes: [] };
 
 /** Says what a disk holds: its partition table and the volumes in it, those no table names included. Damage becomes notes. */
-export function inspectDisk(
-  disk: ByteSource,
-  held: Pick<Container, "kind" | "identity" | "created" | "notes"> & { disk?: ByteSource } = RAW,
-): DiskReport {
+export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
+  if (held.closed || held.placeless) return oneStretch(disk, held);
   const table = readPartitions(disk);
   const bare = table.partitions.length === 0 ? [{ start: 0, length: disk.size, type: null, name: null }] : table.partitions;
   const declared = [...bare].sort((a, b) => a.start - b.start).map((partition) => declaredVolume(disk, partition));
@@ -65,6 +65,25 @@ export function inspectDisk(
     notes.push("There is no partition table any more; the volumes were found by their own boot sectors.");
   for (const overlap of overlapping(volumes)) notes.push(overlap);
   return { container: held.kind, identity: held.identity, created: held.created, size: disk.size, table: table.kind, volumes, notes };
+}
+
+/** A disk in which no volume can be read: why is said by what holds it. */
+function oneStretch(disk: ByteSource, held: Held): DiskReport {
+  const volume = {
+    volume: 0,
+    container: held.kind,
+    table: "none",
+    offset: 0,
+    length: disk.size,
+    filesystem: "unknown",
+    label: null,
+    clusterSize: null,
+    standing: "present",
+    closed: held.closed ?? null,
+    notes: held.closed ? [held.closed] : [],
+  } as const;
+  const { kind, identity, created, notes } = held;
+  return { container: kind, identity, created, size: disk.size, table: "none", volumes: [volume], notes };
 }
 
 type FoundVolume = Omit<VolumeReport, "volume" | "container" | "table">;

@@ -1,6 +1,7 @@
 import { statSync } from "node:fs";
 import { basename } from "node:path";
 import { and, eq, inArray, isNull, sql } from "drizzle-orm";
+import { diskFile, diskName } from "../../io/bundle";
 import { DRIVE } from "../../io/drives";
 import type { InnerFile } from "../../io/inner-file";
 import { FOLDER } from "../../io/open-searchable";
@@ -28,7 +29,7 @@ interface Looked {
 
 /** Reads the structure of what is at a path, once it is sure that it may be read. */
 async function look(path: string, beside: readonly string[], within: readonly InnerFile[] = []): Promise<Looked> {
-  const real = permittedSource(path);
+  const real = diskFile(permittedSource(path));
   const stats = statSync(/*turbopackIgnore: true*/ real);
   const first = partOf(real);
   if (first)
@@ -45,7 +46,7 @@ async function look(path: string, beside: readonly string[], within: readonly In
   return {
     path: real,
     beside: further,
-    name: drive ? driveTitle(drive) : folder ? (found.volumes[0]?.label ?? basename(real)) : basename(real),
+    name: drive ? driveTitle(drive) : folder ? (found.volumes[0]?.label ?? basename(real)) : diskName(real),
     found: { ...found, container: drive ? DRIVE : found.container, notes: [...(warning ? [warning] : []), ...found.notes] },
   };
 }

@@ -1,5 +1,6 @@
 import { existsSync, readdirSync, realpathSync, statSync } from "node:fs";
 import { basename, dirname, join, relative, resolve, sep } from "node:path";
+import { isBundle } from "../../io/bundle";
 import { Problem } from "../problem";
 import { readSettings } from "../settings";
 import type { SourceListing } from "./contract";
@@ -140,7 +141,7 @@ function entriesOf(folder: string): Pick<SourceListing, "entries" | "notes"> {
 function toEntry(path: string): SourceListing["entries"][number] | null {
   try {
     const stats = statSync(/*turbopackIgnore: true*/ path);
-    const folder = stats.isDirectory();
+    const folder = stats.isDirectory() && !isBundle(path);
     return { path, name: basename(path), folder, size: stats.size, modified: stats.mtime, part: folder ? null : partOf(path) };
   } catch {
     return null;

@@ -102,6 +102,9 @@ export const CONTAINER_WORDS: Record<string, string> = {
   split: "Raw image in parts",
   vhd: "VHD image",
   vhdx: "VHDX image",
+  udif: "Compressed disk image",
+  "sparse-image": "Sparse disk image",
+  "sparse-bundle": "Disk image in bands",
   drive: "Drive",
   folder: "Folder of this bench",
 };
