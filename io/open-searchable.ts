@@ -1,14 +1,14 @@
 import type { ByteSource } from "../core/bytes/byte-source";
 import { type FileSystem, type RecordBatch, unproven } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
-import { openVolume, type VolumeReport } from "../core/volumes/inspect";
+import { openVolume, type VolumeAt, type VolumeReport } from "../core/volumes/inspect";
 import { volumeSerial } from "../core/volumes/volume-serial";
 import { type FileAt, FolderSource, openVersion } from "./folder-source";
 import { isProvenWay } from "./inner-file";
 import { type DiskAt, openDisk, type SourceAt } from "./open-source";
 
 /** Which volume of a source is meant; `filesystem` is "folder" for a folder of this computer. */
-export type VolumePlace = Pick<VolumeReport, "offset" | "length"> & { readonly filesystem: string };
+export type VolumePlace = Pick<VolumeReport, "offset" | "length" | "view"> & { readonly filesystem: string };
 
 export const FOLDER = "folder";
 
@@ -28,7 +28,7 @@ export interface Searchable {
 export function openVolumeOf(
   { within }: DiskAt,
   disk: ByteSource,
-  volume: Pick<VolumeReport, "offset" | "length" | "filesystem">,
+  volume: VolumeAt,
 ): FileSystem {
   const opened = openVolume(disk, volume);
   return isProvenWay(within) ? opened : withoutProof(opened);
@@ -48,6 +48,7 @@ function withoutProof(volume: FileSystem): FileSystem {
     allocationStart,
     readRecords: (from, step) => guessed(volume.readRecords(from, step)),
     ...(volume.readLeftovers ? { readLeftovers: (...args) => guessed(volume.readLeftovers?.(...args) ?? []) } : {}),
+    ...(volume.states ? { states: () => volume.states?.() ?? [] } : {}),
     ...(volume.findings ? { findings: () => volume.findings?.() ?? [] } : {}),
   };
 }

@@ -131,8 +131,20 @@ export interface FileSystem {
    * @param earlier what the batches up to `from` noted; without it the volume is read from the beginning again
    */
   readLeftovers?(from: Checkpoint | null, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
+  /** Earlier states of the volume that can be opened as volumes of their own. */
+  states?(): StateOfVolume[];
   /** What does not add up in the volume, in plain words. Nothing is repaired. */
   findings?(): Finding[];
+}
+
+/** A volume as it was: kept by its file system on purpose (a snapshot), or not written over yet (a checkpoint). */
+export interface StateOfVolume {
+  /** How it is opened (`openFileSystem`). */
+  readonly view: string;
+  readonly kind: "snapshot" | "checkpoint";
+  readonly label: string;
+  /** UTC milliseconds; null: not known. */
+  readonly asOf: number | null;
 }
 
 /** One thing that does not add up. */

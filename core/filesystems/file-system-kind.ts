@@ -22,6 +22,16 @@ export interface VolumeTrace {
   readonly by: "boot sector" | "backup boot sector" | "file records";
 }
 
+/** One of several volumes in the same place. */
+export interface InnerVolume {
+  readonly filesystem: KnownFileSystem;
+  readonly view: string;
+  readonly label: string | null;
+  /** Why its content stays closed; null: it does not. */
+  readonly closed: string | null;
+  readonly notes: readonly string[];
+}
+
 /** Two bytes at a place in a sector, by which nearly every sector is passed over. */
 export interface SectorMark {
   readonly at: number;
@@ -44,8 +54,15 @@ export interface FileSystemKind {
   recogniseCopy?(volume: ByteSource): Recognised | null;
   /** Recognises a volume without any boot sector by its records. Disk byte offset and length of the stretch in question. */
   recogniseRecords?(disk: ByteSource, start: number, length: number): Recognised | null;
-  /** How each of them is opened. @throws FileSystemError when its structures cannot be followed */
-  readonly openers?: { readonly [Name in KnownFileSystem]?: (disk: ByteSource, start: number, length: number) => FileSystem };
+  /**
+   * How each of them is opened. @throws FileSystemError when its structures cannot be followed
+   * `view`: which of several volumes in the same place, and as of when; null where there is one alone, or the first is meant.
+   */
+  readonly openers?: {
+    readonly [Name in KnownFileSystem]?: (disk: ByteSource, start: number, length: number, view: string | null) => FileSystem;
+  };
+  /** Lists the volumes that share a place, where there may be several. @throws FileSystemError when it cannot be followed */
+  volumesIn?(disk: ByteSource, start: number, length: number): InnerVolume[];
   /** Where the boot sector has the volume's serial number, of which links keep the low 32 bits: byte offset. */
   readonly serialAt?: { readonly [Name in KnownFileSystem]?: number };
   /** Evidence of a volume that no table names. */

@@ -1,10 +1,10 @@
 import type { ByteSource } from "../bytes/byte-source";
+import { apfs } from "./apfs/kind";
 import { exfat } from "./exfat/kind";
 import { fat } from "./fat/kind";
 import { type FileSystem, FileSystemError } from "./file-record";
-import type { FileSystemKind } from "./file-system-kind";
+import type { FileSystemKind, InnerVolume } from "./file-system-kind";
 import { hfsPlus } from "./hfsplus/kind";
-import { apfs } from "./mac-kinds";
 import type { FileSystemName, KnownFileSystem } from "./names";
 import { ntfs } from "./ntfs/kind";
 
@@ -18,10 +18,22 @@ const SERIALS: FileSystemKind["serialAt"] = Object.assign({}, ...FILE_SYSTEMS.ma
  * Opens a volume for reading its records. Disk byte offset and length.
  * @throws FileSystemError when the file system is not read, or its structures cannot be followed
  */
-export function openFileSystem(filesystem: FileSystemName, disk: ByteSource, start: number, length: number): FileSystem {
+export function openFileSystem(
+  filesystem: FileSystemName,
+  disk: ByteSource,
+  start: number,
+  length: number,
+  view: string | null = null,
+): FileSystem {
   const open = OPENERS?.[filesystem as KnownFileSystem];
   if (!open) throw new FileSystemError(`Volumes of the kind ${filesystem} are recognised, but their files are not read yet.`);
-  return open(disk, start, length);
+  return open(disk, start, length, view);
+}
+
+/** Lists the volumes that share a place on a disk; null: such a file system has one volume alone. @throws FileSystemError */
+export function volumesIn(filesystem: FileSystemName, disk: ByteSource, start: number, length: number): InnerVolume[] | null {
+  const kind = FILE_SYSTEMS.find(({ openers }) => openers && filesystem in openers);
+  return kind?.volumesIn?.(disk, start, length) ?? null;
 }
 
 /** Where the boot sector of such a volume has its serial number: byte offset; null: it has none, or it is not known. */

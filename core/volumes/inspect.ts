@@ -6,7 +6,7 @@ import { type FileSystem, FileSystemError } from "../filesystems/file-record";
 import type { Recognised } from "../filesystems/file-system-kind";
 import type { FileSystemName } from "../filesystems/names";
 import { recogniseByRecords, recogniseFileSystem } from "../filesystems/recognise";
-import { openFileSystem } from "../filesystems/registry";
+import { openFileSystem, volumesIn } from "../filesystems/registry";
 import type { Partition, PartitionTable } from "../partitions/partition";
 import { readPartitions } from "../partitions/read-partitions";
 import { findVolumes } from "./find-volumes";
@@ -20,6 +20,8 @@ export interface VolumeReport {
   readonly offset: number;
   readonly length: number;
   readonly filesystem: FileSystemName;
+  /** Which of several volumes in the same place it is; null: there is one alone. */
+  readonly view: string | null;
   readonly label: string | null;
   readonly clusterSize: number | null;
   /** Named by the partition table; found where no table names it; or of an earlier division, with another volume over it now. */
@@ -28,6 +30,9 @@ export interface VolumeReport {
   readonly closed: string | null;
   readonly notes: readonly string[];
 }
+
+/** How a volume is opened. */
+export type VolumeAt = Pick<VolumeReport, "offset" | "length" | "filesystem" | "view">;
 
 export interface DiskReport {
   readonly container: ContainerKind;
@@ -51,7 +56,7 @@ export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
   if (held.closed || held.placeless) return oneStretch(disk, held);
   const table = readPartitions(disk);
   const bare = table.partitions.length === 0 ? [{ start: 0, length: disk.size, type: null, name: null }] : table.partitions;
-  const declared = [...bare].sort((a, b) => a.start - b.start).map((partition) => declaredVolume(disk, partition));
+  const declared = [...bare].sort((a, b) => a.start - b.start).flatMap((partition) => withInner(disk, declaredVolume(disk, partition)));
   const alone = table.partitions.length === 0;
   const notes = [...held.notes, ...table.notes];
   const others = otherVolumes(disk, declared, alone, notes, held.disk ?? disk);
@@ -76,6 +81,7 @@ function oneStretch(disk: ByteSource, held: Held): DiskReport {
     offset: 0,
     length: disk.size,
     filesystem: "unknown",
+    view: null,
     label: null,
     clusterSize: null,
     standing: "present",
@@ -117,19 +123,40 @@ function describe(
   closed: string | null,
   notes: string[],
 ): FoundVolume {
-  const facts = openFacts(disk, offset, length, recognised.filesystem, notes);
+  const facts = openFacts(disk, offset, length, recognised.filesystem, null, notes);
   if (recognised.filesystem === "unknown" && !closed && looksRandom(new WindowSource(disk, offset, length)))
     notes.push("Everything looked at in it reads like random numbers: it is encrypted as a whole, or was wiped with them.");
   return {
     offset,
     length,
     filesystem: recognised.filesystem,
+    view: null,
     label: facts?.label ?? recognised.label,
     clusterSize: facts?.clusterSize ?? recognised.clusterSize,
     standing,
     closed,
     notes,
   };
+}
+
+/** The volumes that share a place: each of them as a volume of its own. */
+function withInner(disk: ByteSource, volume: FoundVolume): FoundVolume[] {
+  if (volume.closed || volume.filesystem === "unknown") return [volume];
+  try {
+    const inner = volumesIn(volume.filesystem, disk, volume.offset, volume.length);
+    if (!inner || inner.length === 0) return [volume];
+    return inner.map(({ filesystem, view, label, closed, notes }) => ({
+      ...volume,
+      filesystem,
+      view,
+      label,
+      closed,
+      notes: [...(closed ? [closed] : volume.notes.filter((note) => note !== closed)), ...notes],
+    }));
+  } catch (error) {
+    if (!(error instanceof FileSystemError)) throw error;
+    return [volume];
+  }
 }
 
 /** Volumes that no table names: in the gaps (lost), or inside one that is there now (from an earlier division of the disk). */
@@ -170,7 +197,7 @@ function otherVolumes(
     const recognised = { filesystem: trace.filesystem, length: trace.length, clusterSize: null, label: null };
     const volume = describe(disk, trace.start, length, recognised, over ? "earlier" : standing, null, own);
     // Without readable records there is nothing to offer; of an earlier volume they may all be overwritten.
-    if (volume.clusterSize !== null && (volume.standing === "lost" || hasFiles(disk, volume))) others.push(volume);
+    if (volume.clusterSize !== null && (volume.standing === "lost" || hasFiles(disk, volume))) others.push(...withInner(disk, volume));
   }
   if (partly.some((range) => alone || gaps.includes(range)))
     notes.push(
@@ -205,7 +232,7 @@ function gapsBetween(volumes: readonly FoundVolume[], size: number): Range[] {
 
 /** Whether a place belongs to a file of the volume it lies in: then what looks like a volume is the image of one, kept as a file. */
 function isContent(disk: ByteSource, volume: FoundVolume, at: number, opened: Map<FoundVolume, FileSystem | null>): boolean {
-  if (!opened.has(volume)) opened.set(volume, openFacts(disk, volume.offset, volume.length, volume.filesystem, []));
+  if (!opened.has(volume)) opened.set(volume, openFacts(disk, volume.offset, volume.length, volume.filesystem, volume.view, []));
   const facts = opened.get(volume);
   if (!facts?.allocation) return false;
   return at >= facts.allocationStart && facts.allocation.isUsed(Math.floor((at - facts.allocationStart) / facts.clusterSize));
@@ -224,10 +251,17 @@ function overlapping(volumes: readonly VolumeReport[]): string[] {
   });
 }
 
-function openFacts(disk: ByteSource, start: number, length: number, filesystem: FileSystemName, notes: string[]): FileSystem | null {
+function openFacts(
+  disk: ByteSource,
+  start: number,
+  length: number,
+  filesystem: FileSystemName,
+  view: string | null,
+  notes: string[],
+): FileSystem | null {
   if (filesystem === "unknown") return null;
   try {
-    const opened = openVolume(disk, { offset: start, length, filesystem });
+    const opened = openVolume(disk, { offset: start, length, filesystem, view });
     notes.push(...opened.notes);
     return opened;
   } catch (error) {
@@ -241,6 +275,6 @@ function openFacts(disk: ByteSource, start: number, length: number, filesystem: 
  * Opens a volume for reading its records.
  * @throws FileSystemError when the file system is not read, or its structures cannot be followed
  */
-export function openVolume(disk: ByteSource, volume: Pick<VolumeReport, "offset" | "length" | "filesystem">): FileSystem {
-  return openFileSystem(volume.filesystem, disk, volume.offset, volume.length);
+export function openVolume(disk: ByteSource, { filesystem, offset, length, view }: VolumeAt): FileSystem {
+  return openFileSystem(filesystem, disk, offset, length, view);
 }

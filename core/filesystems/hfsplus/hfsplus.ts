@@ -17,7 +17,7 @@ import {
   placed,
   type RecordBatch,
 } from "../file-record";
-import { COMPRESSION_ATTRIBUTE, compressedContent } from "../mac-compression";
+import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../mac-compression";
 import { macTimeToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Attributes } from "./attributes";
@@ -30,8 +30,6 @@ import { OverflowExtents } from "./overflow";
 import { type NamedPlace, type Remnant, Remnants } from "./remnants";
 import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
 
-/** The resource fork as a named stream. */
-const RESOURCE_STREAM = "rsrc";
 const FINDER_STREAM = "com.apple.FinderInfo";
 /** Bytes of the Finder info that are no marks of a person's: numbers and dates the system keeps for itself (from memory). */
 const FINDER_OWN: readonly Range[] = [

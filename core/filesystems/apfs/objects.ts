@@ -1,0 +1,90 @@
+import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { Cursor } from "../../bytes/cursor";
+import { OBJECT, OBJECT_TYPE } from "./layout";
+
+/** Objects kept after they were read and found sound. */
+const MOST_KEPT = 4096;
+const MODULUS = 0xffff_ffff;
+/** Sums of so many words stay exact in a number. */
+const WORDS_AT_ONCE = 1024;
+
+/** A sound object: its bytes, and what it says of itself. */
+export interface ApfsObject {
+  readonly paddr: number;
+  readonly cursor: Cursor;
+  readonly oid: number;
+  readonly xid: number;
+  readonly type: number;
+  readonly subtype: number;
+}
+
+/** Whether the checksum of an object is right (`o_cksum`, Fletcher's with 64 bits over 32-bit words). */
+export function isSound(bytes: Uint8Array): boolean {
+  const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
+  let [first, second] = [0, 0];
+  for (let at = 8, words = 0; at + 4 <= bytes.length; at += 4) {
+    first += view.getUint32(at, true);
+    second += first;
+    words += 1;
+    if (words % WORDS_AT_ONCE !== 0) continue;
+    first %= MODULUS;
+    second %= MODULUS;
+  }
+  first %= MODULUS;
+  second %= MODULUS;
+  const low = MODULUS - ((first + second) % MODULUS);
+  const high = MODULUS - ((first + low) % MODULUS);
+  return view.getUint32(0, true) === low && view.getUint32(4, true) === high;
+}
+
+/** Reads objects by their block, and counts those whose checksum is wrong. */
+export class Objects {
+  readonly #kept = new Map<number, ApfsObject | null>();
+  /** Blocks of objects that were asked for and are damaged, some of them. */
+  readonly damaged: number[] = [];
+  damagedCount = 0;
+
+  constructor(
+    /** The container. */
+    readonly volume: ByteSource,
+    readonly blockSize: number,
+    readonly blockCount: number,
+  ) {}
+
+  /** null: it lies outside the container, or its checksum is wrong. */
+  read(paddr: number): ApfsObject | null {
+    const known = this.#kept.get(paddr);
+    if (known !== undefined) return known;
+    const object = this.#read(paddr);
+    if (this.#kept.size >= MOST_KEPT) {
+      const oldest = this.#kept.keys().next().value;
+      if (oldest !== undefined) this.#kept.delete(oldest);
+    }
+    this.#kept.set(paddr, object);
+    return object;
+  }
+
+  #read(paddr: number): ApfsObject | null {
+    if (!(paddr > 0 && paddr < this.blockCount)) return null;
+    const bytes = readBytes(this.volume, paddr * this.blockSize, this.blockSize);
+    if (!isSound(bytes)) {
+      this.damagedCount += 1;
+      if (this.damaged.length < 5) this.damaged.push(paddr);
+      return null;
+    }
+    return toObject(bytes, paddr);
+  }
+
+  /** An object without a header of its own, as in the trees of a sealed volume. */
+  readBare(paddr: number): ApfsObject | null {
+    if (!(paddr > 0 && paddr < this.blockCount)) return null;
+    const cursor = new Cursor(readBytes(this.volume, paddr * this.blockSize, this.blockSize));
+    return { paddr, cursor, oid: paddr, xid: 0, type: OBJECT_TYPE.treeNode, subtype: 0 };
+  }
+}
+
+export function toObject(bytes: Uint8Array, paddr: number): ApfsObject {
+  const cursor = new Cursor(bytes);
+  const { oid, xid, type, subtype } = OBJECT.read(cursor, 0);
+  return { paddr, cursor, oid, xid, type: type & OBJECT_TYPE.mask, subtype };
+}
