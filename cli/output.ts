@@ -54,6 +54,8 @@ export interface ChosenVolume {
 interface Wanted {
   readonly disk: DiskAt;
   readonly is: (volume: VolumeReport) => boolean;
+  /** Of a store: the volume as of its moment. */
+  readonly as?: (volume: VolumeReport) => VolumeReport;
   /** Whether one volume was named, so that it is a problem when it cannot be read. */
   readonly named: boolean;
   readonly missing: string;
@@ -72,7 +74,12 @@ export function choose(path: string, { volume, beside, store: id }: Choice): Wan
   const { disk, volume: inside } = store;
   if (!inside) return { disk, is, named: volume !== undefined, missing };
   if (volume !== undefined) throw new Usage("The store is a volume already: leave --volume out.");
-  return { disk, is: (each) => each.offset === inside.offset && each.filesystem === inside.filesystem, named: true, missing };
+  // A state of a volume is opened as the volume with another view.
+  const as = inside.view;
+  const volumeOf = (view: string | null) => view?.split("/")[0] ?? null;
+  const isInside = (each: VolumeReport) =>
+    each.offset === inside.offset && each.filesystem === inside.filesystem && volumeOf(each.view) === volumeOf(as);
+  return { disk, is: isInside, as: (each) => ({ ...each, view: as }), named: true, missing };
 }
 
 /** Finds a store of a source by its id. @throws Usage when there is none */
@@ -89,10 +96,10 @@ export function withVolumes(
   options: Choice,
   use: (source: OpenedSource, chosen: readonly ChosenVolume[]) => boolean,
 ): number {
-  const { disk, is, named, missing } = choose(oneSource(positionals), options);
+  const { disk, is, as = (volume) => volume, named, missing } = choose(oneSource(positionals), options);
   const source = openSource(disk);
   try {
-    const reports = source.report.volumes.filter(is);
+    const reports = source.report.volumes.filter(is).map(as);
     if (reports.length === 0) throw new Usage(missing);
     let problems = false;
     const chosen = reports.flatMap((report) => {

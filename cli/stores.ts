@@ -1,4 +1,5 @@
 import { listStores, type Store } from "../io/stores";
+import { isoText } from "./iso-text";
 import type { Options } from "./options";
 import { flush, line, oneSource, say } from "./output";
 import { EXIT } from "./usage";
@@ -22,7 +23,7 @@ export function stores(positionals: readonly string[], options: Options): number
 }
 
 /** A store as the contract of the command line has it. */
-function asJson({ id, parent, kind, label, volume, closed, notes }: Store): Record<string, unknown> {
+function asJson({ id, parent, kind, label, asOf, volume, closed, notes }: Store): Record<string, unknown> {
   return {
     store: id,
     parent,
@@ -32,7 +33,7 @@ function asJson({ id, parent, kind, label, volume, closed, notes }: Store): Reco
     set: null,
     machine: null,
     user: null,
-    asOf: null,
+    asOf: asOf === null ? null : isoText(asOf),
     closed,
     ...(volume
       ? { volume: volume.volume, filesystem: volume.filesystem, standing: volume.standing, offset: volume.offset, length: volume.length }

@@ -231,7 +231,7 @@ describe("a Mac's home folders", () => {
   const home = JSON.parse(fixture("mac-home.json.gz").toString()) as Home;
   const listed = (): Copy[] => {
     layOut(home.files, work);
-    const { tree } = openSearchable({ sourcePath: work }, { offset: 0, length: 0, filesystem: "folder" });
+    const { tree } = openSearchable({ sourcePath: work }, { offset: 0, length: 0, filesystem: "folder", view: null });
     return [...placesPass(tree, SHIPPED_RULES)].flatMap((batch) => [...batch.copies]);
   };
 

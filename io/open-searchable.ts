@@ -25,11 +25,7 @@ export interface Searchable {
  * only their content can prove them.
  * @throws FileSystemError when it cannot be opened
  */
-export function openVolumeOf(
-  { within }: DiskAt,
-  disk: ByteSource,
-  volume: VolumeAt,
-): FileSystem {
+export function openVolumeOf({ within }: DiskAt, disk: ByteSource, volume: VolumeAt): FileSystem {
   const opened = openVolume(disk, volume);
   return isProvenWay(within) ? opened : withoutProof(opened);
 }

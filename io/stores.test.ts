@@ -40,8 +40,8 @@ const storesOf = (path: string, deep = true) => [...listStores({ sourcePath: pat
 
 /** All files of a volume, as the truth has them. */
 function filesOf(store: Store): Entry[] {
-  const { offset, length, filesystem } = store.volume as NonNullable<Store["volume"]>;
-  const { disk, volume, close } = openSearchable(store.disk, { offset, length, filesystem });
+  const { offset, length, filesystem, view } = store.volume as NonNullable<Store["volume"]>;
+  const { disk, volume, close } = openSearchable(store.disk, { offset, length, filesystem, view });
   try {
     return [...fileRecordsPass(volume, disk)]
       .flatMap(({ copies }) => copies)
@@ -188,8 +188,8 @@ describe("stores of a damaged drive", () => {
 describe("what is on a disk in a deleted file", () => {
   /** The conditions of the files with content on a store's volume. */
   function conditionsOn(store: Store): string[] {
-    const { offset, length, filesystem } = store.volume as NonNullable<Store["volume"]>;
-    const { disk, volume, close } = openSearchable(store.disk, { offset, length, filesystem });
+    const { offset, length, filesystem, view } = store.volume as NonNullable<Store["volume"]>;
+    const { disk, volume, close } = openSearchable(store.disk, { offset, length, filesystem, view });
     try {
       return [...fileRecordsPass(volume, disk)]
         .flatMap(({ copies }) => copies)
@@ -214,7 +214,7 @@ describe("a disk in a deleted file of which others have taken parts", () => {
     expect(old.notes).toEqual(["It lies in a deleted file."]);
     const { disk: outer, close } = openDisk({ sourcePath: image });
     const bytes = Buffer.from(readBytes(outer, 0, outer.size));
-    const volume = openVolume(outer, { offset: 0, length: outer.size, filesystem: "ntfs" });
+    const volume = openVolume(outer, { offset: 0, length: outer.size, filesystem: "ntfs", view: null });
     // The map says that clusters near its end are in use: by nobody that is known, which is enough.
     const [inner] = old.disk.within ?? [];
     const run = diskRuns(decodeLayout(Buffer.from(inner?.layout ?? "", "base64")))[0] as { at: number; length: number };

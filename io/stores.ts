@@ -2,7 +2,7 @@ import { statSync } from "node:fs";
 import { dirname } from "node:path";
 import { firstByte, markForeign } from "../core/bytes/layout";
 import { BANDS, BUNDLE_LIST } from "../core/containers/sparse-bundle";
-import { type FileRecord, FileSystemError, likeliest } from "../core/filesystems/file-record";
+import { type FileRecord, type FileSystem, FileSystemError, likeliest } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
@@ -18,8 +18,10 @@ export interface Store {
   readonly id: string;
   /** The store it lies in; null: it is the source itself. */
   readonly parent: string | null;
-  readonly kind: "image" | "volume" | "folder";
+  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint";
   readonly label: string | null;
+  /** The moment it speaks for, UTC milliseconds; null: now, or not known. */
+  readonly asOf: number | null;
   /** The disk it is on, or the folder it is. */
   readonly disk: DiskAt;
   /** Of a volume: where it lies on its disk. */
@@ -68,7 +70,7 @@ function* walkSource(source: DiskAt, walk: Walk): Generator<Store, void, void> {
   }
   const folder = new FolderSource(source.sourcePath);
   const id = "folder";
-  yield { id, parent: null, kind: "folder", label: folder.label, disk: source, volume: null, closed: null, notes: [] };
+  yield { id, parent: null, kind: "folder", label: folder.label, asOf: null, disk: source, volume: null, closed: null, notes: [] };
   if (walk.deep) yield* walkFiles(folder, source, id, walk);
 }
 
@@ -81,7 +83,7 @@ function* walkDisk(
   notes: readonly string[],
   walk: Walk,
 ): Generator<Store, void, void> {
-  const image = { id, parent, kind: "image", label, disk, volume: null } as const;
+  const image = { id, parent, kind: "image", label, asOf: null, disk, volume: null } as const;
   let opened: OpenedSource;
   try {
     opened = openSource(disk);
@@ -94,23 +96,38 @@ function* walkDisk(
   try {
     yield { ...image, closed: null, notes: [...notes, ...opened.report.notes] };
     for (const volume of opened.report.volumes) {
-      const inside = `${id}/volume@${volume.offset}`;
+      const inside = `${id}/volume@${volume.offset}${volume.view === null ? "" : `:${volume.view}`}`;
       if (!leadsTo(walk, inside)) continue;
       if (volume.filesystem === "unknown" && !volume.closed) continue;
-      const tree = volume.closed ? volume.closed : openTree(opened, volume);
-      const closed = typeof tree === "string" ? tree : null;
-      yield { id: inside, parent: id, kind: "volume", label: volume.label, disk, volume, closed, notes: volume.notes };
-      if (walk.deep && typeof tree !== "string") yield* walkFiles(tree, disk, inside, walk);
+      const found = volume.closed ? volume.closed : openOrWhy(opened, volume);
+      const closed = typeof found === "string" ? found : null;
+      yield { id: inside, parent: id, kind: "volume", label: volume.label, asOf: null, disk, volume, closed, notes: volume.notes };
+      if (typeof found === "string") continue;
+      for (const { view, kind, label: name, asOf } of found.states?.() ?? [])
+        yield {
+          id: `${inside}/state:${view}`,
+          parent: inside,
+          kind,
+          label: name,
+          asOf,
+          disk,
+          volume: { ...volume, view },
+          closed: null,
+          notes: kind === "checkpoint" ? [NOT_KEPT] : [],
+        };
+      if (walk.deep) yield* walkFiles(volumeTree(found, opened.disk, null), disk, inside, walk);
     }
   } finally {
     opened.close();
   }
 }
 
+const NOT_KEPT = "Nothing keeps this state: it is there because it was not written over yet, and parts of it may be.";
+
 /** @returns why it cannot be opened, in words, when it cannot */
-function openTree({ disk }: OpenedSource, volume: VolumeReport): FileTree | string {
+function openOrWhy({ disk }: OpenedSource, volume: VolumeReport): FileSystem | string {
   try {
-    return volumeTree(openVolume(disk, volume), disk, null);
+    return openVolume(disk, volume);
   } catch (error) {
     if (!(error instanceof FileSystemError)) throw error;
     return error.message;

@@ -26,7 +26,7 @@ export interface PassThreadData extends SourceAt {
   readonly swept: readonly Range[];
   /** Of a sweep: threads that look through stretches at the same time. */
   readonly threads: number;
-  readonly volume: Pick<VolumeReport, "offset" | "length"> & { id: number; filesystem: string };
+  readonly volume: Pick<VolumeReport, "offset" | "length" | "view"> & { id: number; filesystem: string };
   readonly place: PassPlace;
   readonly options: PassOptions;
   /** The job's zone, in which local times are read. */

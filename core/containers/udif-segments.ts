@@ -2,8 +2,8 @@ import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { type Chunk, ChunkDisk, inOrder } from "./chunk-disk";
 import type { Neighbours } from "./container";
 import { ConcatSource } from "./split";
-import { readTrailer, type Trailer } from "./udif";
 import { SEGMENT_ID, TRAILER } from "./udif-layout";
+import { readTrailer, type Trailer } from "./udif-trailer";
 
 const MOST_SEGMENTS = 10_000;
 

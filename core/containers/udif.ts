@@ -4,9 +4,10 @@ import { Cursor } from "../bytes/cursor";
 import { readPropertyList } from "../bytes/property-list";
 import { type Chunk, ChunkDisk, inOrder } from "./chunk-disk";
 import { type Container, ContainerError, type Neighbours } from "./container";
-import { CHUNK, CHUNK_TYPE, CODED_TYPES, CRC32, SECTOR, TABLE, TABLE_MARK, TRAILER, TRAILER_MARK } from "./udif-layout";
+import { CHUNK, CHUNK_TYPE, CODED_TYPES, CRC32, SECTOR, TABLE, TABLE_MARK } from "./udif-layout";
 import { scanForChunks } from "./udif-scan";
 import { joinSegments } from "./udif-segments";
+import { readTrailer } from "./udif-trailer";
 
 /** A property list beyond this is damage. Bytes. */
 const MOST_LIST = 16 << 20;
@@ -16,15 +17,6 @@ const MOST_CHUNKS = 4_000_000;
 const MOST_SECTORS = 2 ** 40;
 /** Plain bytes read to compare checksums as an image is opened; tables beyond that are not checked. */
 const MOST_CHECKED = 64 << 20;
-
-export type Trailer = ReturnType<typeof TRAILER.read>;
-
-/** Reads the trailer at the end of a file; null: it has none. */
-export function readTrailer(file: ByteSource): Trailer | null {
-  if (file.size < TRAILER.size) return null;
-  const trailer = TRAILER.read(new Cursor(readBytes(file, file.size - TRAILER.size, TRAILER.size)), 0);
-  return trailer.signature === TRAILER_MARK ? trailer : null;
-}
 
 /**
  * Opens a compressed Mac disk image: by its trailer, by its property list alone where the trailer is gone, and where that is gone too, as

@@ -243,7 +243,8 @@ function overlapping(volumes: readonly VolumeReport[]): string[] {
   const present = volumes.filter((each) => each.standing === "present");
   return present.slice(1).flatMap((volume, index) => {
     const before = present[index] as VolumeReport;
-    return before.offset + before.length > volume.offset
+    // Volumes that share a place do so on purpose.
+    return before.offset + before.length > volume.offset && before.view === null
       ? [
           `Volume ${before.volume} and volume ${volume.volume} overlap from ${volume.offset} on: the partition table is damaged, and only one of them can be right there.`,
         ]

@@ -18,7 +18,7 @@ import {
 } from "drizzle-orm/pg-core";
 import type { Range } from "../../core/bytes/range-set";
 import type { CopyFacts } from "../../core/copies/facts";
-import type { Absence, Finding } from "../../core/filesystems/file-record";
+import type { Absence, Finding, StateOfVolume } from "../../core/filesystems/file-record";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { Gaps } from "../../core/restore/gaps";
@@ -144,6 +144,10 @@ export const stores = pgTable(
     offset: bytes("offset_bytes").notNull(),
     length: bytes("length_bytes").notNull(),
     filesystem: text("filesystem").notNull(),
+    /** Which of several volumes in the same place it is; null: there is one alone. */
+    view: text("view"),
+    /** Earlier states of it that can still be opened, as they were when its structure was read. */
+    states: jsonb("states").$type<StateOfVolume[]>().notNull().default([]),
     label: text("label"),
     /** The low 32 bits of the volume's serial number; null: it has none. */
     serial: bytes("serial"),

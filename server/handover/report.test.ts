@@ -57,6 +57,7 @@ function report(path: string): Report {
             usedBytes: 5,
             usage: [1, 2, 3],
             standing: "present",
+            states: [],
             closed: null,
             readingAt: null,
             findings: [],

@@ -37,7 +37,13 @@ export interface ClaimedPass extends SourceAt {
   readonly noted: Float64Array | null;
   /** Of a sweep: stretches that were swept before in the same way. Disk byte offsets. */
   readonly swept: readonly Range[];
-  readonly volume: { readonly id: number; readonly offset: number; readonly length: number; readonly filesystem: string };
+  readonly volume: {
+    readonly id: number;
+    readonly offset: number;
+    readonly length: number;
+    readonly filesystem: string;
+    readonly view: string | null;
+  };
 }
 
 /** A sweep that is to be stopped and has something in hand. */

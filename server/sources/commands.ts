@@ -196,6 +196,9 @@ function otherDisk(row: SourceRow, known: readonly VolumeRow[], found: Inspected
   return missingVolume(known, found, (volume, each) => each.label === volume.label);
 }
 
+const isSameVolume = (a: Pick<VolumeRow, "offset" | "filesystem" | "view">, b: Pick<VolumeRow, "offset" | "filesystem" | "view">) =>
+  a.offset === b.offset && a.filesystem === b.filesystem && a.view === b.view;
+
 /** Which volume that was read is not on a disk, in words; null: all are there. @param same what else must agree */
 function missingVolume(
   known: readonly VolumeRow[],
@@ -203,9 +206,7 @@ function missingVolume(
   same: (volume: VolumeRow, each: InspectedSource["volumes"][number]) => boolean = () => true,
 ): string | null {
   const missing = known.find(
-    (volume) =>
-      volume.standing === "present" &&
-      !found.volumes.some((each) => each.offset === volume.offset && each.filesystem === volume.filesystem && same(volume, each)),
+    (volume) => volume.standing === "present" && !found.volumes.some((each) => isSameVolume(each, volume) && same(volume, each)),
   );
   return missing ? `the volume “${missing.label ?? `volume ${missing.number}`}” is not on it` : null;
 }
@@ -237,7 +238,7 @@ export async function rereadSource(db: Database, jobId: number, sourceId: number
     if (other) throw new Problem(`Another source is at this place now: ${other}. Add it as a source of its own.`, 409);
     let added = 0;
     for (const volume of found.volumes) {
-      const same = known.find((each) => each.offset === volume.offset && each.filesystem === volume.filesystem);
+      const same = known.find((each) => isSameVolume(each, volume));
       const values = { ...volume, notes: [...volume.notes] };
       if (same)
         await tx

@@ -1,4 +1,4 @@
-import { FileSystemError } from "../../core/filesystems/file-record";
+import { FileSystemError, type StateOfVolume } from "../../core/filesystems/file-record";
 import { usageProfile } from "../../core/filesystems/usage-profile";
 import { type DiskReport, openVolume, type VolumeReport } from "../../core/volumes/inspect";
 import { volumeSerial } from "../../core/volumes/volume-serial";
@@ -51,6 +51,8 @@ function inspectFolder(path: string): InspectedSource {
     kind: "folder",
     clock: "utc",
     filesystem: "folder",
+    view: null,
+    states: [],
     label,
     clusterSize: null,
     serial: null,
@@ -71,6 +73,9 @@ function identityOf({ identity, created }: DiskReport): string[] {
   return [`The image’s own identity is ${identity}${made}.`];
 }
 
+/** Earlier states kept of one volume. */
+const MOST_STATES = 256;
+
 function volumeRow(source: OpenedSource, volume: VolumeReport) {
   const base = {
     kind: "volume" as "volume" | "folder",
@@ -79,6 +84,8 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
     offset: volume.offset,
     length: volume.length,
     filesystem: volume.filesystem as string,
+    view: volume.view,
+    states: [] as StateOfVolume[],
     label: volume.label,
     clusterSize: volume.clusterSize,
     serial: volumeSerial(source.disk, volume.offset, volume.filesystem),
@@ -91,6 +98,7 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
     const profile = opened.allocation ? usageProfile(opened.allocation) : null;
     return {
       ...base,
+      states: (opened.states?.() ?? []).slice(0, MOST_STATES),
       clock: opened.localTimes ? ("local" as const) : ("utc" as const),
       readable: true,
       usage: profile ? Buffer.from(profile.shares) : null,

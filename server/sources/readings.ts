@@ -18,8 +18,8 @@ export async function findVolume(db: Database, storeId: number) {
     .where(eq(stores.id, storeId));
   if (!found) return null;
   const { volume, ...source } = found;
-  const { offset, length, filesystem } = volume;
-  return { ...source, volume: { offset, length, filesystem } };
+  const { offset, length, filesystem, view } = volume;
+  return { ...source, volume: { offset, length, filesystem, view } };
 }
 
 export async function storeReading(db: Database, jobId: number, storeId: number, reading: VolumeReading): Promise<void> {

@@ -3,7 +3,7 @@
 import { SimpleTreeView } from "@mui/x-tree-view/SimpleTreeView";
 import { TreeItem } from "@mui/x-tree-view/TreeItem";
 import type { Source } from "@/server/sources/contract";
-import { bytesText, FILE_SYSTEM_WORDS, STANDING_WORDS } from "../instruments/words";
+import { bytesText, dateText, FILE_SYSTEM_WORDS, STANDING_WORDS, STATE_WORDS } from "../instruments/words";
 import styles from "./sources.module.css";
 
 interface Props {
@@ -33,7 +33,9 @@ export function SourceTree({ sources, source, volume, also, onChoose }: Props) {
       onSelectedItemsChange={(_, ids) => {
         const before = new Set([chosen, ...also.map((id) => `source-${id}`)]);
         // The one that was pressed last is shown; the others stay chosen beside it.
-        const shown = ids.find((id) => !before.has(id)) ?? ids[0];
+        const pressed = ids.find((id) => !before.has(id)) ?? ids[0];
+        // A state is shown as the volume it is one of.
+        const shown = pressed?.startsWith("state-") ? `volume-${pressed.split("-")[1]}` : pressed;
         const found =
           sources.find((each) => `source-${each.id}` === shown) ??
           sources.find((each) => each.volumes.some((inside) => `volume-${inside.id}` === shown));
@@ -82,11 +84,27 @@ function Branch({ source, sources }: { source: Source; sources: readonly Source[
               }
             >
               {nested(each.id)}
+              {each.states.map((state) => (
+                <TreeItem
+                  key={`${state.kind} ${state.label}`}
+                  itemId={`state-${each.id}-${state.kind}-${state.label}`}
+                  label={
+                    <span className={styles.branch}>
+                      <b>{state.label}</b>
+                      <span>{stateWords(state)}</span>
+                    </span>
+                  }
+                />
+              ))}
             </TreeItem>
           ))}
     </TreeItem>
   );
 }
+
+/** What an earlier state of a volume is, in a few words. */
+const stateWords = ({ kind, asOf }: Source["volumes"][number]["states"][number]): string =>
+  [STATE_WORDS[kind], asOf === null ? null : `${dateText(new Date(asOf), "UTC")} UTC`].filter(Boolean).join(", ");
 
 /** What a volume is, in a few words. */
 function volumeWords({ filesystem, length, standing, closed }: Source["volumes"][number]): string {

@@ -150,7 +150,7 @@ export const ATTRIBUTE_STREAM = struct(16, { streamId: le.u64(0), size: le.u64(8
 export const EXTENT = { size: 24, lengthBits: 2 ** 56 } as const;
 
 /** `j_phys_ext_val_t`. */
-export const PHYSICAL_EXTENT = struct(20, { owner: le.u64(8) });
+export const PHYSICAL_EXTENT = { size: 20, owner: 8 } as const;
 
 /** `j_snap_metadata_val_t`. */
 export const SNAPSHOT = struct(50, {

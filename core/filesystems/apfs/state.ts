@@ -2,8 +2,8 @@ import { asciiText } from "../../bytes/text";
 import { nanosecondsToMs } from "../mac-times";
 import type { Checkpoint, Container } from "./container";
 import {
-  KEY_SIZE,
   OBJECT_TYPE,
+  PHYSICAL_EXTENT,
   RECORD_TYPE,
   SNAPSHOT,
   VOLUME,
@@ -171,9 +171,9 @@ export class VolumeState {
     if (!found) return null;
     const { node, index } = found;
     const value = node.values[index] as Stretch;
-    if (typeOf(node, index) !== RECORD_TYPE.physicalExtent || value.length < 16) return null;
+    if (typeOf(node, index) !== RECORD_TYPE.physicalExtent || value.length < PHYSICAL_EXTENT.size - 4) return null;
     const blocks = (node.cursor.u32(value.at + 4) & 0x0fff_ffff) * 4_294_967_296 + node.cursor.u32(value.at);
-    return block < numberOf(node, index) + blocks ? node.cursor.u64(value.at + KEY_SIZE) : null;
+    return block < numberOf(node, index) + blocks ? node.cursor.u64(value.at + PHYSICAL_EXTENT.owner) : null;
   }
 
   /** Leaves of the tree of files whose blocks are not among those given; each block that is met is added. */
