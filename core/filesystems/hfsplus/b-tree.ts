@@ -3,7 +3,7 @@ import { Cursor } from "../../bytes/cursor";
 import { HEADER_MAP_AT, NODE, NODE_KIND, TREE_HEADER } from "./layout";
 
 /** Node sizes that are possible ("B-Trees"): powers of two from 512 to 32,768 bytes. */
-const NODE_SIZES = [512, 1024, 2048, 4096, 8192, 16_384, 32_768] as const;
+export const NODE_SIZES = [512, 1024, 2048, 4096, 8192, 16_384, 32_768] as const;
 /** Nodes looked at when the header does not say how large they are. */
 const MOST_TRIED = 256;
 /** Map nodes of a tree: one of 512 bytes maps 3,900 nodes. */

@@ -52,7 +52,7 @@ class NumberSet {
 
 /** What must be known of the whole catalog before any of its records can be described: folders, links, numbers in use. */
 export class CatalogIndex {
-  readonly #folders = new Map<number, { parent: number; name: string }>();
+  readonly #folders = new Map<number, { parent: number; name: string; createDate: number }>();
   readonly #live = new NumberSet();
   /** Where the content of linked files stands: by number, the node and the place of its record's data there. */
   readonly #linked = new Map<number, { node: number; at: number }>();
@@ -83,7 +83,7 @@ export class CatalogIndex {
       const name = shownName(key.rawName);
       this.#live.add(entry.facts.folderID);
       if (entry.facts.folderID === CNID.root) this.label = name;
-      else this.#folders.set(entry.facts.folderID, { parent: key.parent, name });
+      else this.#folders.set(entry.facts.folderID, { parent: key.parent, name, createDate: entry.facts.createDate });
     } else if (entry.kind === "file") {
       this.#live.add(entry.facts.fileID);
       if (isFileLink(entry)) this.#linkNames.set(entry.facts.special, (this.#linkNames.get(entry.facts.special) ?? 0) + 1);
@@ -148,6 +148,11 @@ export class CatalogIndex {
       for (const path of this.#findPaths(parent, remnants, above)) if (paths.length < MOST_PATHS) paths.push(`${path}/${name}`);
     above.delete(cnid);
     return paths;
+  }
+
+  /** When a folder was made, in Mac time; null: the number is none of a folder below the root. */
+  folderMade(cnid: number): number | null {
+    return this.#folders.get(cnid)?.createDate ?? null;
   }
 
   /** The live record of a number, by its thread record. */

@@ -21,11 +21,11 @@ import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../ma
 import { macTimeToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Attributes } from "./attributes";
-import { BTree, parseNode } from "./b-tree";
+import { BTree, NODE_SIZES, parseNode } from "./b-tree";
 import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, isSymbolicLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
 import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
 import { type Journal, readJournal } from "./journal";
-import { CNID, COMPRESSED, FINDER_INFO, FORK_TYPE, JOURNAL_FILES, NODE_KIND, PRIVATE_FILES, VOLUME_ATTRIBUTE } from "./layout";
+import { CNID, COMPRESSED, FINDER_INFO, FORK_TYPE, JOURNAL_FILES, NODE, NODE_KIND, PRIVATE_FILES, VOLUME_ATTRIBUTE } from "./layout";
 import { OverflowExtents } from "./overflow";
 import { type NamedPlace, type Remnant, Remnants } from "./remnants";
 import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
@@ -36,6 +36,8 @@ const FINDER_OWN: readonly Range[] = [
   { start: 16, end: 24 },
   { start: 28, end: 32 },
 ];
+/** Bytes of blocks that are in use somewhere. */
+const [SMALLEST_BLOCK, LARGEST_BLOCK] = [512, 65_536];
 const EMPTIED = "Its record says that it is empty; it may have been emptied as it was deleted, and where its content stood is not known.";
 /** A link's target is at most so long. Bytes. */
 const MOST_TARGET = 4096;
@@ -149,24 +151,30 @@ class HfsPlusVolume implements FileSystem {
     part: Range = { start: 0, end: this.#volume.size },
     earlier: Earlier | null = null,
   ): Generator<RecordBatch, void, void> {
-    const { nodeSize } = this.#catalog;
-    const found: number[] = [];
+    // Another file system may have had nodes of another size.
+    const sizes = [...new Set([this.#catalog.nodeSize, ...NODE_SIZES])];
+    const largest = Math.max(...sizes);
+    const found: { at: number; size: number }[] = [];
     const mayHold = (at: number) => !(this.allocation?.isUsed(Math.floor(at / this.clusterSize)) ?? false);
     const note = (block: Uint8Array, inside: number, at: number) => {
-      if (block[inside + 8] !== NODE_KIND.leaf || block[inside + 9] !== 1 || inside + nodeSize > block.length || !mayHold(at)) return false;
-      const node = parseNode(block.subarray(inside, inside + nodeSize), 0);
-      if (!node || node.starts.length < 2 || recordsOf(node).next().done) return false;
-      found.push(at);
+      if (block[inside + 8] !== NODE_KIND.leaf || block[inside + 9] !== 1 || !mayHold(at)) return false;
+      const size = sizes.find((each) => {
+        const node = inside + each <= block.length ? parseNode(block.subarray(inside, inside + each), 0) : null;
+        return node && !node.damaged && node.starts.length > 1 && !recordsOf(node).next().done;
+      });
+      if (size === undefined) return false;
+      found.push({ at, size });
       return true;
     };
     const bytes = Math.min(part.end, this.#volume.size) - part.start;
     const first = readNumberCheckpoint(from);
-    for (const { done, noted } of scanSectors(this.#volume, part, nodeSize, note, first, earlier))
+    for (const { done, noted } of scanSectors(this.#volume, part, largest, note, first, earlier))
       yield { records: [], resume: numberCheckpoint(done), done, total: bytes, noted };
     const { facts } = this.header;
-    const remnants = new Remnants(facts);
-    for (const at of found) remnants.take(readBytes(this.#volume, at, nodeSize), 14, nodeSize, this.start + at);
-    const units = this.#unitsOf(remnants, this.#remnants().remnants);
+    // What an earlier file system has left may count in other blocks.
+    const remnants = new Remnants({ ...facts, blockSize: LARGEST_BLOCK, totalBlocks: Math.ceil(this.#volume.size / SMALLEST_BLOCK) });
+    for (const { at, size } of found) remnants.take(readBytes(this.#volume, at, size), NODE.size, size, this.start + at);
+    const units = this.#unitsOf(remnants, this.#remnants().remnants, remnants.blockSize(this.clusterSize));
     const total = bytes + units.length;
     for (let next = Math.max(0, first - bytes); next < units.length; ) {
       const records: FileRecord[] = [];
@@ -191,18 +199,19 @@ class HfsPlusVolume implements FileSystem {
     return { source: new LayoutSource(this.#volume, { size: layout.size, segments: inVolume }), layout };
   }
 
-  #layoutOf(fork: Fork, extents: readonly Extent[]): Layout {
-    const { totalBlocks } = this.header.facts;
+  /** @param blockSize bytes of a block: another one than the volume's own in what an earlier file system has left */
+  #layoutOf(fork: Fork, extents: readonly Extent[], blockSize = this.clusterSize): Layout {
+    const totalBlocks = Math.floor(Math.min(this.#volume.size, this.header.facts.totalBlocks * this.clusterSize) / blockSize);
     const size = Math.min(fork.size, 2 ** 50);
     const segments = extents.map(({ start, count }): Segment => {
-      const length = count * this.clusterSize;
-      return start + count > totalBlocks ? { kind: "lost", length } : { kind: "disk", at: this.start + start * this.clusterSize, length };
+      const length = count * blockSize;
+      return start + count > totalBlocks ? { kind: "lost", length } : { kind: "disk", at: this.start + start * blockSize, length };
     });
     return layoutOf(segments, size);
   }
 
-  #forkLayout(cnid: number, type: number, fork: Fork, remnants = false): Layout {
-    return fork.size === 0 ? EMPTY_LAYOUT : this.#layoutOf(fork, this.#overflow.extentsOf(cnid, type, fork, remnants));
+  #forkLayout(cnid: number, type: number, fork: Fork, remnants: boolean, blockSize: number): Layout {
+    return fork.size === 0 ? EMPTY_LAYOUT : this.#layoutOf(fork, this.#overflow.extentsOf(cnid, type, fork, remnants), blockSize);
   }
 
   #live({ key, entry }: CatalogRecord, index: CatalogIndex, node: number): FileRecord[] {
@@ -298,11 +307,12 @@ class HfsPlusVolume implements FileSystem {
     reference: string,
     { state, system, links }: { state: FileRecord["state"]; system: boolean; links: number },
     evidence?: (layout: Layout) => ByteEvidence,
+    blockSize = this.clusterSize,
   ): FileRecord {
     const { facts } = entry;
     const gone = state === "deleted";
-    const data = this.#forkLayout(facts.fileID, FORK_TYPE.data, entry.data, gone);
-    const resource = entry.resource.size > 0 ? this.#forkLayout(facts.fileID, FORK_TYPE.resource, entry.resource, gone) : null;
+    const data = this.#forkLayout(facts.fileID, FORK_TYPE.data, entry.data, gone, blockSize);
+    const resource = entry.resource.size > 0 ? this.#forkLayout(facts.fileID, FORK_TYPE.resource, entry.resource, gone, blockSize) : null;
     const attributes = this.#attributes.of(facts.fileID);
     const notes: string[] = [];
     const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : { ...lostOf(layout) });
@@ -375,7 +385,7 @@ class HfsPlusVolume implements FileSystem {
       const node = parseNode(bytes, number);
       const at = placeIn(this.#catalogLayout, number * tree.nodeSize);
       if (tree.isLive(number) && node) remnants.take(bytes, node.free.from, node.free.to, at);
-      else if (node?.kind !== NODE_KIND.index && node?.kind !== NODE_KIND.map) remnants.take(bytes, 14, bytes.length, at);
+      else if (node?.kind !== NODE_KIND.index && node?.kind !== NODE_KIND.map) remnants.take(bytes, NODE.size, bytes.length, at);
     }
     if (this.journal) this.#takeJournal(this.journal, remnants);
     this.#gone = { remnants, units: this.#unitsOf(remnants, null) };
@@ -392,14 +402,14 @@ class HfsPlusVolume implements FileSystem {
       for (let inside = 0; inside < step && inside + 512 <= bytes.length; inside += 512) {
         if (bytes[inside + 8] !== NODE_KIND.leaf || bytes[inside + 9] !== 1) continue;
         const block = bytes.subarray(inside, Math.min(bytes.length, inside + nodeSize));
-        remnants.take(block, 14, block.length, this.start + at + from + inside);
-        this.#overflow.takeRemnants(block, 14, block.length, totalBlocks);
+        remnants.take(block, NODE.size, block.length, this.start + at + from + inside);
+        this.#overflow.takeRemnants(block, NODE.size, block.length, totalBlocks);
       }
     }
   }
 
   /** @param before remnants that were described already */
-  #unitsOf(remnants: Remnants, before: Remnants | null): (() => FileRecord[])[] {
+  #unitsOf(remnants: Remnants, before: Remnants | null, blockSize = this.clusterSize): (() => FileRecord[])[] {
     const index = this.#indexed();
     const known = new Set(before?.list().map(identity));
     const gone = remnants.list().filter((each) => !known.has(identity(each)) && this.#isGone(each, index));
@@ -415,7 +425,7 @@ class HfsPlusVolume implements FileSystem {
       );
     });
     const taken = claims.takenLater();
-    const units = gone.map((remnant, owner) => () => this.#deleted(remnant, index, remnants, taken.get(owner)));
+    const units = gone.map((remnant, owner) => () => this.#deleted(remnant, index, remnants, taken.get(owner), blockSize));
     for (const { cnid, place, folder } of remnants.namesOnly())
       if (!index.isLive(cnid) && !before?.folder(cnid)) units.push(() => this.#nameOnly(cnid, place, folder, index, remnants));
     return units;
@@ -424,9 +434,10 @@ class HfsPlusVolume implements FileSystem {
   /** Whether a remnant tells of something that the catalog does not have: a file that is gone, or an earlier content of one. */
   #isGone({ cnid, entry }: Remnant, index: CatalogIndex): boolean {
     if (!index.isLive(cnid)) return true;
-    if (entry.kind === "folder") return false;
+    // Where the number belongs to something else now, this one is of an earlier file system.
+    const made = index.folderMade(cnid);
+    if (entry.kind === "folder" || made !== null) return made !== null && made !== entry.facts.createDate;
     const now = index.find(cnid);
-    // The number belongs to another file now: this one is of an earlier file system.
     if (!now) return false;
     if (now.entry.facts.createDate !== entry.facts.createDate) return true;
     if (entry.data.size === 0 || isFileLink(entry)) return false;
@@ -434,14 +445,20 @@ class HfsPlusVolume implements FileSystem {
     return entry.data.extents.every(({ start, count }) => present.overlap(start, start + count) === 0);
   }
 
-  #deleted({ cnid, entry, place, tail, at }: Remnant, index: CatalogIndex, remnants: Remnants, taken: RangeSet | undefined): FileRecord[] {
+  #deleted(
+    { cnid, entry, place, tail, at }: Remnant,
+    index: CatalogIndex,
+    remnants: Remnants,
+    taken: RangeSet | undefined,
+    blockSize: number,
+  ): FileRecord[] {
     const reference = `remnant of a catalog record at byte ${at}, number ${cnid}`;
     const name = place ? shownName(place.rawName) : tail ? `?${tail}` : `file-${cnid}`;
     const parent = place?.parent ?? 0;
     const lost = place ? [] : [tail ? "The beginning of its name is gone." : "Its name is gone; its number stands in its place."];
     const describe = (): FileRecord => {
       if (entry.kind === "folder") return folderRecord(entry, { reference, system: false, state: "deleted" });
-      const evidence = (layout: Layout) => this.#evidence(layout, taken);
+      const evidence = (layout: Layout) => this.#evidence(layout, taken, blockSize);
       if (isFileLink(entry)) return this.#deletedLink(entry, index, reference);
       const file = this.#file(
         entry,
@@ -449,6 +466,7 @@ class HfsPlusVolume implements FileSystem {
         reference,
         { state: "deleted", system: false, links: 1 },
         evidence,
+        blockSize,
       );
       const earlier = index.isLive(cnid) && index.find(cnid)?.entry.facts.createDate === entry.facts.createDate;
       return earlier ? { ...file, notes: [...file.notes, "An earlier content of a file that is still there."] } : file;
@@ -505,9 +523,9 @@ class HfsPlusVolume implements FileSystem {
     })).slice(0, 1);
   }
 
-  #evidence(layout: Layout, taken: RangeSet | undefined): ByteEvidence {
+  #evidence(layout: Layout, taken: RangeSet | undefined, unit: number): ByteEvidence {
     const blocks = { start: this.start, blockSize: this.clusterSize, map: this.allocation };
-    return blockEvidence(layout, blocks, taken && { taken, unit: this.clusterSize });
+    return blockEvidence(layout, blocks, taken && { taken, unit });
   }
 }
 

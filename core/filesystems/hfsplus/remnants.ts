@@ -5,6 +5,7 @@ import { CATALOG_KEY, CNID, FILE_RECORD, FOLDER_RECORD, MODE, RECORD_TYPE, THREA
 
 /** Remnants kept of one volume at most. */
 const MOST_REMNANTS = 2_000_000;
+const NEARLY_ALL = 0.95;
 /** Characters of a name of which the beginning is gone, at most. */
 const MOST_TAIL = 64;
 
@@ -129,6 +130,15 @@ export class Remnants {
     const all = [...this.#found.values()].sort((a, b) => a.at - b.at);
     for (const remnant of all) remnant.place ??= this.#threads.get(remnant.cnid) ?? null;
     return all;
+  }
+
+  /** The size of blocks in which the files were counted: the smallest that is enough for nearly all of them, or the volume's own. */
+  blockSize(own: number): number {
+    const forks = [...this.#found.values()].flatMap(({ entry }) => (entry.kind === "file" && entry.data.size > 0 ? [entry.data] : []));
+    const fits = (size: number) => forks.filter((fork) => fork.size <= fork.blocks * size).length >= forks.length * NEARLY_ALL;
+    if (fits(own)) return own;
+    for (let size = 512; size <= 65_536; size *= 2) if (fits(size)) return size;
+    return own;
   }
 
   /** Names of files of which nothing else is left. */

@@ -1,0 +1,171 @@
+import { describe, expect, it } from "vitest";
+import {
+  copiesOf,
+  deletedOnes,
+  falselyWhole,
+  hashOf,
+  type MacEntry,
+  macBytes,
+  macSource,
+  macTruth,
+  macVolumes,
+  wrongOnes,
+} from "../../../tests/support/mac-truth";
+import { MemorySource } from "../../bytes/byte-source";
+import { inspectDisk, openVolume, type VolumeReport } from "../../volumes/inspect";
+import { isSound } from "./objects";
+
+/** Containers made by mkapfs of apfsprogs 0.2.1 and the apfs driver 0.3.22 of Linux; their manifests were written by the maker. */
+const NAMES = ["apfs-features", "apfs-checkpoints", "apfs-home", "apfs-twovol"] as const;
+const ofVolume = (entries: readonly MacEntry[], volume: number) => entries.filter((entry) => (entry.volume ?? 0) === volume);
+const inState = (entries: readonly MacEntry[], state: string) => entries.filter((entry) => entry.state === state);
+
+describe("APFS", () => {
+  it.each(NAMES)("%s: all live files come out with their bytes and attributes; nothing gone is called whole", (name) => {
+    const disk = macSource(name);
+    const truth = macTruth(name);
+    macVolumes(disk).forEach((volume, index) => {
+      const entries = ofVolume(truth.entries, index);
+      const copies = copiesOf(disk, volume);
+      expect(wrongOnes(inState(entries, "live"), copies, disk)).toEqual([]);
+      expect(falselyWhole({ entries }, copies, disk)).toEqual([]);
+      for (const entry of entries.filter(({ state }) => state === "deleted-overwritten"))
+        for (const copy of copies.filter(
+          (each) => each.state === "deleted" && each.path === `/${entry.path}`.normalize("NFC") && each.size > 0,
+        ))
+          if (hashOf(copy.layout, disk) !== entry.sha256) expect(copy.condition, entry.path).not.toBe("whole");
+    });
+  });
+
+  it("at least 95 of 100 deleted files whose bytes all stand come out under their full path", () => {
+    let [wanted, whole] = [0, 0];
+    for (const name of NAMES) {
+      const disk = macSource(name);
+      const truth = macTruth(name);
+      macVolumes(disk).forEach((volume, index) => {
+        const deleted = inState(ofVolume(truth.entries, index), "deleted").filter(({ type }) => type === "file");
+        wanted += deleted.length;
+        whole += deletedOnes(deleted, copiesOf(disk, volume), disk).whole;
+      });
+    }
+    // Of the others no node in the images has the name any more.
+    expect(wanted).toBe(61);
+    expect(whole / wanted).toBeGreaterThanOrEqual(0.95);
+  });
+
+  it("every file of every snapshot comes out of the snapshot, byte for byte", () => {
+    let checked = 0;
+    for (const name of NAMES) {
+      const disk = macSource(name);
+      const truth = macTruth(name);
+      macVolumes(disk).forEach((volume, index) => {
+        for (const { view, kind, label } of openVolume(disk, volume).states?.() ?? []) {
+          if (kind !== "snapshot") continue;
+          const entries = inState(ofVolume(truth.entries, index), `in-snapshot:${label}`);
+          expect(wrongOnes(entries, copiesOf(disk, { ...volume, view }), disk)).toEqual([]);
+          checked += entries.length;
+        }
+      });
+    }
+    expect(checked).toBeGreaterThan(300);
+  });
+
+  it("an older checkpoint shows a state that was once committed", () => {
+    const disk = macSource("apfs-checkpoints");
+    const [volume] = macVolumes(disk) as [VolumeReport];
+    const history = macTruth("apfs-checkpoints").volumes?.[0]?.history ?? [];
+    const states = openVolume(disk, volume).states?.() ?? [];
+    expect(states.length).toBeGreaterThan(0);
+    for (const { view } of states) {
+      const files = copiesOf(disk, { ...volume, view }).filter(({ type, state }) => type === "file" && state === "live");
+      const shown = Object.fromEntries(files.map((copy) => [copy.path.slice(1), hashOf(copy.layout, disk)]));
+      expect(
+        history.some((step) => JSON.stringify(Object.entries(step.files).sort()) === JSON.stringify(Object.entries(shown).sort())),
+      ).toBe(true);
+    }
+  });
+
+  it("volumes of one container are told apart, by name and by what stands in them", () => {
+    const { volumes, notes } = inspectDisk(macSource("apfs-twovol"));
+    expect(volumes.map(({ label, offset, view }) => [label, offset, view])).toEqual([
+      ["Alpha", 0, "0"],
+      ["Beta", 0, "1"],
+    ]);
+    expect(notes.join()).not.toContain("overlap");
+  });
+});
+
+describe("a damaged APFS container", () => {
+  const live = inState(macTruth("apfs-checkpoints").entries, "live");
+  const opened = (bytes: Uint8Array) => {
+    const disk = new MemorySource(bytes);
+    const { volumes } = inspectDisk(disk);
+    return { disk, volumes, volume: volumes.find(({ filesystem }) => filesystem === "apfs") as VolumeReport };
+  };
+
+  it("without its first block is opened by its checkpoints", () => {
+    const bytes = macBytes("apfs-checkpoints");
+    bytes.fill(0, 0, 4096);
+    const { disk, volume } = opened(bytes);
+    expect(volume.notes.join()).toContain("first block is damaged");
+    expect(wrongOnes(live, copiesOf(disk, volume), disk)).toEqual([]);
+  });
+
+  it("that no partition table names is found by its superblock, or by a checkpoint", () => {
+    const own = macBytes("apfs-checkpoints");
+    for (const zeroed of [false, true]) {
+      const start = (3 << 20) + 512 * 8;
+      const bytes = new Uint8Array(start + own.length);
+      bytes.set(own, start);
+      if (zeroed) bytes.fill(0, start, start + 4096);
+      const { disk, volume } = opened(bytes);
+      expect(volume).toMatchObject({ offset: start, standing: "lost" });
+      expect(wrongOnes(live, copiesOf(disk, volume), disk)).toEqual([]);
+    }
+  });
+
+  it("whose newest checkpoint is torn is opened by the one before it", () => {
+    const bytes = macBytes("apfs-checkpoints");
+    // The newest superblock in the descriptor area: its checksum is spoilt.
+    const view = new DataView(bytes.buffer);
+    let newest = { at: 0, xid: -1 };
+    for (let block = 1; block < 64; block += 1)
+      if (view.getUint32(block * 4096 + 32, true) === 0x4253_584e && isSound(bytes.subarray(block * 4096, block * 4096 + 4096))) {
+        const xid = view.getUint32(block * 4096 + 16, true);
+        if (xid > newest.xid) newest = { at: block * 4096, xid };
+      }
+    expect(newest.xid).toBeGreaterThan(0);
+    bytes[newest.at + 200] = (bytes[newest.at + 200] as number) ^ 1;
+    const { disk, volume } = opened(bytes);
+    const copies = copiesOf(disk, volume, false).filter(({ state, type }) => state === "live" && type === "file");
+    expect(copies.length).toBeGreaterThan(30);
+    for (const copy of copies) expect(copy.condition).toBe("whole");
+  });
+
+  it("that is encrypted is said to be at once, and its files are not guessed at", () => {
+    const bytes = macBytes("apfs-checkpoints");
+    // The mark of an unencrypted volume is taken out of every superblock of it, and the checksums are made right again.
+    for (let at = 0; at + 4096 <= bytes.length; at += 4096) {
+      if (new DataView(bytes.buffer).getUint32(at + 32, true) !== 0x4253_5041) continue;
+      bytes[at + 264] = (bytes[at + 264] as number) & ~1;
+      seal(bytes.subarray(at, at + 4096));
+    }
+    const { volume } = opened(bytes);
+    expect(volume.closed).toContain("encrypted");
+    expect(() => openVolume(new MemorySource(bytes), volume)).toThrow("encrypted");
+  });
+});
+
+/** Makes an object's checksum right, by trying what is read as right. */
+function seal(bytes: Uint8Array): void {
+  const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
+  const modulus = 0xffff_ffffn;
+  let [first, second] = [0n, 0n];
+  for (let at = 8; at < bytes.length; at += 4) {
+    first = (first + BigInt(view.getUint32(at, true))) % modulus;
+    second = (second + first) % modulus;
+  }
+  const low = modulus - ((first + second) % modulus);
+  view.setUint32(0, Number(low), true);
+  view.setUint32(4, Number(modulus - ((first + low) % modulus)), true);
+}
