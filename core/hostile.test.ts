@@ -1,23 +1,20 @@
 import { describe, expect, it } from "vitest";
-import { mutate, readDisk, SUBJECTS, type SubjectName } from "../tests/support/mutations";
+import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
 import { fixture } from "../tests/support/volume-truth";
 
+const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
 const SLOWEST_MS = 2_000;
 const MOST_MEMORY = 512 << 20;
 
 describe("damaged volumes and containers", () => {
-  it.each(Object.keys(SUBJECTS) as SubjectName[])(
-    `%s: ${ROUNDS} mutations never crash, hang or fill the memory`,
-    { timeout: 600_000 },
-    (name) => {
-      const { found, slowest, memory } = mutate(name, 0, ROUNDS);
-      expect(slowest).toBeLessThan(SLOWEST_MS);
-      expect(memory).toBeLessThan(MOST_MEMORY);
-      // The mutations must leave something to read, or they would test nothing.
-      expect(found).toBeGreaterThan(ROUNDS / 10);
-    },
-  );
+  it.each(WINDOWS)(`%s: ${ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 600_000 }, (name) => {
+    const { found, slowest, memory } = mutate(name, 0, ROUNDS);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    // The mutations must leave something to read, or they would test nothing.
+    expect(found).toBeGreaterThan(ROUNDS / 10);
+  });
 
   it.each(["tiny-ntfs", "fat12"])("%s cut off anywhere still gives what is there, or says why not", (name) => {
     const bytes = Uint8Array.from(fixture(`${name}.img.gz`));

@@ -2,7 +2,7 @@ import { strFromU8, unzipSync } from "fflate";
 import Papa from "papaparse";
 import readWorkbook from "read-excel-file/node";
 import initSql, { type Database } from "sql.js";
-import { walkXml } from "../../core/formats/xml";
+import { walkXml } from "../../core/bytes/xml";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { wholeContent } from "./content";

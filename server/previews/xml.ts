@@ -1,4 +1,4 @@
-import { walkXml } from "../../core/formats/xml";
+import { walkXml } from "../../core/bytes/xml";
 
 /** Elements that end a line: paragraphs and headings of OpenDocument (1.3, part 3, 5.1) and of drawings (ECMA-376, part 1, 21.1.2.2.6). */
 const LINES: ReadonlySet<string> = new Set(["p", "h"]);

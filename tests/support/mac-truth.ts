@@ -29,6 +29,8 @@ export interface MacEntry {
   xattrs?: Record<string, { size: number; sha256: string }>;
   resourceFork?: { size: number; sha256: string };
   why?: string;
+  /** Place in the file, in the volume, and length: bytes. */
+  extents?: [number, number, number][];
 }
 
 export interface MacTruth {
@@ -72,6 +74,13 @@ export function macSource(name: string): ByteSource {
     },
     unreadable: () => [],
   };
+}
+
+/** The same with zeros for the contents of files, so that all that is left to read are structures. */
+export function macStructures(name: string): Uint8Array {
+  const bytes = macBytes(name);
+  for (const { extents = [] } of macTruth(name).entries) for (const [, at, length] of extents) bytes.fill(0, at, at + length);
+  return bytes;
 }
 
 export const sha256 = (bytes: Uint8Array): string => createHash("sha256").update(bytes).digest("hex");

@@ -6,9 +6,12 @@ import { LayoutSource } from "../../core/bytes/layout";
 import { ContainerError } from "../../core/containers/container";
 import { openContainer } from "../../core/containers/open-container";
 import { fileRecordsPass, leftoversPass } from "../../core/copies/file-records-pass";
+import { isSound } from "../../core/filesystems/apfs/objects";
 import { FileSystemError } from "../../core/filesystems/file-record";
 import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { seeded } from "../../demo/draw";
+import { macFixture, macStructures } from "./mac-truth";
+import { objectChecksum } from "./object-checksum";
 import { fixture } from "./volume-truth";
 
 /** Something to damage: its bytes, where damage hurts, and how all of it is read. */
@@ -16,6 +19,8 @@ interface Subject {
   readonly bytes: Uint8Array;
   /** A place to change, chosen by a source of random numbers 0 … 1. */
   place(random: () => number): number;
+  /** Makes right the checksum of what a place belongs to, so that a change gets past it: where it stands, and its bytes. */
+  seal?(bytes: Uint8Array, at: number): { readonly at: number; readonly sum: Uint8Array } | null;
   /** Reads everything; returns how much was found. Throws for whatever a reader must not do. */
   read(bytes: Uint8Array): number;
 }
@@ -124,6 +129,84 @@ function exfat(): Subject {
   };
 }
 
+/** The part of a small volume that holds its structures and its files: what lies behind is free. */
+function hfsPlus(): Subject {
+  const bytes = macStructures("hfsplus-small").slice(0, 800 << 10);
+  const view = new DataView(bytes.buffer);
+  const catalogAt = view.getUint32(1024 + 272 + 16) * view.getUint32(1024 + 40);
+  return {
+    bytes,
+    place: (random) => {
+      const where = random();
+      if (where < 0.2) return 1024 + below(random, 512);
+      return where < 0.9 ? catalogAt + below(random, 6 * 4096) : below(random, bytes.length);
+    },
+    read: readDisk,
+  };
+}
+
+/** A journal with changes that wait, and old content. */
+function hfsPlusJournal(): Subject {
+  const bytes = macStructures("journal-bigendian").slice(0, 1800 << 10);
+  return {
+    bytes,
+    place: (random) => {
+      const where = random();
+      return where < 0.3 ? 8192 + below(random, 4608) : where < 0.8 ? 12_288 + below(random, 512 << 10) : below(random, bytes.length);
+    },
+    read: readDisk,
+  };
+}
+
+/** The blocks of a small container that are in use. Most changes get past the checksums. */
+function apfs(): Subject {
+  const bytes = macStructures("apfs-checkpoints").slice(0, 586 * 4096);
+  const view = new DataView(bytes.buffer);
+  const objects: number[] = [];
+  for (let at = 0; at + 4096 <= bytes.length; at += 4096)
+    if (isSound(bytes.subarray(at, at + 4096)) && view.getUint32(at, true) !== 0) objects.push(at);
+  return {
+    bytes,
+    place: (random) => {
+      const block = objects[below(random, objects.length)] as number;
+      // The newest objects are those that are read: they stand at the ends.
+      const where = random();
+      const near =
+        where < 0.4
+          ? (objects[below(random, Math.min(24, objects.length))] as number)
+          : where < 0.8
+            ? (objects.at(-1 - below(random, 24)) as number)
+            : block;
+      return near + below(random, random() < 0.5 ? 256 : 4096);
+    },
+    seal: (all, at) => {
+      const block = at - (at % 4096);
+      return { at: block, sum: objectChecksum(all.subarray(block, block + 4096)) };
+    },
+    read: readDisk,
+  };
+}
+
+function diskImage(name: string): Subject {
+  const { files } = (JSON.parse(macFixture("disk-images.json.gz").toString()) as Record<string, { files: Record<string, string> }>)[
+    name
+  ] ?? { files: {} };
+  const bytes = Uint8Array.from(Buffer.from(Object.values(files)[0] ?? "", "base64"));
+  return {
+    bytes,
+    // The head, the trailer, and the list before it.
+    place: (random) => {
+      const where = random();
+      return where < 0.2
+        ? below(random, 4096) % bytes.length
+        : where < 0.8
+          ? bytes.length - 1 - below(random, 8192)
+          : below(random, bytes.length);
+    },
+    read: readContainer,
+  };
+}
+
 export const SUBJECTS = {
   ntfs,
   fat,
@@ -131,6 +214,11 @@ export const SUBJECTS = {
   vhd: () => container("dynamic.vhd"),
   vhdx: () => container("dynamic.vhdx"),
   "vhdx with a log": () => container("dirty.vhdx"),
+  "hfs+": hfsPlus,
+  "hfs+ with a journal": hfsPlusJournal,
+  apfs,
+  "compressed disk image": () => diskImage("udif-lzfse-stored"),
+  "sparse disk image": () => diskImage("sparseimage-hfsplus"),
 } as const satisfies Record<string, () => Subject>;
 export type SubjectName = keyof typeof SUBJECTS;
 
@@ -160,6 +248,16 @@ export function mutate(name: SubjectName, from: number, to: number): Outcome {
       undo.push([at, bytes[at] as number]);
       bytes[at] = random() < 0.5 ? (NASTY[below(random, NASTY.length)] as number) : below(random, 256);
     }
+    // Now and then a checksum stays wrong, as after real damage.
+    if (subject.seal && random() < 0.9)
+      for (const [at] of [...undo]) {
+        const sealed = subject.seal(bytes, at);
+        if (!sealed) continue;
+        sealed.sum.forEach((byte, index) => {
+          undo.push([sealed.at + index, bytes[sealed.at + index] as number]);
+          bytes[sealed.at + index] = byte;
+        });
+      }
     const begun = process.cpuUsage();
     try {
       found += subject.read(bytes);

@@ -1,5 +1,6 @@
 import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../bytes/checkpoint";
+import { Cursor } from "../../bytes/cursor";
 import { EMPTY_LAYOUT, firstByte, type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import { PatchedSource } from "../../bytes/patched-source";
 import { type Range, RangeSet } from "../../bytes/range-set";
@@ -25,7 +26,18 @@ import { BTree, NODE_SIZES, parseNode } from "./b-tree";
 import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, isSymbolicLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
 import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
 import { type Journal, readJournal } from "./journal";
-import { CNID, COMPRESSED, FINDER_INFO, FORK_TYPE, JOURNAL_FILES, NODE, NODE_KIND, PRIVATE_FILES, VOLUME_ATTRIBUTE } from "./layout";
+import {
+  CNID,
+  COMPRESSED,
+  EXTENT_KEY,
+  FINDER_INFO,
+  FORK_TYPE,
+  JOURNAL_FILES,
+  NODE,
+  NODE_KIND,
+  PRIVATE_FILES,
+  VOLUME_ATTRIBUTE,
+} from "./layout";
 import { OverflowExtents } from "./overflow";
 import { type NamedPlace, type Remnant, Remnants } from "./remnants";
 import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
@@ -201,7 +213,7 @@ class HfsPlusVolume implements FileSystem {
 
   /** @param blockSize bytes of a block: another one than the volume's own in what an earlier file system has left */
   #layoutOf(fork: Fork, extents: readonly Extent[], blockSize = this.clusterSize): Layout {
-    const totalBlocks = Math.floor(Math.min(this.#volume.size, this.header.facts.totalBlocks * this.clusterSize) / blockSize);
+    const totalBlocks = Math.floor((this.header.facts.totalBlocks * this.clusterSize) / blockSize);
     const size = Math.min(fork.size, 2 ** 50);
     const segments = extents.map(({ start, count }): Segment => {
       const length = count * blockSize;
@@ -403,7 +415,9 @@ class HfsPlusVolume implements FileSystem {
         if (bytes[inside + 8] !== NODE_KIND.leaf || bytes[inside + 9] !== 1) continue;
         const block = bytes.subarray(inside, Math.min(bytes.length, inside + nodeSize));
         remnants.take(block, NODE.size, block.length, this.start + at + from + inside);
-        this.#overflow.takeRemnants(block, NODE.size, block.length, totalBlocks);
+        // The first key of a list of further extents has the length that all of its keys have.
+        if (new Cursor(block).u16be(NODE.size) === EXTENT_KEY.length)
+          this.#overflow.takeRemnants(block, NODE.size, block.length, totalBlocks);
       }
     }
   }

@@ -1,9 +1,9 @@
 import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
+import { walkXml } from "../../bytes/xml";
 import { breaksAt, type Extent, endsAt, type Format, type Kind, type Summary } from "../format";
 import { defined } from "../tiff-directory";
-import { walkXml } from "../xml";
 import { firstWords } from "./text";
 import { REFUSED, textOf, textRun } from "./text-run";
 

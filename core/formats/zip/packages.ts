@@ -2,9 +2,9 @@ import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
 import { InflateError, TooMuch } from "../../bytes/inflate";
 import { PastEnd } from "../../bytes/past-end";
+import { walkXml } from "../../bytes/xml";
 import type { Summary } from "../format";
 import { defined } from "../tiff-directory";
-import { walkXml } from "../xml";
 import { LOCAL, MOST_LOOKED_THROUGH } from "./layout";
 import { checkMember, directoryFromEnd, localMember, type ZipMember } from "./members";
 

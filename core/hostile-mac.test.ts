@@ -1,0 +1,23 @@
+import { describe, expect, it } from "vitest";
+import { macStructures } from "../tests/support/mac-truth";
+import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
+
+const MAC: readonly SubjectName[] = ["hfs+", "hfs+ with a journal", "apfs", "compressed disk image", "sparse disk image"];
+const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
+const SLOWEST_MS = 2_000;
+const MOST_MEMORY = 512 << 20;
+
+describe("damaged Mac volumes and images", () => {
+  it.each(MAC)(`%s: ${ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 900_000 }, (name) => {
+    const { found, slowest, memory } = mutate(name, 0, ROUNDS);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    // The mutations must leave something to read, or they would test nothing.
+    expect(found).toBeGreaterThan(ROUNDS / 10);
+  });
+
+  it.each(["hfsplus-small", "apfs-checkpoints"])("%s cut off anywhere still gives what is there, or says why not", (name) => {
+    const bytes = macStructures(name).slice(0, 2_400_000);
+    for (let length = 0; length < bytes.length; length += 74_897) expect(() => readDisk(bytes.subarray(0, length))).not.toThrow();
+  });
+});
