@@ -64,4 +64,21 @@ export const SCENARIO: readonly DemoJob[] = [
     images: [],
     folders: ["secretary-drive"],
   },
+  {
+    title: "Emptied bin on the editor's Mac",
+    client: "Larkfield Observatory Society",
+    accounts: [
+      account({
+        kinds: ["documents"],
+        nameHint: "thesis chapter",
+        folder: "Documents",
+        system: "mac",
+        userName: "maribel",
+        cause: "bin-emptied",
+        lost: on("7 May 2023"),
+        usedSince: "little",
+      }),
+    ],
+    images: ["editors-mac.img"],
+  },
 ];
