@@ -1,6 +1,7 @@
 import { execFileSync } from "node:child_process";
 import { existsSync, mkdirSync, mkdtempSync, renameSync, rmSync, truncateSync, writeFileSync } from "node:fs";
 import { dirname, join } from "node:path";
+import { layOutHfsPlus } from "./big-hfsplus";
 
 const PER_FOLDER = 500;
 const MIB = 1 << 20;
@@ -76,3 +77,9 @@ export const bigExfat = (folder: string, count: number): string =>
       run("losetup", "-d", device);
     }
   });
+
+/** An HFS Plus volume with `count` small files, laid out by our own script: a general archiver opens it. */
+export const bigHfsPlus = (folder: string, count: number): string => {
+  const bytes = Math.max(256, Math.ceil(count / 150)) * MIB;
+  return keptImage(folder, `hfsplus-${count}.img`, bytes, (image) => layOutHfsPlus(image, bytes, count));
+};

@@ -1,7 +1,7 @@
 import { statSync } from "node:fs";
 import { dirname } from "node:path";
 import { firstByte, markForeign } from "../core/bytes/layout";
-import { BANDS, BUNDLE_LIST } from "../core/containers/sparse-bundle";
+import { BANDS, BUNDLE_LIST, isBundleList } from "../core/containers/sparse-bundle";
 import { type FileRecord, type FileSystem, FileSystemError, likeliest } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
@@ -175,12 +175,19 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
       const opened = tree.open(record);
       if (!opened) continue;
       try {
-        if (looksLikeDisk(opened.content)) found.set(id, record);
+        // Beside its list, a bundle keeps a copy of it.
+        if (looksLikeDisk(opened.content) && (record.name === BUNDLE_LIST || !isBundleList(opened.content))) found.set(id, record);
       } finally {
         opened.close();
       }
     }
-  return found;
+  return withoutBands(found);
+}
+
+/** The bands of a bundle are parts of its disk, and no disks of their own. */
+function withoutBands(found: Map<string, FileRecord>): Map<string, FileRecord> {
+  const bundles = new Set([...found.values()].filter(({ name }) => name === BUNDLE_LIST).map(({ path }) => `${dirname(path)}/${BANDS}`));
+  return bundles.size === 0 ? found : new Map([...found].filter(([, { path }]) => !bundles.has(dirname(path))));
 }
 
 /** Files in the same folders, which may be parts or parents of what lies there; of a folder of this computer they are looked up there. */

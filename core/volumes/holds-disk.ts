@@ -1,6 +1,7 @@
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { encryptedImage } from "../containers/encrypted-image";
 import { isBundleList } from "../containers/sparse-bundle";
+import { readTrailer } from "../containers/udif-trailer";
 import { recogniseFileSystem } from "../filesystems/recognise";
 import { readPartitions } from "../partitions/read-partitions";
 
@@ -10,8 +11,8 @@ const SECTOR = 512;
 /** Boot sectors and partition tables end with it ([UEFI] 5.2.1, [MS-FAT] 3.1); VHD footers and VHDX files begin with the others. */
 const BOOT_MARK = [0x55, 0xaa];
 const [VHD, VHDX] = ["conectix", "vhdxfile"];
-/** Mac disk images: the beginning of a sparse one, and of the trailer of a compressed one. */
-const [SPARSE, COMPRESSED] = ["sprs", "koly"];
+/** How a sparse Mac disk image begins. */
+const SPARSE = "sprs";
 /** Mac disks without a boot record: the block that names the drivers, and the two file systems. */
 const MAC_MARKS = [
   { at: 0, mark: "ER" },
@@ -25,13 +26,13 @@ const MAC_MARKS = [
  * table or boot sector that leads to a file system. Reads a few sectors.
  */
 export function looksLikeDisk(content: ByteSource): boolean {
-  if (isBundleList(content)) return true;
+  if (isBundleList(content) || beginsUdif(content)) return true;
   if (content.size < SMALLEST) return false;
   const head = readBytes(content, 0, SECTOR);
   const tail = readBytes(content, content.size - SECTOR, SECTOR);
   const begins = (bytes: Uint8Array, mark: string) => [...mark].every((letter, at) => bytes[at] === letter.charCodeAt(0));
   if (begins(head, VHDX) || begins(head, VHD) || begins(tail, VHD)) return true;
-  if (begins(head, SPARSE) || begins(tail, COMPRESSED) || encryptedImage(content)) return true;
+  if (begins(head, SPARSE) || encryptedImage(content)) return true;
   const bootable = BOOT_MARK.every((byte, index) => head[SECTOR - 2 + index] === byte);
   if (!bootable && !MAC_MARKS.some(({ at, mark }) => begins(readBytes(content, at, mark.length), mark))) return false;
   if (recogniseFileSystem(content).filesystem !== "unknown") return true;
@@ -41,3 +42,6 @@ export function looksLikeDisk(content: ByteSource): boolean {
       recogniseFileSystem(new WindowSource(content, start, Math.min(length, content.size - start))).filesystem !== "unknown",
   );
 }
+
+/** Whether it is a compressed Mac disk image, or the first file of one: however small, its disk need not be. */
+const beginsUdif = (content: ByteSource): boolean => (readTrailer(content)?.segmentNumber ?? Number.POSITIVE_INFINITY) <= 1;

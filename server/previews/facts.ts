@@ -12,7 +12,7 @@ const HEAD = 1 << 18;
 const MAX_PIXELS = 200_000_000;
 
 /** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
-const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|0*1)$/i;
+const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|dmg|sparseimage|0*1)$/i;
 
 /** Text whose name says that it is a table. */
 const separated = (name: string, format: string) =>

@@ -33,6 +33,8 @@ const SERIES: readonly (readonly [further: RegExp, first: readonly string[]])[] 
 
 /** The name of the first part of an image of which a file is a further part; null: it is none. */
 export function partOf(path: string): string | null {
+  const numbered = /^(.*)\.\d{3}\.dmgpart$/i.exec(path);
+  if (numbered && existsSync(`${numbered[1]}.dmg`)) return basename(`${numbered[1]}.dmg`);
   for (const [further, first] of SERIES) {
     const match = further.exec(path);
     if (!match) continue;

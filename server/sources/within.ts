@@ -1,6 +1,8 @@
 import { sql } from "drizzle-orm";
 import { decodeLayout } from "../../core/bytes/layout-code";
+import { BANDS, BUNDLE_LIST } from "../../core/containers/sparse-bundle";
 import { looksLikeDisk } from "../../core/volumes/holds-disk";
+import { diskName } from "../../io/bundle";
 import { type InnerFile, type InnerPart, MOST_WITHIN, packLayout } from "../../io/inner-file";
 import { openSource, pickSourceAt } from "../../io/open-source";
 import type { Connection } from "../database/connection";
@@ -23,7 +25,7 @@ export interface InnerDisk {
 }
 
 /** Files of the same folder that are looked at as parts or parents of a disk at most. */
-const MOST_PARTS = 4096;
+const MOST_PARTS = 65_536;
 
 /**
  * Reads the structure of the disk in a copy's content. Nothing is unpacked: it is read where it stands.
@@ -52,7 +54,7 @@ export async function inspectWithin(db: Connection, copyId: number): Promise<Inn
     return {
       jobId: copy.jobId,
       storeId,
-      name,
+      name: diskName(path),
       path: outer.sourcePath,
       beside: copy.beside,
       within,
@@ -76,8 +78,10 @@ async function placeOf(db: Connection, copyId: number): Promise<{ storeId: numbe
   const { rows } = await db.execute<{ store_id: number; path: string; live: boolean; beside: string | null; layout: Buffer | null }>(sql`
     select c.store_id, f.path || '/' || c.name as path, c.state = 'live' and c.place = 'file-record' as live, o.name as beside, o.layout
     from copies c join folders f on f.id = c.folder_id
-    left join (select * from copies where folder_id = (select folder_id from copies where id = ${copyId}) and type = 'file'
-      and state = 'live' and layout is not null and file is null limit ${MOST_PARTS}) o on o.store_id = c.store_id
+    left join lateral (
+      select case when b.id = f.id then o.name else ${`${BANDS}/`} || o.name end as name, o.layout from folders b join copies o on o.folder_id = b.id
+      where (b.id = f.id or (c.name = ${BUNDLE_LIST} and b.home_id = f.home_id and b.path = f.path || ${`/${BANDS}`}))
+        and o.store_id = c.store_id and o.type = 'file' and o.state = 'live' and o.layout is not null and o.file is null limit ${MOST_PARTS}) o on true
     where c.id = ${copyId}`);
   const [first] = rows;
   if (!first) throw new Problem("There is no such copy.", 404);

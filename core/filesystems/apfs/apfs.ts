@@ -17,6 +17,7 @@ import {
   type StateOfVolume,
   unproven,
 } from "../file-record";
+import { describeUse, tellsOfUse } from "../mac-attributes";
 import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../mac-compression";
 import { nanosecondsToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
@@ -372,6 +373,10 @@ class ApfsVolume implements FileSystem {
       const text = target.subarray(0, end < 0 ? target.length : end);
       size = text.length;
       content = absent("not-followed", `A link to “${new TextDecoder().decode(text)}”: it is shown and not followed.`);
+    }
+    for (const { name, held } of attributes) {
+      const said = held && tellsOfUse(name) ? describeUse(name, held.bytes) : null;
+      if (said) notes.push(said);
     }
     const streams = attributes
       .filter((attribute) => attribute !== coded && attribute.name !== LINK_ATTRIBUTE && !(usesResource && attribute === resource))

@@ -1,7 +1,7 @@
 import type { Layout } from "../../bytes/layout";
 import { type BTree, LeafIndex } from "./b-tree";
 import { type Extent, type Fork, readExtents, readFork, shownName } from "./catalog-record";
-import { ATTRIBUTE_FORK_AT, ATTRIBUTE_INLINE, ATTRIBUTE_KEY, ATTRIBUTE_TYPE, MOST_NAME } from "./layout";
+import { ATTRIBUTE_FORK_AT, ATTRIBUTE_INLINE, ATTRIBUTE_KEY, ATTRIBUTE_TYPE, FORK, MOST_NAME } from "./layout";
 
 /** Extended attributes of one file at most. */
 const MOST_ATTRIBUTES = 1024;
@@ -29,6 +29,19 @@ export class Attributes {
     private readonly layoutOf: (fork: Fork, extents: readonly Extent[]) => Layout,
   ) {
     this.#index = tree ? new LeafIndex(tree, ATTRIBUTE_KEY.fileID) : null;
+  }
+
+  /** Stretches of attributes that stand in blocks of their own. */
+  *forks(): Generator<{ readonly extents: readonly Extent[] }, void, void> {
+    for (const { cursor, starts } of this.tree?.leaves() ?? [])
+      for (let index = 0; index + 1 < starts.length; index += 1) {
+        const [at, to] = [starts[index] as number, starts[index + 1] as number];
+        const data = at + 2 + cursor.u16be(at);
+        if (data + ATTRIBUTE_FORK_AT + FORK.size > to) continue;
+        const type = cursor.u32be(data);
+        if (type === ATTRIBUTE_TYPE.fork) yield readFork(cursor, data + ATTRIBUTE_FORK_AT);
+        else if (type === ATTRIBUTE_TYPE.extents) yield { extents: readExtents(cursor, data + ATTRIBUTE_FORK_AT) };
+      }
   }
 
   of(fileID: number): Attribute[] {

@@ -1,6 +1,18 @@
 import { type BTree, LeafIndex, type TreeNode } from "./b-tree";
 import { type CatalogEntry, type CatalogKey, type FileEntry, readEntry, readKey, shownName } from "./catalog-record";
-import { CATALOG_KEY, CNID, FILE_LINK, FOLDER_LINK, MODE, PRIVATE_FILES, PRIVATE_FOLDERS } from "./layout";
+import {
+  CATALOG_KEY,
+  CNID,
+  FILE_LINK,
+  FILE_RECORD,
+  FOLDER_LINK,
+  FOLDER_RECORD,
+  IDENTITY,
+  MODE,
+  PRIVATE_FILES,
+  PRIVATE_FOLDERS,
+  RECORD_TYPE,
+} from "./layout";
 import type { NamedPlace, Remnants } from "./remnants";
 
 export const UNKNOWN_PARENT = "/?";
@@ -50,6 +62,14 @@ class NumberSet {
   }
 }
 
+/** A file that may hold the content of linked ones: its folder, its number, and where its record stands. */
+interface Candidate {
+  readonly parent: number;
+  readonly number: number;
+  readonly node: number;
+  readonly at: number;
+}
+
 /** What must be known of the whole catalog before any of its records can be described: folders, links, numbers in use. */
 export class CatalogIndex {
   readonly #folders = new Map<number, { parent: number; name: string; createDate: number }>();
@@ -59,16 +79,15 @@ export class CatalogIndex {
   readonly #linkNames = new Map<number, number>();
   readonly #folderLinks = new Map<number, { parent: number; name: string }[]>();
   readonly #paths = new Map<number, readonly string[]>();
-  readonly #leaves: LeafIndex;
+  #leaves: LeafIndex | undefined;
   /** Numbers of the folders in which linked files and linked folders really stand. */
   readonly privateFiles: number | null;
   readonly privateFolders: number | null;
   label: string | null = null;
 
   constructor(private readonly tree: BTree) {
-    this.#leaves = new LeafIndex(tree, CATALOG_KEY.parentID);
-    const candidates: { parent: number; number: number; node: number; at: number }[] = [];
-    for (const node of tree.leaves()) for (const record of recordsOf(node)) this.#note(record, node.number, candidates);
+    const candidates: Candidate[] = [];
+    for (const node of tree.leaves()) for (let index = 0; index + 1 < node.starts.length; index += 1) this.#note(node, index, candidates);
     const inRoot = (name: string) => {
       for (const [cnid, folder] of this.#folders) if (folder.parent === CNID.root && folder.name === shownName(utf16be(name))) return cnid;
       return null;
@@ -78,22 +97,33 @@ export class CatalogIndex {
     for (const { parent, number, node, at } of candidates) if (parent === this.privateFiles) this.#linked.set(number, { node, at });
   }
 
-  #note({ key, entry, at }: CatalogRecord, node: number, candidates: { parent: number; number: number; node: number; at: number }[]): void {
-    if (entry.kind === "folder") {
+  /** Notes what matters of a record. Field by field: records come by the million, and most of them only say a number. */
+  #note({ cursor, starts, number }: TreeNode, index: number, candidates: Candidate[]): void {
+    const [from, to] = [starts[index] as number, starts[index + 1] as number];
+    const key = readKey(cursor, from, to);
+    if (!key) return;
+    const at = from + key.length;
+    if (at + 2 > to) return;
+    const type = cursor.u16be(at);
+    if (type === RECORD_TYPE.folder && at + FOLDER_RECORD.size <= to) {
+      const id = cursor.u32be(at + IDENTITY.id);
       const name = shownName(key.rawName);
-      this.#live.add(entry.facts.folderID);
-      if (entry.facts.folderID === CNID.root) this.label = name;
-      else this.#folders.set(entry.facts.folderID, { parent: key.parent, name, createDate: entry.facts.createDate });
-    } else if (entry.kind === "file") {
-      this.#live.add(entry.facts.fileID);
-      if (isFileLink(entry)) this.#linkNames.set(entry.facts.special, (this.#linkNames.get(entry.facts.special) ?? 0) + 1);
-      else if (isFolderLink(entry)) {
-        const links = this.#folderLinks.get(entry.facts.special) ?? [];
+      this.#live.add(id);
+      if (id === CNID.root) this.label = name || null;
+      else this.#folders.set(id, { parent: key.parent, name, createDate: cursor.u32be(at + IDENTITY.created) });
+    } else if (type === RECORD_TYPE.file && at + FILE_RECORD.size <= to) {
+      this.#live.add(cursor.u32be(at + IDENTITY.id));
+      const kind = cursor.u32be(at + IDENTITY.type);
+      const creator = cursor.u32be(at + IDENTITY.creator);
+      const special = cursor.u32be(at + IDENTITY.special);
+      if (kind === FILE_LINK.type && creator === FILE_LINK.creator) this.#linkNames.set(special, (this.#linkNames.get(special) ?? 0) + 1);
+      else if (kind === FOLDER_LINK.type && creator === FOLDER_LINK.creator) {
+        const links = this.#folderLinks.get(special) ?? [];
         if (links.length < MOST_PATHS) links.push({ parent: key.parent, name: shownName(key.rawName) });
-        this.#folderLinks.set(entry.facts.special, links);
-      } else if (key.rawName.length < 40) {
-        const number = /^iNode(\d+)$/.exec(shownName(key.rawName))?.[1];
-        if (number) candidates.push({ parent: key.parent, number: Number(number), node, at });
+        this.#folderLinks.set(special, links);
+      } else if (key.rawName.length < 40 && key.rawName[1] === PRIVATE_FILES.prefix.charCodeAt(0)) {
+        const found = /^iNode(\d+)$/.exec(shownName(key.rawName))?.[1];
+        if (found) candidates.push({ parent: key.parent, number: Number(found), node: number, at });
       }
     }
   }
@@ -157,6 +187,7 @@ export class CatalogIndex {
 
   /** The live record of a number, by its thread record. */
   find(cnid: number): { place: NamedPlace; entry: FileEntry } | null {
+    this.#leaves ??= new LeafIndex(this.tree, CATALOG_KEY.parentID);
     for (const node of this.#leaves.leavesOf(cnid))
       for (const { key, entry } of recordsOf(node))
         if (key.parent === cnid && entry.kind === "thread" && !entry.folder)
@@ -165,7 +196,7 @@ export class CatalogIndex {
   }
 
   #at(cnid: number, place: NamedPlace): { place: NamedPlace; entry: FileEntry } | null {
-    for (const node of this.#leaves.leavesOf(place.parent))
+    for (const node of this.#leaves?.leavesOf(place.parent) ?? [])
       for (const { key, entry } of recordsOf(node))
         if (key.parent === place.parent && entry.kind === "file" && entry.facts.fileID === cnid) return { place, entry };
     return null;

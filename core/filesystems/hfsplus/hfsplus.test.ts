@@ -112,14 +112,49 @@ describe("HFS Plus and HFSX", () => {
   });
 });
 
+describe("what does not add up in an HFS Plus volume", () => {
+  it("is nothing on volumes that a driver wrote and left in order", () => {
+    for (const name of ["hfsplus-mixed", "hfsplus-overwritten", "hfsx-case", "hfsplus-dirlinks", "journal-bigendian"]) {
+      const { disk, volume } = read(name);
+      expect(openVolume(disk, volume).findings?.(), name).toEqual([]);
+    }
+  });
+
+  it("is found: a block that two files claim, one that the map calls free, and a wrong number of files", () => {
+    const bytes = macBytes("hfsplus-small");
+    const view = new DataView(bytes.buffer);
+    const { at } = catalogOf(bytes);
+    // The first file of the catalog that has a block gets that of the next one.
+    const places: number[] = [];
+    for (let place = at; place + 248 < at + (64 << 10); place += 2)
+      if (
+        view.getUint16(place) === 2 &&
+        view.getUint32(place + 8) > 16 &&
+        view.getUint32(place + 8) < 60 &&
+        view.getUint32(place + 108) === 1
+      )
+        places.push(place);
+    expect(places.length).toBeGreaterThan(1);
+    view.setUint32((places[0] as number) + 104, view.getUint32((places[1] as number) + 104));
+    view.setUint32(1024 + 32, 999);
+    const disk = new MemorySource(bytes);
+    const words = (openVolume(disk, macVolumes(disk)[0] as VolumeReport).findings?.() ?? [])
+      .map(({ what, count }) => `${count} ${what}`)
+      .join("\n");
+    expect(words).toContain("1 Blocks that two files claim");
+    expect(words).toContain("1 Blocks that the volume's map calls used and that no file leads to");
+    expect(words).toContain("Numbers in the volume's header");
+  });
+});
+
+/** Where the catalog begins. */
+const catalogOf = (bytes: Uint8Array) => {
+  const view = new DataView(bytes.buffer, bytes.byteOffset);
+  const blockSize = view.getUint32(1024 + 40);
+  return { at: view.getUint32(1024 + 272 + 16) * blockSize, blockSize };
+};
+
 describe("a damaged HFS Plus volume", () => {
-  const catalogAt = (bytes: Uint8Array, offset = 0) => {
-    const view = new DataView(bytes.buffer, bytes.byteOffset);
-    return {
-      at: offset + view.getUint32(offset + 1024 + 272 + 16) * view.getUint32(offset + 1024 + 40),
-      blockSize: view.getUint32(offset + 1024 + 40),
-    };
-  };
   const listed = (bytes: Uint8Array) => {
     const disk = new MemorySource(bytes);
     const report = inspectDisk(disk);
@@ -139,7 +174,7 @@ describe("a damaged HFS Plus volume", () => {
 
   it("without the head of its catalog is read node by node", () => {
     const bytes = macBytes("hfsplus-small");
-    const { at } = catalogAt(bytes);
+    const { at } = catalogOf(bytes);
     bytes.fill(0, at, at + 512);
     const { volume, disk, copies } = listed(bytes);
     expect(volume.notes.join()).toContain("The head of the catalog is damaged");
@@ -148,7 +183,7 @@ describe("a damaged HFS Plus volume", () => {
 
   it("with a damaged node loses what stands in that node alone, and says so", () => {
     const bytes = macBytes("hfsplus-small");
-    const { at } = catalogAt(bytes);
+    const { at } = catalogOf(bytes);
     const nodeSize = new DataView(bytes.buffer).getUint16(at + 32);
     const first = new DataView(bytes.buffer).getUint32(at + 24);
     bytes.fill(0xee, at + first * nodeSize, at + (first + 1) * nodeSize);
@@ -177,7 +212,7 @@ describe("a damaged HFS Plus volume", () => {
     // The volume of the manifest lies at the end of another one's free space: its catalog is where nothing is in use.
     const bytes = macBytes("hfsplus-overwritten");
     const older = macBytes("hfsplus-small");
-    const { at, blockSize } = catalogAt(older);
+    const { at, blockSize } = catalogOf(older);
     const [count] = [new DataView(older.buffer).getUint32(1024 + 272 + 12)];
     const place = 12 << 20;
     bytes.set(older.subarray(at, at + count * blockSize), place);

@@ -14,10 +14,12 @@ import {
   type FileRecord,
   type FileSystem,
   FileSystemError,
+  type Finding,
   NO_CONTENT,
   placed,
   type RecordBatch,
 } from "../file-record";
+import { describeUse, tellsOfUse } from "../mac-attributes";
 import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../mac-compression";
 import { macTimeToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
@@ -25,6 +27,7 @@ import { Attributes } from "./attributes";
 import { BTree, NODE_SIZES, parseNode } from "./b-tree";
 import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, isSymbolicLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
 import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
+import { hfsPlusFindings, type OwnedFork } from "./consistency";
 import { type Journal, readJournal } from "./journal";
 import {
   CNID,
@@ -32,6 +35,7 @@ import {
   EXTENT_KEY,
   FINDER_INFO,
   FORK_TYPE,
+  HEADER_AT,
   JOURNAL_FILES,
   NODE,
   NODE_KIND,
@@ -195,6 +199,60 @@ class HfsPlusVolume implements FileSystem {
       yield { records, resume: numberCheckpoint(bytes + next), done: bytes + next, total };
     }
     yield { records: [], resume: numberCheckpoint(total), done: total, total };
+  }
+
+  findings(): Finding[] {
+    const { facts, forks } = this.header;
+    let [files, folders] = [0, 0];
+    const all = (fork: Fork, cnid: number, type: number) => this.#overflow.extentsOf(cnid, type, fork, false);
+    const special = (name: string, cnid: number, fork: Fork): OwnedFork => ({
+      name,
+      blocks: fork.blocks,
+      extents: all(fork, cnid, FORK_TYPE.data),
+    });
+    const { catalog, attributes, allocation, extents, startup } = forks;
+    const tree = this.#catalog;
+    const attributeForks = this.#attributes.forks();
+    // Where the headers stand: the first blocks, and the last one or two.
+    const head = Math.ceil((HEADER_AT + 512) / this.clusterSize);
+    const tail = Math.ceil(HEADER_AT / this.clusterSize);
+    const owned = function* (): Generator<OwnedFork, void, void> {
+      yield {
+        name: "volume headers",
+        blocks: null,
+        extents: [
+          { start: 0, count: head },
+          { start: facts.totalBlocks - tail, count: tail },
+        ],
+      };
+      yield { name: "list of further extents", blocks: extents.blocks, extents: extents.extents };
+      yield special("catalog", CNID.catalog, catalog);
+      yield special("list of extended attributes", CNID.attributes, attributes);
+      yield special("map of used blocks", CNID.allocation, allocation);
+      yield special("start-up file", CNID.startup, startup);
+      for (const node of tree.leaves())
+        for (const { key, entry } of recordsOf(node)) {
+          if (entry.kind === "folder") folders += key.parent === CNID.rootParent ? 0 : 1;
+          if (entry.kind !== "file") continue;
+          files += 1;
+          const name = shownName(key.rawName);
+          const { fileID } = entry.facts;
+          if (entry.data.blocks > 0) yield { name, blocks: entry.data.blocks, extents: all(entry.data, fileID, FORK_TYPE.data) };
+          if (entry.resource.blocks > 0)
+            yield {
+              name: `${name}, ${RESOURCE_STREAM}`,
+              blocks: entry.resource.blocks,
+              extents: all(entry.resource, fileID, FORK_TYPE.resource),
+            };
+        }
+      for (const fork of attributeForks) yield { name: "extended attribute", blocks: null, extents: fork.extents };
+    };
+    return hfsPlusFindings(owned(), {
+      blocks: facts.totalBlocks,
+      map: this.allocation,
+      header: { files: facts.fileCount, folders: facts.folderCount },
+      found: () => ({ files, folders }),
+    });
   }
 
   #indexed(): CatalogIndex {
@@ -367,6 +425,10 @@ class HfsPlusVolume implements FileSystem {
     }
     for (const { name, size: bytes, layout } of attributes)
       if (name !== COMPRESSION_ATTRIBUTE || coded === undefined) streams.push({ name, size: bytes, layout });
+    for (const { name, held } of attributes) {
+      const said = held && tellsOfUse(name) ? describeUse(name, held.bytes) : null;
+      if (said) notes.push(said);
+    }
     return {
       reference,
       state,
@@ -576,6 +638,10 @@ const isOwn = (parent: number, name: string, index: CatalogIndex, entry: FileEnt
     : JOURNAL_FILES.includes(name));
 
 function finderInfo(record: Uint8Array): Uint8Array | null {
+  // Of nearly all files it is empty.
+  let any = 0;
+  for (let at: number = FINDER_INFO.at; at < FINDER_INFO.at + FINDER_INFO.length; at += 1) any |= record[at] as number;
+  if (any === 0) return null;
   const bytes = record.slice(FINDER_INFO.at, FINDER_INFO.at + FINDER_INFO.length);
   for (const { start, end } of FINDER_OWN) bytes.fill(0, start, end);
   return bytes.some((byte) => byte !== 0) ? bytes : null;

@@ -57,9 +57,10 @@ function follow(volume: ByteSource, at: number, { start, end, size, listSize, un
   const patches = new Map<number, number>();
   const notes: string[] = [];
   let transactions = 0;
-  /** What the lists of a transaction say so far: it counts when all of them are sound. Each has the transaction's number. */
+  /** What the lists of a transaction say so far: it counts when all of them are sound. */
   let open: [number, number][] = [];
-  let number = 0;
+  /** Later systems mark the first list of a transaction; earlier ones say in each list whether another one follows. */
+  let marked: boolean | null = null;
   const commit = () => {
     for (const [sector, source] of open) if ((sector + 1) * PATCH <= volume.size) patches.set(sector, source);
     if (open.length > 0) transactions += 1;
@@ -104,10 +105,8 @@ function follow(volume: ByteSource, at: number, { start, end, size, listSize, un
       BLOCK_LIST.bytes + count * BLOCK_LIST.infoSize <= listSize &&
       used >= listSize &&
       used <= bytesLeft;
-    const own = order.u32(list, BLOCK_LIST.bytes + BLOCK_LIST.nextAt);
-    // One list is a transaction of its own where they bear no numbers.
-    if (begins || number === 0 || own !== number) commit();
-    number = own;
+    marked ??= begins;
+    if (marked && begins) commit();
     const taken = sound ? takeList(list, count, wrapped(place + listSize)) : null;
     if (!taken) {
       // What was begun before and has not ended is as broken.
@@ -116,10 +115,11 @@ function follow(volume: ByteSource, at: number, { start, end, size, listSize, un
       break;
     }
     open.push(...taken);
+    if (!marked && order.u32(list, BLOCK_LIST.bytes + BLOCK_LIST.nextAt) === 0) commit();
     bytesLeft -= used;
     place = wrapped(place + used);
   }
-  commit();
+  if (marked) commit();
   if (transactions > 0)
     notes.unshift(
       `${transactions} ${transactions === 1 ? "change waits" : "changes wait"} in the volume's journal; the files are shown as they are with ${transactions === 1 ? "it" : "them"}. Nothing is written.`,

@@ -24,7 +24,7 @@ export const VOLUME_HEADER = struct(512, {
   nextCatalogID: be.u32(64),
 });
 /** Where the forks of the special files stand in the volume header. */
-export const SPECIAL = { allocation: 112, extents: 192, catalog: 272, attributes: 352 } as const;
+export const SPECIAL = { allocation: 112, extents: 192, catalog: 272, attributes: 352, startup: 432 } as const;
 /** Attribute bits of the volume ("Volume Attributes"). */
 export const VOLUME_ATTRIBUTE = { journaled: 1 << 13 } as const;
 
@@ -79,6 +79,8 @@ export const FILE_RECORD = struct(248, {
 });
 export const DATA_FORK_AT = 88;
 export const RESOURCE_FORK_AT = 168;
+/** Fields that files and folders have at the same places (the last two: files). */
+export const IDENTITY = { id: 8, created: 12, special: 44, type: 48, creator: 52 } as const;
 /** User and Finder info, 16 bytes each. */
 export const FINDER_INFO = { at: 48, length: 32 } as const;
 
@@ -112,7 +114,7 @@ export const ATTRIBUTE_INLINE = { size: 12, data: 16 } as const;
 export const ATTRIBUTE_FORK_AT = 8;
 
 /** Numbers of the folders and files every volume has ("Catalog Node IDs"). */
-export const CNID = { rootParent: 1, root: 2, catalog: 4, attributes: 8, allocation: 6, firstUser: 16 } as const;
+export const CNID = { rootParent: 1, root: 2, catalog: 4, attributes: 8, allocation: 6, startup: 7, firstUser: 16 } as const;
 
 /** "Hard Links", "Finder Info": a link is a file of this type and creator; those of folders are from memory. */
 export const FILE_LINK = { type: 0x686c_6e6b, creator: 0x6866_732b } as const;

@@ -98,6 +98,7 @@ export class Remnants {
 
   /** @param diskAt disk byte offset of the first of the bytes */
   take(bytes: Uint8Array, from: number, to: number, diskAt: number): void {
+    if (isEmpty(bytes.subarray(from, to))) return;
     for (const { key, entry, at, tail } of recordsIn(bytes, from, to, this.measures)) {
       if (this.#found.size + this.#threads.size >= MOST_REMNANTS) return;
       if (entry.kind === "thread") {
@@ -148,6 +149,9 @@ export class Remnants {
       if (!known.has(cnid) && cnid >= CNID.firstUser && decodeUtf16be(place.rawName) !== "") yield { cnid, place, folder };
   }
 }
+
+const ZEROS = Buffer.alloc(32_768);
+const isEmpty = (bytes: Uint8Array) => bytes.length <= ZEROS.length && ZEROS.compare(bytes, 0, bytes.length, 0, bytes.length) === 0;
 
 /** The latest state of a file says most, but one from before it was emptied more; of two as late, the one whose name stands with it. */
 const rank = ({ entry, place }: Remnant) =>

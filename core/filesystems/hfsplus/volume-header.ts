@@ -26,6 +26,7 @@ export function readVolumeHeader(volume: ByteSource, at: number): VolumeHeader |
       extents: fork(SPECIAL.extents),
       catalog: fork(SPECIAL.catalog),
       attributes: fork(SPECIAL.attributes),
+      startup: fork(SPECIAL.startup),
     },
   };
 }
