@@ -2,7 +2,7 @@ import { execFileSync, spawnSync } from "node:child_process";
 import { mkdirSync, rmSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
-import { bigExfat, bigFat32, bigNtfs } from "../bench/big-volumes";
+import { bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
 import { measure, row } from "../bench/measure";
 import { accuracy } from "../bench/sweep-accuracy";
 import { packedDrive, sweptDrive } from "../bench/swept-drive";
@@ -23,6 +23,9 @@ const NEEDED: Record<string, string> = {
 };
 /** FAT32 and exFAT are measured with so many files, whatever the size of the NTFS volume. */
 const MOST_IN_FOLDERS = 100_000;
+
+/** Files on the volume of a Mac at least. */
+const FEWEST_ON_MAC = 200_000;
 
 /** Mounts an exFAT image and lists all of it with sizes and dates. */
 const LIST_MOUNTED = `at=$(mktemp -d) && device=$(losetup --find --show --read-only "$1") && mount.exfat-fuse -o ro "$device" "$at" >/dev/null 2>&1 &&
@@ -69,17 +72,19 @@ async function main(): Promise<void> {
   const read = measure(RUNS, node, join(out, "read-through.js"), image);
   console.log(row("read the same image through the byte source", read, "`cat`", measure(RUNS, "cat", image)));
   const inFolders = Math.min(records, MOST_IN_FOLDERS);
+  const onMac = Math.max(records, FEWEST_ON_MAC);
   const stored: [string, number][] = [[image, records]];
-  for (const [kind, volume, words, ...tool] of [
-    ["FAT32", bigFat32(folder, inFolders), "`7z l -slt`", "7z", "l", "-slt"],
+  for (const [kind, volume, count, words, ...tool] of [
+    ["FAT32", bigFat32(folder, inFolders), inFolders, "`7z l -slt`", "7z", "l", "-slt"],
+    ["HFS+", bigHfsPlus(folder, onMac), onMac, "`7z l -slt`", "7z", "l", "-slt"],
     // No general tool at hand lists exFAT without mounting it.
-    ["exFAT", bigExfat(folder, inFolders), "mounted by exfat-fuse, `find -ls`", "sh", "-c", LIST_MOUNTED, "list"],
+    ["exFAT", bigExfat(folder, inFolders), inFolders, "mounted by exfat-fuse, `find -ls`", "sh", "-c", LIST_MOUNTED, "list"],
   ] as const) {
     const [command, ...args] = tool;
-    stored.push([volume, inFolders]);
+    if (kind !== "HFS+") stored.push([volume, count]);
     const ours = measure(RUNS, node, join(out, "records-pass.js"), volume);
     console.log(
-      row(`the pass over the entries of a ${kind} volume of ${inFolders} files`, ours, words, measure(RUNS, command, ...args, volume)),
+      row(`the pass over the entries of a ${kind} volume of ${count} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
   }
   sweeping(folder, out);

@@ -84,6 +84,9 @@ function seriesOf(name: string): Series | null {
 export function openSplit(file: ByteSource, neighbours: Neighbours): Container | null {
   const series = seriesOf(neighbours.name);
   if (!series) return null;
+  // Letters end many ordinary names: without a part .aa such a file is no part, and no folder is gone through for it.
+  const letters = series.first.length === 1;
+  if (letters && series.place !== 0 && !neighbours.open(series.name(0))) return null;
   const present = new Set(neighbours.list());
   const numbers = [...present].flatMap((name) => {
     const other = seriesOf(name);
@@ -93,9 +96,7 @@ export function openSplit(file: ByteSource, neighbours: Neighbours): Container |
   const first = series.first.find((place) => present.has(series.name(place)) || place === series.place);
   if (first === undefined && numbers.length === 0) return null;
   const begin = first ?? (series.first.at(-1) as number);
-  // Letters end many ordinary names: without a part .aa, or with nothing beside it, such a file is no part.
-  if (first === undefined && series.first.length === 1) return null;
-  if (last === begin && series.first.length === 1) return null;
+  if (letters && (first === undefined || last === begin)) return null;
   if (last - begin >= MAX_PARTS) return null;
   const parts: ByteSource[] = [];
   for (let place = begin; place <= last; place += 1) {
