@@ -1,6 +1,5 @@
-import { copyBack } from "./copy-back";
 import { Cursor } from "./cursor";
-import { runLzvn } from "./lzvn";
+import { LzLoops } from "./lz-loops";
 import { Malformed } from "./malformed";
 
 /**
@@ -52,46 +51,45 @@ const ALL_SYMBOLS = 360;
 
 /** @returns `length` bytes; those after a damage stay zero */
 export function decodeLzfse(coded: Uint8Array, length: number): { bytes: Uint8Array; sound: boolean } {
-  const bytes = new Uint8Array(length);
+  const loops = LzLoops.with(coded, length);
+  const place = { read: 0, written: 0 };
+  let sound = false;
   try {
-    return { bytes, sound: runLzfse(coded, bytes) === length };
+    while (place.written < length && !runNext(loops, coded, length, place));
+    sound = place.written === length;
   } catch (error) {
     if (!(error instanceof Malformed || error instanceof RangeError)) throw error;
-    return { bytes, sound: false };
   }
+  return { bytes: loops.result(place.written, length), sound };
 }
 
-/** @returns bytes written. @throws Malformed where the coded bytes cannot be followed */
-function runLzfse(coded: Uint8Array, plain: Uint8Array): number {
+/** Goes through one block. @returns whether it is the end mark. @throws Malformed where the coded bytes cannot be followed */
+function runNext(loops: LzLoops, coded: Uint8Array, length: number, place: { read: number; written: number }): boolean {
   const cursor = new Cursor(coded);
-  let [read, written] = [0, 0];
-  while (written < plain.length) {
-    if (read + 4 > coded.length) throw new Malformed("the coded bytes break off");
-    const mark = cursor.u32(read);
-    if (mark === MARK.end) return written;
-    if (mark === MARK.stored) {
-      const count = need(cursor, read, 8).u32(read + 4);
-      const there = Math.min(count, plain.length - written, coded.length - read - 8);
-      plain.set(coded.subarray(read + 8, read + 8 + there), written);
-      written += there;
-      if (there < count && written < plain.length) throw new Malformed("a stored block breaks off");
-      read += 8 + count;
-    } else if (mark === MARK.lzvn) {
-      const payload = need(cursor, read, 12).u32(read + 8);
-      const from = read + 12;
-      const raw = cursor.u32(read + 4);
-      const until = Math.min(plain.length, written + raw);
-      const run = runLzvn(coded, from, Math.min(coded.length, from + payload), plain, written, until);
-      if (run.damaged) throw new Malformed("a block of instructions cannot be followed");
-      written = run.written;
-      read = from + payload;
-    } else if (mark === MARK.plainHead || mark === MARK.packedHead) {
-      const head = mark === MARK.plainHead ? readPlainHead(cursor, read) : readPackedHead(cursor, read);
-      written = runBlock(coded, read, head, plain, written);
-      read += head.size + head.literalBytes + head.matchBytes;
-    } else throw new Malformed("a block begins with no known mark", `at ${read}`);
-  }
-  return written;
+  const { read, written } = place;
+  if (read + 4 > coded.length) throw new Malformed("the coded bytes break off");
+  const mark = cursor.u32(read);
+  if (mark === MARK.end) return true;
+  if (mark === MARK.stored) {
+    const count = need(cursor, read, 8).u32(read + 4);
+    const there = Math.min(count, length - written, coded.length - read - 8);
+    loops.bytes.set(coded.subarray(read + 8, read + 8 + there), loops.plain + written);
+    place.written += there;
+    if (there < count && place.written < length) throw new Malformed("a stored block breaks off");
+    place.read += 8 + count;
+  } else if (mark === MARK.lzvn) {
+    const payload = need(cursor, read, 12).u32(read + 8);
+    const from = read + 12;
+    const until = Math.min(length, written + cursor.u32(read + 4));
+    place.written = loops.code.lzvn(from, Math.min(coded.length, from + payload), loops.plain, written, until) >>> 0;
+    if (loops.code.damaged.value !== 0) throw new Malformed("a block of instructions cannot be followed");
+    place.read = from + payload;
+  } else if (mark === MARK.plainHead || mark === MARK.packedHead) {
+    const head = mark === MARK.plainHead ? readPlainHead(cursor, read) : readPackedHead(cursor, read);
+    place.written = runBlock(loops, coded.length, read, head, written, length);
+    place.read += head.size + head.literalBytes + head.matchBytes;
+  } else throw new Malformed("a block begins with no known mark", `at ${read}`);
+  return false;
 }
 
 function need(cursor: Cursor, at: number, length: number): Cursor {
@@ -184,130 +182,67 @@ function spread(states: number, frequencies: Uint16Array, add: (state: number, s
   });
 }
 
-interface ValueTable {
-  /** Of each state: bits to read, of which the low `extra` belong to the value, the others to the next state. */
-  readonly bits: Uint8Array;
-  readonly extra: Uint8Array;
-  readonly delta: Int16Array;
-  readonly base: Uint32Array;
-}
-
-function valueTable(states: number, frequencies: Uint16Array, extra: readonly number[], bases: readonly number[]): ValueTable {
-  const table: ValueTable = {
-    bits: new Uint8Array(states),
-    extra: new Uint8Array(states),
-    delta: new Int16Array(states),
-    base: new Uint32Array(states),
-  };
+/** Lays a table of values into the loops' memory: see `compiled/lz.ts`. */
+function layOut(
+  words: Uint32Array,
+  at: number,
+  states: number,
+  frequencies: Uint16Array,
+  extra: readonly number[],
+  bases: readonly number[],
+): void {
+  words.fill(0, at / 4, at / 4 + states * 2);
   spread(states, frequencies, (state, symbol, bits, delta) => {
     const more = extra[symbol] as number;
-    table.bits[state] = bits + more;
-    table.extra[state] = more;
-    table.delta[state] = delta;
-    table.base[state] = bases[symbol] as number;
+    words[at / 4 + state * 2] = (bits + more) | (more << 8) | (delta << 16);
+    words[at / 4 + state * 2 + 1] = bases[symbol] as number;
   });
-  return table;
 }
 
-/** Reads a block into `plain` from `at` on. @returns the place after it */
-function runBlock(coded: Uint8Array, blockAt: number, head: Head, plain: Uint8Array, at: number): number {
+/** Puts a block together behind what is written. @returns the place after it */
+function runBlock({ code, plain, words }: LzLoops, size: number, blockAt: number, head: Head, at: number, until: number): number {
   const literalsAt = blockAt + head.size;
   const matchesAt = literalsAt + head.literalBytes;
   const end = matchesAt + head.matchBytes;
-  if (head.literals > MOST_LITERALS || head.matches > MOST_MATCHES || end > coded.length) throw new Malformed("a block's head cannot be");
+  if (head.literals > MOST_LITERALS || head.matches > MOST_MATCHES || end > size) throw new Malformed("a block's head cannot be");
   if (head.literalBits < -7 || head.literalBits > 0 || head.matchBits < -7 || head.matchBits > 0)
     throw new Malformed("a block's streams cannot be");
-  const literals = readLiterals(coded, literalsAt, matchesAt, head);
   let offset = 0;
   const next = (count: number) => {
     offset += count;
     return head.frequencies.subarray(offset - count, offset);
   };
-  const runs = valueTable(STATES.literalRun, next(SYMBOLS.literalRun), RUN_BITS, RUN_BASE);
-  const lengths = valueTable(STATES.matchLength, next(SYMBOLS.matchLength), MATCH_BITS, MATCH_BASE);
-  const distances = valueTable(STATES.distance, next(SYMBOLS.distance), DISTANCE_BITS, DISTANCE_BASE);
-  let [runState, matchState, distanceState] = [head.runState, head.matchState, head.distanceState];
-  if (runState >= STATES.literalRun || matchState >= STATES.matchLength || distanceState >= STATES.distance)
-    throw new Malformed("a block begins in no state");
-  let [written, taken, distance] = [at, 0, 0];
-  const until = plain.length;
-  // Bits are read from the end of the stream to its beginning.
-  let bit = end * 8 + head.matchBits;
-  const first = matchesAt * 8;
-  for (let left = head.matches; left > 0; left -= 1) {
-    let width = runs.bits[runState] as number;
-    bit -= width;
-    let value = bitsAt(coded, bit, width);
-    let extra = runs.extra[runState] as number;
-    const run = (runs.base[runState] as number) + (value & ((1 << extra) - 1));
-    runState = (runs.delta[runState] as number) + (value >>> extra);
-    width = lengths.bits[matchState] as number;
-    bit -= width;
-    value = bitsAt(coded, bit, width);
-    extra = lengths.extra[matchState] as number;
-    const match = (lengths.base[matchState] as number) + (value & ((1 << extra) - 1));
-    matchState = (lengths.delta[matchState] as number) + (value >>> extra);
-    width = distances.bits[distanceState] as number;
-    bit -= width;
-    value = bitsAt(coded, bit, width);
-    extra = distances.extra[distanceState] as number;
-    distance = (distances.base[distanceState] as number) + (value & ((1 << extra) - 1)) || distance;
-    distanceState = (distances.delta[distanceState] as number) + (value >>> extra);
-    if (bit < first || taken + run > head.literals) throw new Malformed("a block's matches break off");
-    const count = Math.min(run, until - written);
-    if (count < 16) for (let index = 0; index < count; index += 1) plain[written + index] = literals[taken + index] as number;
-    else plain.set(literals.subarray(taken, taken + count), written);
-    written += count;
-    taken += run;
-    if (match === 0 || written >= until) continue;
-    if (distance === 0 || distance > written) throw new Malformed("a match reaches back too far");
-    written = copyBack(plain, written, distance, Math.min(match, until - written));
-  }
-  return written;
-}
-
-/** Up to 25 bits from a bit of the stream on; bytes behind the coded ones count as zero. */
-function bitsAt(coded: Uint8Array, bit: number, width: number): number {
-  const byte = bit >>> 3;
-  const word =
-    (coded[byte] as number) |
-    ((coded[byte + 1] as number) << 8) |
-    ((coded[byte + 2] as number) << 16) |
-    ((coded[byte + 3] as number) << 24);
-  return (word >>> (bit & 7)) & ((1 << width) - 1);
-}
-
-const LITERALS = new Uint8Array(MOST_LITERALS + 4);
-
-/** Four decoders take turns over one stream. The result is valid until the next call. */
-function readLiterals(coded: Uint8Array, from: number, to: number, head: Head): Uint8Array {
-  // Of each state: bits to read, the symbol, and what the bits are added to.
-  const table = new Int32Array(STATES.literal);
-  spread(STATES.literal, head.frequencies.subarray(ALL_SYMBOLS - SYMBOLS.literal), (state, symbol, bits, delta) => {
-    table[state] = bits | (symbol << 4) | (delta << 12);
+  layOut(words, code.RUN_TABLE.value, STATES.literalRun, next(SYMBOLS.literalRun), RUN_BITS, RUN_BASE);
+  layOut(words, code.MATCH_TABLE.value, STATES.matchLength, next(SYMBOLS.matchLength), MATCH_BITS, MATCH_BASE);
+  layOut(words, code.DISTANCE_TABLE.value, STATES.distance, next(SYMBOLS.distance), DISTANCE_BITS, DISTANCE_BASE);
+  const table = code.LITERAL_TABLE.value / 4;
+  words.fill(0, table, table + STATES.literal);
+  spread(STATES.literal, next(SYMBOLS.literal), (state, symbol, bits, delta) => {
+    words[table + state] = bits | (symbol << 8) | (delta << 16);
   });
-  let [a, b, c, d] = head.literalStates as [number, number, number, number];
-  if (Math.max(a, b, c, d) >= STATES.literal) throw new Malformed("a block begins in no state");
-  const first = from * 8;
-  let bit = to * 8 + head.literalBits;
-  for (let index = 0; index < head.literals; index += 4) {
-    let entry = table[a] as number;
-    bit -= entry & 15;
-    a = (entry >> 12) + bitsAt(coded, bit, entry & 15);
-    LITERALS[index] = entry >> 4;
-    entry = table[b] as number;
-    bit -= entry & 15;
-    b = (entry >> 12) + bitsAt(coded, bit, entry & 15);
-    LITERALS[index + 1] = entry >> 4;
-    entry = table[c] as number;
-    bit -= entry & 15;
-    c = (entry >> 12) + bitsAt(coded, bit, entry & 15);
-    LITERALS[index + 2] = entry >> 4;
-    entry = table[d] as number;
-    bit -= entry & 15;
-    d = (entry >> 12) + bitsAt(coded, bit, entry & 15);
-    LITERALS[index + 3] = entry >> 4;
-    if (bit < first) throw new Malformed("a block's literals break off");
-  }
-  return LITERALS;
+  const [a, b, c, d] = head.literalStates as [number, number, number, number];
+  const { runState, matchState, distanceState } = head;
+  if (
+    Math.max(a, b, c, d) >= STATES.literal ||
+    runState >= STATES.literalRun ||
+    matchState >= STATES.matchLength ||
+    distanceState >= STATES.distance
+  )
+    throw new Malformed("a block begins in no state");
+  if (code.literals(literalsAt * 8, matchesAt * 8 + head.literalBits, head.literals, a, b, c, d) !== 0)
+    throw new Malformed("a block's literals break off");
+  const written = code.matches(
+    matchesAt * 8,
+    end * 8 + head.matchBits,
+    head.matches,
+    head.literals,
+    plain,
+    at,
+    until,
+    runState,
+    matchState,
+    distanceState,
+  );
+  if (written < 0) throw new Malformed("a block's matches cannot be followed");
+  return written;
 }

@@ -1,4 +1,4 @@
-// AssemblyScript: compiled to WebAssembly by scripts/compile-marks.ts, and never run as it stands. The loops that touch every byte
+// AssemblyScript: compiled to WebAssembly by scripts/compile-loops.ts, and never run as it stands. The loops that touch every byte
 // of a sweep are here, and nothing else: what a mark means is known outside. mark-search.ts fills the tables and reads what comes out.
 
 // Where the memory's parts begin. They are constants so that a look into a table is one instruction.
