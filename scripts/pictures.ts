@@ -48,6 +48,7 @@ async function main(): Promise<void> {
   await page.goto("/places");
   await page.getByText("Patterns and names").nth(3).click();
   await shot("places");
+  await mac(page, shot);
   await raw(page, shot);
   await card(page);
   await shot("leftovers");
@@ -74,6 +75,19 @@ async function unsaved(page: Page, shot: (name: string) => Promise<void>): Promi
   await best.first().click();
   await page.getByText("Application for a 400 mm reflector").waitFor();
   await shot("unsaved");
+}
+
+/** The editor's Mac, with the snapshot that is kept of its volume. */
+async function mac(page: Page, shot: (name: string) => Promise<void>): Promise<void> {
+  await page.goto("/jobs/4/sources");
+  const tree = page.getByRole("tree", { name: "Sources and volumes" });
+  await tree
+    .getByRole("treeitem", { name: /Fennmoor HD/ })
+    .locator("svg")
+    .first()
+    .click();
+  await tree.getByRole("treeitem", { name: /snapshot/ }).waitFor();
+  await shot("mac");
 }
 
 /** The card is swept for its pictures. */

@@ -1,4 +1,4 @@
-import { type BTree, LeafIndex, type TreeNode } from "./b-tree";
+import { type BTree, LeafIndex, parseNode, type TreeNode } from "./b-tree";
 import { type CatalogEntry, type CatalogKey, type FileEntry, readEntry, readKey, shownName } from "./catalog-record";
 import {
   CATALOG_KEY,
@@ -9,6 +9,7 @@ import {
   FOLDER_RECORD,
   IDENTITY,
   MODE,
+  NODE_KIND,
   PRIVATE_FILES,
   PRIVATE_FOLDERS,
   RECORD_TYPE,
@@ -29,14 +30,16 @@ export interface CatalogRecord {
   readonly at: number;
 }
 
-/** The sound records of a leaf. */
-export function* recordsOf(node: TreeNode): Generator<CatalogRecord, void, void> {
+/** The sound records of a leaf; those that only say where a number is are half of them, and may be left out. */
+export function* recordsOf(node: TreeNode, threads = true): Generator<CatalogRecord, void, void> {
   const { cursor, starts } = node;
   for (let index = 0; index + 1 < starts.length; index += 1) {
     const [at, to] = [starts[index] as number, starts[index + 1] as number];
     const key = readKey(cursor, at, to);
-    const entry = key && readEntry(cursor, at + key.length, to);
-    if (key && entry) yield { key, entry, at: at + key.length };
+    // Threads are known by the empty name in their key.
+    if (!key || (!threads && key.rawName.length === 0)) continue;
+    const entry = readEntry(cursor, at + key.length, to);
+    if (entry) yield { key, entry, at: at + key.length };
   }
 }
 
@@ -85,9 +88,19 @@ export class CatalogIndex {
   readonly privateFolders: number | null;
   label: string | null = null;
 
-  constructor(private readonly tree: BTree) {
+  /** @param meet is given every node of the tree on the way, so that nobody has to go through it once more */
+  constructor(
+    private readonly tree: BTree,
+    meet: (number: number, bytes: Uint8Array, node: TreeNode | null) => void = () => undefined,
+  ) {
     const candidates: Candidate[] = [];
-    for (const node of tree.leaves()) for (let index = 0; index + 1 < node.starts.length; index += 1) this.#note(node, index, candidates);
+    for (let number = 1; number < tree.nodes; number += 1) {
+      const bytes = tree.bytes(number);
+      const node = parseNode(bytes, number);
+      if (node?.kind === NODE_KIND.leaf && tree.isLive(number))
+        for (let index = 0; index + 1 < node.starts.length; index += 1) this.#note(node, index, candidates);
+      meet(number, bytes, node);
+    }
     const inRoot = (name: string) => {
       for (const [cnid, folder] of this.#folders) if (folder.parent === CNID.root && folder.name === shownName(utf16be(name))) return cnid;
       return null;

@@ -88,6 +88,8 @@ class HfsPlusVolume implements FileSystem {
   readonly #overflow: OverflowExtents;
   readonly #attributes: Attributes;
   #index: CatalogIndex | undefined;
+  /** Remnants met as the catalog was gone through. */
+  #met: Remnants | undefined;
   #gone: { readonly remnants: Remnants; readonly units: readonly (() => FileRecord[])[] } | undefined;
 
   constructor(
@@ -147,7 +149,7 @@ class HfsPlusVolume implements FileSystem {
     for (let next = first; next < nodes; ) {
       const end = Math.min(nodes, next + perBatch);
       for (const node of this.#catalog.leaves(next, end))
-        for (const record of recordsOf(node)) records.push(...this.#live(record, index, node.number));
+        for (const record of recordsOf(node, false)) records.push(...this.#live(record, index, node.number));
       next = end;
       yield { records, resume: numberCheckpoint(next), done: next, total };
       records = [];
@@ -256,7 +258,16 @@ class HfsPlusVolume implements FileSystem {
   }
 
   #indexed(): CatalogIndex {
-    this.#index ??= new CatalogIndex(this.#catalog);
+    if (this.#index) return this.#index;
+    const tree = this.#catalog;
+    const remnants = new Remnants(this.header.facts);
+    this.#index = new CatalogIndex(tree, (number, bytes, node) => {
+      const at = placeIn(this.#catalogLayout, number * tree.nodeSize);
+      if (tree.isLive(number) && node) remnants.take(bytes, node.free.from, node.free.to, at);
+      else if (node?.kind !== NODE_KIND.index && node?.kind !== NODE_KIND.map) remnants.take(bytes, NODE.size, bytes.length, at);
+    });
+    if (this.journal) this.#takeJournal(this.journal, remnants);
+    this.#met = remnants;
     return this.#index;
   }
 
@@ -451,17 +462,8 @@ class HfsPlusVolume implements FileSystem {
   /** What only remnants know: in the free space of leaves, in nodes not in use, and in the journal. */
   #remnants(): { readonly remnants: Remnants; readonly units: readonly (() => FileRecord[])[] } {
     if (this.#gone) return this.#gone;
-    const { facts } = this.header;
-    const remnants = new Remnants(facts);
-    const tree = this.#catalog;
-    for (let number = 1; number < tree.nodes; number += 1) {
-      const bytes = tree.bytes(number);
-      const node = parseNode(bytes, number);
-      const at = placeIn(this.#catalogLayout, number * tree.nodeSize);
-      if (tree.isLive(number) && node) remnants.take(bytes, node.free.from, node.free.to, at);
-      else if (node?.kind !== NODE_KIND.index && node?.kind !== NODE_KIND.map) remnants.take(bytes, NODE.size, bytes.length, at);
-    }
-    if (this.journal) this.#takeJournal(this.journal, remnants);
+    this.#indexed();
+    const remnants = this.#met as Remnants;
     this.#gone = { remnants, units: this.#unitsOf(remnants, null) };
     return this.#gone;
   }
