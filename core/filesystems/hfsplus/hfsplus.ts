@@ -1,7 +1,7 @@
 import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../bytes/checkpoint";
 import { Cursor } from "../../bytes/cursor";
-import { EMPTY_LAYOUT, firstByte, type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
+import { type Layout, LayoutSource, type Segment } from "../../bytes/layout";
 import { PatchedSource } from "../../bytes/patched-source";
 import { type Range, RangeSet } from "../../bytes/range-set";
 import { AllocationMap } from "../allocation-map";
@@ -10,53 +10,30 @@ import { Claims } from "../claims";
 import {
   absent,
   type ByteEvidence,
-  type Content,
   type FileRecord,
   type FileSystem,
   FileSystemError,
   type Finding,
   NO_CONTENT,
-  placed,
   type RecordBatch,
 } from "../file-record";
-import { describeUse, tellsOfUse } from "../mac-attributes";
-import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../mac-compression";
+import { RESOURCE_STREAM } from "../mac-compression";
 import { macTimeToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Attributes } from "./attributes";
 import { BTree, NODE_SIZES, parseNode } from "./b-tree";
-import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, isSymbolicLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
+import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
 import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
 import { hfsPlusFindings, type OwnedFork } from "./consistency";
+import { type Blocks, FileDescriber, folderRecord, forkLayout, lostOf } from "./files";
 import { type Journal, readJournal } from "./journal";
-import {
-  CNID,
-  COMPRESSED,
-  EXTENT_KEY,
-  FINDER_INFO,
-  FORK_TYPE,
-  HEADER_AT,
-  JOURNAL_FILES,
-  NODE,
-  NODE_KIND,
-  PRIVATE_FILES,
-  VOLUME_ATTRIBUTE,
-} from "./layout";
+import { CNID, EXTENT_KEY, FORK_TYPE, HEADER_AT, JOURNAL_FILES, NODE, NODE_KIND, PRIVATE_FILES, VOLUME_ATTRIBUTE } from "./layout";
 import { OverflowExtents } from "./overflow";
 import { type NamedPlace, type Remnant, Remnants } from "./remnants";
 import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
 
-const FINDER_STREAM = "com.apple.FinderInfo";
-/** Bytes of the Finder info that are no marks of a person's: numbers and dates the system keeps for itself (from memory). */
-const FINDER_OWN: readonly Range[] = [
-  { start: 16, end: 24 },
-  { start: 28, end: 32 },
-];
 /** Bytes of blocks that are in use somewhere. */
 const [SMALLEST_BLOCK, LARGEST_BLOCK] = [512, 65_536];
-const EMPTIED = "Its record says that it is empty; it may have been emptied as it was deleted, and where its content stood is not known.";
-/** A link's target is at most so long. Bytes. */
-const MOST_TARGET = 4096;
 
 /**
  * Opens an HFS Plus or HFSX volume, as it is with the changes that wait in its journal.
@@ -87,13 +64,15 @@ class HfsPlusVolume implements FileSystem {
   readonly #catalogLayout: Layout;
   readonly #overflow: OverflowExtents;
   readonly #attributes: Attributes;
+  readonly #blocks: Blocks;
+  readonly #files: FileDescriber;
   #index: CatalogIndex | undefined;
   /** Remnants met as the catalog was gone through. */
   #met: Remnants | undefined;
   #gone: { readonly remnants: Remnants; readonly units: readonly (() => FileRecord[])[] } | undefined;
 
   constructor(
-    private readonly disk: ByteSource,
+    disk: ByteSource,
     /** Disk byte offset of the volume. */
     private readonly start: number,
     volume: ByteSource,
@@ -103,6 +82,7 @@ class HfsPlusVolume implements FileSystem {
   ) {
     const { facts, forks } = header;
     this.clusterSize = facts.blockSize;
+    this.#blocks = { start, blockSize: facts.blockSize, count: facts.totalBlocks };
     this.#volume = new CachedSource(volume, 16_384, 1024);
     const extents = BTree.open(this.#special(forks.extents, forks.extents.extents).source, "list of further extents");
     this.#overflow = OverflowExtents.of(extents, facts.totalBlocks);
@@ -117,8 +97,9 @@ class HfsPlusVolume implements FileSystem {
     this.#attributes = new Attributes(
       attributeTree,
       (at) => placeIn(attributes.layout, at),
-      (fork, all) => this.#layoutOf(fork, all),
+      (fork, all) => forkLayout(this.#blocks, fork, all),
     );
+    this.#files = new FileDescriber(disk, this.#blocks, this.#overflow, this.#attributes);
     const map = open(forks.allocation, CNID.allocation);
     const mapped = map.layout.size * 8 >= facts.totalBlocks && map.layout.segments.every(({ kind }) => kind === "disk");
     this.allocation = mapped ? new AllocationMap(map.source, facts.totalBlocks, true) : null;
@@ -273,26 +254,11 @@ class HfsPlusVolume implements FileSystem {
 
   /** A special file: its bytes, and where they stand on the disk. */
   #special(fork: Fork, extents: readonly Extent[]): { source: ByteSource; layout: Layout } {
-    const layout = this.#layoutOf(fork, extents);
+    const layout = forkLayout(this.#blocks, fork, extents);
     const inVolume = layout.segments.map(
       (segment): Segment => (segment.kind === "disk" ? { ...segment, at: segment.at - this.start } : segment),
     );
     return { source: new LayoutSource(this.#volume, { size: layout.size, segments: inVolume }), layout };
-  }
-
-  /** @param blockSize bytes of a block: another one than the volume's own in what an earlier file system has left */
-  #layoutOf(fork: Fork, extents: readonly Extent[], blockSize = this.clusterSize): Layout {
-    const totalBlocks = Math.floor((this.header.facts.totalBlocks * this.clusterSize) / blockSize);
-    const size = Math.min(fork.size, 2 ** 50);
-    const segments = extents.map(({ start, count }): Segment => {
-      const length = count * blockSize;
-      return start + count > totalBlocks ? { kind: "lost", length } : { kind: "disk", at: this.start + start * blockSize, length };
-    });
-    return layoutOf(segments, size);
-  }
-
-  #forkLayout(cnid: number, type: number, fork: Fork, remnants: boolean, blockSize: number): Layout {
-    return fork.size === 0 ? EMPTY_LAYOUT : this.#layoutOf(fork, this.#overflow.extentsOf(cnid, type, fork, remnants), blockSize);
   }
 
   #live({ key, entry }: CatalogRecord, index: CatalogIndex, node: number): FileRecord[] {
@@ -315,7 +281,7 @@ class HfsPlusVolume implements FileSystem {
       const own = /^iNode(\d+)$/.exec(name)?.[1];
       if (own && index.namesOf(Number(own)) > 0) return [];
       if (PRIVATE_FILES.removed.test(name)) {
-        const file = this.#file(entry, key.rawName, reference, { state: "deleted", system: false, links: 1 });
+        const file = this.#files.describe(entry, key.rawName, reference, { state: "deleted", system: false, links: 1 });
         const note = "It was deleted while a program had it open; its content is kept until the volume is used again.";
         return [{ ...file, path: `${UNKNOWN_PARENT}/${name}`, name, notes: [...file.notes, note] }];
       }
@@ -323,9 +289,9 @@ class HfsPlusVolume implements FileSystem {
     const links = target && target !== entry ? Math.max(index.namesOf(number), 1) : 1;
     return this.#named(index, key.parent, name, key.rawName, null, () =>
       target
-        ? this.#file(target, key.rawName, reference, { state: "live", system, links })
+        ? this.#files.describe(target, key.rawName, reference, { state: "live", system, links })
         : {
-            ...this.#file(entry, key.rawName, reference, { state: "live", system, links: 1 }),
+            ...this.#files.describe(entry, key.rawName, reference, { state: "live", system, links: 1 }),
             content: absent("record-damaged", "It is one of several names of a file whose own record is not there any more."),
           },
     );
@@ -379,84 +345,6 @@ class HfsPlusVolume implements FileSystem {
         ? [...record.notes, "A folder above it is not known any more: the full path is not known."]
         : record.notes,
     }));
-  }
-
-  /** A file by its own record. Path and name are the caller's. */
-  #file(
-    entry: FileEntry,
-    rawName: Uint8Array,
-    reference: string,
-    { state, system, links }: { state: FileRecord["state"]; system: boolean; links: number },
-    evidence?: (layout: Layout) => ByteEvidence,
-    blockSize = this.clusterSize,
-  ): FileRecord {
-    const { facts } = entry;
-    const gone = state === "deleted";
-    const data = this.#forkLayout(facts.fileID, FORK_TYPE.data, entry.data, gone, blockSize);
-    const resource = entry.resource.size > 0 ? this.#forkLayout(facts.fileID, FORK_TYPE.resource, entry.resource, gone, blockSize) : null;
-    const attributes = this.#attributes.of(facts.fileID);
-    const notes: string[] = [];
-    const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : { ...lostOf(layout) });
-    // Systems empty a file as they delete it: what such a record says of its size tells nothing of what the file held.
-    const emptied = gone && data.size === 0 && entry.data.blocks === 0 && (facts.ownerFlags & COMPRESSED) === 0;
-    let content = emptied ? absent("record-damaged", EMPTIED) : placedAt(data);
-    let size = data.size;
-    let usesResource = false;
-    const coded = attributes.find(({ name }) => name === COMPRESSION_ATTRIBUTE);
-    if ((facts.ownerFlags & COMPRESSED) !== 0 || (coded && entry.data.size === 0)) {
-      const bytes =
-        coded?.held ??
-        (coded
-          ? {
-              bytes: readBytes(new LayoutSource(this.disk, coded.layout), 0, Math.min(coded.size, 1 << 20)),
-              at: firstByte(coded.layout) ?? 0,
-            }
-          : null);
-      const found = bytes && compressedContent(bytes, resource, this.disk);
-      if (found) {
-        size = found.size;
-        usesResource = found.usesResource;
-        content = found.layout ? placedAt(found.layout) : absent("not-followed", found.notes.join(" "));
-        if (found.layout) notes.push(...found.notes);
-      } else if (entry.data.size === 0) content = absent("record-damaged", "Compressed by the system; the record that says how is gone.");
-    }
-    if (isSymbolicLink(entry)) {
-      const target = new TextDecoder().decode(readBytes(new LayoutSource(this.disk, data), 0, Math.min(data.size, MOST_TARGET)));
-      content = absent("not-followed", `A link to “${target}”: it is shown and not followed.`);
-    }
-    const streams: FileRecord["streams"][number][] = [];
-    if (resource && !usesResource) streams.push({ name: RESOURCE_STREAM, size: resource.size, layout: resource });
-    const finder = isSymbolicLink(entry) ? null : finderInfo(entry.bytes);
-    if (finder) {
-      streams.push({
-        name: FINDER_STREAM,
-        size: finder.length,
-        layout: { size: finder.length, segments: [{ kind: "held", at: 0, length: finder.length, bytes: finder }] },
-      });
-    }
-    for (const { name, size: bytes, layout } of attributes)
-      if (name !== COMPRESSION_ATTRIBUTE || coded === undefined) streams.push({ name, size: bytes, layout });
-    for (const { name, held } of attributes) {
-      const said = held && tellsOfUse(name) ? describeUse(name, held.bytes) : null;
-      if (said) notes.push(said);
-    }
-    return {
-      reference,
-      state,
-      type: "file",
-      path: "",
-      name: "",
-      rawName,
-      size,
-      created: macTimeToMs(facts.createDate),
-      modified: macTimeToMs(facts.contentModDate),
-      changed: macTimeToMs(facts.attributeModDate),
-      content,
-      system,
-      streams,
-      links,
-      notes,
-    };
   }
 
   /** What only remnants know: in the free space of leaves, in nodes not in use, and in the journal. */
@@ -538,7 +426,7 @@ class HfsPlusVolume implements FileSystem {
       if (entry.kind === "folder") return folderRecord(entry, { reference, system: false, state: "deleted" });
       const evidence = (layout: Layout) => this.#evidence(layout, taken, blockSize);
       if (isFileLink(entry)) return this.#deletedLink(entry, index, reference);
-      const file = this.#file(
+      const file = this.#files.describe(
         entry,
         place?.rawName ?? new Uint8Array(),
         reference,
@@ -563,14 +451,14 @@ class HfsPlusVolume implements FileSystem {
   #deletedLink(entry: FileEntry, index: CatalogIndex, reference: string): FileRecord {
     const target = index.linked(entry.facts.special);
     if (!target) {
-      const file = this.#file(entry, new Uint8Array(), reference, { state: "deleted", system: false, links: 1 });
+      const file = this.#files.describe(entry, new Uint8Array(), reference, { state: "deleted", system: false, links: 1 });
       return {
         ...file,
         content: absent("record-damaged", "It was one of several names of a file whose own record is not there any more."),
       };
     }
     const shared = (layout: Layout): ByteEvidence => ({ usedByOthers: 0, takenLater: 0, shared: layout.size, lost: lostOf(layout).lost });
-    const file = this.#file(
+    const file = this.#files.describe(
       target,
       new Uint8Array(),
       reference,
@@ -609,12 +497,6 @@ class HfsPlusVolume implements FileSystem {
 
 const identity = ({ cnid, entry }: Remnant) => `${cnid} ${entry.facts.createDate}`;
 
-const lostOf = (layout: Layout): ByteEvidence => ({
-  usedByOthers: 0,
-  takenLater: 0,
-  lost: layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0),
-});
-
 /** Disk byte offset of a byte of a file that is not coded; 0 where it has none. */
 function placeIn(layout: Layout, at: number): number {
   let from = 0;
@@ -638,37 +520,3 @@ const isOwn = (parent: number, name: string, index: CatalogIndex, entry: FileEnt
   (entry.kind === "folder"
     ? entry.facts.folderID === index.privateFiles || entry.facts.folderID === index.privateFolders
     : JOURNAL_FILES.includes(name));
-
-function finderInfo(record: Uint8Array): Uint8Array | null {
-  // Of nearly all files it is empty.
-  let any = 0;
-  for (let at: number = FINDER_INFO.at; at < FINDER_INFO.at + FINDER_INFO.length; at += 1) any |= record[at] as number;
-  if (any === 0) return null;
-  const bytes = record.slice(FINDER_INFO.at, FINDER_INFO.at + FINDER_INFO.length);
-  for (const { start, end } of FINDER_OWN) bytes.fill(0, start, end);
-  return bytes.some((byte) => byte !== 0) ? bytes : null;
-}
-
-function folderRecord(
-  entry: FolderEntry,
-  { reference, system, state }: { reference: string; system: boolean; state: FileRecord["state"] },
-): FileRecord {
-  const { facts } = entry;
-  return {
-    reference,
-    state,
-    type: "folder",
-    path: "",
-    name: "",
-    rawName: new Uint8Array(),
-    size: 0,
-    created: macTimeToMs(facts.createDate),
-    modified: macTimeToMs(facts.contentModDate),
-    changed: macTimeToMs(facts.attributeModDate),
-    content: NO_CONTENT,
-    system,
-    streams: [],
-    links: 1,
-    notes: [],
-  };
-}
