@@ -1,7 +1,7 @@
 import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { numberCheckpoint, type Checkpoint as ResumePoint, readNumberCheckpoint } from "../../bytes/checkpoint";
 import { type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
-import { type Range, RangeSet } from "../../bytes/range-set";
+import type { Range } from "../../bytes/range-set";
 import type { AllocationMap } from "../allocation-map";
 import {
   ALL_BYTES_THERE,
@@ -23,6 +23,7 @@ import { nanosecondsToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Container } from "./container";
 import { EarlierRecords } from "./earlier";
+import { goneEvidence, MOST_LOOKED_INTO } from "./evidence";
 import { type GoneFile, goneFiles } from "./gone";
 import { type Group, groupsIn } from "./groups";
 import { COMPRESSED, LINK_ATTRIBUTE, MODE, OBJECT, PRIVATE_FOLDER, RECORD_TYPE, RESOURCE_ATTRIBUTE, ROOT_FOLDER } from "./layout";
@@ -37,8 +38,6 @@ export const UNKNOWN_PARENT = "/?";
 const MOST_DEPTH = 512;
 const MOST_TARGET = 4096;
 const MOST_ATTRIBUTE = 1 << 20;
-/** Free blocks of one file that are looked into for what was written there since; of a larger file its content alone can prove the rest. */
-const MOST_LOOKED_INTO = 65_536;
 /** Nodes of a tree at most: ten million files have fewer. */
 const MOST_LEAVES = 4_000_000;
 
@@ -432,8 +431,12 @@ class ApfsVolume implements FileSystem {
       blockSize: this.clusterSize,
       live: (id: number): Group | null => this.#liveGroup(id),
       liveExtents: (group: Group) => this.#extentsOf(group),
-      /** Whether a block in use is the stream's own still. */
-      owns: (stream: number, block: number) => lists.some((list) => list !== 0 && state.ownerIn(list, block) === stream),
+      /** The present volume's list and those of its snapshots: one of them knows the stream's blocks where they are still its own. */
+      ownership: (block: number, stream: number) => {
+        const found = lists.flatMap((list) => (list === 0 ? [] : (state.ownerIn(list, block) ?? [])));
+        if (found.length === 0) return null;
+        return { own: found.some((each) => each.stream === stream), end: Math.min(...found.map(({ end }) => end)) };
+      },
     };
   }
 
@@ -471,9 +474,10 @@ class ApfsVolume implements FileSystem {
   }
 
   #goneRecord(file: GoneFile, leftover: boolean): FileRecord {
-    const { version, extents, name, others, taken, note, owns } = file;
+    const { version, extents, name, others, taken, note, ownership } = file;
+    const blocks = { container: this.container, start: this.start, map: this.allocation };
     const record = this.#describe(version, extents, (layout) =>
-      this.#evidence(layout, version.inode.facts.privateId, version.xid, taken, owns),
+      goneEvidence(layout, blocks, { stream: version.inode.facts.privateId, xid: version.xid, taken, ownership }),
     );
     const deleted: FileRecord = {
       ...(record.size > MOST_LOOKED_INTO * this.clusterSize ? unproven(record) : record),
@@ -491,61 +495,6 @@ class ApfsVolume implements FileSystem {
       incompleteName: true,
       notes: [...deleted.notes, "Its name is gone; its number stands in its place."],
     };
-  }
-
-  /** What became of the blocks of a file that is gone: by the space manager, who owns them now, and what was written there since. */
-  #evidence(
-    layout: Layout,
-    stream: number,
-    xid: number,
-    taken: readonly Range[],
-    owns: (stream: number, block: number) => boolean,
-  ): ByteEvidence {
-    const { blockSize } = this.container.objects;
-    const later = RangeSet.from(taken);
-    let left = MOST_LOOKED_INTO;
-    const foreign = new RangeSet();
-    let [usedByOthers, takenBytes, shared, lost] = [0, 0, 0, 0];
-    const judge = (at: number, length: number, plain: number | null) => {
-      const first = Math.floor((at - this.start) / blockSize);
-      const last = Math.floor((at - this.start + length - 1) / blockSize);
-      let [used, gone] = [false, false];
-      for (let block = first; block <= last; block += 1) {
-        const from = Math.max(at, this.start + block * blockSize);
-        const bytes = Math.min(at + length, this.start + (block + 1) * blockSize) - from;
-        const inUse = this.allocation?.isUsed(block) ?? false;
-        const own = inUse && owns(stream, block);
-        if (own) shared += plain === null ? bytes : 0;
-        else if (inUse) {
-          used = true;
-          if (plain === null) usedByOthers += bytes;
-          foreign.add(from, from + bytes);
-        } else if (later.overlap(block, block + 1) > 0 || (left-- > 0 && this.#writtenSince(block, xid))) {
-          gone = true;
-          if (plain === null) takenBytes += bytes;
-          foreign.add(from, from + bytes);
-        }
-      }
-      // One lost byte spoils all that is coded after it.
-      if (plain !== null && used) usedByOthers += plain;
-      else if (plain !== null && gone) takenBytes += plain;
-    };
-    for (const segment of layout.segments) {
-      if (segment.kind === "lost") lost += segment.length;
-      else if (segment.kind === "disk") judge(segment.at, segment.length, null);
-      else if (segment.kind === "coded" && !segment.held) for (const run of segment.from) judge(run.at, run.length, segment.length);
-    }
-    return { usedByOthers, takenLater: takenBytes, ...(shared > 0 ? { shared } : {}), lost, foreign: foreign.ranges };
-  }
-
-  /** Whether a free block holds an object of the container's own that was written after a transaction. */
-  #writtenSince(block: number, xid: number): boolean {
-    const { volume, blockSize } = this.container.objects;
-    const { newest } = this.container;
-    const head = toObject(readBytes(volume, block * blockSize, OBJECT.size), block);
-    if (head.xid <= xid || head.xid > newest.xid || head.oid === 0 || head.oid >= newest.facts.nextOid + newest.facts.blockCount)
-      return false;
-    return isSound(readBytes(volume, block * blockSize, blockSize));
   }
 }
 

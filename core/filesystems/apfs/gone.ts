@@ -1,5 +1,6 @@
 import type { Range } from "../../bytes/range-set";
 import { type BlockClaim, type EarlierName, type EarlierRecords, isFolderNumber, takenLater, type Version } from "./earlier";
+import type { Ownership } from "./evidence";
 import type { Group } from "./groups";
 import { MODE, PRIVATE_FOLDER } from "./layout";
 import { type Extent, shownName } from "./records";
@@ -18,7 +19,7 @@ export interface GoneFile {
   /** Blocks that belonged to another file later. */
   readonly taken: readonly Range[];
   readonly note: string | null;
-  readonly owns: (stream: number, block: number) => boolean;
+  readonly ownership: Ownership;
 }
 
 interface Present {
@@ -27,7 +28,7 @@ interface Present {
   /** What the present tree says of a number; null: nothing. */
   live(id: number): Group | null;
   liveExtents(group: Group): readonly Extent[];
-  owns(stream: number, block: number): boolean;
+  readonly ownership: Ownership;
 }
 
 const EARLIER_CONTENT = "An earlier content of a file that is still there.";
@@ -42,8 +43,8 @@ export function goneFiles(earlier: EarlierRecords, present: Present, known: read
   const seen = new Set(known.map(identity));
   const found: Omit<GoneFile, "taken">[] = [];
   const others = [earlier, ...present.others];
-  const add = (file: Omit<GoneFile, "taken" | "others" | "owns">) => {
-    const gone = { ...file, others, owns: present.owns };
+  const add = (file: Omit<GoneFile, "taken" | "others" | "ownership">) => {
+    const gone = { ...file, others, ownership: present.ownership };
     const key = identity(gone);
     if (seen.has(key)) return;
     seen.add(key);

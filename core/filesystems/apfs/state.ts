@@ -164,8 +164,8 @@ export class VolumeState {
     return found.sort((a, b) => a.xid - b.xid);
   }
 
-  /** Whether a block belongs to a data stream, by one of the lists of who owns what. */
-  ownerIn(extentReferenceOid: number, block: number): number | null {
+  /** Which data stream a block belongs to, and up to which block, by one of the lists of who owns what. */
+  ownerIn(extentReferenceOid: number, block: number): { readonly stream: number; readonly end: number } | null {
     const tree = new Tree(extentReferenceOid, (paddr) => this.#node(paddr, null));
     const found = tree.find((node, index) => numberOf(node, index) - block);
     if (!found) return null;
@@ -173,7 +173,8 @@ export class VolumeState {
     const value = node.values[index] as Stretch;
     if (typeOf(node, index) !== RECORD_TYPE.physicalExtent || value.length < PHYSICAL_EXTENT.size - 4) return null;
     const blocks = (node.cursor.u32(value.at + 4) & 0x0fff_ffff) * 4_294_967_296 + node.cursor.u32(value.at);
-    return block < numberOf(node, index) + blocks ? node.cursor.u64(value.at + PHYSICAL_EXTENT.owner) : null;
+    const end = numberOf(node, index) + blocks;
+    return block < end ? { stream: node.cursor.u64(value.at + PHYSICAL_EXTENT.owner), end } : null;
   }
 
   /** Leaves of the tree of files whose blocks are not among those given; each block that is met is added. */
