@@ -353,7 +353,10 @@ test("a volume that was read gives its users' profiles and what does not add up 
   const { id } = (await (await page.request.post("/api/jobs", { data: { title: "Odd counts", client: "" } })).json()) as { id: number };
   await page.request.post(`/api/jobs/${id}/sources`, { data: { path } });
   await page.goto(`/jobs/${id}/search`);
+  // Going away at once would take the wish back before it is sent.
+  const wished = page.waitForResponse((response) => response.request().method() === "POST" && response.url().endsWith("/passes"));
   await page.getByRole("button", { name: "Read records" }).first().click();
+  await wished;
   await page.goto(`/jobs/${id}/sources`);
   await page.getByRole("treeitem", { name: /Data_open_C NTFS/ }).click();
   await expect(page.getByRole("table", { name: /Profiles/ }).getByRole("cell", { name: "Users/jbrevik" })).toBeVisible({ timeout: 30_000 });
