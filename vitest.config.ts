@@ -5,11 +5,11 @@ import { defineConfig } from "vitest/config";
 const alias = { "@": fileURLToPath(new URL(".", import.meta.url)) };
 
 /** Files that need a process of their own: they replace parts of the system's modules, or measure the memory of what they run. */
-const APART = ["io/**/*.test.ts", "core/hostile.test.ts"];
+const APART = ["io/**/*.test.ts", "core/hostile*.test.ts"];
 
 /** Tests that damage files many thousand times, or compare whole collections: a quick look (`npm run quick`) does without. */
 const LONG = [
-  "**/hostile.test.ts",
+  "**/hostile*.test.ts",
   "**/agreement.test.ts",
   "**/resume.test.ts",
   "**/pool.test.ts",
