@@ -38,7 +38,10 @@ test("what was emptied from the bin is found as the snapshot has it, and restore
   await row.click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("as of transaction");
+  // Going away at once would take the choice back before it is sent.
+  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
   await row.getByRole("checkbox").check();
+  await chosen;
   await openMac(page, "Restore");
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText("read again and the same")).toBeVisible({ timeout: 30_000 });
