@@ -86,6 +86,26 @@ describe("APFS", () => {
     }
   });
 
+  it("an older checkpoint, which nothing keeps, calls whole only what is the volume's still", () => {
+    const bytes = macBytes("apfs-checkpoints");
+    const disk = new MemorySource(bytes);
+    const [volume] = macVolumes(disk) as [VolumeReport];
+    const now = new Set(copiesOf(disk, volume).flatMap(({ state, layout }) => (state === "live" && layout ? [hashOf(layout, disk)] : [])));
+    let [kept, notKept] = [0, 0];
+    for (const { view } of openVolume(disk, volume).states?.() ?? [])
+      for (const copy of copiesOf(disk, { ...volume, view })) {
+        if (copy.type !== "file" || copy.size === 0 || !copy.layout) continue;
+        // As if a file that is gone by now had written there: the record of the old state cannot know.
+        if (now.has(hashOf(copy.layout, disk))) kept += copy.condition === "whole" ? 1 : 0;
+        else {
+          notKept += 1;
+          expect(copy.condition, copy.path).not.toBe("whole");
+        }
+      }
+    expect(kept).toBeGreaterThan(30);
+    expect(notKept).toBeGreaterThan(0);
+  });
+
   it("volumes of one container are told apart, by name and by what stands in them", () => {
     const { volumes, notes } = inspectDisk(macSource("apfs-twovol"));
     expect(volumes.map(({ label, offset, view }) => [label, offset, view])).toEqual([

@@ -11,6 +11,7 @@ import {
   type FileRecord,
   type FileSystem,
   FileSystemError,
+  likeliest,
   NO_CONTENT,
   placed,
   type RecordBatch,
@@ -23,7 +24,7 @@ import { nanosecondsToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Container } from "./container";
 import { EarlierRecords } from "./earlier";
-import { goneEvidence, MOST_LOOKED_INTO } from "./evidence";
+import { goneEvidence, MOST_LOOKED_INTO, type Ownership } from "./evidence";
 import { type GoneFile, goneFiles } from "./gone";
 import { type Group, groupsIn } from "./groups";
 import { COMPRESSED, LINK_ATTRIBUTE, MODE, OBJECT, PRIVATE_FOLDER, RECORD_TYPE, RESOURCE_ATTRIBUTE, ROOT_FOLDER } from "./layout";
@@ -56,26 +57,37 @@ export function openApfs(disk: ByteSource, start: number, length: number, view: 
     const checkpoint = container.checkpoints.find((each) => each.xid === xid);
     const state = checkpoint && VolumeState.atCheckpoint(container, checkpoint, wanted);
     if (!state) throw new FileSystemError("This earlier state of the volume was written over: it cannot be followed any more.");
-    return new ApfsVolume(disk, start, container, state, wanted, false);
+    return new ApfsVolume(disk, start, container, state, wanted, { present: false, kept: false, owners: present ?? state });
   }
   if (!present) {
     for (const checkpoint of container.checkpoints.slice(1)) {
       const state = VolumeState.atCheckpoint(container, checkpoint, wanted);
-      if (state) return new ApfsVolume(disk, start, container, state, wanted, kind === null, OLDER);
+      if (state)
+        return new ApfsVolume(disk, start, container, state, wanted, { present: kind === null, kept: false, owners: state }, OLDER);
     }
     throw new FileSystemError("The volume cannot be followed: its superblock or its object map is damaged in every checkpoint.");
   }
   if (isEncrypted(present.volume)) throw new FileSystemError(ENCRYPTED);
-  if (kind === null) return new ApfsVolume(disk, start, container, present, wanted, true);
+  if (kind === null) return new ApfsVolume(disk, start, container, present, wanted, { present: true, kept: true, owners: present });
   const snapshot = present.snapshots().find((each) => each.xid === xid);
   const state = snapshot && present.atSnapshot(snapshot);
   if (!state) throw new FileSystemError("There is no such snapshot in the volume, or its record is damaged.");
-  return new ApfsVolume(disk, start, container, state, wanted, false);
+  return new ApfsVolume(disk, start, container, state, wanted, { present: false, kept: true, owners: present });
 }
 
 const OLDER = "The newest state of the volume cannot be followed; the newest older checkpoint that can be was used.";
 export const ENCRYPTED =
   "The volume is encrypted. Ask the client for the password or the recovery key, have it opened with the client's own system, and image it there.";
+
+/** What a state of a volume is to the container. */
+interface Standing {
+  /** It is the volume as it is now: what is gone from it is listed too. */
+  readonly present: boolean;
+  /** Its blocks are kept for it. Those of an older checkpoint are not: they may have been given to others and written over since. */
+  readonly kept: boolean;
+  /** The state whose lists say whose a block is now. */
+  readonly owners: VolumeState;
+}
 
 class ApfsVolume implements FileSystem {
   readonly label: string | null;
@@ -87,6 +99,7 @@ class ApfsVolume implements FileSystem {
   readonly #folders = new Map<number, { parent: number; name: string }>();
   readonly #paths = new Map<number, string>();
   #nameless = new Map<number, { parentId: number; name: Uint8Array }>();
+  #ownerLists: readonly number[] | undefined;
   #gone: { readonly earlier: EarlierRecords; readonly files: readonly GoneFile[] } | undefined;
 
   constructor(
@@ -95,8 +108,7 @@ class ApfsVolume implements FileSystem {
     private readonly container: Container,
     private readonly state: VolumeState,
     private readonly index: number,
-    /** It is the volume as it is now: what is gone from it is listed too. */
-    private readonly present: boolean,
+    private readonly standing: Standing,
     note: string | null = null,
   ) {
     this.label = state.volume.label;
@@ -119,7 +131,7 @@ class ApfsVolume implements FileSystem {
   /** First the leaves of the tree of files in their order, then (a unit each) what only earlier states know. */
   *readRecords(from: ResumePoint | null, step: number): Generator<RecordBatch, void, void> {
     const leaves = this.#indexed();
-    const gone = this.present ? this.#fromEarlierStates().files : [];
+    const gone = this.standing.present ? this.#fromEarlierStates().files : [];
     const total = leaves.length + gone.length;
     const first = readNumberCheckpoint(from);
     let records: FileRecord[] = [];
@@ -145,7 +157,7 @@ class ApfsVolume implements FileSystem {
     part: Range = { start: 0, end: this.container.objects.volume.size },
     earlier: Earlier | null = null,
   ): Generator<RecordBatch, void, void> {
-    if (!this.present) return;
+    if (!this.standing.present) return;
     this.#indexed();
     const known = this.#fromEarlierStates();
     const { blockSize, volume } = this.container.objects;
@@ -176,7 +188,7 @@ class ApfsVolume implements FileSystem {
   }
 
   states(): StateOfVolume[] {
-    if (!this.present) return [];
+    if (!this.standing.present) return [];
     const found: StateOfVolume[] = this.state
       .snapshots()
       .map(({ xid, name, made }) => ({ view: writeView(this.index, "snapshot", xid), kind: "snapshot", label: name, asOf: made }));
@@ -272,7 +284,7 @@ class ApfsVolume implements FileSystem {
     const own = inode.name ? { parentId: inode.facts.parentId, name: inode.name } : (this.#nameless.get(id) ?? null);
     const removed = inode.facts.parentId === PRIVATE_FOLDER;
     const names = group.siblings.length > 0 ? group.siblings : own ? [own] : [];
-    const record = this.#describe(group, this.#extentsOf(group), null);
+    const record = this.#asKept(group, this.#describe(group, this.#extentsOf(group), null));
     if (names.length === 0 || removed) {
       const note = removed
         ? "It was deleted while a program had it open, or is being deleted; its content is kept until the volume is used again."
@@ -281,6 +293,17 @@ class ApfsVolume implements FileSystem {
       return [{ ...record, state: removed ? "deleted" : "live", path: `${UNKNOWN_PARENT}/${name}`, name, notes: [...record.notes, note] }];
     }
     return names.map(({ parentId, name }) => this.#named(record, parentId, name, names.length, []));
+  }
+
+  /** The same where the state's blocks are not kept for it: what stands in others is judged, and the rest only its content can prove. */
+  #asKept({ inode }: Group, record: FileRecord): FileRecord {
+    const place = likeliest(record);
+    if (this.standing.kept || !place) return record;
+    const { layout } = place;
+    const claimant = { stream: inode.facts.privateId, xid: this.state.xid, taken: [], ownership: this.#ownershipNow() };
+    const evidence = goneEvidence(layout, { container: this.container, start: this.start, map: this.allocation }, claimant);
+    const stored = layout.segments.reduce((sum, { kind, length }) => sum + (kind === "disk" || kind === "coded" ? length : 0), 0);
+    return { ...record, content: placed(layout, evidence, (evidence.shared ?? 0) >= stored) };
   }
 
   #named(record: FileRecord, parentId: number, rawName: Uint8Array, links: number, others: readonly EarlierRecords[]): FileRecord {
@@ -423,20 +446,28 @@ class ApfsVolume implements FileSystem {
     }
   }
 
+  /** The present volume's list and those of its snapshots: one of them knows the stream's blocks where they are still its own. */
+  #ownershipNow(): Ownership {
+    const { owners } = this.standing;
+    this.#ownerLists ??= [
+      owners.volume.facts.extentReferenceOid,
+      ...owners.snapshots().map(({ extentReferenceOid }) => extentReferenceOid),
+    ];
+    const lists = this.#ownerLists;
+    return (block, stream) => {
+      const found = lists.flatMap((list) => (list === 0 ? [] : (owners.ownerIn(list, block) ?? [])));
+      if (found.length === 0) return null;
+      return { own: found.some((each) => each.stream === stream), end: Math.min(...found.map(({ end }) => end)) };
+    };
+  }
+
   #surroundings(others: readonly EarlierRecords[]) {
-    const { state } = this;
-    const lists = [state.volume.facts.extentReferenceOid, ...state.snapshots().map(({ extentReferenceOid }) => extentReferenceOid)];
     return {
       others,
       blockSize: this.clusterSize,
       live: (id: number): Group | null => this.#liveGroup(id),
       liveExtents: (group: Group) => this.#extentsOf(group),
-      /** The present volume's list and those of its snapshots: one of them knows the stream's blocks where they are still its own. */
-      ownership: (block: number, stream: number) => {
-        const found = lists.flatMap((list) => (list === 0 ? [] : (state.ownerIn(list, block) ?? [])));
-        if (found.length === 0) return null;
-        return { own: found.some((each) => each.stream === stream), end: Math.min(...found.map(({ end }) => end)) };
-      },
+      ownership: this.#ownershipNow(),
     };
   }
 
