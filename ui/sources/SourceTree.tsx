@@ -84,10 +84,11 @@ function Branch({ source, sources }: { source: Source; sources: readonly Source[
               }
             >
               {nested(each.id)}
-              {each.states.map((state) => (
+              {each.states.map((state, index) => (
                 <TreeItem
-                  key={`${state.kind} ${state.label}`}
-                  itemId={`state-${each.id}-${state.kind}-${state.label}`}
+                  // Names are the disk's, and need not be different: the place in the list is.
+                  key={`${index} ${state.label}`}
+                  itemId={`state-${each.id}-${index}`}
                   label={
                     <span className={styles.branch}>
                       <b>{state.label}</b>
