@@ -98,7 +98,8 @@ function volumeRow(source: OpenedSource, volume: VolumeReport) {
     const profile = opened.allocation ? usageProfile(opened.allocation) : null;
     return {
       ...base,
-      states: (opened.states?.() ?? []).slice(0, MOST_STATES),
+      // Names are the disk's, and need not be different; how a state is opened tells it from all others.
+      states: [...new Map((opened.states?.() ?? []).map((state) => [state.view, state])).values()].slice(0, MOST_STATES),
       clock: opened.localTimes ? ("local" as const) : ("utc" as const),
       readable: true,
       usage: profile ? Buffer.from(profile.shares) : null,

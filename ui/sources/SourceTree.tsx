@@ -84,11 +84,10 @@ function Branch({ source, sources }: { source: Source; sources: readonly Source[
               }
             >
               {nested(each.id)}
-              {each.states.map((state, index) => (
+              {each.states.map((state) => (
                 <TreeItem
-                  // Names are the disk's, and need not be different: the place in the list is.
-                  key={`${index} ${state.label}`}
-                  itemId={`state-${each.id}-${index}`}
+                  key={state.view}
+                  itemId={`state-${each.id}-${state.view}`}
                   label={
                     <span className={styles.branch}>
                       <b>{state.label}</b>
