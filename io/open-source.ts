@@ -77,7 +77,8 @@ export function openDisk({ sourcePath, beside = [], within = [], bad = [], mark 
       container = openInner(new CachedSource(container.disk), inner, parts);
     }
     const known = new KnownBadSource(container.disk, bad);
-    const present = mark === null ? null : markOf(known);
+    // What is known to be bad is read all the same here: a place that was bad once must not let any other disk pass.
+    const present = mark === null ? null : markOf(container.disk);
     if (present !== null && present !== mark) throw new NotSeenError(ANOTHER(path));
     return { disk: new CachedSource(known), noteBad: (range) => known.add(range), container, parts, close };
   } catch (error) {

@@ -2,12 +2,15 @@ import { closeSync, constants, fstatSync, openSync, readSync, statSync } from "n
 import type { ByteSource } from "../core/bytes/byte-source";
 import { type Range, RangeSet } from "../core/bytes/range-set";
 import { deviceSize } from "./drives";
-import { DriveGoneError, SourceError } from "./source-error";
+import { DriveGoneError, NotSeenError, SourceError } from "./source-error";
 
 /** Bytes in the smallest piece still tried alone when a larger read failed: a sector of older drives. */
 const SECTOR = 512;
 /** No drive has more bytes. */
 const LARGEST = 2 ** 52;
+
+const SHORTENED = (path: string) =>
+  `${path} became shorter while it was read: something writes to it or puts another file in its place. Let that end, then try again.`;
 
 /**
  * The one place where a source is opened, and only for reading: an image, or a drive by its device node. Stretches that the drive
@@ -63,11 +66,14 @@ export class ReadOnlyFile implements ByteSource {
       if (code === "EIO") return false;
       throw error;
     }
-    // The file ends sooner than it did when it was opened: what it held is not there any more.
     if (done < into.length) {
       into.fill(0, done);
       const end = Math.min(this.size, at + into.length);
-      if (at >= 0 && at + done < end) this.#unreadable.add(at + done, end);
+      if (at >= 0 && at + done < end) {
+        // The file ends sooner than it did when it was opened: somebody writes to it. That is no bad place, and must not be kept as one.
+        if (this.#device === null) throw new NotSeenError(SHORTENED(this.path));
+        this.#unreadable.add(at + done, end);
+      }
     }
     return true;
   }
