@@ -23,16 +23,15 @@ export function stores(positionals: readonly string[], options: Options): number
 }
 
 /** A store as the contract of the command line has it. */
-function asJson({ id, parent, kind, label, asOf, volume, closed, notes }: Store): Record<string, unknown> {
+function asJson({ id, parent, kind, label, set, machine, user, asOf, volume, closed, notes }: Store): Record<string, unknown> {
   return {
     store: id,
     parent,
     kind,
     label,
-    // Of backup sets: none is read yet.
-    set: null,
-    machine: null,
-    user: null,
+    set,
+    machine,
+    user,
     asOf: asOf === null ? null : isoText(asOf),
     closed,
     ...(volume

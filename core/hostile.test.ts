@@ -4,6 +4,7 @@ import { fixture } from "../tests/support/volume-truth";
 
 const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
+const SLOW_ROUNDS = Math.ceil(ROUNDS / 5);
 const SLOWEST_MS = 2_000;
 const MOST_MEMORY = 512 << 20;
 
@@ -14,6 +15,14 @@ describe("damaged volumes and containers", () => {
     expect(memory).toBeLessThan(MOST_MEMORY);
     // The mutations must leave something to read, or they would test nothing.
     expect(found).toBeGreaterThan(ROUNDS / 10);
+  });
+
+  // Each round reads a whole state.
+  it(`snapshots inside a volume: ${SLOW_ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 600_000 }, () => {
+    const { found, slowest, memory } = mutate("ntfs with snapshots", 0, SLOW_ROUNDS);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    expect(found).toBeGreaterThan(SLOW_ROUNDS * 10);
   });
 
   it.each(["tiny-ntfs", "fat12"])("%s cut off anywhere still gives what is there, or says why not", (name) => {

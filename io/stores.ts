@@ -22,6 +22,11 @@ export interface Store {
   readonly label: string | null;
   /** The moment it speaks for, UTC milliseconds; null: now, or not known. */
   readonly asOf: number | null;
+  /** Of a state: the set it is one of, in words that stay the same; null: it is none of a set. */
+  readonly set: string | null;
+  /** Of a state: the computer, and the user, it was made of; null: nothing says. */
+  readonly machine: string | null;
+  readonly user: string | null;
   /** The disk it is on, or the folder it is. */
   readonly disk: DiskAt;
   /** Of a volume: where it lies on its disk. */
@@ -70,7 +75,18 @@ function* walkSource(source: DiskAt, walk: Walk): Generator<Store, void, void> {
   }
   const folder = new FolderSource(source.sourcePath);
   const id = "folder";
-  yield { id, parent: null, kind: "folder", label: folder.label, asOf: null, disk: source, volume: null, closed: null, notes: [] };
+  yield {
+    ...NO_SET,
+    id,
+    parent: null,
+    kind: "folder",
+    label: folder.label,
+    asOf: null,
+    disk: source,
+    volume: null,
+    closed: null,
+    notes: [],
+  };
   if (walk.deep) yield* walkFiles(folder, source, id, walk);
 }
 
@@ -83,7 +99,7 @@ function* walkDisk(
   notes: readonly string[],
   walk: Walk,
 ): Generator<Store, void, void> {
-  const image = { id, parent, kind: "image", label, asOf: null, disk, volume: null } as const;
+  const image = { ...NO_SET, id, parent, kind: "image", label, asOf: null, disk, volume: null } as const;
   let opened: OpenedSource;
   try {
     opened = openSource(disk);
@@ -101,19 +117,33 @@ function* walkDisk(
       if (volume.filesystem === "unknown" && !volume.closed) continue;
       const found = volume.closed ? volume.closed : openOrWhy(opened, volume);
       const closed = typeof found === "string" ? found : null;
-      yield { id: inside, parent: id, kind: "volume", label: volume.label, asOf: null, disk, volume, closed, notes: volume.notes };
+      yield {
+        ...NO_SET,
+        id: inside,
+        parent: id,
+        kind: "volume",
+        label: volume.label,
+        asOf: null,
+        disk,
+        volume,
+        closed,
+        notes: volume.notes,
+      };
       if (typeof found === "string") continue;
-      for (const { view, kind, label: name, asOf } of found.states?.() ?? [])
+      for (const { view, kind, label: name, asOf, machine = null, notes: own = [] } of found.states?.() ?? [])
         yield {
+          ...NO_SET,
           id: `${inside}/state:${view}`,
           parent: inside,
           kind,
           label: name,
           asOf,
+          set: kind === "snapshot" ? `${inside}/snapshots` : null,
+          machine,
           disk,
           volume: { ...volume, view },
           closed: null,
-          notes: kind === "checkpoint" ? [NOT_KEPT] : [],
+          notes: kind === "checkpoint" ? [...own, NOT_KEPT] : own,
         };
       if (walk.deep) yield* walkFiles(volumeTree(found, opened.disk, null), disk, inside, walk);
     }
@@ -122,6 +152,7 @@ function* walkDisk(
   }
 }
 
+const NO_SET = { set: null, machine: null, user: null } as const;
 const NOT_KEPT = "Nothing keeps this state: it is there because it was not written over yet, and parts of it may be.";
 
 /** @returns why it cannot be opened, in words, when it cannot */

@@ -76,11 +76,16 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable + unstored;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
-  const look = layout && state === "deleted" && gone < size && layout.segments.some((segment) => segment.kind !== "held");
+  const look =
+    layout &&
+    (state === "deleted" || place?.sure === false || place?.unguarded) &&
+    gone < size &&
+    layout.segments.some((segment) => segment.kind !== "held");
   const evidence: Evidence = {
     usedByOthers: bytes.usedByOthers,
     takenLater: bytes.takenLater,
     ...(bytes.shared ? { shared: bytes.shared } : {}),
+    ...(bytes.inDoubt ? { inDoubt: bytes.inDoubt } : {}),
     lost: absent && NOT_HERE.has(absent.why) ? size : bytes.lost + unstored,
     unreadable,
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
@@ -159,6 +164,8 @@ export function conditionOf(
   if (content?.finding === "damaged")
     return { condition: "partial", survival: Math.min(0.99, Math.max(0.01, content.at / Math.max(record.size, content.expected ?? 0))) };
   if (content?.finding === "differs") return { condition: "not-checked", survival };
+  // Sound content of another time would look as sound.
+  if (evidence.inDoubt) return { condition: "not-checked", survival };
   // Where the bytes are only supposed to be these, nothing but the content's own structure makes the copy whole.
   if (assumed && !(content?.finding === "agrees" && content.checked)) return { condition: "not-checked", survival };
   return { condition: "whole", survival };
@@ -171,6 +178,8 @@ export function explain(evidence: Evidence): string[] {
   if (evidence.unreadable > 0) notes.push(`${evidence.unreadable} bytes of it could not be read from the drive.`);
   if (evidence.usedByOthers > 0) notes.push(`${evidence.usedByOthers} bytes stand in clusters that other files use now.`);
   if (evidence.takenLater > 0) notes.push(`${evidence.takenLater} bytes stand in clusters that a file deleted later had taken.`);
+  if (evidence.inDoubt)
+    notes.push(`${evidence.inDoubt} bytes of it may be of another time: of what was kept for that moment, a part is lost.`);
   if (content?.finding === "differs")
     notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
   if (content?.finding === "damaged") notes.push(`The content is damaged at byte ${content.at}: ${content.reason}.`);

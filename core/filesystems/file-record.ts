@@ -12,6 +12,8 @@ export interface ByteEvidence {
   readonly takenLater: number;
   /** In clusters that other files or states hold too, which were meant to share them: nothing was written over them. */
   readonly shared?: number;
+  /** Of which nothing tells whether they are of the time the record speaks for: what kept them is damaged. */
+  readonly inDoubt?: number;
   /** Whose place is not known (a part of the record is gone). */
   readonly lost: number;
   /** Where the bytes of the first two stand: disk byte ranges, sorted and apart; none where both are 0. */
@@ -26,6 +28,8 @@ export interface Placed {
   readonly evidence: ByteEvidence;
   /** Whether a record says so; otherwise it is supposed, and only the content itself can prove it. */
   readonly sure: boolean;
+  /** It stands in blocks that are not the file's own any more, though its record is a live one (of an earlier state): it is looked into. */
+  readonly unguarded?: boolean;
   /** What a person should know of why it is taken for the place. */
   readonly note?: string;
 }
@@ -145,6 +149,9 @@ export interface StateOfVolume {
   readonly label: string;
   /** UTC milliseconds; null: not known. */
   readonly asOf: number | null;
+  /** The computer that made it, where something says. */
+  readonly machine?: string | null;
+  readonly notes?: readonly string[];
 }
 
 /** One thing that does not add up. */

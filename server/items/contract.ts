@@ -176,6 +176,8 @@ export const copy = z.object({
     takenLater: z.number(),
     lost: z.number(),
     unreadable: z.number(),
+    /** May be of another time than the copy's own. */
+    inDoubt: z.number().optional(),
     content: finding.nullable(),
   }),
   runs: z.array(z.object({ at: z.number(), length: z.number() })),

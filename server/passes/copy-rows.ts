@@ -135,8 +135,10 @@ const NOTHING_AGAINST = JSON.stringify({ ...ALL_BYTES_THERE, unreadable: 0, cont
 
 /** Nearly all evidence says that nothing speaks against the copy. */
 function evidenceField(evidence: Copy["evidence"]): string {
-  const { usedByOthers, takenLater, lost, unreadable, content } = evidence;
-  return usedByOthers + takenLater + lost + unreadable === 0 && content === null ? NOTHING_AGAINST : field(JSON.stringify(evidence));
+  const { usedByOthers, takenLater, lost, unreadable, inDoubt = 0, content } = evidence;
+  return usedByOthers + takenLater + lost + unreadable + inDoubt === 0 && content === null
+    ? NOTHING_AGAINST
+    : field(JSON.stringify(evidence));
 }
 
 const hex = (bytes: Uint8Array) => `\\\\x${Buffer.from(bytes.buffer, bytes.byteOffset, bytes.length).toString("hex")}`;

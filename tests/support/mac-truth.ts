@@ -7,9 +7,9 @@ import { type Layout, LayoutSource } from "../../core/bytes/layout";
 import type { Copy } from "../../core/copies/copy";
 import { fileRecordsPass, leftoversPass } from "../../core/copies/file-records-pass";
 import { inspectDisk, openVolume, type VolumeReport } from "../../core/volumes/inspect";
+import { blocksSource, unpackBlocks } from "./blocks";
 
 const folder = join(import.meta.dirname, "../fixtures/mac");
-const BLOCK = 4096;
 
 export const macFixture = (name: string): Buffer => gunzipSync(readFileSync(join(folder, name)));
 
@@ -40,41 +40,9 @@ export interface MacTruth {
 
 export const macTruth = (name: string): MacTruth => JSON.parse(macFixture(`${name}.json.gz`).toString()) as MacTruth;
 
-/** An image of which only the blocks are kept that are not all zeros: its size, then each block with its number. */
-export function macBytes(name: string): Uint8Array {
-  const packed = macFixture(`${name}.blocks.gz`);
-  const bytes = new Uint8Array(Number(packed.readBigUInt64LE(0)));
-  for (const [number, at] of blocksOf(packed))
-    bytes.set(packed.subarray(at, Math.min(at + BLOCK, at + bytes.length - number * BLOCK)), number * BLOCK);
-  return bytes;
-}
-
-function* blocksOf(packed: Buffer): Generator<[number: number, at: number], void, void> {
-  for (let at = 8; at + 4 + BLOCK <= packed.length; at += 4 + BLOCK) yield [packed.readUInt32LE(at), at + 4];
-}
-
+export const macBytes = (name: string): Uint8Array => unpackBlocks(macFixture(`${name}.blocks.gz`));
 /** The same without the memory for all that is empty. */
-export function macSource(name: string): ByteSource {
-  const packed = macFixture(`${name}.blocks.gz`);
-  const size = Number(packed.readBigUInt64LE(0));
-  const blocks = new Map(blocksOf(packed));
-  return {
-    size,
-    read(at, into) {
-      into.fill(0);
-      const end = Math.min(size, at + into.length);
-      for (let from = at; from < end; ) {
-        const number = Math.floor(from / BLOCK);
-        const inside = from - number * BLOCK;
-        const part = Math.min(BLOCK - inside, end - from);
-        const place = blocks.get(number);
-        if (place !== undefined) into.set(packed.subarray(place + inside, place + inside + part), from - at);
-        from += part;
-      }
-    },
-    unreadable: () => [],
-  };
-}
+export const macSource = (name: string): ByteSource => blocksSource(macFixture(`${name}.blocks.gz`));
 
 /** The same with zeros for the contents of files, so that all that is left to read are structures. */
 export function macStructures(name: string): Uint8Array {

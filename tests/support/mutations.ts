@@ -7,11 +7,12 @@ import { ContainerError } from "../../core/containers/container";
 import { openContainer } from "../../core/containers/open-container";
 import { fileRecordsPass, leftoversPass } from "../../core/copies/file-records-pass";
 import { isSound } from "../../core/filesystems/apfs/objects";
-import { FileSystemError } from "../../core/filesystems/file-record";
+import { type FileSystem, FileSystemError } from "../../core/filesystems/file-record";
 import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { seeded } from "../../demo/draw";
 import { macFixture, macStructures } from "./mac-truth";
 import { objectChecksum } from "./object-checksum";
+import { snapshotTruth, snapshotVolume } from "./snapshot-truth";
 import { fixture } from "./volume-truth";
 
 /** Something to damage: its bytes, where damage hurts, and how all of it is read. */
@@ -37,18 +38,24 @@ export function readDisk(bytes: Uint8Array): number {
     try {
       const volume = openVolume(disk, report);
       for (const finding of volume.findings?.() ?? []) if (!(finding.count > 0)) throw new Error("a finding that was not found");
-      for (const pass of [fileRecordsPass(volume, disk), leftoversPass(volume, disk)])
-        for (const batch of pass)
-          for (const copy of batch.copies) {
-            copies += 1;
-            if (!(copy.survival >= 0 && copy.survival <= 1)) throw new Error(`a share of ${copy.survival} survives`);
-            if (copy.layout) readBytes(new LayoutSource(disk, copy.layout), Math.max(0, copy.layout.size - 64), 64);
-          }
+      copies += readVolume(volume, disk);
     } catch (error) {
       // The one way in which a volume may refuse: in words.
       if (!(error instanceof FileSystemError)) throw error;
     }
   }
+  return copies;
+}
+
+function readVolume(volume: FileSystem, disk: MemorySource): number {
+  let copies = 0;
+  for (const pass of [fileRecordsPass(volume, disk), leftoversPass(volume, disk)])
+    for (const batch of pass)
+      for (const copy of batch.copies) {
+        copies += 1;
+        if (!(copy.survival >= 0 && copy.survival <= 1)) throw new Error(`a share of ${copy.survival} survives`);
+        if (copy.layout) readBytes(new LayoutSource(disk, copy.layout), Math.max(0, copy.layout.size - 64), 64);
+      }
   return copies;
 }
 
@@ -214,8 +221,42 @@ function diskImage(name: string): Subject {
   };
 }
 
+/** A volume with three snapshots: their catalog, headers, lists and ranges are damaged, and the states read. */
+function ntfsSnapshots(): Subject {
+  const bytes = snapshotVolume("main").slice();
+  const catalogAt = Number(new DataView(bytes.buffer).getBigUint64(0x1e00 + 48, true));
+  const lists = snapshotTruth.snapshots.flatMap(({ blockListOffsets }) => blockListOffsets);
+  const heads = [catalogAt, ...snapshotTruth.snapshots.flatMap(({ headerOffset, rangesOffset }) => [headerOffset, rangesOffset]), ...lists];
+  let turn = 0;
+  return {
+    bytes,
+    place: (random) => {
+      const where = random();
+      if (where < 0.05) return 0x1e00 + below(random, 128);
+      if (where < 0.3) return catalogAt + below(random, 1024);
+      if (where < 0.5) return (heads[below(random, heads.length)] as number) + below(random, 192);
+      return (lists[below(random, lists.length)] as number) + below(random, 16_384);
+    },
+    read(all) {
+      const disk = new MemorySource(all);
+      const place = { filesystem: "ntfs", offset: 0, length: all.length } as const;
+      const states = openVolume(disk, { ...place, view: null }).states?.() ?? [];
+      turn += 1;
+      const state = states[turn % Math.max(1, states.length)];
+      if (!state) return 0;
+      try {
+        return readVolume(openVolume(disk, { ...place, view: state.view }), disk);
+      } catch (error) {
+        if (!(error instanceof FileSystemError)) throw error;
+        return 0;
+      }
+    },
+  };
+}
+
 export const SUBJECTS = {
   ntfs,
+  "ntfs with snapshots": ntfsSnapshots,
   fat,
   exfat,
   vhd: () => container("dynamic.vhd"),

@@ -12,8 +12,10 @@ import {
   type FileSystem,
   FileSystemError,
   type Finding,
+  likeliest,
   NO_CONTENT,
   type RecordBatch,
+  type StateOfVolume,
 } from "../file-record";
 import type { Earlier } from "../sector-scan";
 import { type Geometry, readEitherBootSector } from "./boot-sector";
@@ -28,12 +30,18 @@ import { bestName, MftIndex, sameFile } from "./mft-index";
 import { fileNames, type MftRecord, type MftReference, parseMftRecord, residentValue } from "./mft-record";
 import { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
+import { stretchesOf } from "./snapshots/catalog";
+import { STORE_FILE_PART } from "./snapshots/layout";
+import { PastDisk, PastRecords, type PresentVolume } from "./snapshots/past-volume";
+import { Snapshots, type StoreFile } from "./snapshots/snapshots";
 import { streamContent } from "./stream-layout";
 import { unclaimedFiles } from "./unclaimed";
 
 /** What leftover records had taken from one another is counted in units of so many bytes. */
 const LEFTOVER_UNIT = 512;
 
+/** Files that kept snapshots, whose records are looked at: far more than a volume can have. */
+const MOST_STORE_FILES = 4096;
 /** Records looked through for the change journal when no index leads to it. */
 const MOST_SEARCHED = 4096;
 
@@ -42,9 +50,20 @@ const MOST_SEARCHED = 4096;
  * @param disk the whole disk: all offsets in records and layouts count from its first byte
  * @throws FileSystemError when the boot sector or the file table cannot be followed
  */
-export function openNtfs(disk: ByteSource, start: number, length: number): FileSystem {
+export function openNtfs(disk: ByteSource, start: number, length: number, view: string | null = null): FileSystem {
   const { geometry, notes } = volumeGeometry(disk, start, length);
-  return new NtfsVolume(disk, start, length, MftTable.open(disk, start, geometry, notes));
+  const present = new NtfsVolume(disk, start, length, MftTable.open(disk, start, geometry, notes));
+  return view === null ? present : openSnapshot(disk, start, length, present, view);
+}
+
+/** @throws FileSystemError when the volume has no such snapshot, or the volume cannot be followed as it was then */
+function openSnapshot(disk: ByteSource, start: number, length: number, present: NtfsVolume, view: string): FileSystem {
+  const found = present.snapshots().open(view);
+  if (!found) throw new FileSystemError("The volume has no snapshot of this name any more.");
+  const past = new PastDisk(disk, start, length, found.map);
+  const { geometry, notes } = volumeGeometry(past, start, length);
+  const table = MftTable.open(past, start, geometry, [...notes, ...found.notes]);
+  return new NtfsVolume(past, start, length, table, new PastRecords(disk, start, found.map, present));
 }
 
 function volumeGeometry(disk: ByteSource, start: number, length: number): { geometry: Geometry; notes: string[] } {
@@ -57,19 +76,22 @@ function volumeGeometry(disk: ByteSource, start: number, length: number): { geom
   }
 }
 
-class NtfsVolume implements FileSystem {
+class NtfsVolume implements FileSystem, PresentVolume {
   readonly allocation: AllocationMap | null;
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly #geometry: Geometry;
   #index: MftIndex | undefined;
   #journal: ChangeJournal | "none" | undefined;
+  #snapshots: Snapshots | undefined;
 
+  /** @param past set when the disk is that of a snapshot: its records are turned into those of the disk as it is */
   constructor(
     private readonly disk: ByteSource,
     private readonly start: number,
     private readonly length: number,
     private readonly table: MftTable,
+    private readonly past: PastRecords | null = null,
   ) {
     this.#geometry = table.geometry;
     this.allocation = this.#openAllocation();
@@ -120,6 +142,8 @@ class NtfsVolume implements FileSystem {
     part: Range = { start: 0, end: this.length },
     earlier: Earlier | null = null,
   ): Generator<RecordBatch, void, void> {
+    // What lies about in the volume is found in it as it is now.
+    if (this.past) return;
     const tableRuns = this.#tableRuns();
     const { clusterSize } = this.#geometry;
     const leftovers = new LeftoverRecords({
@@ -163,6 +187,53 @@ class NtfsVolume implements FileSystem {
     return ntfsFindings(this.table, this.#index, this.allocation);
   }
 
+  states(): StateOfVolume[] {
+    return this.past ? [] : this.snapshots().list();
+  }
+
+  /** The snapshots kept inside this volume. */
+  snapshots(): Snapshots {
+    this.#snapshots ??= new Snapshots(new WindowSource(this.disk, this.start, this.length), () => this.#storeFiles());
+    return this.#snapshots;
+  }
+
+  fileAt(number: number) {
+    const record = this.table.read(number);
+    if (!record?.inUse || record.base) return null;
+    this.#index ??= new MftIndex(this.table);
+    const [file] = toFileRecords(record, this.#around(this.#index));
+    if (!file) return null;
+    return { sequence: record.sequence, modified: file.modified, layout: likeliest(file)?.layout ?? null };
+  }
+
+  /** The files that keep snapshots, or kept them: also where only their records are left. */
+  *#storeFiles(): Generator<StoreFile, void, void> {
+    const part = Buffer.from(STORE_FILE_PART, "utf16le");
+    const found: number[] = [];
+    this.table.walk(0, this.table.recordCount, (bytes, number) => {
+      if (found.length < MOST_STORE_FILES && Buffer.from(bytes.buffer, bytes.byteOffset, bytes.length).includes(part)) found.push(number);
+    });
+    if (found.length === 0) return;
+    this.#index ??= new MftIndex(this.table);
+    const around = this.#around(this.#index);
+    for (const number of found) {
+      const record = this.table.read(number);
+      if (!record || record.base) continue;
+      for (const file of toFileRecords(record, around)) {
+        const layout = likeliest(file)?.layout;
+        if (layout) yield { name: file.name, created: file.created, stretches: stretchesOf(layout, this.start) };
+      }
+    }
+  }
+
+  /** Records of a snapshot as those of the disk as it is now. */
+  #relay(files: FileRecord[], { number, sequence, inUse }: MftRecord): FileRecord[] {
+    const { past } = this;
+    if (!past) return files;
+    const at = this.table.recordAt(number);
+    return files.map((file) => past.relay(file, number, inUse ? sequence : sequence - 1, at, this.#geometry.recordSize));
+  }
+
   /** All clusters of the table, those past its last record included. */
   #tableRuns(): RangeSet {
     const record = this.table.read(SYSTEM_RECORD.mft);
@@ -173,7 +244,7 @@ class NtfsVolume implements FileSystem {
 
   /** The records of the table, with what the change journal adds. */
   #toFileRecords(record: MftRecord, around: Surroundings): FileRecord[] {
-    const files = toFileRecords(record, around);
+    const files = this.#relay(toFileRecords(record, around), record);
     const journal = this.#changes();
     if (!journal || files.length === 0 || record.number < SYSTEM_RECORD.firstUser) return files;
     // The journal knew the file under the number it had while it lived.
@@ -240,7 +311,7 @@ class NtfsVolume implements FileSystem {
     const same = present !== null && sameFile(reference.sequence, present.sequence, present.inUse);
     if (same && !slack && present.inUse) return null;
     const owner = same ? this.table.read(reference.record) : null;
-    const known = owner && !owner.base ? toFileRecords(owner, around) : [];
+    const known = owner && !owner.base ? this.#relay(toFileRecords(owner, around), owner) : [];
     const path = `${folder}/${name.name}`;
     if (known.some((file) => file.path === path)) return null;
     const shared = {
