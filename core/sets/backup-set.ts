@@ -1,0 +1,60 @@
+import type { FileRecord } from "../filesystems/file-record";
+
+/** Ways in which a folder's earlier states are kept beside one another. */
+export const SET_KINDS = ["dated-copies", "dated-trees", "folder-copies"] as const;
+export type SetKindName = (typeof SET_KINDS)[number];
+
+/** One moment a set tells of. */
+export interface SetState {
+  /** Tells it from the other states of its set; stays the same as long as the set does. */
+  readonly key: string;
+  readonly label: string;
+  /** UTC milliseconds; null: nothing says. */
+  readonly asOf: number | null;
+  /** It was broken off: what it has not says nothing. */
+  readonly unfinished: boolean;
+  readonly notes: readonly string[];
+}
+
+/** Earlier states of a client's folders, kept as files of a tree. */
+export interface BackupSet {
+  readonly kind: SetKindName;
+  /** The folder of the tree in which it lies; "" for the tree's own root. */
+  readonly root: string;
+  readonly machine: string | null;
+  readonly user: string | null;
+  /** Oldest first; those without a time at the end. */
+  readonly states: readonly SetState[];
+  readonly notes: readonly string[];
+  /**
+   * Chooses, of the tree's records, those that stood in a state, under the paths the client had. Each comes once.
+   * @param records all records of the tree, in any order
+   */
+  filesOf(state: SetState, records: Iterable<FileRecord>): Generator<FileRecord, void, void>;
+}
+
+/** Looks at the records of a tree for sets of one kind. */
+export interface SetFinder {
+  note(record: FileRecord): void;
+  found(): BackupSet[];
+}
+
+/** A record under another path: where the client had it. */
+export function movedTo(record: FileRecord, path: string, notes: readonly string[] = []): FileRecord {
+  const name = path.slice(path.lastIndexOf("/") + 1);
+  return { ...record, path, name, notes: notes.length > 0 ? [...record.notes, ...notes] : record.notes };
+}
+
+/** A copy that something else than a file system made: no record vouches for its being whole, so that its content is looked at. */
+export function unvouched(record: FileRecord): FileRecord {
+  const { content } = record;
+  return content.kind === "placed" ? { ...record, content: { ...content, likeliest: { ...content.likeliest, unguarded: true } } } : record;
+}
+
+export const parentOf = (path: string): string => path.slice(0, Math.max(0, path.lastIndexOf("/")));
+/** Where a set or a folder lies below another one: "" for itself, else beginning with a slash; null: it does not. */
+export const below = (path: string, root: string): string | null =>
+  path === root ? "" : path.startsWith(`${root}/`) ? path.slice(root.length) : null;
+
+export const byTime = (a: { readonly asOf: number | null }, b: { readonly asOf: number | null }): number =>
+  (a.asOf ?? Number.MAX_SAFE_INTEGER) - (b.asOf ?? Number.MAX_SAFE_INTEGER);

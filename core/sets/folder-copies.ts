@@ -1,0 +1,169 @@
+import type { FileRecord } from "../filesystems/file-record";
+import { type BackupSet, below, byTime, movedTo, parentOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import { dateInName } from "./stamps";
+
+const DAY = 24 * 3_600_000;
+const MOST_COPIES = 4096;
+/** Files kept in mind of one tree: far more than a person copies by hand. */
+const MOST_FILES = 2_000_000;
+/** A copy shares at least so many of its files, and so large a part of them, with what it is a copy of. */
+const FEWEST_SHARED = 2;
+const SHARED_PART = 0.3;
+
+/** What people call a copy, in some languages. Common practice, no published source. */
+const COPY_WORDS =
+  /(?<!\p{L})(copy|copies|backup|back-up|bak|old|older|archive|save|saved|before|kopie|kopien|kopi|sicherung|alt|alte|archiv|vorher|copie|sauvegarde|ancien|avant|copia|respaldo|viejo|antiguo|salvataggio|vecchio|kopia|zaloha|záloha|varmuuskopio|säkerhetskopia|sikkerhedskopi)(?!\p{L})/iu;
+
+interface Candidate {
+  readonly folder: string;
+  /** Its files by their paths below it. */
+  readonly files: Map<string, { size: number; modified: number | null }>;
+  newest: number;
+}
+
+/**
+ * Finds folders that a person copied: named by a date or called a copy, and sharing files with another folder. What they are copies of
+ * tells where the client had them.
+ */
+export class FolderCopiesFinder implements SetFinder {
+  readonly #candidates = new Map<string, Candidate>();
+  /** Paths of all other files, by the last part of the path. */
+  readonly #others = new Map<string, string[]>();
+  #count = 0;
+
+  note(record: FileRecord): void {
+    if (record.state !== "live" || record.system) return;
+    if (record.type === "folder") {
+      if (isCopyName(record.name) && this.#candidates.size < MOST_COPIES) this.#candidateOf(record.path);
+      return;
+    }
+    if (this.#count >= MOST_FILES) return;
+    this.#count += 1;
+    const folder = copyAround(record.path);
+    if (folder === null) {
+      const others = this.#others.get(record.name) ?? [];
+      if (others.length < 64) others.push(record.path);
+      this.#others.set(record.name, others);
+      return;
+    }
+    const candidate = this.#candidateOf(folder);
+    candidate?.files.set(record.path.slice(folder.length), { size: record.size, modified: record.modified });
+    if (candidate) candidate.newest = Math.max(candidate.newest, record.modified ?? 0);
+  }
+
+  #candidateOf(folder: string): Candidate | null {
+    const known = this.#candidates.get(folder);
+    if (known || this.#candidates.size >= MOST_COPIES) return known ?? null;
+    const made: Candidate = { folder, files: new Map(), newest: 0 };
+    this.#candidates.set(folder, made);
+    return made;
+  }
+
+  found(): BackupSet[] {
+    const candidates = [...this.#candidates.values()].filter(({ files }) => files.size >= FEWEST_SHARED);
+    const folders = candidates.map(({ folder }) => folder);
+    const byOriginal = new Map<string, Candidate[]>();
+    const loose: Candidate[] = [];
+    for (const candidate of candidates) {
+      const original = this.#originalOf(candidate);
+      if (original === null) loose.push(candidate);
+      else byOriginal.set(original, [...(byOriginal.get(original) ?? []), candidate]);
+    }
+    // Of copies without an original, those of one folder share files with each other.
+    for (const group of likeOnes(loose)) if (group.length > 1) byOriginal.set(`?${group[0]?.folder}`, group);
+    return [...byOriginal].map(([original, copies]) => new FolderCopies(original.startsWith("?") ? null : original, copies, folders));
+  }
+
+  /** The folder whose files stand at the same places below it; null: there is none. */
+  #originalOf({ files }: Candidate): string | null {
+    const votes = new Map<string, number>();
+    for (const path of files.keys())
+      for (const other of this.#others.get(path.slice(path.lastIndexOf("/") + 1)) ?? []) {
+        if (!other.endsWith(path)) continue;
+        const base = other.slice(0, -path.length);
+        votes.set(base, (votes.get(base) ?? 0) + 1);
+      }
+    const [best] = [...votes].sort(([a, x], [b, y]) => y - x || a.length - b.length);
+    return best && best[1] >= Math.max(FEWEST_SHARED, files.size * SHARED_PART) ? best[0] : null;
+  }
+}
+
+const isCopyName = (name: string) => dateInName(name) !== null || COPY_WORDS.test(name);
+
+/** The innermost folder above a file that is called a copy; null: there is none. */
+function copyAround(path: string): string | null {
+  const parts = path.split("/");
+  for (let index = parts.length - 2; index >= 1; index -= 1) if (isCopyName(parts[index] as string)) return parts.slice(0, index + 1).join("/");
+  return null;
+}
+
+function likeOnes(candidates: readonly Candidate[]): Candidate[][] {
+  const groups: Candidate[][] = [];
+  for (const candidate of candidates) {
+    const like = groups.find(([first]) => {
+      const shared = [...candidate.files.keys()].filter((path) => first?.files.has(path)).length;
+      return shared >= Math.max(FEWEST_SHARED, candidate.files.size * SHARED_PART);
+    });
+    if (like) like.push(candidate);
+    else groups.push([candidate]);
+  }
+  return groups;
+}
+
+interface FolderCopy extends SetState {
+  readonly folder: string;
+}
+
+class FolderCopies implements BackupSet {
+  readonly kind = "folder-copies";
+  readonly machine = null;
+  readonly user = null;
+  readonly root: string;
+  readonly states: readonly FolderCopy[];
+  readonly notes: readonly string[];
+
+  /**
+   * @param original the folder they are copies of, as it is now; null: it is not there
+   * @param all the folders of all copies, of this set and of others
+   */
+  constructor(
+    private readonly original: string | null,
+    copies: readonly Candidate[],
+    private readonly all: readonly string[],
+  ) {
+    this.root = original ?? parentOf(copies[0]?.folder ?? "");
+    this.states = copies.map(toState).sort(byTime);
+    this.notes = original === null ? ["What these are copies of is not here: paths begin at the copied folder."] : [];
+  }
+
+  *filesOf(state: SetState, records: Iterable<FileRecord>): Generator<FileRecord, void, void> {
+    const copy = this.states.find(({ key }) => key === state.key);
+    if (!copy) return;
+    const inner = this.all.filter((folder) => folder !== copy.folder && below(folder, copy.folder) !== null);
+    for (const record of records) {
+      if (record.state !== "live") continue;
+      const own = below(record.path, copy.folder);
+      // A copy that lies inside another one is one of its own.
+      if (!own || inner.some((folder) => below(record.path, folder) !== null)) continue;
+      yield unvouched(movedTo(record, `${this.original ?? ""}${own}`));
+    }
+  }
+}
+
+function toState({ folder, newest }: Candidate): FolderCopy {
+  const name = folder.slice(folder.lastIndexOf("/") + 1);
+  const named = dateInName(name);
+  const end = named && (named.precise ? named.at : named.at + DAY - 1000);
+  const later = named !== null && end !== null && newest > end + DAY;
+  return {
+    key: folder.slice(1),
+    label: folder.slice(1),
+    asOf: named && !later ? end : newest || null,
+    unfinished: false,
+    notes: [
+      ...(later ? ["Files in it were written after the date in its name: that name was probably copied along. The time given is that of its newest file."] : []),
+      ...(named === null ? ["Its name tells no date: the time given is that of its newest file."] : []),
+    ],
+    folder,
+  };
+}

@@ -1,0 +1,20 @@
+import type { FileRecord } from "../filesystems/file-record";
+import type { BackupSet, SetFinder } from "./backup-set";
+import { DatedCopiesFinder } from "./dated-copies";
+import { DatedTreesFinder } from "./dated-trees";
+import { FolderCopiesFinder } from "./folder-copies";
+
+/** All ways in which a set can be kept as files of a tree. Each looks at every record once. */
+const FINDERS: readonly (() => SetFinder)[] = [() => new DatedCopiesFinder(), () => new DatedTreesFinder(), () => new FolderCopiesFinder()];
+
+/** Finds the sets in a tree by the records of all its files and folders. */
+export function findSets(records: Iterable<FileRecord>): BackupSet[] {
+  const finders = FINDERS.map((make) => make());
+  for (const record of records) for (const finder of finders) finder.note(record);
+  const sets = finders.flatMap((finder) => finder.found());
+  // What is a state of one of the others is no copy made by hand.
+  const roots = sets.filter(({ kind }) => kind !== "folder-copies").map(({ root }) => root);
+  return sets.filter(({ kind, root, states }) => kind !== "folder-copies" || !states.every((state) => roots.some((each) => isIn(`/${state.key}`, each) || isIn(root, each))));
+}
+
+const isIn = (path: string, root: string) => path === root || path.startsWith(`${root}/`);
