@@ -1,19 +1,19 @@
 import type { Layout } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
+import { copiesOf, stateFilter, withChosen } from "./chosen";
 import { isoText } from "./iso-text";
 import type { Options } from "./options";
-import { copiesOf, line, stateFilter, withVolumes } from "./output";
+import { line } from "./output";
 
 /** `compass list`: a line a copy. */
 export function list(positionals: readonly string[], options: Options): number {
   const wanted = stateFilter(options.state);
-  return withVolumes(positionals, options, (source, chosen) => {
-    for (const each of chosen) {
-      for (const copy of copiesOf(each, source.disk, options)) {
-        if (!wanted(copy) || (copy.system && !options.system)) continue;
-        if (options.json) line(true, describe(each.report.volume, copy), "");
-        else line(false, null, `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`);
-      }
+  return withChosen(positionals, options, (chosen) => {
+    const store = options["as-of"] === undefined ? {} : { store: chosen.store?.id };
+    for (const { copy } of copiesOf(chosen, options)) {
+      if (!wanted(copy) || (copy.system && !options.system)) continue;
+      if (options.json) line(true, { ...store, ...describe(chosen.number, copy) }, "");
+      else line(false, null, `${copy.state}\t${copy.condition}\t${copy.size}\t${copy.path.normalize("NFC")}`);
     }
     return false;
   });

@@ -11,17 +11,22 @@ const HELP = `Tidy Compass, command line
       add up in each, and the users' profiles on it
 
   compass stores SOURCE [--deep] [--json]
-      what holds files: the volumes of an image, a folder; with --deep also the disk images that lie in them as files, and what is in
-      those. The ID of a store is given to the verbs below with --store
+      what holds files: the volumes of an image with their snapshots, a folder; with --deep also the backup sets in them, state by
+      state, the disk images that lie in them as files, and what is in those. The ID of a store is given to the verbs below with --store
 
-  compass list SOURCE [--volume N | --store ID] [--state live|deleted|all] [--records-only] [--system] [--json]
+  compass list SOURCE [--volume N | --store ID | --as-of DATE] [--state live|deleted|all] [--records-only] [--system] [--json]
       every file and folder a volume's own records tell, and what is left over of those before; the latter means reading
-      the whole volume: --records-only leaves it out
+      the whole volume: --records-only leaves it out. With --as-of what stood in the newest state not later than that of every backup
+      set and every snapshot; a day means its end, UTC
 
-  compass restore SOURCE --to DIR [--volume N | --store ID] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign] [--json]
+  compass restore SOURCE --to DIR [--volume N | --store ID | --as-of DATE] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign] [--json]
       writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
       streams too, as files of their own. Bytes that belong to other files now are written as zeros, with --foreign as they are;
       a file with such gaps says so
+
+  compass versions SOURCE PATH [--json]
+      every content that stood under a path, in the present volumes, snapshots and backup sets, oldest first, with the states that
+      have it; PATH is the client's, with or without its drive
 
   compass places SOURCE [--volume N | --store ID] [--json]
       what bins, autosave and temporary folders, backups beside the original and recent lists hold, under the right names;
@@ -50,11 +55,12 @@ const chosen = { json: boolean, volume: string, store: string, state: string, "r
 const verbs = {
   inspect: { options: { json: boolean, findings: boolean, beside: strings }, load: async () => (await import("./inspect")).inspect },
   stores: { options: { json: boolean, deep: boolean, beside: strings }, load: async () => (await import("./stores")).stores },
-  list: { options: { ...chosen, system: boolean }, load: async () => (await import("./list")).list },
+  list: { options: { ...chosen, "as-of": string, system: boolean }, load: async () => (await import("./list")).list },
   restore: {
-    options: { ...chosen, match: string, to: string, streams: boolean, foreign: boolean },
+    options: { ...chosen, "as-of": string, match: string, to: string, streams: boolean, foreign: boolean },
     load: async () => (await import("./restore")).restore,
   },
+  versions: { options: { json: boolean, beside: strings }, load: async () => (await import("./versions")).versions },
   places: {
     options: { json: boolean, volume: string, store: string, beside: strings },
     load: async () => (await import("./places")).places,

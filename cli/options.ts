@@ -18,5 +18,6 @@ export interface Options {
   unused?: boolean;
   like?: string;
   store?: string;
+  "as-of"?: string;
   deep?: boolean;
 }

@@ -1,14 +1,14 @@
 import { statSync } from "node:fs";
 import type { Copy } from "../core/copies/copy";
-import { type FileTree, volumeTree } from "../core/places/file-tree";
+import type { FileTree } from "../core/places/file-tree";
 import { placesPass } from "../core/places/places-pass";
 import { SHIPPED_RULES } from "../core/places/rules";
-import { volumeSerial } from "../core/volumes/volume-serial";
 import { FolderSource } from "../io/folder-source";
 import { FOLDER } from "../io/open-searchable";
+import { withChosen } from "./chosen";
 import { describe } from "./list";
 import type { Options } from "./options";
-import { flush, line, oneSource, withVolumes } from "./output";
+import { flush, line, oneSource } from "./output";
 import { EXIT } from "./usage";
 
 /** `compass places`: what known places hold, a line a copy, under its right name. The source is an image or a folder. */
@@ -20,9 +20,8 @@ export function places(positionals: readonly string[], options: Options): number
     flush();
     return EXIT.done;
   }
-  return withVolumes(positionals, options, ({ disk }, chosen) => {
-    for (const { report, volume } of chosen)
-      printCopies(volumeTree(volume, disk, volumeSerial(disk, report.offset, report.filesystem)), report.volume, options);
+  return withChosen(positionals, options, ({ tree, number }) => {
+    printCopies(tree, number, options);
     return false;
   });
 }

@@ -11,8 +11,9 @@ import { Delivery } from "../io/deliver";
 import { liesOnDrive } from "../io/drives";
 import { makeFolder } from "../io/make-folder";
 import { describeWriteError } from "../io/system-errors";
+import { copiesOf, openBytesOf, stateFilter, withChosen } from "./chosen";
 import type { Options } from "./options";
-import { copiesOf, line, oneSource, stateFilter, withVolumes } from "./output";
+import { line, oneSource } from "./output";
 import { Usage } from "./usage";
 
 /** `compass restore`: writes files with their folders, a line each. */
@@ -20,22 +21,24 @@ export function restore(positionals: readonly string[], options: Options): numbe
   const wanted = stateFilter(options.state);
   const root = destination(options.to, oneSource(positionals));
   const matches = options.match === undefined ? () => true : matcher(options.match);
-  return withVolumes(positionals, options, (source, chosen) => {
-    let problems = false;
-    let delivery: Delivery | null = null;
-    const opened = () => {
-      if (delivery) return delivery;
-      makeFolder(root);
-      delivery = Delivery.openHere(root);
-      return delivery;
-    };
-    try {
-      for (const each of chosen) {
-        const above = chosen.length > 1 ? [`volume-${each.report.volume}`] : [];
-        for (const copy of copiesOf(each, source.disk, options)) {
-          if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
+  let delivery: Delivery | null = null;
+  const opened = () => {
+    if (delivery) return delivery;
+    makeFolder(root);
+    delivery = Delivery.openHere(root);
+    return delivery;
+  };
+  try {
+    return withChosen(positionals, options, (chosen) => {
+      let problems = false;
+      const above = chosen.folder === null ? [] : safeComponents(chosen.folder);
+      for (const at of copiesOf(chosen, options)) {
+        const { copy } = at;
+        if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
+        const bytes = openBytesOf(chosen, at);
+        try {
           for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
-            const result = restoreOne(one, source.disk, opened(), above, options.foreign ?? false);
+            const result = restoreOne(one, bytes?.disk ?? null, opened(), above, options.foreign ?? false);
             problems ||= result.problem !== undefined || result.gaps !== undefined;
             line(
               options.json,
@@ -45,13 +48,15 @@ export function restore(positionals: readonly string[], options: Options): numbe
                 : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`,
             );
           }
+        } finally {
+          bytes?.close();
         }
       }
-    } finally {
-      (delivery as Delivery | null)?.close();
-    }
-    return problems;
-  });
+      return problems;
+    });
+  } finally {
+    (delivery as Delivery | null)?.close();
+  }
 }
 
 /** The named streams of a file as files beside it. */
@@ -77,7 +82,7 @@ interface Result {
   problem?: string;
 }
 
-function restoreOne(copy: Copy, disk: ByteSource, delivery: Delivery, above: readonly string[], foreign: boolean): Result {
+function restoreOne(copy: Copy, disk: ByteSource | null, delivery: Delivery, above: readonly string[], foreign: boolean): Result {
   const result: Result = {
     path: copy.path.normalize("NFC"),
     output: null,
@@ -88,6 +93,7 @@ function restoreOne(copy: Copy, disk: ByteSource, delivery: Delivery, above: rea
   };
   const why = notRestorable(copy);
   if (why) return { ...result, problem: why };
+  if (!disk) return { ...result, problem: "It is not there any more, or cannot be opened." };
   try {
     const content = new LayoutSource(disk, copy.layout ?? EMPTY_LAYOUT);
     const done = delivery.deliver(foreign ? content : new OwnBytes(content), [...above, ...safeComponents(copy.path)], {

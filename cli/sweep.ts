@@ -7,15 +7,16 @@ import { planSweep } from "../core/sweep/plan-sweep";
 import { sweep } from "../core/sweep/sweep";
 import { openVolume } from "../core/volumes/inspect";
 import { type OpenedSource, openDisk, openSource } from "../io/open-source";
+import { chooseVolumes, type WantedVolumes } from "./chosen";
 import type { Options } from "./options";
-import { choose, flush, line, oneSource } from "./output";
+import { flush, line, oneSource } from "./output";
 import { EXIT, Usage } from "./usage";
 
 /** `compass sweep`: files by what they look like inside, without any file system. */
 export function sweepSource(positionals: readonly string[], options: Options): number {
   const path = oneSource(positionals);
   const formats = wantedFormats(options.kinds);
-  const wanted = choose(path, options);
+  const wanted = chooseVolumes(path, options);
   const volumes = wanted.named || options.unused;
   const opened = volumes ? openSource(wanted.disk) : null;
   const source = opened ?? openDisk(wanted.disk);
@@ -45,7 +46,7 @@ export function sweepSource(positionals: readonly string[], options: Options): n
   }
 }
 
-function chosenVolume(source: OpenedSource, { is, named, missing }: ReturnType<typeof choose>) {
+function chosenVolume(source: OpenedSource, { is, named, missing }: WantedVolumes) {
   const report = source.report.volumes.find((each) => is(each) && (named || each.filesystem !== "unknown"));
   if (!report) throw new Usage(named ? missing : "There is no volume that tells what is unused.");
   try {

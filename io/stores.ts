@@ -4,6 +4,9 @@ import { firstByte, markForeign } from "../core/bytes/layout";
 import { BANDS, BUNDLE_LIST, isBundleList } from "../core/containers/sparse-bundle";
 import { type FileRecord, type FileSystem, FileSystemError, likeliest } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
+import type { BackupSet, SetState } from "../core/sets/backup-set";
+import { findSets } from "../core/sets/registry";
+import { dateInName } from "../core/sets/stamps";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { diskName, isBundle } from "./bundle";
@@ -18,7 +21,7 @@ export interface Store {
   readonly id: string;
   /** The store it lies in; null: it is the source itself. */
   readonly parent: string | null;
-  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint";
+  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint" | "state";
   readonly label: string | null;
   /** The moment it speaks for, UTC milliseconds; null: now, or not known. */
   readonly asOf: number | null;
@@ -29,8 +32,10 @@ export interface Store {
   readonly user: string | null;
   /** The disk it is on, or the folder it is. */
   readonly disk: DiskAt;
-  /** Of a volume: where it lies on its disk. */
+  /** Of a volume, and of what lies on one: where it lies on its disk, and as of when it is opened. */
   readonly volume: VolumeReport | null;
+  /** Of a state of a backup set: which. */
+  readonly state: { readonly set: BackupSet; readonly state: SetState } | null;
   /** Why nothing in it can be read; null: it can. */
   readonly closed: string | null;
   readonly notes: readonly string[];
@@ -87,7 +92,7 @@ function* walkSource(source: DiskAt, walk: Walk): Generator<Store, void, void> {
     closed: null,
     notes: [],
   };
-  if (walk.deep) yield* walkFiles(folder, source, id, walk);
+  if (walk.deep) yield* walkInside(folder, source, null, id, walk);
 }
 
 /** @param notes what is to be said of the image before what it says itself */
@@ -98,8 +103,11 @@ function* walkDisk(
   label: string,
   notes: readonly string[],
   walk: Walk,
+  dated: DatedImage | null = null,
 ): Generator<Store, void, void> {
-  const image = { ...NO_SET, id, parent, kind: "image", label, asOf: null, disk, volume: null } as const;
+  const ofSet = dated ? { ...NO_SET, set: dated.set, machine: dated.machine } : NO_SET;
+  const asOf = dated?.asOf ?? null;
+  const image = { ...ofSet, id, parent, kind: "image", label, asOf, disk, volume: null } as const;
   let opened: OpenedSource;
   try {
     opened = openSource(disk);
@@ -110,7 +118,7 @@ function* walkDisk(
     return;
   }
   try {
-    yield { ...image, closed: null, notes: [...notes, ...opened.report.notes] };
+    yield { ...image, closed: null, notes: [...notes, ...(dated ? [WHOLE_IMAGE] : []), ...opened.report.notes] };
     for (const volume of opened.report.volumes) {
       const inside = `${id}/volume@${volume.offset}${volume.view === null ? "" : `:${volume.view}`}`;
       if (!leadsTo(walk, inside)) continue;
@@ -145,14 +153,31 @@ function* walkDisk(
           closed: null,
           notes: kind === "checkpoint" ? [...own, NOT_KEPT] : own,
         };
-      if (walk.deep) yield* walkFiles(volumeTree(found, opened.disk, null), disk, inside, walk);
+      if (walk.deep) yield* walkInside(volumeTree(found, opened.disk, null), disk, volume, inside, walk);
     }
   } finally {
     opened.close();
   }
 }
 
-const NO_SET = { set: null, machine: null, user: null } as const;
+const NO_SET = { set: null, machine: null, user: null, state: null } as const;
+const WHOLE_IMAGE =
+  "An image of a whole drive, made at a time: take single files out of it. Putting it back as a whole replaces everything on the computer.";
+
+/** A disk image that was made as a backup: it lies in a folder named by a date and a time of day, below one named by the computer. */
+interface DatedImage {
+  readonly set: string;
+  readonly machine: string | null;
+  readonly asOf: number;
+}
+
+function datedImage(path: string, parent: string): DatedImage | null {
+  const [folder = "", machine = "", ...above] = dirname(path).split("/").reverse();
+  const date = dateInName(folder);
+  if (!date?.precise) return null;
+  return { set: `${parent}/images:${[machine, ...above].reverse().join("/").normalize("NFC")}`, machine: machine || null, asOf: date.at };
+}
+
 const NOT_KEPT = "Nothing keeps this state: it is there because it was not written over yet, and parts of it may be.";
 
 /** @returns why it cannot be opened, in words, when it cannot */
@@ -166,6 +191,42 @@ function openOrWhy({ disk }: OpenedSource, volume: VolumeReport): FileSystem | s
 }
 
 const leadsTo = ({ wanted }: Walk, id: string) => wanted === null || wanted === id || wanted.startsWith(`${id}/`);
+
+/** Looks for what a tree holds: backup sets kept as files in it, and disks inside its files. @param volume the one the tree is on; null: none */
+function* walkInside(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
+  if (walk.wanted === null || walk.wanted.startsWith(`${parent}/set:`)) yield* statesIn(tree, disk, volume, parent, walk);
+  yield* walkFiles(tree, disk, parent, walk);
+}
+
+const IN_FUTURE = "This is in the future: a clock was wrong.";
+
+function* statesIn(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
+  for (const set of findSets(tree)) {
+    const id = `${parent}/set:${set.kind}:${set.root.normalize("NFC")}`;
+    for (const state of set.states) {
+      if (walk.left <= 0) {
+        walk.cut = true;
+        return;
+      }
+      walk.left -= 1;
+      yield {
+        id: `${id}/state:${state.key.normalize("NFC")}`,
+        parent,
+        kind: "state",
+        label: state.label,
+        asOf: state.asOf,
+        set: id,
+        machine: set.machine,
+        user: set.user,
+        disk,
+        volume,
+        state: { set, state },
+        closed: null,
+        notes: [...state.notes, ...set.notes, ...((state.asOf ?? 0) > Date.now() ? [IN_FUTURE] : [])],
+      };
+    }
+  }
+}
 
 /** Looks for disks inside the files of a tree. */
 function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk): Generator<Store, void, void> {
@@ -187,6 +248,7 @@ function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk):
       diskName(record.path),
       notesOn(record),
       walk,
+      datedImage(record.path, parent),
     );
   }
 }

@@ -1,4 +1,5 @@
 import type { FileRecord } from "../filesystems/file-record";
+import type { FileTree, OpenedFile } from "../places/file-tree";
 
 /** Ways in which a folder's earlier states are kept beside one another. */
 export const SET_KINDS = ["dated-copies", "dated-trees", "folder-copies"] as const;
@@ -26,17 +27,24 @@ export interface BackupSet {
   /** Oldest first; those without a time at the end. */
   readonly states: readonly SetState[];
   readonly notes: readonly string[];
-  /**
-   * Chooses, of the tree's records, those that stood in a state, under the paths the client had. Each comes once.
-   * @param records all records of the tree, in any order
-   */
-  filesOf(state: SetState, records: Iterable<FileRecord>): Generator<FileRecord, void, void>;
+  /** Gives the files and folders that stood in a state, under the paths the client had. @param tree the one in which the set was found */
+  filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void>;
+  /** Opens a file that `filesOf` gave, where the tree cannot by its record alone; null: its content cannot be read. */
+  open?(record: FileRecord, tree: FileTree): OpenedFile | null;
 }
 
 /** Looks at the records of a tree for sets of one kind. */
 export interface SetFinder {
   note(record: FileRecord): void;
-  found(): BackupSet[];
+  /** @param tree the one whose records were noted */
+  found(tree: FileTree): BackupSet[];
+}
+
+const STEP = 512;
+
+/** All records of a tree. */
+export function* recordsOf(tree: FileTree): Generator<FileRecord, void, void> {
+  for (const { records } of tree.readRecords(null, STEP)) yield* records;
 }
 
 /** A record under another path: where the client had it. */

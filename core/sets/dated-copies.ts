@@ -1,5 +1,6 @@
 import { absent, type FileRecord } from "../filesystems/file-record";
-import { type BackupSet, below, byTime, movedTo, parentOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import type { FileTree } from "../places/file-tree";
+import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
 import { readStampedName } from "./stamps";
 
 /** Copies of one run whose stamps drift by seconds. Milliseconds. */
@@ -108,7 +109,10 @@ function wrongRuns(runs: readonly { from: number; to: number }[], versions: Foun
   /** For each file that has both: between which of the others its early versions fit best, by their sizes. */
   const fits: { after: number; before: number; weight: number }[] = [];
   for (const flat of versions.values()) {
-    const all = Array.from({ length: flat.length / 2 }, (_, index) => ({ at: flat[index * 2] as number, size: flat[index * 2 + 1] as number }));
+    const all = Array.from({ length: flat.length / 2 }, (_, index) => ({
+      at: flat[index * 2] as number,
+      size: flat[index * 2 + 1] as number,
+    }));
     const [wrong, right] = [all.filter(({ at }) => isEarly(at)), all.filter(({ at }) => !isEarly(at))];
     if (wrong.length > 0) early += 1;
     if (right.some(({ at }) => inRun(at, next))) first += 1;
@@ -160,7 +164,7 @@ class DatedCopies implements BackupSet {
     this.notes = wrong > 0 ? [`The clock was wrong at ${wrong} of its ${states.length} runs.`] : [];
   }
 
-  *filesOf(state: SetState, records: Iterable<FileRecord>): Generator<FileRecord, void, void> {
+  *filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
     const wanted = this.states.findIndex(({ key }) => key === state.key);
     /** Of each run its place in the order of time, by the beginning of its stamps. */
     const byStamp = this.states.map(({ from, to }, order) => ({ from, to, order })).sort((a, b) => a.from - b.from);
@@ -175,7 +179,7 @@ class DatedCopies implements BackupSet {
     };
     const newest = new Map<string, { order: number; record: FileRecord; full: boolean }>();
     const folders = new Map<string, FileRecord>();
-    for (const record of records) {
+    for (const record of recordsOf(tree)) {
       if (below(record.path, this.root) === null) continue;
       const place = placeOf(record.path);
       if (place?.root !== this.root) continue;
@@ -205,5 +209,8 @@ class DatedCopies implements BackupSet {
 function versionOf(record: FileRecord, own: string, full: boolean): FileRecord {
   const version = unvouched(movedTo(record, own));
   if (record.size > 0 || !full) return version;
-  return { ...version, content: absent("named-only", "This copy is empty, and other versions of the file are not: it was probably broken off.") };
+  return {
+    ...version,
+    content: absent("named-only", "This copy is empty, and other versions of the file are not: it was probably broken off."),
+  };
 }

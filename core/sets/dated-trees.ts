@@ -1,5 +1,6 @@
 import type { FileRecord } from "../filesystems/file-record";
-import { type BackupSet, below, byTime, movedTo, parentOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import type { FileTree } from "../places/file-tree";
+import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
 import { readStateFolder } from "./stamps";
 
 /** One dated folder alone is a folder with a date in its name. */
@@ -39,7 +40,11 @@ export class DatedTreesFinder implements SetFinder {
       return;
     }
     const name = parent.slice(parent.lastIndexOf("/") + 1);
-    const outer = readStateFolder(name) ? parent : readStateFolder(parentOf(parent).slice(parentOf(parent).lastIndexOf("/") + 1)) && IDENTIFIER.test(name) ? parent : null;
+    const outer = readStateFolder(name)
+      ? parent
+      : readStateFolder(parentOf(parent).slice(parentOf(parent).lastIndexOf("/") + 1)) && IDENTIFIER.test(name)
+        ? parent
+        : null;
     if (outer) this.#inside.set(outer, (this.#inside.get(outer) ?? new Set()).add(record.name));
   }
 
@@ -88,7 +93,9 @@ const insideState = (path: string) => path.split("/").some((part) => readStateFo
  * How far the clock that named a folder was ahead of UTC, by when the folders were written to last: milliseconds; null: nothing agrees.
  * Where clocks are changed in summer there are two answers.
  */
-function zonesOf(states: readonly { at: number; modified: number | null }[]): (state: { at: number; modified: number | null }) => number | null {
+function zonesOf(
+  states: readonly { at: number; modified: number | null }[],
+): (state: { at: number; modified: number | null }) => number | null {
   // The folder is named when the run begins or ends, and written to last at its end.
   const aheadOf = ({ at, modified }: { at: number; modified: number | null }) =>
     modified === null ? null : Math.round((at - modified) / QUARTER_HOUR) * QUARTER_HOUR;
@@ -121,14 +128,14 @@ class DatedTrees implements BackupSet {
     this.notes = unfinished > 0 ? [`${unfinished} of its states ${unfinished === 1 ? "was" : "were"} not finished.`] : [];
   }
 
-  *filesOf(state: SetState, records: Iterable<FileRecord>): Generator<FileRecord, void, void> {
-    const tree = this.states.find(({ key }) => key === state.key);
-    if (!tree) return;
-    const drive = tree.folder + tree.drive;
-    for (const record of records) {
+  *filesOf({ key }: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+    const state = this.states.find((each) => each.key === key);
+    if (!state) return;
+    const drive = state.folder + state.drive;
+    for (const record of recordsOf(tree)) {
       if (record.state !== "live") continue;
       const own = below(record.path, drive);
-      if (own) yield tree.unfinished ? unvouched(movedTo(record, own)) : movedTo(record, own);
+      if (own) yield state.unfinished ? unvouched(movedTo(record, own)) : movedTo(record, own);
     }
   }
 }

@@ -1,5 +1,6 @@
 import type { FileRecord } from "../filesystems/file-record";
-import { type BackupSet, below, byTime, movedTo, parentOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import type { FileTree } from "../places/file-tree";
+import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
 import { dateInName } from "./stamps";
 
 const DAY = 24 * 3_600_000;
@@ -93,7 +94,8 @@ const isCopyName = (name: string) => dateInName(name) !== null || COPY_WORDS.tes
 /** The innermost folder above a file that is called a copy; null: there is none. */
 function copyAround(path: string): string | null {
   const parts = path.split("/");
-  for (let index = parts.length - 2; index >= 1; index -= 1) if (isCopyName(parts[index] as string)) return parts.slice(0, index + 1).join("/");
+  for (let index = parts.length - 2; index >= 1; index -= 1)
+    if (isCopyName(parts[index] as string)) return parts.slice(0, index + 1).join("/");
   return null;
 }
 
@@ -136,11 +138,11 @@ class FolderCopies implements BackupSet {
     this.notes = original === null ? ["What these are copies of is not here: paths begin at the copied folder."] : [];
   }
 
-  *filesOf(state: SetState, records: Iterable<FileRecord>): Generator<FileRecord, void, void> {
+  *filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
     const copy = this.states.find(({ key }) => key === state.key);
     if (!copy) return;
     const inner = this.all.filter((folder) => folder !== copy.folder && below(folder, copy.folder) !== null);
-    for (const record of records) {
+    for (const record of recordsOf(tree)) {
       if (record.state !== "live") continue;
       const own = below(record.path, copy.folder);
       // A copy that lies inside another one is one of its own.
@@ -161,7 +163,11 @@ function toState({ folder, newest }: Candidate): FolderCopy {
     asOf: named && !later ? end : newest || null,
     unfinished: false,
     notes: [
-      ...(later ? ["Files in it were written after the date in its name: that name was probably copied along. The time given is that of its newest file."] : []),
+      ...(later
+        ? [
+            "Files in it were written after the date in its name: that name was probably copied along. The time given is that of its newest file.",
+          ]
+        : []),
       ...(named === null ? ["Its name tells no date: the time given is that of its newest file."] : []),
     ],
     folder,

@@ -1,5 +1,5 @@
-import type { FileRecord } from "../filesystems/file-record";
-import type { BackupSet, SetFinder } from "./backup-set";
+import type { FileTree } from "../places/file-tree";
+import { type BackupSet, recordsOf, type SetFinder } from "./backup-set";
 import { DatedCopiesFinder } from "./dated-copies";
 import { DatedTreesFinder } from "./dated-trees";
 import { FolderCopiesFinder } from "./folder-copies";
@@ -8,13 +8,16 @@ import { FolderCopiesFinder } from "./folder-copies";
 const FINDERS: readonly (() => SetFinder)[] = [() => new DatedCopiesFinder(), () => new DatedTreesFinder(), () => new FolderCopiesFinder()];
 
 /** Finds the sets in a tree by the records of all its files and folders. */
-export function findSets(records: Iterable<FileRecord>): BackupSet[] {
+export function findSets(tree: FileTree): BackupSet[] {
   const finders = FINDERS.map((make) => make());
-  for (const record of records) for (const finder of finders) finder.note(record);
-  const sets = finders.flatMap((finder) => finder.found());
+  for (const record of recordsOf(tree)) for (const finder of finders) finder.note(record);
+  const sets = finders.flatMap((finder) => finder.found(tree));
   // What is a state of one of the others is no copy made by hand.
   const roots = sets.filter(({ kind }) => kind !== "folder-copies").map(({ root }) => root);
-  return sets.filter(({ kind, root, states }) => kind !== "folder-copies" || !states.every((state) => roots.some((each) => isIn(`/${state.key}`, each) || isIn(root, each))));
+  return sets.filter(
+    ({ kind, root, states }) =>
+      kind !== "folder-copies" || !states.every((state) => roots.some((each) => isIn(`/${state.key}`, each) || isIn(root, each))),
+  );
 }
 
 const isIn = (path: string, root: string) => path === root || path.startsWith(`${root}/`);

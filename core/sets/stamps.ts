@@ -8,7 +8,12 @@ function moment(year: number, month: number, day: number, hour = 0, minute = 0, 
   const at = Date.UTC(year, month - 1, day, hour, minute, second);
   const date = new Date(at);
   const same =
-    date.getUTCFullYear() === year && date.getUTCMonth() === month - 1 && date.getUTCDate() === day && hour < 24 && minute < 60 && second < 60;
+    date.getUTCFullYear() === year &&
+    date.getUTCMonth() === month - 1 &&
+    date.getUTCDate() === day &&
+    hour < 24 &&
+    minute < 60 &&
+    second < 60;
   return same && at >= EARLIEST && at < LATEST ? at : null;
 }
 
