@@ -6,6 +6,8 @@ import { beforeAll, describe, expect, it } from "vitest";
 import { layOut } from "../demo/lay-out";
 import { compass } from "../tests/support/command-line";
 import { carveImage, labFiles } from "../tests/support/lab-files";
+import { setTruth, unpackSet } from "../tests/support/set-truth";
+import { snapshotDisk, snapshotTruth } from "../tests/support/snapshot-truth";
 import { fixture, pathOf, readTruth } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-cli-"));
@@ -285,7 +287,54 @@ describe("stores on the command line", () => {
     expect(compass("list", drive, "--store", stick, "--volume", "0").err).toContain("leave --volume out");
     const folder = join(work, "folder of images");
     mkdirSync(folder);
-    expect(compass("list", folder, "--store", "folder").err).toContain("a folder of this computer");
+    writeFileSync(join(folder, "letter.txt"), "Dear all");
+    expect(compass("list", folder, "--store", "folder").out).toContain("/letter.txt");
+    const inside = compass("restore", folder, "--store", "folder", "--to", join(folder, "deep", "er"));
+    expect([inside.code, inside.err]).toEqual([2, expect.stringContaining("lies in it")]);
     expect(compass("stores", join(work, "gone.img")).code).toBe(3);
   });
+
+  it("stores, list, restore and versions go through the states of backup sets and snapshots", () => {
+    const disk = join(work, "snapshots.img");
+    writeFileSync(disk, snapshotDisk());
+    const states = compass("stores", disk, "--json").lines();
+    const snapshots = states.filter(({ kind }) => kind === "snapshot");
+    expect(snapshots.map(({ asOf, machine }) => [asOf, machine])).toEqual(
+      snapshotTruth.snapshots.map(({ created, machine }) => [new Date(created).toISOString(), machine]),
+    );
+    expect(new Set(snapshots.map(({ set }) => set)).size).toBe(1);
+    const [, second] = snapshots;
+    const listed = compass("list", disk, "--store", String(second?.store), "--records-only", "--state", "live", "--json").lines();
+    const tree = snapshotTruth.states[1]?.tree ?? {};
+    for (const path of Object.keys(tree)) expect(listed.map((line) => line.path)).toContain(`/${path.normalize("NFC")}`);
+    // The same by its date.
+    const day = String(second?.asOf).slice(0, 10);
+    const asOf = compass("list", disk, "--as-of", day, "--records-only", "--state", "live", "--json").lines();
+    expect(asOf.map(({ path }) => path)).toEqual(listed.map(({ path }) => path));
+    expect(new Set(asOf.map(({ store }) => store))).toEqual(new Set([second?.store]));
+    // Every content of a file that changed, each with the states that have it.
+    const changed = snapshotTruth.files.find(({ versions }) => versions.length > 2);
+    const found = compass("versions", disk, changed?.path ?? "", "--json").lines();
+    expect(new Set(found.map(({ sha256 }) => sha256))).toEqual(new Set(changed?.versions.map(({ sha256 }) => sha256)));
+
+    const sets = unpackSet("archive-sets", work);
+    const to = join(work, "as it was");
+    const restored = compass("restore", sets, "--as-of", "2025-09-30", "--to", to, "--json");
+    const results = restored.lines();
+    expect(results.length).toBeGreaterThan(100);
+    const truth = setTruth("archive-sets");
+    const last = truth.runs?.find(({ date }) => date === "2025-09-21T17:00:11Z");
+    for (const [path, v] of Object.entries(last?.tree ?? {})) {
+      const version = truth.files.find((file) => file.path === path)?.versions.find((each) => each.v === v);
+      const result = results.find((each) => each.path === `/${path}`.normalize("NFC"));
+      expect(result?.sha256, path).toBe(version?.sha256);
+      expect(
+        createHash("sha256")
+          .update(readFileSync(String(result?.output)))
+          .digest("hex"),
+      ).toBe(version?.sha256);
+    }
+    expect(compass("list", sets, "--as-of", "2001-01-01").err).toContain("Nothing in");
+    expect(compass("list", sets, "--as-of", "some day").code).toBe(2);
+  }, 120_000);
 });

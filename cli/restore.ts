@@ -1,5 +1,5 @@
 import { existsSync, lstatSync, realpathSync, statSync } from "node:fs";
-import { resolve } from "node:path";
+import { dirname, resolve, sep } from "node:path";
 import picomatch from "picomatch";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { EMPTY_LAYOUT, LayoutSource } from "../core/bytes/layout";
@@ -124,13 +124,21 @@ function destination(to: string | undefined, source: string): string {
   if (to === undefined) throw new Usage("Say where to restore to: --to DIR.");
   const root = resolve(to);
   if (existsSync(root) && !lstatSync(realpathSync(root)).isDirectory()) throw new Usage(`${to} is a file, not a folder to restore to.`);
-  if (existsSync(source) && existsSync(root) && realpathSync(root) === realpathSync(source))
-    throw new Usage("The destination is the source itself: choose another folder.");
+  if (existsSync(source) && liesIn(root, realpathSync(source)))
+    throw new Usage("The destination is the source itself, or lies in it: choose another folder.");
   if (statSync(source, { throwIfNoEntry: false })?.isBlockDevice() && liesOnDrive(root, source))
     throw new Usage(
       "The destination is on the drive that is read: what is still to be found there could be destroyed. Choose another device.",
     );
   return root;
+}
+
+/** Whether a folder, or the nearest one above it that is there, is another one or lies below it. */
+function liesIn(folder: string, source: string): boolean {
+  let at = folder;
+  while (!existsSync(at)) at = dirname(at);
+  const real = realpathSync(at);
+  return real === source || real.startsWith(`${source}${sep}`);
 }
 
 function matcher(glob: string): (path: string) => boolean {

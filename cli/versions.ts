@@ -75,8 +75,7 @@ function* filesUnder(group: readonly Store[], wanted: string): Generator<FileIn,
       const { state } = store;
       const records = state ? state.set.filesOf(state.state, tree) : recordsOf(tree);
       const inState: FileTree = state ? { ...tree, open: (record) => state.set.open?.(record, tree) ?? tree.open(record) } : tree;
-      for (const record of records)
-        if (record.type === "file" && ownPath(record.path) === wanted) yield { store, tree: inState, record };
+      for (const record of records) if (record.type === "file" && ownPath(record.path) === wanted) yield { store, tree: inState, record };
     }
   } finally {
     opened.close();

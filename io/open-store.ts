@@ -9,7 +9,12 @@ import type { Store } from "./stores";
 export function openStore(store: Pick<Store, "disk" | "volume" | "state">): Searchable {
   const { disk, volume, state } = store;
   const around = openSearchable(disk, volume ?? { filesystem: FOLDER, offset: 0, length: 0, view: null });
-  return state ? { ...around, ...stateOfSet(around, state.set, state.state) } : around;
+  if (!state) return around;
+  const close = () => {
+    state.set.close?.();
+    around.close();
+  };
+  return { ...around, ...stateOfSet(around, state.set, state.state), close };
 }
 
 /** One state of a backup set as a volume of its own: the files that stood in it, under the paths the client had. */

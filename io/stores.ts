@@ -126,12 +126,12 @@ function* walkDisk(
       const found = volume.closed ? volume.closed : openOrWhy(opened, volume);
       const closed = typeof found === "string" ? found : null;
       yield {
-        ...NO_SET,
+        ...ofSet,
         id: inside,
         parent: id,
         kind: "volume",
         label: volume.label,
-        asOf: null,
+        asOf,
         disk,
         volume,
         closed,
@@ -201,7 +201,23 @@ function* walkInside(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, 
 const IN_FUTURE = "This is in the future: a clock was wrong.";
 
 function* statesIn(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
-  for (const set of findSets(tree)) {
+  for (const set of findSets(tree))
+    try {
+      yield* statesOf(set, tree, disk, volume, parent, walk);
+    } finally {
+      set.close?.();
+    }
+}
+
+function* statesOf(
+  set: BackupSet,
+  tree: FileTree,
+  disk: DiskAt,
+  volume: VolumeReport | null,
+  parent: string,
+  walk: Walk,
+): Generator<Store, void, void> {
+  {
     const id = `${parent}/set:${set.kind}:${set.root.normalize("NFC")}`;
     for (const state of set.states) {
       if (walk.left <= 0) {
@@ -222,7 +238,12 @@ function* statesIn(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, pa
         volume,
         state: { set, state },
         closed: null,
-        notes: [...state.notes, ...set.notes, ...((state.asOf ?? 0) > Date.now() ? [IN_FUTURE] : [])],
+        notes: [
+          ...state.notes,
+          ...(set.notesOf?.(state, tree) ?? []),
+          ...set.notes,
+          ...((state.asOf ?? 0) > Date.now() ? [IN_FUTURE] : []),
+        ],
       };
     }
   }

@@ -178,8 +178,7 @@ export function explain(evidence: Evidence): string[] {
   if (evidence.unreadable > 0) notes.push(`${evidence.unreadable} bytes of it could not be read from the drive.`);
   if (evidence.usedByOthers > 0) notes.push(`${evidence.usedByOthers} bytes stand in clusters that other files use now.`);
   if (evidence.takenLater > 0) notes.push(`${evidence.takenLater} bytes stand in clusters that a file deleted later had taken.`);
-  if (evidence.inDoubt)
-    notes.push(`${evidence.inDoubt} bytes of it may be of another time: of what was kept for that moment, a part is lost.`);
+  if (evidence.inDoubt) notes.push(`${evidence.inDoubt} bytes of it are in doubt: what should vouch for them is damaged.`);
   if (content?.finding === "differs")
     notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
   if (content?.finding === "damaged") notes.push(`The content is damaged at byte ${content.at}: ${content.reason}.`);

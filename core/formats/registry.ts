@@ -135,6 +135,8 @@ export function examineContent(content: ByteSource, name: string): ContentFindin
   const expected = byExtension.get(extensionOf(name));
   if (isZero(head) && onlyZeros(content)) return { finding: "zeros" };
   const found = recognise(head, name);
+  // Of formats that share an ending, the one that is there is followed: text that is marked up, not any text.
+  if (expected && found && found !== expected && found.extensions.includes(extensionOf(name))) return judged(found, content);
   if (!expected) return found?.follow && !found.loose ? judged(found, content) : { finding: "unknown", format: found?.id ?? null };
   if (!expected.recognise(head) && !expected.recogniseElsewhere?.(content))
     return { finding: "differs", expected: expected.title, format: found?.id ?? null };

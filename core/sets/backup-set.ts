@@ -2,7 +2,7 @@ import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 
 /** Ways in which a folder's earlier states are kept beside one another. */
-export const SET_KINDS = ["dated-copies", "dated-trees", "folder-copies"] as const;
+export const SET_KINDS = ["dated-copies", "dated-trees", "archive-sets", "dated-archives", "folder-copies"] as const;
 export type SetKindName = (typeof SET_KINDS)[number];
 
 /** One moment a set tells of. */
@@ -31,6 +31,10 @@ export interface BackupSet {
   filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void>;
   /** Opens a file that `filesOf` gave, where the tree cannot by its record alone; null: its content cannot be read. */
   open?(record: FileRecord, tree: FileTree): OpenedFile | null;
+  /** What is to be said of a state that only looking into what holds it tells. */
+  notesOf?(state: SetState, tree: FileTree): string[];
+  /** Lets go of what it holds open. */
+  close?(): void;
 }
 
 /** Looks at the records of a tree for sets of one kind. */

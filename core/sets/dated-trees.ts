@@ -1,13 +1,12 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
 import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import { aheadOfUtc } from "./clock";
 import { readStateFolder } from "./stamps";
 
 /** One dated folder alone is a folder with a date in its name. */
 const FEWEST = 2;
 const MOST_STATES = 100_000;
-const QUARTER_HOUR = 15 * 60_000;
-const FARTHEST_ZONE = 14 * 3_600_000;
 /** A folder that a system gives a name of its own to while it writes. */
 const IDENTIFIER = /^[0-9A-F]{8}-[0-9A-F]{4}-[0-9A-F]{4}-[0-9A-F]{4}-[0-9A-F]{12}$/i;
 
@@ -26,6 +25,9 @@ export class DatedTreesFinder implements SetFinder {
   readonly #states = new Map<string, Map<string, { at: number; ending: string; modified: number | null }>>();
   /** Folders right below a state, by the state's path. */
   readonly #inside = new Map<string, Set<string>>();
+  /** Folders some way below the states of a set, and which states have them. */
+  readonly #below = new Map<string, Map<string, Set<string>>>();
+  #belowCount = 0;
   #count = 0;
 
   note(record: FileRecord): void {
@@ -45,13 +47,14 @@ export class DatedTreesFinder implements SetFinder {
       : readStateFolder(parentOf(parent).slice(parentOf(parent).lastIndexOf("/") + 1)) && IDENTIFIER.test(name)
         ? parent
         : null;
+    this.#noteBelow(record.path);
     if (outer) this.#inside.set(outer, (this.#inside.get(outer) ?? new Set()).add(record.name));
   }
 
   found(): BackupSet[] {
     return [...this.#states].flatMap(([root, found]) => {
       if (found.size < FEWEST) return [];
-      const zoneOf = zonesOf([...found.values()]);
+      const zoneOf = aheadOfUtc([...found.values()]);
       const states = [...found].map(([folder, own]): Tree => {
         const { at, ending } = own;
         const ahead = zoneOf(own);
@@ -69,7 +72,43 @@ export class DatedTreesFinder implements SetFinder {
           drive: this.#driveOf(folder),
         };
       });
-      return [new DatedTrees(root, states.sort(byTime))];
+      states.sort(byTime);
+      return [new DatedTrees(root, this.#withLost(root, states))];
+    });
+  }
+
+  #noteBelow(path: string): void {
+    const parts = path.split("/");
+    const state = parts.findIndex((part) => readStateFolder(part) !== null);
+    if (state < 0 || parts.length - state > DEEPEST || this.#belowCount >= MOST_BELOW) return;
+    this.#belowCount += 1;
+    const root = parts.slice(0, state).join("/");
+    const folders = this.#below.get(root) ?? new Map<string, Set<string>>();
+    this.#below.set(root, folders);
+    const own = parts.slice(state + 1).join("/");
+    folders.set(own, (folders.get(own) ?? new Set()).add(parts[state] as string));
+  }
+
+  /** Adds to a state what it does not have, although the states before and after it do: the backup lost it, and not the client. */
+  #withLost(root: string, states: readonly Tree[]): Tree[] {
+    if (this.#belowCount >= MOST_BELOW) return [...states];
+    const finished = states.filter(({ unfinished }) => !unfinished);
+    const lost = new Map<string, string[]>();
+    for (const [folder, has] of this.#below.get(root) ?? []) {
+      for (let index = 1; index < finished.length - 1; index += 1) {
+        const [before, here, after] = [finished[index - 1], finished[index], finished[index + 1]] as [Tree, Tree, Tree];
+        if (has.has(here.key) || !has.has(before.key) || !has.has(after.key)) continue;
+        const found = lost.get(here.key) ?? [];
+        lost.set(here.key, found);
+        // What lies in a folder that is told need not be told.
+        if (!found.some((outer) => folder.startsWith(`${outer}/`))) found.push(folder);
+      }
+    }
+    return states.map((state) => {
+      const folders = (lost.get(state.key) ?? []).map(
+        (folder) => below(`${state.folder}/${folder}`, state.folder + state.drive) ?? `/${folder}`,
+      );
+      return folders.length === 0 ? state : { ...state, notes: [...state.notes, ...folders.slice(0, MOST_TOLD).map(LOST_FOLDER)] };
     });
   }
 
@@ -87,31 +126,14 @@ export class DatedTreesFinder implements SetFinder {
   }
 }
 
-const insideState = (path: string) => path.split("/").some((part) => readStateFolder(part) !== null);
+/** How deep below a state, and how many, folders are compared from state to state. */
+const DEEPEST = 6;
+const MOST_BELOW = 1_000_000;
+const MOST_TOLD = 10;
+const LOST_FOLDER = (folder: string) =>
+  `The folder “${folder}” is missing in this state, and is there in those before and after it: the backup lost it, not the client.`;
 
-/**
- * How far the clock that named a folder was ahead of UTC, by when the folders were written to last: milliseconds; null: nothing agrees.
- * Where clocks are changed in summer there are two answers.
- */
-function zonesOf(
-  states: readonly { at: number; modified: number | null }[],
-): (state: { at: number; modified: number | null }) => number | null {
-  // The folder is named when the run begins or ends, and written to last at its end.
-  const aheadOf = ({ at, modified }: { at: number; modified: number | null }) =>
-    modified === null ? null : Math.round((at - modified) / QUARTER_HOUR) * QUARTER_HOUR;
-  const votes = new Map<number, number>();
-  for (const state of states) {
-    const ahead = aheadOf(state);
-    if (ahead !== null && Math.abs(ahead) <= FARTHEST_ZONE) votes.set(ahead, (votes.get(ahead) ?? 0) + 1);
-  }
-  const asked = [...votes.values()].reduce((sum, count) => sum + count, 0);
-  const [best] = [...votes].sort(([, a], [, b]) => b - a);
-  const general = best && best[1] * 2 > states.length ? best[0] : null;
-  return (state) => {
-    const own = aheadOf(state);
-    return own !== null && (votes.get(own) ?? 0) * 5 >= asked && asked > 1 ? own : general;
-  };
-}
+const insideState = (path: string) => path.split("/").some((part) => readStateFolder(part) !== null);
 
 class DatedTrees implements BackupSet {
   readonly kind = "dated-trees";

@@ -155,12 +155,11 @@ class FolderCopies implements BackupSet {
 function toState({ folder, newest }: Candidate): FolderCopy {
   const name = folder.slice(folder.lastIndexOf("/") + 1);
   const named = dateInName(name);
-  const end = named && (named.precise ? named.at : named.at + DAY - 1000);
-  const later = named !== null && end !== null && newest > end + DAY;
+  const later = named !== null && newest > named.end + DAY;
   return {
     key: folder.slice(1),
     label: folder.slice(1),
-    asOf: named && !later ? end : newest || null,
+    asOf: named && !later ? named.end : newest || null,
     unfinished: false,
     notes: [
       ...(later

@@ -1,11 +1,17 @@
 import type { FileTree } from "../places/file-tree";
+import { ArchiveSetsFinder } from "./archive-sets";
 import { type BackupSet, recordsOf, type SetFinder } from "./backup-set";
 import { DatedCopiesFinder } from "./dated-copies";
 import { DatedTreesFinder } from "./dated-trees";
 import { FolderCopiesFinder } from "./folder-copies";
 
 /** All ways in which a set can be kept as files of a tree. Each looks at every record once. */
-const FINDERS: readonly (() => SetFinder)[] = [() => new DatedCopiesFinder(), () => new DatedTreesFinder(), () => new FolderCopiesFinder()];
+const FINDERS: readonly (() => SetFinder)[] = [
+  () => new DatedCopiesFinder(),
+  () => new DatedTreesFinder(),
+  () => new ArchiveSetsFinder(),
+  () => new FolderCopiesFinder(),
+];
 
 /** Finds the sets in a tree by the records of all its files and folders. */
 export function findSets(tree: FileTree): BackupSet[] {

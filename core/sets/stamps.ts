@@ -1,5 +1,6 @@
 /** Dates and times in names of files and folders: common practice, no published source. All are given as if they were UTC milliseconds. */
 
+const DAY = 24 * 3_600_000;
 const EARLIEST = Date.UTC(1980, 0, 1);
 const LATEST = Date.UTC(2100, 0, 1);
 
@@ -50,10 +51,11 @@ const MONTH_ONLY = /(?<!\d)(\d{4})[-._ ](\d\d)(?!\d)(?![-._ ]\d)/g;
 /**
  * The last date in a name, in the usual ways of writing one: year first or day first (month first where only that is a date), with
  * separators or of digits alone, with a time behind it; or a year and month alone.
- * @returns UTC milliseconds as if its clock were UTC, and whether it names the time of day; null: there is none
+ * @returns the first and the last moment it can mean (the same where it names the time of day), in UTC milliseconds as if its clock were UTC;
+ * null: there is none
  */
-export function dateInName(name: string): { at: number; precise: boolean } | null {
-  const found: { index: number; at: number; precise: boolean }[] = [];
+export function dateInName(name: string): { at: number; end: number; precise: boolean } | null {
+  const found: { index: number; at: number; end: number; precise: boolean }[] = [];
   const take = (match: RegExpMatchArray, year: number, month: number, day: number) => {
     const rest = name.slice((match.index ?? 0) + match[0].length);
     const time = TIME.exec(rest);
@@ -61,7 +63,8 @@ export function dateInName(name: string): { at: number; precise: boolean } | nul
     const withTime = time && moment(year, month, day, hour, minute, second);
     const at = withTime ?? moment(year, month, day);
     if (at === null) return false;
-    found.push({ index: match.index ?? 0, at, precise: withTime !== null });
+    const precise = withTime !== null;
+    found.push({ index: match.index ?? 0, at, end: precise ? at : at + DAY - 1000, precise });
     return true;
   };
   for (const match of name.matchAll(YEAR_FIRST)) take(match, Number(match[1]), Number(match[3]), Number(match[4]));
@@ -74,8 +77,9 @@ export function dateInName(name: string): { at: number; precise: boolean } | nul
   if (found.length === 0)
     for (const match of name.matchAll(MONTH_ONLY)) {
       const at = moment(Number(match[1]), Number(match[2]), 1);
-      if (at !== null) found.push({ index: match.index ?? 0, at, precise: false });
+      if (at !== null)
+        found.push({ index: match.index ?? 0, at, end: Date.UTC(Number(match[1]), Number(match[2]), 1) - 1000, precise: false });
     }
   const last = found.sort((a, b) => a.index - b.index).at(-1);
-  return last ? { at: last.at, precise: last.precise } : null;
+  return last ? { at: last.at, end: last.end, precise: last.precise } : null;
 }

@@ -3,6 +3,8 @@ export const LOCAL = {
   mark: "PK\x03\x04",
   flags: 6,
   method: 8,
+  time: 10,
+  date: 12,
   crc: 14,
   packed: 18,
   plain: 22,
@@ -21,6 +23,7 @@ export const CENTRAL = {
   nameLength: 28,
   extraLength: 30,
   commentLength: 32,
+  disk: 34,
   offset: 42,
   size: 46,
 } as const;
@@ -38,6 +41,8 @@ export const END64 = { mark: "PK\x06\x06", length: 4, count: 32, directorySize: 
 export const LOCATOR64 = { mark: "PK\x06\x07", endAt: 8, size: 20 } as const;
 /** 4.5.3: the extra field with sizes of 64 bits. */
 export const EXTRA64 = 1;
+/** Extra fields with UTC times: seconds (0x5455, layout of the Info-ZIP note), FILETIMEs (4.5.5). */
+export const EXTRA_TIMES = { unix: 0x5455, ntfs: 0x000a } as const;
 export const METHOD = { stored: 0, deflated: 8 } as const;
 export const FLAG = { encrypted: 1, descriptor: 8, utf8: 0x800 } as const;
 /** The first part of a split archive begins with this before its first member (8.5.3, from memory). */

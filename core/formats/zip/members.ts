@@ -1,8 +1,9 @@
 import { crc32 } from "node:zlib";
 import type { BlockReader } from "../../bytes/block-reader";
 import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
+import { filetimeToMs } from "../../bytes/times";
 import { cannotTell, damaged, SOUND, type Verdict } from "../format";
-import { CENTRAL, DESCRIPTOR, END, END64, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
+import { CENTRAL, DESCRIPTOR, END, END64, EXTRA_TIMES, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
 
 /** One file in an archive, as its header or the list of contents gives it. Sizes in bytes. */
 export interface ZipMember {
@@ -15,6 +16,10 @@ export interface ZipMember {
   /** Offset of the local header, and of the packed bytes where it was read. */
   readonly at: number;
   readonly dataAt?: number;
+  /** The file in which it begins, of an archive that is split over several; from 0. */
+  readonly disk: number;
+  /** When it was written to last, as an extra field says: UTC milliseconds; null: none does. */
+  readonly utc: number | null;
 }
 
 export const MOST_MEMBERS = 4_000_000;
@@ -44,6 +49,20 @@ function wide(reader: BlockReader, from: number, length: number, { packed, plain
     return { plain: plainWide, packed: packedWide, at: take(at) };
   }
   return { packed, plain, at };
+}
+
+/** When a member was written to last, by its extra fields; null: none says so. */
+function utcOf(reader: BlockReader, from: number, length: number): number | null {
+  for (let field = from; field + 4 <= from + length; field += 4 + reader.u16(field + 2)) {
+    const id = reader.u16(field);
+    const size = reader.u16(field + 2);
+    if (field + 4 + size > from + length) return null;
+    if (id === EXTRA_TIMES.unix && size >= 5 && (reader.u8(field + 4) & 1) === 1) return (reader.u32(field + 5) | 0) * 1000;
+    // Four reserved bytes, then tags: 1 has the times, the first of them that of the last writing.
+    if (id === EXTRA_TIMES.ntfs && size >= 32 && reader.u16(field + 8) === 1)
+      return filetimeToMs(reader.u32(field + 12), reader.u32(field + 16));
+  }
+  return null;
 }
 
 /** The ways of packing there are (APPNOTE, 4.4.5). */
@@ -77,6 +96,8 @@ export function localMember(reader: BlockReader, at: number): (ZipMember & { dat
     packed,
     plain,
     at,
+    disk: 0,
+    utc: utcOf(reader, extra, extraLength),
     dataAt: extra + extraLength,
     sized: (flags & FLAG.descriptor) === 0 || packed > 0,
   };
@@ -98,6 +119,8 @@ function centralMember(reader: BlockReader, at: number): { member: ZipMember; ne
       name: decoder.decode(reader.bytes(at + CENTRAL.size, nameLength)),
       method: reader.u16(at + CENTRAL.method),
       encrypted: (reader.u16(at + CENTRAL.flags) & FLAG.encrypted) !== 0,
+      disk: reader.u16(at + CENTRAL.disk),
+      utc: utcOf(reader, extra, extraLength),
       crc: reader.u32(at + CENTRAL.crc),
       ...sizes,
     },

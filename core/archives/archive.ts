@@ -1,0 +1,44 @@
+import type { ByteSource } from "../bytes/byte-source";
+
+/** One file or folder of an archive. */
+export interface ArchiveEntry {
+  /** As the archive has it, parts apart by slashes; without one at its beginning or end. */
+  readonly path: string;
+  readonly type: "file" | "folder" | "link";
+  /** Only a password opens its content. */
+  readonly encrypted: boolean;
+  /** Bytes of its content. */
+  readonly size: number;
+  /** UTC milliseconds, or (`localTime`) a local time as if it were UTC; null: not given. */
+  readonly modified: number | null;
+  readonly localTime: boolean;
+  /** What was found of its content: its checksum agrees, or all of it stands in what has none; it is damaged; it breaks off; it was not looked at. */
+  readonly standing: "sound" | "damaged" | "broken-off" | "not-checked" | "encrypted" | "not-followed";
+  /** Bytes from its beginning that are there. */
+  readonly present: number;
+  readonly note: string | null;
+  /** The content as far as it is there. */
+  open(): ByteSource;
+}
+
+/** What an archive holds, as far as it can be read. */
+export interface ArchiveReading {
+  readonly entries: readonly ArchiveEntry[];
+  /** Which names stood in a folder when it was made, where it lists them: by the folder's path. */
+  readonly listings: ReadonlyMap<string, ReadonlySet<string>>;
+  readonly notes: readonly string[];
+}
+
+/** Plain bytes of one file that are unpacked into memory at most. */
+export const MOST_PLAIN = 1 << 28;
+/** Plain bytes of one archive that are unpacked for comparing checksums when it is listed. */
+export const MOST_CHECKED = 2 ** 32;
+
+/** A path of an archive without what could lead out of it; null: nothing is left. */
+export function ownPath(name: string): string | null {
+  const parts = name
+    .replaceAll("\\", "/")
+    .split("/")
+    .filter((part) => part !== "" && part !== "." && part !== "..");
+  return parts.length > 0 ? parts.join("/") : null;
+}

@@ -1,0 +1,181 @@
+import { BlockReader } from "../bytes/block-reader";
+import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
+import { tarEntry } from "../formats/archives";
+import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
+
+const RECORD = 512;
+const MOST_ENTRIES = 4_000_000;
+/** Bytes of a name, a list of names or extended headers that are read. */
+const MOST_NAME = 1 << 20;
+const MOST_LISTING = 1 << 24;
+
+const text = (bytes: Uint8Array) => new TextDecoder().decode(bytes);
+
+/** Attributes that stand before an entry and are its own. */
+interface Ahead {
+  path: string | null;
+  link: string | null;
+  size: number | null;
+  modified: number | null;
+}
+const NOTHING: Ahead = { path: null, link: null, size: null, modified: null };
+
+/**
+ * Reads a TAR archive (POSIX.1-2017, pax; long names and folder lists after the GNU manual, "Basic Tar Format" and "Dumpdir"). Where a header
+ * is damaged the next right one is looked for.
+ */
+export function readTarArchive(source: ByteSource): ArchiveReading {
+  const reader = new BlockReader(source);
+  const entries: ArchiveEntry[] = [];
+  const listings = new Map<string, ReadonlySet<string>>();
+  const byPath = new Map<string, ArchiveEntry>();
+  let ahead: Ahead = { ...NOTHING };
+  let general: Partial<Ahead> = {};
+  let damaged = 0;
+  let inGap = false;
+  for (let at = 0; at + RECORD <= reader.size && entries.length < MOST_ENTRIES; ) {
+    const found = tarEntry(reader, at);
+    if (!found) {
+      // Zeros fill the end; anything else was a header, or data behind one that is gone.
+      if (!inGap && reader.bytes(at, RECORD).some((byte) => byte !== 0)) damaged += 1;
+      inGap = true;
+      at += RECORD;
+      continue;
+    }
+    if (inGap && entries.length > 0 && damaged === 0) damaged += 1;
+    inGap = false;
+    const data = (most: number) => reader.bytes(found.dataAt, Math.max(0, Math.min(found.size, most, reader.size - found.dataAt))).slice();
+    const size = ahead.size ?? found.size;
+    const next = found.dataAt + Math.ceil(size / RECORD) * RECORD;
+    if (found.type === "L") ahead.path = text(data(MOST_NAME)).replace(/\0.*$/s, "");
+    else if (found.type === "K") ahead.link = text(data(MOST_NAME)).replace(/\0.*$/s, "");
+    else if (found.type === "x") ahead = { ...ahead, ...paxOf(data(MOST_NAME)) };
+    else if (found.type === "g") general = { ...general, ...paxOf(data(MOST_NAME)) };
+    else {
+      const name = ahead.path ?? general.path ?? found.name;
+      const path = ownPath(name);
+      const modified = ahead.modified ?? general.modified ?? (Number.isFinite(found.modified) ? found.modified : null);
+      if (path !== null) {
+        if (found.type === "D") listings.set(path, namesIn(data(MOST_LISTING)));
+        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath });
+        if (entry) {
+          entries.push(entry);
+          byPath.set(path, entry);
+        }
+      }
+      ahead = { ...NOTHING };
+    }
+    at = Math.max(at + RECORD, next);
+  }
+  const notes =
+    damaged > 0
+      ? [
+          `The header of a file is damaged at ${damaged === 1 ? "one place" : `${damaged} places`} of this archive: what stood there is not listed.`,
+        ]
+      : [];
+  return { entries, listings, notes };
+}
+
+interface At {
+  readonly source: ByteSource;
+  readonly reader: BlockReader;
+  readonly found: NonNullable<ReturnType<typeof tarEntry>>;
+  readonly path: string;
+  readonly name: string;
+  readonly size: number;
+  readonly modified: number | null;
+  readonly link: string | null;
+  readonly byPath: ReadonlyMap<string, ArchiveEntry>;
+}
+
+/** An ordinary file; the older form of it; one that was to lie in one piece. */
+const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
+const EMPTY = () => new MemorySource(new Uint8Array());
+
+function entryOf({ source, reader, found, path, name, size, modified, link, byPath }: At): ArchiveEntry | null {
+  const shared = { path, modified, encrypted: false, localTime: false, note: null };
+  const folder = found.type === "5" || found.type === "D" || (name.endsWith("/") && isFile(found.type));
+  if (folder) return { ...shared, type: "folder", size: 0, standing: "sound", present: 0, open: EMPTY };
+  if (found.type === "1") {
+    // A further name of a file that stands before it in the archive.
+    const target = ownPath(link ?? linkOf(reader, found.dataAt - RECORD));
+    const original = target === null ? undefined : byPath.get(target);
+    if (original) return { ...original, path };
+    return {
+      ...shared,
+      type: "link",
+      size: 0,
+      standing: "not-followed",
+      present: 0,
+      note: `A further name of “${target ?? "?"}”, which is not in what can be read.`,
+      open: EMPTY,
+    };
+  }
+  if (found.type === "2") {
+    const target = link ?? linkOf(reader, found.dataAt - RECORD);
+    return {
+      ...shared,
+      type: "link",
+      size: 0,
+      standing: "not-followed",
+      present: 0,
+      note: `A link to “${target}”: shown, never followed.`,
+      open: EMPTY,
+    };
+  }
+  if (found.type !== "S" && !isFile(found.type)) return null;
+  if (found.type === "S")
+    return {
+      ...shared,
+      type: "file",
+      size,
+      standing: "not-followed",
+      present: 0,
+      note: "It is kept with holes in a way that is not followed here.",
+      open: EMPTY,
+    };
+  const present = Math.max(0, Math.min(size, reader.size - found.dataAt));
+  const whole = present === size;
+  return {
+    ...shared,
+    type: "file",
+    size,
+    standing: whole ? "sound" : "broken-off",
+    present,
+    note: whole ? null : "The archive breaks off in this file.",
+    open: () => new WindowSource(source, found.dataAt, size),
+  };
+}
+
+const LINK = { at: 157, length: 100 } as const;
+const linkOf = (reader: BlockReader, header: number) => text(reader.bytes(header + LINK.at, LINK.length)).replace(/\0.*$/s, "");
+
+/** The records of an extended header ("pax Extended Header"): length, key, value. */
+function paxOf(bytes: Uint8Array): Partial<Ahead> {
+  const found: Partial<Ahead> = {};
+  for (let at = 0; at < bytes.length; ) {
+    const space = bytes.indexOf(0x20, at);
+    const length = Number(text(bytes.subarray(at, space < 0 ? at : space)));
+    if (space < 0 || !Number.isInteger(length) || length <= space - at || at + length > bytes.length) break;
+    const record = text(bytes.subarray(space + 1, at + length - 1));
+    const equals = record.indexOf("=");
+    const [key, value] = [record.slice(0, equals), record.slice(equals + 1)];
+    const number = Number(value);
+    if (key === "path") found.path = value;
+    else if (key === "linkpath") found.link = value;
+    else if (key === "size" && Number.isSafeInteger(number) && number >= 0) found.size = number;
+    else if (key === "mtime" && Number.isFinite(number)) found.modified = Math.floor(number * 1000);
+    at += length;
+  }
+  return found;
+}
+
+/** The names a folder had: each with a letter that says whether it is in the archive, ended by a zero. */
+function namesIn(bytes: Uint8Array): Set<string> {
+  return new Set(
+    text(bytes)
+      .split("\0")
+      .filter((name) => /^[YND]./s.test(name))
+      .map((name) => name.slice(1)),
+  );
+}

@@ -1,0 +1,380 @@
+import type { ArchiveEntry, ArchiveReading } from "../archives/archive";
+import { readTarArchive } from "../archives/tar-archive";
+import { unpackWhole } from "../archives/unpack";
+import { joined, readZipArchive } from "../archives/zip-archive";
+import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { layoutOf } from "../bytes/layout";
+import { absent, type Content, type FileRecord, NO_CONTENT, placed } from "../filesystems/file-record";
+import type { FileTree, OpenedFile } from "../places/file-tree";
+import { type BackupSet, byTime, parentOf, type SetFinder, type SetState } from "./backup-set";
+import { aheadOfUtc } from "./clock";
+import { dateInName, readStampedName } from "./stamps";
+
+const MOST_ARCHIVES = 100_000;
+/** Archives that stay open, so that the files of one need not lead to its being read anew for each. */
+const MOST_OPEN = 4;
+const MOST_UNPACKED_AT_ONCE = 32 << 20;
+const DAY = 24 * 3_600_000;
+
+/** Files that may be archives, by the ends of their names; a part of a split one has a number. */
+const ARCHIVE = /\.(?:zip|z\d\d|tar|tgz|tbz2?|txz|tar\.(?:gz|bz2|xz))$/i;
+const PART = /\.z(\d\d)$/i;
+
+/** An archive of one file, or of the parts it is split over, in their order. */
+interface Archive {
+  readonly name: string;
+  readonly parts: readonly FileRecord[];
+}
+
+/** What one run wrote. */
+interface Run extends SetState {
+  readonly archives: readonly Archive[];
+}
+
+/**
+ * Finds sets of archives: numbered ones in folders named by the moments of their runs, below one folder; or archives of one name
+ * beside each other that differ by a date in it. The layouts are common practice, no published source.
+ */
+export class ArchiveSetsFinder implements SetFinder {
+  readonly #folders = new Map<string, FileRecord[]>();
+  #count = 0;
+
+  note(record: FileRecord): void {
+    if (record.type !== "file" || record.state !== "live" || record.system || !ARCHIVE.test(record.name) || this.#count >= MOST_ARCHIVES)
+      return;
+    // An archive that is a dated copy is a version of a file.
+    if (readStampedName(record.name)) return;
+    this.#count += 1;
+    const folder = parentOf(record.path);
+    const found = this.#folders.get(folder);
+    if (found) found.push(record);
+    else this.#folders.set(folder, [record]);
+  }
+
+  found(tree: FileTree): BackupSet[] {
+    const runs = new Map<string, { folder: string; files: FileRecord[] }[]>();
+    const sets: BackupSet[] = [];
+    for (const [folder, files] of this.#folders) {
+      const name = folder.slice(folder.lastIndexOf("/") + 1);
+      if (dateInName(name)?.precise) {
+        const above = parentOf(folder);
+        runs.set(above, [...(runs.get(above) ?? []), { folder, files }]);
+      } else sets.push(...datedArchives(folder, files));
+    }
+    for (const [root, folders] of runs) sets.push(new ArchiveSet("archive-sets", root, machineOf(root), runsIn(root, folders)));
+    return sets.filter((set) => (set as ArchiveSet).isReadable(tree));
+  }
+}
+
+/** The folder above one that is named by a date is called after the computer. */
+function machineOf(root: string): string | null {
+  const parts = root.split("/").filter((part) => part !== "");
+  const last = parts.at(-1);
+  return (last !== undefined && dateInName(last) ? parts.at(-2) : last) ?? null;
+}
+
+function runsIn(root: string, folders: readonly { folder: string; files: FileRecord[] }[]): Run[] {
+  const named = folders.map(({ folder, files }) => {
+    const at = dateInName(folder.slice(folder.lastIndexOf("/") + 1))?.at ?? 0;
+    // The first archive of a run is written to last soon after the folder was named.
+    const written = files.flatMap(({ modified }) => (modified === null ? [] : [modified]));
+    return { folder, files, at, modified: written.length > 0 ? Math.min(...written) : null };
+  });
+  const zoneOf = aheadOfUtc(named);
+  return named
+    .map(({ folder, files, at, modified }): Run => {
+      const ahead = zoneOf({ at, modified });
+      const archives = archivesOf(files);
+      const missing = missingNumbers(archives);
+      return {
+        key: folder.slice(root.length + 1),
+        label: folder.slice(root.length + 1),
+        asOf: at - (ahead ?? 0),
+        unfinished: false,
+        notes: [
+          ...(ahead === null ? ["Its name is a local time, and nothing says of which zone."] : []),
+          ...missing.map((name) => `The archive “${name}” of this run is missing: what only it held is not listed.`),
+        ],
+        archives,
+      };
+    })
+    .sort(byTime);
+}
+
+/** Joins the parts of split archives; in the order of their numbers. */
+function archivesOf(files: readonly FileRecord[]): Archive[] {
+  const stems = new Map<string, FileRecord[]>();
+  for (const file of files) {
+    const stem = file.name.replace(/\.z(?:ip|\d\d)$/i, "");
+    stems.set(stem, [...(stems.get(stem) ?? []), file]);
+  }
+  const order = ({ name }: FileRecord) => Number(PART.exec(name)?.[1] ?? 1000);
+  return [...stems]
+    .map(([name, parts]): Archive => ({ name, parts: parts.sort((a, b) => order(a) - order(b)) }))
+    .sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+}
+
+/** Archives that the numbers of the others leave out. */
+function missingNumbers(archives: readonly Archive[]): string[] {
+  const numbered = archives.flatMap(({ name }) => {
+    const found = /^(.*?)(\d+)$/s.exec(name);
+    return found ? [{ stem: found[1] as string, number: Number(found[2]) }] : [];
+  });
+  const [first] = numbered;
+  if (!first || numbered.length !== archives.length || numbered.some(({ stem }) => stem !== first.stem)) return [];
+  const there = new Set(numbered.map(({ number }) => number));
+  const last = Math.max(...there);
+  if (last > there.size + 1000) return [];
+  return Array.from({ length: last }, (_, index) => index + 1)
+    .filter((number) => !there.has(number))
+    .map((number) => `${first.stem}${number}.zip`);
+}
+
+const KIND_WORDS = /(?<![a-z])(full|incr?|incremental|diff|differential|base|level\d)(?![a-z])/gi;
+
+/** Archives beside each other that are called alike but for a date. */
+function datedArchives(folder: string, files: readonly FileRecord[]): BackupSet[] {
+  const byName = new Map<string, Run[]>();
+  for (const archive of archivesOf(files)) {
+    const [file] = archive.parts.slice(-1);
+    const date = file && dateInName(file.name.replace(ARCHIVE, ""));
+    if (!file || !date) continue;
+    const name = stemOf(file.name);
+    byName.set(name, [...(byName.get(name) ?? []), toRun(archive, file, date)]);
+  }
+  return [...byName].map(([name, runs]) => new ArchiveSet("dated-archives", `${folder}/${name}`, null, runs.sort(byTime)));
+}
+
+/** A name without its date, what kind of run it was, a number of a copy, and its end. */
+const stemOf = (name: string): string =>
+  name
+    .replace(ARCHIVE, "")
+    .replace(/\d{1,4}([-._ ])\d{1,2}\1\d{1,4}|\d{8}|\d{4}[-._ ]\d{2}/g, "")
+    .replace(KIND_WORDS, "")
+    .replace(/\(\d+\)/g, "")
+    .replace(/^[-._\s]+|[-._\s]+$/g, "")
+    .toLowerCase();
+
+function toRun(archive: Archive, { name, modified }: FileRecord, { at, end }: { at: number; end: number }): Run {
+  // The file itself knows the hour, where it was not copied since.
+  const own = end > at && modified !== null && modified >= at - DAY / 2 && modified <= end + DAY / 2 ? modified : end;
+  return { key: name, label: name, asOf: own, unfinished: false, notes: [], archives: [archive] };
+}
+
+/** Where a file of a state comes from: an entry of an archive, or several that are pieces of it. */
+interface Origin {
+  readonly archive: Archive;
+  readonly index: number;
+}
+
+class ArchiveSet implements BackupSet {
+  readonly user = null;
+  readonly notes: readonly string[];
+  readonly #origins = new WeakMap<FileRecord, readonly Origin[]>();
+  readonly #open = new Map<Archive, { reading: ArchiveReading; close(): void }>();
+
+  constructor(
+    readonly kind: "archive-sets" | "dated-archives",
+    readonly root: string,
+    readonly machine: string | null,
+    readonly states: readonly Run[],
+  ) {
+    const missing = states.filter(({ notes }) => notes.some((note) => note.includes("is missing"))).length;
+    this.notes = missing > 0 ? [`Archives of ${missing === 1 ? "one run" : `${missing} runs`} are missing.`] : [];
+  }
+
+  /** Whether anything in it is an archive that can be read. */
+  isReadable(tree: FileTree): boolean {
+    return this.states.some(({ archives }) => archives.some((archive) => looksLikeArchive(tree, archive)));
+  }
+
+  *filesOf({ key }: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+    const last = this.states.findIndex((state) => state.key === key);
+    const standing = new Map<string, readonly Origin[]>();
+    const folders = new Map<string, Origin>();
+    const first = last - this.#runsBefore(last, tree);
+    for (const run of this.states.slice(first, last + 1)) {
+      const inRun = new Map<string, readonly Origin[]>();
+      for (const archive of run.archives) {
+        const { entries, listings } = this.#read(tree, archive);
+        for (const [folder, names] of listings) removeUnlisted(standing, folder, names);
+        entries.forEach(({ type, path }, index) => {
+          const origin = { archive, index };
+          if (type === "folder") folders.set(path, origin);
+          else {
+            const before = inRun.get(path);
+            // The same file again in a later archive of the run: it goes on there.
+            inRun.set(path, before && before[0]?.archive !== archive ? [...before, origin] : [origin]);
+          }
+        });
+      }
+      for (const [path, origins] of inRun) standing.set(path, origins);
+    }
+    for (const [path, origin] of folders) yield recordOf(path, this.#entriesOf([origin], tree));
+    // Archive by archive, so that each is opened once.
+    const order = new Map(this.states.flatMap(({ archives }) => archives).map((archive, index) => [archive, index]));
+    const placeOf = ([origin]: readonly Origin[]) => (origin ? (order.get(origin.archive) ?? 0) : 0);
+    for (const [path, origins] of [...standing].sort(([, a], [, b]) => placeOf(a) - placeOf(b))) {
+      const record = recordOf(path, this.#entriesOf(origins, tree));
+      this.#origins.set(record, origins);
+      yield record;
+    }
+  }
+
+  #entriesOf(origins: readonly Origin[], tree: FileTree): ArchiveEntry[] {
+    return origins.flatMap(({ archive, index }) => {
+      const entry = this.#read(tree, archive).entries[index];
+      return entry ? [entry] : [];
+    });
+  }
+
+  notesOf({ key }: SetState, tree: FileTree): string[] {
+    const run = this.states.find((state) => state.key === key);
+    return (run?.archives ?? []).flatMap((archive) => {
+      const size = archive.parts.reduce((sum, part) => sum + part.size, 0);
+      // What is compressed as a whole would be unpacked for it.
+      if (size > MOST_UNPACKED_AT_ONCE && !/\.(?:zip|tar)$/i.test(archive.parts.at(-1)?.name ?? "")) return [];
+      const named = (run?.archives.length ?? 0) > 1;
+      return this.#read(tree, archive).notes.map((note) => (named ? `${archive.name}: ${note}` : note));
+    });
+  }
+
+  open(record: FileRecord, tree: FileTree): OpenedFile | null {
+    const origins = this.#origins.get(record);
+    if (!origins) return null;
+    const pieces = this.#entriesOf(origins, tree).map((entry) => entry.open());
+    return { content: pieces.length === 1 && pieces[0] ? pieces[0] : joined(pieces), close: () => undefined };
+  }
+
+  close(): void {
+    for (const { close } of this.#open.values()) close();
+    this.#open.clear();
+  }
+
+  /** How many runs before one it builds on: of numbered archives all, of dated ones those back to the last full one. */
+  #runsBefore(at: number, tree: FileTree): number {
+    if (this.kind === "archive-sets") return at;
+    let before = 0;
+    while (before < at && this.#isIncremental(this.states[at - before], tree)) before += 1;
+    return before;
+  }
+
+  /** An archive that lists folders with more than it holds goes with the one before it. */
+  #isIncremental(run: Run | undefined, tree: FileTree): boolean {
+    const [archive] = run?.archives ?? [];
+    if (!archive) return false;
+    const { entries, listings } = this.#read(tree, archive);
+    const held = new Set(entries.map(({ path }) => path));
+    return [...listings].some(([folder, names]) => [...names].some((name) => !held.has(`${folder}/${name}`)));
+  }
+
+  #read(tree: FileTree, archive: Archive): ArchiveReading {
+    const kept = this.#open.get(archive);
+    if (kept) return kept.reading;
+    const opened = archive.parts.map((part) => tree.open(part));
+    const sources = opened.flatMap((each) => (each ? [each.content] : []));
+    const reading = sources.length === 0 ? { entries: [], listings: new Map(), notes: [] } : readArchive(sources);
+    const [oldest] = this.#open;
+    if (oldest && this.#open.size >= MOST_OPEN) {
+      this.#open.delete(oldest[0]);
+      oldest[1].close();
+    }
+    this.#open.set(archive, { reading, close: () => closeAll(opened) });
+    return reading;
+  }
+}
+
+function closeAll(opened: readonly (OpenedFile | null)[]): void {
+  for (const each of opened) each?.close();
+}
+
+const isZip = (source: ByteSource) => {
+  const head = readBytes(source, 0, Math.min(4, source.size));
+  return head[0] === 0x50 && head[1] === 0x4b;
+};
+
+function looksLikeArchive(tree: FileTree, { parts }: Archive): boolean {
+  const [first] = parts;
+  const opened = first ? tree.open(first) : null;
+  if (!opened) return false;
+  try {
+    const { content } = opened;
+    const head = readBytes(content, 0, Math.min(512, content.size));
+    const compressed =
+      (head[0] === 0x1f && head[1] === 0x8b) || (head[0] === 0x42 && head[1] === 0x5a) || (head[0] === 0xfd && head[1] === 0x37);
+    const tar = String.fromCharCode(...head.subarray(257, 262)) === "ustar";
+    // One that begins with damage is an archive by its name.
+    return isZip(content) || compressed || tar || /\.(?:tar|zip)$/i.test(first?.name ?? "");
+  } finally {
+    opened.close();
+  }
+}
+
+function readArchive(sources: readonly ByteSource[]): ArchiveReading {
+  const [first] = sources;
+  if (!first || isZip(first) || sources.length > 1) return readZipArchive(sources);
+  const unpacked = unpackWhole(first);
+  const reading = readTarArchive(unpacked?.content ?? first);
+  if (reading.entries.length === 0 && !unpacked) return readZipArchive(sources);
+  return { ...reading, notes: [...(unpacked?.notes ?? []), ...reading.notes] };
+}
+
+/** Takes out what a folder does not name any more: it was deleted or called otherwise. */
+function removeUnlisted(standing: Map<string, readonly Origin[]>, folder: string, names: ReadonlySet<string>): void {
+  for (const path of standing.keys()) {
+    if (!path.startsWith(`${folder}/`)) continue;
+    const [name] = path.slice(folder.length + 1).split("/");
+    if (name !== undefined && !names.has(name)) standing.delete(path);
+  }
+}
+
+/** A path as the client had it: a first folder of one letter is a drive. */
+const clientPath = (path: string): string => `/${path.replace(/^([A-Za-z])\//, (_, letter: string) => `${letter.toUpperCase()}:/`)}`;
+
+function recordOf(path: string, entries: readonly ArchiveEntry[]): FileRecord {
+  const own = clientPath(path);
+  const name = own.slice(own.lastIndexOf("/") + 1);
+  const [first] = entries;
+  const size = entries.reduce((sum, entry) => sum + entry.size, 0);
+  return {
+    reference: `archive entry ${path}`,
+    state: "live",
+    type: first?.type === "folder" ? "folder" : "file",
+    path: own,
+    name,
+    rawName: new TextEncoder().encode(name),
+    size,
+    created: null,
+    modified: first?.modified ?? null,
+    changed: null,
+    ...(first?.localTime ? { localTimes: true } : {}),
+    content: contentOf(entries, size),
+    // Its bytes are those of the opened entry, not of the tree's disk.
+    file: path,
+    system: false,
+    streams: [],
+    links: 1,
+    notes: entries.flatMap(({ note }) => (note === null ? [] : [note])),
+  };
+}
+
+function contentOf(entries: readonly ArchiveEntry[], size: number): Content {
+  const worst = (standing: ArchiveEntry["standing"]) => entries.some((entry) => entry.standing === standing);
+  if (entries[0]?.type === "folder") return NO_CONTENT;
+  if (worst("encrypted")) return absent("encrypted", "");
+  if (worst("not-followed")) return absent("not-followed", "");
+  let at = 0;
+  let present = 0;
+  const segments = entries.flatMap((entry) => {
+    const from = at;
+    at += entry.size;
+    present += entry.present;
+    return [
+      { kind: "disk" as const, at: from, length: entry.present },
+      { kind: "lost" as const, length: entry.size - entry.present },
+    ];
+  });
+  const layout = layoutOf(segments, size);
+  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present, ...(worst("damaged") ? { inDoubt: present } : {}) };
+  return placed(layout, evidence, !worst("not-checked"));
+}

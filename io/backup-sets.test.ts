@@ -1,0 +1,207 @@
+import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { compareMoment, filesIn, type SetMoment, setImage, setTruth, unpackSet } from "../tests/support/set-truth";
+import { listStores, type Store } from "./stores";
+
+let work: string;
+beforeAll(() => {
+  work = mkdtempSync(join(tmpdir(), "compass-sets-"));
+});
+afterAll(() => rmSync(work, { recursive: true, force: true }));
+
+const storesOf = (sourcePath: string): Store[] => [...listStores({ sourcePath }, true)];
+const statesOf = (sourcePath: string): Store[] => storesOf(sourcePath).filter(({ kind }) => kind === "state");
+const secondsFrom = (store: Store, date: string) => Math.abs((store.asOf ?? 0) - Date.parse(date)) / 1000;
+
+/** Paths of versions that are damaged, missing or lost by the manifest: what stands there instead cannot be what the client had. */
+const hurt = (paths: readonly string[], known: ReadonlySet<string>) => paths.filter((path) => !known.has(path));
+
+describe("dated copies", () => {
+  const truth = setTruth("dated-copies");
+  let states: Store[];
+  beforeAll(() => {
+    states = statesOf(unpackSet("dated-copies", work));
+  });
+  const storeOf = ({ user, date = "", clockSaid }: SetMoment) =>
+    states.find((state) => state.user === user && state.label === (clockSaid ?? date).slice(0, 19).replace("T", " "));
+
+  it("are sets by user and computer, a state for each run, a wrong clock told and put where it belongs", () => {
+    expect(states).toHaveLength(truth.runs?.length ?? 0);
+    for (const run of truth.runs ?? []) {
+      const state = storeOf(run);
+      expect(state, run.date).toMatchObject({ machine: run.machine, user: run.user });
+      // By its clock a run of another year; by the sizes of its files between the runs around it.
+      expect(secondsFrom(state as Store, run.date ?? "")).toBeLessThan(run.clockSaid ? 14 * 86_400 : 1);
+      expect((state as Store).notes.some((note) => note.includes("clock was wrong at this run"))).toBe(run.clockSaid !== undefined);
+    }
+  });
+
+  it("give the tree of each run with the bytes of that time; what is missing or broke off is not called whole", () => {
+    // A version that is missing shows as the one before it, a copy that broke off as what is there.
+    const known = new Set([
+      "C:/Users/ilse.korvath/Documents/Inventar/Choir tour.json",
+      "C:/Users/ilse.korvath/Desktop/Angebot Hallbrück.docx",
+      "C:/Users/ilse.korvath/Documents/Choir tour.json",
+    ]);
+    const brokeOff = new Set(truth.files.filter(({ versions }) => versions.some((each) => each.brokeOff)).map(({ path }) => path));
+    let [exact, wanted] = [0, 0];
+    for (const run of truth.runs ?? []) {
+      const result = compareMoment(truth, run, storeOf(run) as Store);
+      exact += result.exact;
+      wanted += Object.keys(run.tree ?? {}).length;
+      expect(
+        hurt(
+          result.missing.filter((path) => !path.includes("/Pictures/Bewerbung/")),
+          known,
+        ),
+        run.date,
+      ).toEqual([]);
+      expect(hurt(result.wrong, new Set([...known, ...brokeOff])), run.date).toEqual([]);
+      // Of three kinds of files that broke off two have a structure that tells it, and one is empty.
+      expect(hurt(result.lies, known), run.date).toEqual([]);
+    }
+    expect(exact / wanted).toBeGreaterThan(0.95);
+  }, 120_000);
+});
+
+describe("dated copies on a backup drive that was imaged", () => {
+  it("are found on its volume, with versions a clean-up deleted", () => {
+    const truth = setTruth("dated-copies-disk");
+    const path = join(work, "copies.img");
+    writeFileSync(path, setImage("dated-copies-disk"));
+    const states = statesOf(path);
+    // One file, that with the longest name, was copied by itself.
+    expect(states).toHaveLength((truth.runs?.length ?? 0) + 1);
+    let deleted = 0;
+    for (const run of truth.runs ?? []) {
+      const state = states.find(({ label }) => label === (run.date ?? "").slice(0, 19).replace("T", " ")) as Store;
+      expect(compareMoment(truth, run, state), run.date).toMatchObject({ missing: [], wrong: [] });
+      deleted += [...filesIn(state).values()].filter(({ copy }) => copy.state === "deleted").length;
+    }
+    expect(deleted).toBeGreaterThan(0);
+  }, 60_000);
+});
+
+describe("dated trees with hard links", () => {
+  const truth = setTruth("linked-trees");
+  let states: Store[];
+  beforeAll(() => {
+    states = statesOf(unpackSet("linked-trees", work));
+  });
+
+  it("are sets by computer, with the moments of their states in UTC, and one that was not finished", () => {
+    expect(states).toHaveLength((truth.states?.length ?? 0) + (truth.unfinished?.length ?? 0));
+    for (const state of truth.states ?? []) {
+      const store = states.find(({ label, machine }) => label === state.state && machine === state.machine) as Store;
+      expect(secondsFrom(store, state.date ?? ""), state.state).toBeLessThan(1);
+    }
+    const unfinished = states.filter(({ notes }) => notes.some((note) => note.includes("This state was not finished")));
+    expect(unfinished.map(({ machine }) => machine)).toEqual(truth.unfinished?.map(({ machine }) => machine));
+    const files = filesIn(unfinished[0] as Store);
+    for (const [path, { sha256 }] of Object.entries(truth.unfinished?.[0]?.whole ?? {}))
+      expect(files.get(path.normalize("NFC"))?.hash).toBe(sha256);
+  });
+
+  it("give each state with all its files byte by byte; a folder the backup lost is named", () => {
+    let exact = 0;
+    for (const state of truth.states ?? []) {
+      const store = states.find(({ label, machine }) => label === state.state && machine === state.machine) as Store;
+      const result = compareMoment(truth, state, store);
+      exact += result.exact;
+      expect(result, state.state).toMatchObject({ wrong: [], extra: [] });
+      const lost = store.notes.some((note) => note.includes("“/Users/Mattis Okonru/Pictures” is missing"));
+      expect(result.missing.length > 0, state.state).toBe(lost);
+    }
+    expect(exact).toBe(7402);
+  }, 120_000);
+});
+
+describe("folders copied by hand", () => {
+  it("are states of what they are copies of; a name that was copied along is told by its files' dates", () => {
+    const truth = setTruth("folder-copies");
+    const states = statesOf(unpackSet("folder-copies", work));
+    const copies = (truth.copies ?? []).filter(({ living }) => !living);
+    expect(states.map(({ label }) => label).sort()).toEqual(copies.map(({ copy }) => copy).sort());
+    for (const copy of copies) {
+      const store = states.find(({ label }) => label === copy.copy) as Store;
+      const base = copy.of === "(the whole tree)" ? "now" : `now/${copy.of}`;
+      const result = compareMoment(truth, copy, store, (path) => `${base}/${path}`);
+      expect(result, copy.copy).toMatchObject({ missing: [], lies: [], extra: [] });
+      // The date in a name, or that of the newest file: within three days of the truth.
+      expect(secondsFrom(store, copy.made ?? "")).toBeLessThan(3 * 86_400);
+      expect(store.notes.some((note) => note.includes("copied along"))).toBe(copy.copy === "Backup 2026-02-01 (2)");
+    }
+  }, 60_000);
+});
+
+describe("archive sets", () => {
+  it("are runs of numbered ZIPs: split, in pieces, without list of contents, damaged or missing ones told", () => {
+    const truth = setTruth("archive-sets");
+    const states = statesOf(unpackSet("archive-sets", work));
+    expect(states).toHaveLength(truth.runs?.length ?? 0);
+    for (const run of truth.runs ?? []) {
+      const store = states.find(({ label }) => run.folder?.endsWith(`/${label}`)) as Store;
+      expect(store.machine).toBe("WERKBANK-07");
+      expect(secondsFrom(store, run.date ?? "")).toBeLessThan(1);
+      const result = compareMoment(truth, run, store);
+      const versionOf = (path: string) =>
+        truth.files.find((file) => file.path === path)?.versions.find(({ v }) => v === (run.tree?.[path] as number));
+      expect(
+        result.missing.filter((path) => !versionOf(path)?.lost),
+        store.label ?? "",
+      ).toEqual([]);
+      expect(
+        result.wrong.filter((path) => !versionOf(path)?.damaged && !versionOf(path)?.lost),
+        store.label ?? "",
+      ).toEqual([]);
+      expect(result.lies, store.label ?? "").toEqual([]);
+    }
+    const notes = states.flatMap((state) => state.notes);
+    expect(notes.filter((note) => note.includes("“Backup files 2.zip” of this run is missing"))).toHaveLength(1);
+    expect(notes.filter((note) => note.includes("list of contents of this archive is gone"))).toHaveLength(2);
+  }, 60_000);
+});
+
+describe("archives with dates in their names", () => {
+  it("are states of a folder: incremental ones together, encrypted ones said, cut off and damaged ones as far as they go", () => {
+    const truth = setTruth("archives");
+    const states = statesOf(unpackSet("archives", work));
+    expect(states).toHaveLength(truth.archives?.length ?? 0);
+    for (const archive of truth.archives ?? []) {
+      const store = states.find(({ label }) => label === archive.file) as Store;
+      expect(secondsFrom(store, archive.date ?? ""), archive.file).toBeLessThan(1);
+      if (archive.entriesCount) {
+        const files = filesIn(store);
+        expect(files.size).toBe(archive.entriesCount);
+        expect([...files.values()].every(({ copy }) => copy.condition === "whole")).toBe(true);
+        continue;
+      }
+      const own = (path: string) =>
+        (archive.prefix && path.startsWith(archive.prefix) ? path.slice(archive.prefix.length) : path).replace(`${archive.file}/`, "");
+      const result = compareMoment(truth, archive, store, own);
+      const broken = new Set([...Object.keys(archive.condition ?? {}), ...(archive.headerBroken ?? []).map(({ path }) => path)]);
+      expect(result.lies, archive.file).toEqual([]);
+      expect(hurt(result.missing, broken), archive.file).toEqual([]);
+      if (archive.password) {
+        expect(store.notes.join()).toContain("protected by a password");
+        expect([...filesIn(store).values()].every(({ copy }) => copy.absent === "encrypted")).toBe(true);
+      } else expect(hurt(result.wrong, broken), archive.file).toEqual([]);
+    }
+  }, 120_000);
+});
+
+describe("system images", () => {
+  it("are opened as the volumes they are, with their moment, and the advice not to put them back as a whole", () => {
+    const truth = setTruth("system-image");
+    const stores = storesOf(unpackSet("system-image", work));
+    const state = truth.states?.[0] as SetMoment;
+    const volumes = stores.filter(({ kind, volume }) => kind === "volume" && volume?.filesystem === "ntfs");
+    expect(volumes).toHaveLength(1);
+    const [volume] = volumes as [Store];
+    expect(volume).toMatchObject({ machine: "WERKBANK-07", asOf: Date.parse(state.date ?? "") });
+    expect(stores.find(({ id }) => id === volume.parent)?.notes.join()).toContain("replaces everything on the computer");
+    expect(compareMoment(truth, state, volume)).toMatchObject({ missing: [], wrong: [] });
+  });
+});
