@@ -1,8 +1,8 @@
 import type { ByteSource } from "../core/bytes/byte-source";
 import type { Copy } from "../core/copies/copy";
-import { copyInTree } from "../core/copies/copy-in-tree";
 import { leftoversPass } from "../core/copies/file-records-pass";
 import { type FileRecord, type FileSystem, FileSystemError } from "../core/filesystems/file-record";
+import { copyInTree } from "../core/places/copy-in-tree";
 import type { FileTree } from "../core/places/file-tree";
 import type { VolumeReport } from "../core/volumes/inspect";
 import { openSearchable } from "../io/open-searchable";

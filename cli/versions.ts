@@ -1,8 +1,8 @@
 import { createHash } from "node:crypto";
 import { LayoutSource } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
-import { copyInTree } from "../core/copies/copy-in-tree";
 import { type FileRecord, FileSystemError } from "../core/filesystems/file-record";
+import { copyInTree } from "../core/places/copy-in-tree";
 import type { FileTree } from "../core/places/file-tree";
 import { rememberedTree } from "../core/sets/remembered-tree";
 import type { Searchable } from "../io/open-searchable";

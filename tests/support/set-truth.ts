@@ -5,7 +5,7 @@ import { gunzipSync } from "node:zlib";
 import { readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
 import type { Copy } from "../../core/copies/copy";
-import { copyInTree } from "../../core/copies/copy-in-tree";
+import { copyInTree } from "../../core/places/copy-in-tree";
 import type { Searchable } from "../../io/open-searchable";
 import { openStore } from "../../io/open-store";
 import type { Store } from "../../io/stores";

@@ -1,7 +1,7 @@
 import { MemorySource } from "../bytes/byte-source";
+import { type Copy, copyOfRecord } from "../copies/copy";
 import type { FileRecord } from "../filesystems/file-record";
-import type { FileTree } from "../places/file-tree";
-import { type Copy, copyOfRecord } from "./copy";
+import type { FileTree } from "./file-tree";
 
 const NOTHING = new MemorySource(new Uint8Array());
 
