@@ -181,6 +181,7 @@ export class FolderSource implements FileSystem, FileTree {
       changed: whole(stats.ctimeMs),
       content: plain ? placed(layoutOf(size > 0 ? [{ kind: "disk", at: 0, length: size }] : [], size)) : absent("not-followed", why),
       file: plain ? path : null,
+      identity: `${stats.dev}:${stats.ino}`,
       links: stats.nlink,
       notes,
     };

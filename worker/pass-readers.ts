@@ -4,6 +4,7 @@ import type { Copy } from "../core/copies/copy";
 import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
 import type { PassPlace } from "../core/copies/pass-kinds";
 import { placesPass } from "../core/places/places-pass";
+import { earlierStatesPass } from "../core/sets/earlier-states-pass";
 import { openSearchable, type Searchable } from "../io/open-searchable";
 import type { Sighted } from "../server/passes/contract";
 import type { PassThreadData } from "./pass-thread";
@@ -46,6 +47,9 @@ const ofRecords =
 export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) => Reading>> = {
   "known-places": ofRecords(({ tree }, { data }, step) => placesPass(tree, data.rules, data.resume, step, data.options.places)),
   "file-record": ofRecords(({ volume, disk }, { data }, step) => fileRecordsPass(volume, disk, data.resume, step)),
+  "earlier-states": ofRecords(({ volume, tree }, { data }, step) =>
+    earlierStatesPass({ volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) }, step),
+  ),
   "leftover-record": ofRecords(({ volume, disk }, { data, part }, step) =>
     leftoversPass(volume, disk, data.resume, step, part, data.noted),
   ),

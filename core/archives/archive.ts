@@ -17,6 +17,8 @@ export interface ArchiveEntry {
   /** Bytes from its beginning that are there. */
   readonly present: number;
   readonly note: string | null;
+  /** Where its bytes stand in the archive, as they are or deflated; null: not in one piece, or in a way that is not followed. */
+  readonly stored: { readonly at: number; readonly length: number; readonly deflated: boolean } | null;
   /** The content as far as it is there. */
   open(): ByteSource;
 }
@@ -27,6 +29,8 @@ export interface ArchiveReading {
   /** Which names stood in a folder when it was made, where it lists them: by the folder's path. */
   readonly listings: ReadonlyMap<string, ReadonlySet<string>>;
   readonly notes: readonly string[];
+  /** It was compressed as a whole: places of its entries are those of what it unpacks to. */
+  readonly unpacked?: boolean;
 }
 
 /** Plain bytes of one file that are unpacked into memory at most. */

@@ -93,7 +93,7 @@ const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
 const EMPTY = () => new MemorySource(new Uint8Array());
 
 function entryOf({ source, reader, found, path, name, size, modified, link, byPath }: At): ArchiveEntry | null {
-  const shared = { path, modified, encrypted: false, localTime: false, note: null };
+  const shared = { path, modified, encrypted: false, localTime: false, note: null, stored: null };
   const folder = found.type === "5" || found.type === "D" || (name.endsWith("/") && isFile(found.type));
   if (folder) return { ...shared, type: "folder", size: 0, standing: "sound", present: 0, open: EMPTY };
   if (found.type === "1") {
@@ -143,6 +143,7 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
     standing: whole ? "sound" : "broken-off",
     present,
     note: whole ? null : "The archive breaks off in this file.",
+    stored: { at: found.dataAt, length: size, deflated: false },
     open: () => new WindowSource(source, found.dataAt, size),
   };
 }

@@ -121,6 +121,7 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
       standing: "sound",
       present: 0,
       note: null,
+      stored: null,
       open: () => new MemorySource(new Uint8Array()),
     };
   // Its content is unpacked when somebody asks how it stands: a list of names alone must not cost that.
@@ -143,6 +144,10 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
     get note() {
       return look().note;
     },
+    stored:
+      member.encrypted || (member.method !== METHOD.stored && member.method !== METHOD.deflated)
+        ? null
+        : { at: member.dataAt, length: member.packed, deflated: member.method === METHOD.deflated },
     open: () => contentOf(reader, whole, member, sized),
   };
 }

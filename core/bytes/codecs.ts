@@ -14,6 +14,8 @@ import { unpackXz } from "./xz";
 
 /** Plain bytes of a piece that can be decoded by itself, at most: reading from the middle of a content decodes no more than this. */
 export const MOST_CODED = 1 << 20;
+/** Of a whole file that is coded in one piece, as in an archive: all of it is decoded into memory for reading any of it. */
+export const MOST_DEFLATED = 1 << 26;
 
 interface Codec {
   /** Its number in stored layouts (`layout-code.ts`): 4 … 15, never given to another one. */
@@ -39,6 +41,9 @@ export const CODECS = {
 } as const satisfies Record<string, Codec>;
 
 export type Coding = keyof typeof CODECS;
+
+/** Plain bytes that a piece of a coding has at most. */
+export const mostCoded = (coding: Coding): number => (coding === "deflate" ? MOST_DEFLATED : MOST_CODED);
 
 const salvageDeflate = unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most));
 

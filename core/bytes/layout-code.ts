@@ -1,4 +1,4 @@
-import { CODECS, type Coding, MOST_CODED } from "./codecs";
+import { CODECS, type Coding, mostCoded } from "./codecs";
 import { type DiskRun, EMPTY_LAYOUT, type Layout, type Segment } from "./layout";
 import { NumberReader, pushNumber } from "./leb128";
 import { Malformed } from "./malformed";
@@ -67,8 +67,8 @@ export function decodeLayout(bytes: Uint8Array): Layout {
     else if (tag === TAG.hole) segments.push({ kind: "hole", length });
     else if (tag === TAG.lost) segments.push({ kind: "lost", length });
     else if (CODINGS.has(tag % HELD)) {
-      if (length > MOST_CODED) throw new Malformed(`a coded piece of ${length} bytes is larger than any`);
       const coding = CODINGS.get(tag % HELD) as Coding;
+      if (length > mostCoded(coding)) throw new Malformed(`a coded piece of ${length} bytes is larger than any`);
       const from: DiskRun[] = [];
       for (let left = number(); left > 0; left -= 1) from.push({ at: number(), length: number() });
       if (tag < HELD) segments.push({ kind: "coded", coding, length, from, ...foreign });

@@ -18,7 +18,7 @@ export type Segment =
   | { readonly kind: "lost"; readonly length: number }
   /**
    * Compressed content: the coded bytes stand at `from` and give `length` plain bytes. Where they were kept in a record, `held`
-   * has them, because the record's bytes on the disk are not the file's. A piece has at most `MOST_CODED` plain bytes.
+   * has them, because the record's bytes on the disk are not the file's. A piece has at most `mostCoded` plain bytes.
    */
   | {
       readonly kind: "coded";

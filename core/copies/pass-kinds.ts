@@ -70,6 +70,22 @@ export const PASS_KINDS = {
     readingFollows: true,
     usualSpeed: 4e-7,
   },
+  "earlier-states": {
+    words: {
+      noun: "earlier states",
+      title: "Earlier states",
+      start: "Read states",
+      about:
+        "what snapshots kept inside the volume, and backup sets that lie on it, still have: each content of a file once, with its dates",
+      beginning: "looking for sets",
+    },
+    needs: "records",
+    unit: "records",
+    options: ["folder", "kinds"],
+    onFolders: true,
+    inOneGo: true,
+    usualSpeed: 8e-7,
+  },
   "leftover-record": {
     words: {
       noun: "leftover records",

@@ -94,6 +94,8 @@ export interface FileRecord {
   readonly content: Content;
   /** In a folder of this computer: the file below it whose bytes the layout counts; otherwise it counts those of the disk. */
   readonly file?: string | null;
+  /** What all names of one file share, where the store tells that. */
+  readonly identity?: string;
   /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
   readonly leftover?: boolean;
   /** True for the file system's own files. */
@@ -137,6 +139,8 @@ export interface FileSystem {
   readLeftovers?(from: Checkpoint | null, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
   /** Earlier states of the volume that can be opened as volumes of their own. */
   states?(): StateOfVolume[];
+  /** Its own records tell what only its states know: these need not be gone through for that. */
+  readonly tellsOfStates?: true;
   /** What does not add up in the volume, in plain words. Nothing is repaired. */
   findings?(): Finding[];
 }

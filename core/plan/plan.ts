@@ -65,7 +65,9 @@ export const timeFor = (place: PassPlace, bytes: number, speeds: Speeds): number
 const bytesRead = (place: PassPlace, { length, usedBytes, readable }: PlanVolume): number =>
   passKind(place).needs === "bytes" && readable && usedBytes !== null ? Math.max(1, length - usedBytes) : length;
 
-const GROUP: readonly StepKind[] = ["image", "profiles", "snapshots", "backups", "cloud"];
+const GROUP: readonly StepKind[] = ["image", "profiles", "backups", "cloud"];
+/** Asked of the client as long as there is nothing to read them on. */
+const ASKED_FIRST: readonly StepKind[] = ["snapshots"];
 
 /**
  * The search plan for what was lost: steps in the order in which they are worth doing. Facts that are missing widen it and never
@@ -133,7 +135,7 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
   if (account?.system && NOT_ON[account.system].includes(kind)) return;
   const shared = { kind, title: facts.title, cannotFind: facts.cannotFind, reason: why };
   const passPlace = facts.by;
-  if (GROUP.includes(kind) || passPlace === "hand") {
+  if (passPlace === "hand" || GROUP.includes(kind) || (ASKED_FIRST.includes(kind) && sources.length === 0)) {
     const found = kind === "profiles" ? sources.flatMap((source) => source.volumes).reduce((sum, volume) => sum + volume.profiles, 0) : 0;
     const seen = found > 0 ? `${found} profile${found === 1 ? "" : "s"} found so far: see Sources.` : "By hand.";
     yield {

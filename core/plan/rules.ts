@@ -20,7 +20,7 @@ const ASK_CLOUD: Line = ["cloud", "fair", "If the folder was synchronised: its b
 const ASK_SNAPSHOTS: Line = [
   "snapshots",
   "low",
-  "If they were switched on, the folder’s previous versions hold it. On the client’s own computer, after an image is made.",
+  "If they were switched on, snapshots inside the volume hold the folder as it was; backup sets that lie on it do, too.",
 ];
 const RAW: Line = [
   "raw",

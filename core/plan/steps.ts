@@ -83,8 +83,8 @@ export const STEPS: Readonly<Record<StepKind, StepFacts>> = {
     cannotFind: "Names, folders and dates of saving; files in more than two pieces; what was overwritten.",
   },
   snapshots: {
-    title: "Previous versions and snapshots",
-    by: "hand",
+    title: "Earlier states: snapshots and backup sets",
+    by: "earlier-states",
     places: [],
     cannotFind: "Anything where they were not switched on before the loss.",
   },

@@ -3,10 +3,11 @@ import { readTarArchive } from "../archives/tar-archive";
 import { unpackWhole } from "../archives/unpack";
 import { joined, readZipArchive } from "../archives/zip-archive";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { layoutOf } from "../bytes/layout";
-import { absent, type Content, type FileRecord, NO_CONTENT, placed } from "../filesystems/file-record";
+import { MOST_DEFLATED } from "../bytes/codecs";
+import { layoutOf, type Segment, sliceLayout } from "../bytes/layout";
+import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
-import { type BackupSet, byTime, parentOf, type SetFinder, type SetState } from "./backup-set";
+import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
 import { aheadOfUtc } from "./clock";
 import { dateInName, readStampedName } from "./stamps";
 
@@ -246,6 +247,27 @@ class ArchiveSet implements BackupSet {
     return { content: pieces.length === 1 && pieces[0] ? pieces[0] : joined(pieces), close: () => undefined };
   }
 
+  placeOf(record: FileRecord, tree: FileTree): PlaceInTree | null {
+    const origins = this.#origins.get(record);
+    const [origin] = origins ?? [];
+    const [part] = origin?.archive.parts ?? [];
+    // What is in pieces, or was compressed with the archive as a whole, stands nowhere by itself.
+    if (!origin || !part || origins?.length !== 1 || origin.archive.parts.length !== 1) return null;
+    const { entries, unpacked } = this.#read(tree, origin.archive);
+    const entry = entries[origin.index];
+    const around = likeliest(part)?.layout;
+    if (!entry?.stored || unpacked || !around || entry.present !== entry.size) return null;
+    const { at, length, deflated } = entry.stored;
+    if (deflated && entry.size > MOST_DEFLATED) return null;
+    const held = sliceLayout(around, at, length);
+    if (!held) return null;
+    if (!deflated) return { layout: layoutOf(held, entry.size), holder: part };
+    const from = held.flatMap((segment) => (segment.kind === "disk" ? [{ at: segment.at, length: segment.length }] : []));
+    if (from.length !== held.length) return null;
+    const segments: Segment[] = entry.size > 0 ? [{ kind: "coded", coding: "deflate", length: entry.size, from }] : [];
+    return { layout: layoutOf(segments, entry.size), holder: part };
+  }
+
   close(): void {
     for (const { close } of this.#open.values()) close();
     this.#open.clear();
@@ -316,7 +338,7 @@ function readArchive(sources: readonly ByteSource[]): ArchiveReading {
   const unpacked = unpackWhole(first);
   const reading = readTarArchive(unpacked?.content ?? first);
   if (reading.entries.length === 0 && !unpacked) return readZipArchive(sources);
-  return { ...reading, notes: [...(unpacked?.notes ?? []), ...reading.notes] };
+  return { ...reading, notes: [...(unpacked?.notes ?? []), ...reading.notes], unpacked: unpacked !== null };
 }
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */

@@ -1,3 +1,4 @@
+import type { Layout } from "../bytes/layout";
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 
@@ -31,10 +32,21 @@ export interface BackupSet {
   filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void>;
   /** Opens a file that `filesOf` gave, where the tree cannot by its record alone; null: its content cannot be read. */
   open?(record: FileRecord, tree: FileTree): OpenedFile | null;
+  /**
+   * Where the bytes of a file stand that `open` opens, as a layout over the tree's disk or the file that holds it; null: nowhere by themselves,
+   * so that only `open` gives them.
+   */
+  placeOf?(record: FileRecord, tree: FileTree): PlaceInTree | null;
   /** What is to be said of a state that only looking into what holds it tells. */
   notesOf?(state: SetState, tree: FileTree): string[];
   /** Lets go of what it holds open. */
   close?(): void;
+}
+
+/** Where bytes stand in a tree: in a file of it. */
+export interface PlaceInTree {
+  readonly layout: Layout;
+  readonly holder: FileRecord;
 }
 
 /** Looks at the records of a tree for sets of one kind. */

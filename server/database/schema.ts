@@ -377,6 +377,9 @@ export const copies = pgTable(
     notes: jsonb("notes").$type<string[]>().notNull(),
     /** In a folder of this computer: the file below it that holds the content. */
     file: text("file"),
+    /** Size and date of that file, where it is not the content alone (an archive); null: those of the copy. */
+    fileSize: bytes("file_size"),
+    fileModified: time("file_modified"),
     /** In a known place: by which rule, and where it was really found. */
     rule: text("rule"),
     foundPath: text("found_path"),
@@ -386,7 +389,7 @@ export const copies = pgTable(
     localTimes: boolean("local_times").notNull().default(false),
     /** SHA-256 of its content, where it was computed. */
     sha256: bytea("sha256"),
-    /** The states it stands for, from the first to the last one that has it; null: one state alone, that of its store. */
+    /** The span it stands for: from the first state that has it until the next one that tells otherwise; null: one state alone, that of its store. */
     present: tstzrange("present"),
     /** What tells versions of one file from each other, as its store knows them. */
     sameAs: text("same_as"),

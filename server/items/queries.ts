@@ -198,15 +198,22 @@ export interface FileColumns extends Record<string, unknown> {
   file: string | null;
   file_modified: string | null;
   file_created: string | null;
+  /** Bytes of the file that holds the content, where that is not the content alone. */
+  file_size: string | null;
 }
 // A copy of a known place may have the date of what it is a copy of.
-export const FILE_COLUMNS = sql`c.file, case when c.rule is null then c.modified end as file_modified, c.created as file_created`;
+export const FILE_COLUMNS = sql`c.file, c.file_size, coalesce(c.file_modified, case when c.rule is null then c.modified end) as file_modified, c.created as file_created`;
 
 export function toFileAt(row: FileColumns, layout: Layout | null): FileAt | null {
   const time = (text: string | null) => (text === null ? null : new Date(text).getTime());
   return row.file === null
     ? null
-    : { path: row.file, size: layout?.size ?? 0, modified: time(row.file_modified), created: time(row.file_created) };
+    : {
+        path: row.file,
+        size: Number(row.file_size ?? layout?.size ?? 0),
+        modified: time(row.file_modified),
+        created: time(row.file_created),
+      };
 }
 
 /** What is needed to read a copy's content. */

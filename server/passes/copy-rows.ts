@@ -57,6 +57,8 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("absent", "text", (copy) => copy.absent ?? NULL),
   column("notes", "jsonb", (copy) => (copy.notes.length === 0 ? "[]" : field(JSON.stringify(copy.notes)))),
   column("file", "text", (copy) => (copy.file ? field(copy.file) : NULL)),
+  column("file_size", "bigint", (copy) => orNull(copy.holder?.size ?? null)),
+  moment("file_modified", (copy) => copy.holder?.modified),
   column("rule", "text", (copy) => (copy.found ? field(copy.found.rule) : NULL)),
   column("found_path", "text", (copy) => (copy.found ? field(copy.found.path) : NULL)),
   column("facts", "jsonb", (copy) => (copy.facts ? field(JSON.stringify(copy.facts)) : NULL)),

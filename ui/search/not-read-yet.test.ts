@@ -17,9 +17,9 @@ const open = (sources: readonly Source[], passes: readonly Pass[]) => openPasses
 
 describe("passes that can still be started", () => {
   it("are those of each place that were not begun", () => {
-    expect(open([source("raw")], [])).toEqual(["known-places", "file-record", "leftover-record"]);
-    expect(open([source("raw")], [pass("file-record", "done")])).toEqual(["known-places", "leftover-record"]);
-    expect(open([source("raw")], [pass("known-places", "running")])).toEqual(["file-record", "leftover-record"]);
+    expect(open([source("raw")], [])).toEqual(["known-places", "file-record", "earlier-states", "leftover-record"]);
+    expect(open([source("raw")], [pass("file-record", "done")])).toEqual(["known-places", "earlier-states", "leftover-record"]);
+    expect(open([source("raw")], [pass("known-places", "running")])).toEqual(["file-record", "earlier-states", "leftover-record"]);
   });
 
   it("come back when they were stopped, failed, or narrowed", () => {
@@ -28,7 +28,7 @@ describe("passes that can still be started", () => {
   });
 
   it("of a folder leave out what only an image has, and of a closed volume everything", () => {
-    expect(open([source("folder")], [])).toEqual(["known-places", "file-record"]);
+    expect(open([source("folder")], [])).toEqual(["known-places", "file-record", "earlier-states"]);
     expect(open([source("raw", false)], [])).toEqual([]);
   });
 });
@@ -43,10 +43,11 @@ describe("the volumes of a source", () => {
   const sizes = (sources: readonly Source[]) => together(openPasses(sources, [])).map((group) => [group[0]?.place, group.length]);
 
   it("stand one by one while they are few, and together when they are many; each source by itself", () => {
-    expect(sizes([many(2)]).length).toBe(6);
+    expect(sizes([many(2)]).length).toBe(8);
     expect(sizes([many(40)])).toEqual([
       ["known-places", 40],
       ["file-record", 40],
+      ["earlier-states", 40],
       ["leftover-record", 40],
     ]);
     expect(sizes([many(5), many(1, 2)]).filter(([place]) => place === "file-record")).toEqual([
@@ -57,6 +58,7 @@ describe("the volumes of a source", () => {
     expect(sizes(Array.from({ length: 20 }, (_, index) => many(2, index + 1)))).toEqual([
       ["known-places", 40],
       ["file-record", 40],
+      ["earlier-states", 40],
       ["leftover-record", 40],
     ]);
     const all = openPasses([many(7), many(6, 2)], []);

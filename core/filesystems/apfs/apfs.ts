@@ -187,6 +187,8 @@ class ApfsVolume implements FileSystem {
     yield { records: [], resume: numberCheckpoint(total), done: total, total };
   }
 
+  readonly tellsOfStates = true;
+
   states(): StateOfVolume[] {
     if (!this.standing.present) return [];
     const found: StateOfVolume[] = this.state

@@ -31,7 +31,7 @@ import { fileNames, type MftRecord, type MftReference, parseMftRecord, residentV
 import { MftTable } from "./mft-table";
 import { readRuns } from "./run-list";
 import { stretchesOf } from "./snapshots/catalog";
-import { STORE_FILE_PART } from "./snapshots/layout";
+import { STORE_FILE, STORE_FILE_PART } from "./snapshots/layout";
 import { PastDisk, PastRecords, type PresentVolume } from "./snapshots/past-volume";
 import { Snapshots, type StoreFile } from "./snapshots/snapshots";
 import { streamContent } from "./stream-layout";
@@ -39,6 +39,9 @@ import { unclaimedFiles } from "./unclaimed";
 
 /** What leftover records had taken from one another is counted in units of so many bytes. */
 const LEFTOVER_UNIT = 512;
+
+/** What keeps a snapshot is the file system's own. */
+const asOwn = (file: FileRecord): FileRecord => (STORE_FILE.test(file.name) ? { ...file, system: true } : file);
 
 /** Files that kept snapshots, whose records are looked at: far more than a volume can have. */
 const MOST_STORE_FILES = 4096;
@@ -244,7 +247,7 @@ class NtfsVolume implements FileSystem, PresentVolume {
 
   /** The records of the table, with what the change journal adds. */
   #toFileRecords(record: MftRecord, around: Surroundings): FileRecord[] {
-    const files = this.#relay(toFileRecords(record, around), record);
+    const files = this.#relay(toFileRecords(record, around), record).map(asOwn);
     const journal = this.#changes();
     if (!journal || files.length === 0 || record.number < SYSTEM_RECORD.firstUser) return files;
     // The journal knew the file under the number it had while it lived.

@@ -1,0 +1,286 @@
+import { numberCheckpoint } from "../bytes/checkpoint";
+import { firstByte } from "../bytes/layout";
+import type { Copy } from "../copies/copy";
+import type { CopyBatch } from "../copies/file-records-pass";
+import type { Place } from "../copies/vocabulary";
+import { type FileRecord, type FileSystem, likeliest } from "../filesystems/file-record";
+import { copyInTree } from "../places/copy-in-tree";
+import type { FileTree } from "../places/file-tree";
+import type { BackupSet, PlaceInTree, SetState } from "./backup-set";
+import { findSets } from "./registry";
+import { rememberedTree } from "./remembered-tree";
+
+/** A volume opened as of one of its states. */
+export interface OpenedState {
+  readonly volume: FileSystem;
+  readonly tree: FileTree;
+  close(): void;
+}
+
+/** Where earlier states are looked for. */
+export interface Around {
+  readonly volume: FileSystem;
+  readonly tree: FileTree;
+  /** Opens the volume as of one of its own states. */
+  openState(view: string): OpenedState;
+}
+
+/** One moment, with the files that stood in it. */
+interface Moment {
+  readonly asOf: number | null;
+  /** Whether what it does not have was not there then. */
+  readonly complete: boolean;
+  readonly label: string;
+  files(): Iterable<FileRecord>;
+  readonly tree: FileTree;
+}
+
+/** The same folder at several moments, oldest first. */
+interface Series {
+  readonly place: Extract<Place, "snapshot" | "backup">;
+  readonly moments: readonly Moment[];
+  /** What tells that two files of one path are the same version. */
+  keyOf(record: FileRecord): string;
+  /** Where the client had a file, as a path of the store. */
+  pathOf(record: FileRecord): string;
+  /** The copy as it is read again later, by itself; null: it cannot be. */
+  standing?(record: FileRecord, copy: Copy): Copy | null;
+  /** The last of the moments, where it is the volume as it is now. */
+  readonly present?: Moment;
+  /** Says of each version where it stands. */
+  readonly note: string;
+}
+
+/** A content of a path, and the moments it stood in. */
+interface Version {
+  readonly record: FileRecord;
+  readonly tree: FileTree;
+  readonly key: string;
+  readonly from: Moment;
+  until: Moment;
+  /** The first moment that does not have it any more; null: none is known. */
+  ended: Moment | null;
+}
+
+/**
+ * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
+ * first and the last moment it stood in. It is done in one go: what a later state has too is the same version.
+ */
+export function* earlierStatesPass(around: Around, step: number): Generator<CopyBatch, void, void> {
+  let done = 0;
+  let copies: Copy[] = [];
+  const batch = (total: number): CopyBatch => {
+    const given = copies;
+    copies = [];
+    return { copies: given, resume: numberCheckpoint(0), done, total };
+  };
+  const tree = rememberedTree(around.tree);
+  const sets = findSets(tree);
+  const all = sets.reduce((sum, { states }) => sum + states.length, 0) + (around.volume.states?.() ?? []).length;
+  let read = 0;
+  /** Files to come are guessed from those there were. */
+  const total = () => (read === 0 ? 0 : Math.max(done, Math.round((done / read) * all)));
+  function* versionsOf(series: Series): Generator<CopyBatch, void, void> {
+    const standing = new Map<string, Version>();
+    /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */
+    const gone: [path: string, Version][] = [];
+    for (const moment of series.moments) {
+      const seen = new Set<string>();
+      for (const record of moment.files()) {
+        if (record.type !== "file" || record.system || record.state !== "live") continue;
+        done += 1;
+        const path = series.pathOf(record);
+        seen.add(path);
+        const before = standing.get(path);
+        const key = series.keyOf(record);
+        if (before?.key === key) before.until = moment;
+        else {
+          if (before) copies.push(toCopy(series, path, { ...before, ended: moment }, "changed"));
+          standing.set(path, { record, tree: moment.tree, key, from: moment, until: moment, ended: null });
+        }
+        if (copies.length >= step) yield batch(total());
+      }
+      if (moment.complete)
+        for (const [path, version] of standing) {
+          if (seen.has(path)) continue;
+          standing.delete(path);
+          gone.push([path, { ...version, ended: moment }]);
+        }
+      read += 1;
+      yield batch(total());
+    }
+    for (const [path, version] of gone) {
+      copies.push(toCopy(series, path, version, standing.has(path) ? "missing" : "gone"));
+      if (copies.length >= step) yield batch(total());
+    }
+    for (const [path, version] of standing) {
+      // What is there unchanged needs no other copy than the one the volume's records tell of.
+      if (version.until === series.present) continue;
+      copies.push(toCopy(series, path, version, "last"));
+      if (copies.length >= step) yield batch(total());
+    }
+    yield batch(total());
+  }
+  for (const set of sets)
+    try {
+      yield* versionsOf(seriesOfSet(set, tree));
+    } finally {
+      set.close?.();
+    }
+  yield* versionsOfSnapshots(around, versionsOf);
+  yield batch(done);
+}
+
+function* versionsOfSnapshots(
+  { volume, tree, openState }: Around,
+  versionsOf: (series: Series) => Generator<CopyBatch, void, void>,
+): Generator<CopyBatch, void, void> {
+  // Some file systems' own records tell what only their snapshots know.
+  if (volume.tellsOfStates) return;
+  const states = (volume.states?.() ?? []).filter(({ kind, asOf }) => kind === "snapshot" && asOf !== null);
+  if (states.length === 0) return;
+  const opened: OpenedState[] = [];
+  const moments = states.map(({ view, asOf, label }): Moment => {
+    const state = () => {
+      const found = openState(view);
+      opened.push(found);
+      return found;
+    };
+    let at: OpenedState | undefined;
+    const open = () => {
+      at ??= state();
+      return at;
+    };
+    return {
+      asOf,
+      complete: true,
+      label,
+      files: () => recordsOf(open().volume),
+      get tree() {
+        return open().tree;
+      },
+    };
+  });
+  const present: Moment = { asOf: null, complete: true, label: "", files: () => recordsOf(volume), tree };
+  const series: Series = {
+    place: "snapshot",
+    moments: [...moments, present],
+    present,
+    keyOf: keyByRecord,
+    pathOf: ({ path }) => path,
+    note: "Kept by a snapshot of the volume.",
+  };
+  try {
+    yield* versionsOf(series);
+  } finally {
+    for (const state of opened) state.close();
+  }
+}
+
+function* recordsOf(volume: FileSystem): Generator<FileRecord, void, void> {
+  for (const { records } of volume.readRecords(null, 512)) yield* records;
+}
+
+/** The same record, written to last at the same moment. Where its bytes stand tells nothing: a snapshot keeps what lies beside them along. */
+const keyByRecord = ({ reference, size, modified }: FileRecord): string => `${reference} ${size} ${modified}`;
+
+/** The same record with the same bytes at the same place is the same version. */
+function keyByPlace(record: FileRecord): string {
+  const place = likeliest(record);
+  return [record.reference, record.size, record.modified, place ? firstByte(place.layout) : null].join(" ");
+}
+
+function seriesOfSet(set: BackupSet, tree: FileTree): Series {
+  const ofSet = (state: SetState): Moment => ({
+    asOf: state.asOf,
+    complete: !state.unfinished,
+    label: state.label,
+    files: () => set.filesOf(state, tree),
+    tree: { ...tree, readRecords: tree.readRecords.bind(tree), open: (record) => set.open?.(record, tree) ?? tree.open(record) },
+  });
+  return {
+    place: "backup",
+    moments: set.states.map(ofSet),
+    keyOf: KEYS[set.kind],
+    ...(set.open ? { standing: (record: FileRecord, copy: Copy) => inArchive(set.placeOf?.(record, tree) ?? null, copy) } : {}),
+    // Copies of a folder that is here are versions of its files; of other sets the folder they stand in is that of a drive of the client's.
+    pathOf: ({ path }) => (set.kind === "folder-copies" ? path : `${set.root}${path.replace(/^\/([A-Z]):\//, "/$1/")}`),
+    note:
+      set.machine === null
+        ? "Kept in a backup set."
+        : `Kept in a backup set of the computer “${set.machine}”${set.user === null ? "" : `, user “${set.user}”`}.`,
+  };
+}
+
+/** A copy in an archive as what its archive holds; null: it does not stand there by itself. */
+function inArchive(place: PlaceInTree | null, copy: Copy): Copy | null {
+  if (copy.absent || copy.size === 0) return { ...copy, file: null };
+  if (!place) return null;
+  const { layout, holder } = place;
+  return {
+    ...copy,
+    layout,
+    file: holder.file ?? null,
+    created: holder.file ? holder.created : null,
+    holder: { size: holder.size, modified: holder.modified },
+  };
+}
+
+const ONLY_TOGETHER = "It stands in its archive in a way that is taken out with the whole archive alone: use the command line for that.";
+
+const bySizeAndDate = ({ size, modified }: FileRecord) => `${size} ${modified}`;
+const KEYS: Readonly<Record<BackupSet["kind"], (record: FileRecord) => string>> = {
+  // Each version lies under a name of its own.
+  "dated-copies": ({ reference }) => reference,
+  // Unchanged files are linked: the same file, not only one of the same date.
+  "dated-trees": (record) => record.identity ?? keyByPlace(record),
+  "archive-sets": bySizeAndDate,
+  "dated-archives": bySizeAndDate,
+  "folder-copies": bySizeAndDate,
+};
+
+/**
+ * Until when nothing tells otherwise: UTC milliseconds; null: nothing does. Between the last snapshot and now anything may have happened.
+ */
+const endOf = (until: Moment, ended: Moment | null): number | null =>
+  ended === null ? null : ended.asOf === null ? until.asOf : ended.asOf - 1;
+
+const AFTER = {
+  gone: (moment: string) => `It stood there last in “${moment}”, and is not in the state after it.`,
+  missing: (moment: string) => `It stood there last in “${moment}”, is not in the state after it, and is there again later.`,
+  changed: (moment: string) => `It stood there last in “${moment}”; the state after it has other content.`,
+  last: () => null,
+} as const;
+
+function toCopy(
+  { place, note, standing }: Series,
+  path: string,
+  { record, tree, key, from, until, ended }: Version,
+  after: keyof typeof AFTER,
+): Copy {
+  const name = path.slice(path.lastIndexOf("/") + 1);
+  const read = copyInTree({ ...tree, open: () => tree.open(record) }, { ...record, path, name });
+  const copy = standing
+    ? (standing(record, read) ?? {
+        ...read,
+        layout: null,
+        file: null,
+        absent: "not-followed" as const,
+        condition: "not-checked" as const,
+        survival: 0,
+        notes: [...read.notes, ONLY_TOGETHER],
+      })
+    : read;
+  const { asOf } = from;
+  const words = until.label === "" ? null : AFTER[after](until.label);
+  return {
+    ...copy,
+    place,
+    // What a later state does not have any more was deleted, though this copy of it is there.
+    state: after === "gone" ? "deleted" : "live",
+    reference: asOf === null ? copy.reference : `${copy.reference}, as of ${new Date(asOf).toISOString()}`,
+    ...(asOf === null ? {} : { present: { from: asOf, until: endOf(until, ended) } }),
+    sameAs: key,
+    notes: [note, ...(words === null ? [] : [words]), ...copy.notes],
+  };
+}

@@ -1,0 +1,145 @@
+import { createHash } from "node:crypto";
+import { readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { sql } from "drizzle-orm";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { itemQuery } from "../../server/items/contract";
+import { listItems } from "../../server/items/list";
+import { findItem } from "../../server/items/queries";
+import { createJob } from "../../server/jobs/commands";
+import { startPass } from "../../server/passes/commands";
+import { listPasses } from "../../server/passes/queries";
+import { startRestore } from "../../server/restores/commands";
+import { addSource } from "../../server/sources/commands";
+import { listSources } from "../../server/sources/queries";
+import { changeTray } from "../../server/tray/commands";
+import { startTestBench, type TestBench, until } from "../support/bench";
+import { endedRestore, planTo } from "../support/restores";
+import { setTruth, unpackSet } from "../support/set-truth";
+import { snapshotDisk, snapshotTruth } from "../support/snapshot-truth";
+
+let bench: TestBench;
+beforeAll(async () => {
+  bench = await startTestBench();
+  bench.worker();
+});
+afterAll(() => bench.close());
+
+const query = (change: object) => itemQuery.parse({ limit: 400, ...change });
+const finished = (job: number) =>
+  until(async () => {
+    const passes = await listPasses(bench.db, job);
+    const failed = passes.find(({ state }) => state === "failed");
+    if (failed) throw new Error(failed.problem ?? "failed");
+    return passes.every(({ state }) => state === "done");
+  });
+
+async function jobOver(path: string, places: readonly ("file-record" | "earlier-states")[]): Promise<number> {
+  const job = await createJob(bench.db, { title: path, client: "" });
+  await addSource(bench.db, job, path);
+  for (const { volumes } of await listSources(bench.db, job))
+    for (const volume of volumes) if (volume.readable) for (const place of places) await startPass(bench.db, job, volume.id, place);
+  await finished(job);
+  return job;
+}
+
+interface StoredVersion extends Record<string, unknown> {
+  name: string;
+  path: string;
+  place: string;
+  state: string;
+  condition: string;
+  from: string | null;
+  until: string | null;
+  id: string;
+  item_id: string;
+}
+const versionsIn = async (job: number, place: "snapshot" | "backup"): Promise<StoredVersion[]> => {
+  const { rows } = await bench.db.execute<StoredVersion>(sql`
+    select c.id, c.item_id, c.name, f.path, c.place, c.state, c.condition, lower(c.present)::text as "from", upper(c.present)::text as until
+    from copies c join folders f on f.id = c.folder_id where c.job_id = ${job} and c.place = ${place} and c.type = 'file'`);
+  return rows;
+};
+
+describe("the pass over earlier states", () => {
+  it("brings each content a snapshot alone has, beside the present file, and takes it back", async () => {
+    const path = join(bench.sources, "snapshots.img");
+    writeFileSync(path, snapshotDisk());
+    const job = await jobOver(path, ["file-record", "earlier-states"]);
+    const versions = await versionsIn(job, "snapshot");
+    /** What stood in a state, and does not stand under its path now. */
+    const now = snapshotTruth.states.find(({ state }) => state === "now")?.tree ?? {};
+    const wanted = new Set(
+      snapshotTruth.states.flatMap(({ state, tree }) =>
+        state === "now" ? [] : Object.entries(tree).flatMap(([each, v]) => (now[each] === v ? [] : [`${each} ${v}`])),
+      ),
+    );
+    expect(versions.length).toBeGreaterThanOrEqual(wanted.size);
+    // A defragmenter that moved a file changed nothing that a person would call another version; it is told as one all the same.
+    expect(versions.length).toBeLessThan(wanted.size * 1.3 + 10);
+    expect(versions.every(({ condition }) => condition === "whole")).toBe(true);
+    // A file that is gone is lost; one that has other content now is not.
+    const deleted = new Map<string, boolean>();
+    for (const { path: folder, name, state } of versions) {
+      const own = `${folder}/${name}`.slice(1);
+      deleted.set(own, (deleted.get(own) ?? false) || state === "deleted");
+    }
+    for (const [own, isDeleted] of deleted) expect(isDeleted, own).toBe(!(own in now));
+    // The list as of a moment has what stood then, and an item has its versions together.
+    const first = snapshotTruth.states[0];
+    const asOf = await listItems(bench.db, job, query({ asOf: new Date(Date.parse(first?.date ?? "") + 1000).toISOString(), show: "all" }));
+    const names = new Set(asOf.items.map((item) => `${item.folder}/${item.name}`.slice(1).normalize("NFC")));
+    const gone = Object.keys(first?.tree ?? {}).filter((each) => !(each in now));
+    expect(gone.length).toBeGreaterThan(3);
+    for (const each of gone) expect(names).toContain(each.normalize("NFC"));
+    const file = snapshotTruth.files.find(({ path: each, versions: all }) => all.length > 2 && each in now);
+    const [copy] = versions.filter(({ path: folder, name }) => `${folder}/${name}`.slice(1) === file?.path.normalize("NFC"));
+    const item = await findItem(bench.db, Number(copy?.item_id));
+    expect(item?.list.filter(({ place }) => place === "snapshot").length).toBeGreaterThan(1);
+    expect(item?.list.some(({ place, state }) => place === "file-record" && state === "live")).toBe(true);
+    // The first of them comes back with the bytes of that time.
+    await changeTray(bench.db, job, { copies: [Number(copy?.id)], chosen: true });
+    const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("As it was")));
+    expect(results).toMatchObject([{ state: "verified" }]);
+    const hash = createHash("sha256")
+      .update(readFileSync(results[0]?.output as string))
+      .digest("hex");
+    expect(file?.versions.map(({ sha256 }) => sha256)).toContain(hash);
+  }, 180_000);
+
+  it("stores a file that many states share once, with the span it stood in", async () => {
+    const truth = setTruth("linked-trees");
+    const job = await jobOver(unpackSet("linked-trees", bench.sources), ["earlier-states"]);
+    const versions = await versionsIn(job, "backup");
+    const stood = truth.files.reduce((sum, { versions: all }) => sum + all.length, 0);
+    // 7,402 files in 53 states are 700 contents; a file that one damaged state lacks is told in two spans.
+    expect(versions.length).toBeLessThan(stood * 1.3);
+    expect(versions.length).toBeGreaterThanOrEqual(stood);
+    expect(versions.every(({ from }) => from !== null)).toBe(true);
+    // What the last state of its computer has, nothing tells the end of.
+    const lasting = ["Ilses Rechner", "LOFT-MINI"].map((machine) => truth.states?.filter((state) => state.machine === machine).at(-1));
+    const inLast = lasting.reduce((sum, state) => sum + Object.keys(state?.tree ?? {}).length, 0);
+    expect(Math.abs(versions.filter(({ until: end }) => end === null).length - inLast)).toBeLessThan(inLast / 10);
+  }, 180_000);
+
+  it("gives single files out of archives, and says which come only with the whole archive", async () => {
+    const truth = setTruth("archive-sets");
+    const job = await jobOver(unpackSet("archive-sets", bench.sources), ["earlier-states"]);
+    const versions = await versionsIn(job, "backup");
+    const whole = versions.filter(({ condition }) => condition === "whole");
+    expect(whole.length).toBeGreaterThan(200);
+    expect(versions.filter(({ condition }) => condition === "not-checked").length).toBeLessThan(6);
+    await changeTray(bench.db, job, { copies: whole.slice(0, 60).map(({ id }) => Number(id)), chosen: true });
+    const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("Out of archives")));
+    expect(results.length).toBeGreaterThan(30);
+    const known = new Set(truth.files.flatMap(({ versions: all }) => all.map(({ sha256 }) => sha256)));
+    for (const { state, output } of results) {
+      expect(state).toBe("verified");
+      expect(known).toContain(
+        createHash("sha256")
+          .update(readFileSync(output as string))
+          .digest("hex"),
+      );
+    }
+  }, 180_000);
+});
