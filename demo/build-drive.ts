@@ -6,7 +6,7 @@
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gzipSync } from "node:zlib";
-import { brightnessTable, FUNDING_APPLICATION, FUNDING_DRAFT, letter, nightLog, sheet } from "./documents";
+import { brightnessTable, FUNDING_APPLICATION, FUNDING_DRAFT, letter, nightLog, workbook } from "./documents";
 import { photograph } from "./draw";
 
 const files: Record<string, { content: string; modified: string }> = {};
@@ -60,16 +60,6 @@ function owner(name: string): Buffer {
   bytes.write(name, 56, "utf16le");
   return bytes;
 }
-
-const workbook = (nights: number) =>
-  sheet(
-    ["Night", "Star", "Magnitude"],
-    Array.from({ length: 300 }, (_, i) => [
-      2_461_000 + i,
-      "R Leonis",
-      i < nights ? Math.round((7.5 + 2.5 * Math.sin(i / 20)) * 100) / 100 : 0,
-    ]),
-  );
 
 async function main(): Promise<void> {
   const home = "Users/mo";

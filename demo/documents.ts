@@ -22,6 +22,17 @@ export async function sheet(head: readonly string[], rows: readonly (readonly (s
   return made.toBuffer();
 }
 
+/** The observing workbook, with the magnitudes of so many nights; the others are zeros. */
+export const workbook = (nights: number): Promise<Buffer> =>
+  sheet(
+    ["Night", "Star", "Magnitude"],
+    Array.from({ length: 300 }, (_, i) => [
+      2_461_000 + i,
+      "R Leonis",
+      i < nights ? Math.round((7.5 + 2.5 * Math.sin(i / 20)) * 100) / 100 : 0,
+    ]),
+  );
+
 export const FUNDING_DRAFT = [
   "Application for a 400 mm reflector",
   "Draft. To be read by the committee before the end of February.",

@@ -81,4 +81,22 @@ export const SCENARIO: readonly DemoJob[] = [
     ],
     images: ["editors-mac.img"],
   },
+  {
+    title: "Workbook overwritten by a wrong edit",
+    client: "Larkfield Observatory Society",
+    accounts: [
+      account({
+        kinds: ["sheets"],
+        nameHint: "observing workbook",
+        folder: "Documents",
+        system: "windows",
+        userName: "mo",
+        cause: "overwritten",
+        lost: on("11 March 2026"),
+        usedSince: "little",
+      }),
+    ],
+    images: [],
+    folders: ["clubhouse-backup-disk"],
+  },
 ];

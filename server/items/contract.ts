@@ -95,6 +95,14 @@ export const contentFacts = z.object({
 });
 export type ContentFacts = z.infer<typeof contentFacts>;
 
+/** What became of a file since a moment: it is there no more, has other content, or is what it was. */
+export const SINCE = ["gone", "changed", "same"] as const;
+export type Since = (typeof SINCE)[number];
+
+/** Moments at which something changed in snapshots and backup sets: UTC milliseconds, and how many files did. */
+export const moments = z.object({ moments: z.array(z.object({ at: z.number(), count: z.number() })) });
+export type Moments = z.infer<typeof moments>;
+
 export const item = z.object({
   id: z.number(),
   name: z.string(),
@@ -121,6 +129,8 @@ export const item = z.object({
   /** What its content says of itself; null: it was not looked into. */
   facts: contentFacts.nullable(),
   marks: z.array(mark),
+  /** In a list as of a moment: what became of it since. */
+  since: z.enum(SINCE).optional(),
 });
 export type Item = z.infer<typeof item>;
 export const itemPage = z.object({ items: z.array(item), next: z.string().nullable() });
@@ -182,6 +192,8 @@ export const copy = z.object({
   }),
   runs: z.array(z.object({ at: z.number(), length: z.number() })),
   deletedAt: z.coerce.date().nullable(),
+  /** Of a state's copy: from when, and until when, nothing tells otherwise; `until` null: nothing tells of an end. */
+  present: z.object({ from: z.coerce.date(), until: z.coerce.date().nullable() }).nullable(),
   /** Named streams of the file. Bytes. */
   streams: z.array(z.object({ name: z.string(), size: z.number() })),
   /** Names the file has on its volume. */

@@ -3,6 +3,7 @@ import type { Connection, Database } from "../database/connection";
 import { Problem } from "../problem";
 import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Sort, type Spine } from "./contract";
 import { filterCondition } from "./filter";
+import { type AsOf, itemsAsOf } from "./moments";
 
 const MAX_MARKS = 24;
 
@@ -90,10 +91,20 @@ export async function listItems(db: Database, jobId: number, query: ItemQuery): 
     db,
     page.map((row) => Number(row.id)),
   );
+  const then = query.asOf === undefined ? null : await itemsAsOf(db, [...marks.keys()], query.asOf);
   return {
-    items: page.map((row) => ({ ...itemOf(row), marks: marks.get(Number(row.id)) ?? [] })),
+    items: page.map((row) => ({ ...itemOf(row), ...asItWas(then?.get(Number(row.id))), marks: marks.get(Number(row.id)) ?? [] })),
     next: rows.length > query.limit && last ? writeCursor(last.sort_key, Number(last.id)) : null,
   };
+}
+
+/** What a list as of a moment shows of an item: the copy that stood then, where one tells of it. */
+function asItWas(then: AsOf | undefined): Partial<Item> {
+  if (!then) return {};
+  const { version, since } = then;
+  if (!version) return { since };
+  const { size, modified, condition, survival, inTray } = version;
+  return { size, modified, condition, survival, inTray, live: false, since };
 }
 
 /** Beyond as many matches a page is filled sooner by walking the order's index than by finding all and sorting them. */

@@ -37,6 +37,8 @@ interface CopyRow extends Record<string, unknown> {
   facts: Copy["facts"];
   hash: string | null;
   same_as: string | null;
+  present_from: string | null;
+  present_until: string | null;
   in_tray: boolean;
   store_id: number;
 }
@@ -51,7 +53,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
   const [row] = rows;
   if (!row) return null;
   const { rows: list } = await db.execute<CopyRow>(sql`
-    select c.*, encode(c.sha256, 'hex') as hash, v.source_id,
+    select c.*, encode(c.sha256, 'hex') as hash, v.source_id, lower(c.present) as present_from, upper(c.present) as present_until,
       exists (select 1 from tray_entries t where t.job_id = c.job_id and t.item_id = c.item_id and coalesce(t.copy_id, ${row.best_copy_id}) = c.id) as in_tray
     from copies c join stores v on v.id = c.store_id where c.item_id = ${itemId}
     order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
@@ -111,6 +113,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "ident
     evidence: row.evidence,
     runs: layout ? placedRuns(layout) : [],
     deletedAt: date(row.deleted_at),
+    present: row.present_from === null ? null : { from: new Date(row.present_from), until: date(row.present_until) },
     streams: (row.streams ?? []).map(({ name, size }) => ({ name, size })),
     links: row.links,
     absent: row.absent,

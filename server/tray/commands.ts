@@ -3,6 +3,7 @@ import type { Connection, Database } from "../database/connection";
 import { askToCheck } from "../items/check";
 import { filterCondition } from "../items/filter";
 import { idsBetween } from "../items/list";
+import { versionAt } from "../items/moments";
 import { announce } from "../workers/queue";
 import type { TrayChange } from "./contract";
 
@@ -23,9 +24,11 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
   if ("copies" in change) await changeCopies(db, jobId, change.copies, change.chosen);
   else {
     const ids = await meant(db, jobId, change);
+    const asOf = "matching" in change ? change.matching.asOf : "items" in change ? change.asOf : undefined;
+    const copy = asOf === undefined ? sql`null::bigint` : versionAt("m.id", asOf);
     if (change.chosen)
       await db.execute(sql`
-        insert into tray_entries (job_id, item_id) select ${jobId}::int, m.id from (${ids}) m
+        insert into tray_entries (job_id, item_id, copy_id) select ${jobId}::int, m.id, ${copy} from (${ids}) m
         where not exists (select 1 from tray_entries t where t.job_id = ${jobId} and t.item_id = m.id) on conflict do nothing`);
     else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
   }

@@ -5,7 +5,8 @@ import { itemQuery } from "../items/contract";
 export const trayChange = z.intersection(
   z.object({ chosen: z.boolean() }),
   z.union([
-    z.object({ items: z.array(z.number().int()).max(10_000) }),
+    /** With `asOf`, the copy of each that stood at that moment. */
+    z.object({ items: z.array(z.number().int()).max(10_000), asOf: itemQuery.shape.asOf }),
     /** Single copies, whichever copy of their item is the best. */
     z.object({ copies: z.array(z.number().int()).max(10_000) }),
     /** All that match a filter; with `between`, only those from one item to another in the list's order. */

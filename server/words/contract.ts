@@ -1,5 +1,6 @@
 import { type Condition, PLACES, titleOf } from "../../core/copies/vocabulary";
 import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
+import type { Since } from "../items/contract";
 import { PASS_PLACES, type PassOptions, passKind } from "../passes/contract";
 import type { Counts, Result } from "../restores/contract";
 
@@ -41,6 +42,9 @@ export const momentText = (date: Date | null, timeZone: string) =>
   date
     ? date.toLocaleString("en-GB", { day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit", timeZone })
     : "not set";
+
+/** What became of a file since the moment a list shows. */
+export const AS_OF_WORDS: Readonly<Record<Since, string>> = { gone: "gone since", changed: "changed since", same: "same as now" };
 
 /** A span of time as a person says it. */
 export function durationText(ms: number): string {

@@ -324,6 +324,15 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
           {copy.found ? copy.found.rule : copy.state === "live" ? "Live file" : "Deleted file"}
           {copy.file ? "" : `, ${copy.reference}`} of {item.sourceName}
         </dd>
+        {copy.present && (
+          <>
+            <dt>Stood</dt>
+            <dd>
+              from {momentText(copy.present.from, zone)}
+              {copy.present.until ? ` until ${momentText(copy.present.until, zone)}` : ", in the last state too"}
+            </dd>
+          </>
+        )}
         {copy.found && (
           <>
             <dt>Found as</dt>

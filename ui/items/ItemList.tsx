@@ -8,13 +8,14 @@ import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Problem, problemText } from "../instruments/Problem";
 import type { Span } from "../instruments/time-scale";
-import { bytesText, dateText, exactBytes, KIND_WORDS, pixelsText } from "../instruments/words";
+import { AS_OF_WORDS, bytesText, dateText, exactBytes, KIND_WORDS, pixelsText } from "../instruments/words";
 import { COLUMN_FACTS, type Column, type Columns } from "./columns";
 import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
 import { ListHead } from "./ListHead";
 import { handleListKey } from "./list-keys";
+import type { Moment } from "./moments";
 import { Ribbon } from "./Ribbon";
 import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
@@ -38,11 +39,13 @@ interface Props {
   span: Span;
   onSpan: (span: Span | null) => void;
   loss: number | null;
+  moments: readonly Moment[];
 }
 
 /** The list itself: only the rows in sight exist, and only their pages are fetched. */
-export function ItemList({ jobId, query, opened, position, columns, onResize, span, onSpan, loss }: Props) {
+export function ItemList({ jobId, query, opened, position, columns, onResize, span, onSpan, loss, moments }: Props) {
   const [, change] = useAddress();
+  const asOf = query.asOf === undefined ? null : Date.parse(query.asOf);
   const { data: job } = useJob(jobId);
   const zone = job?.timeZone ?? "UTC";
   const { touch, toggle, extend, all, error: choosing } = useChoosing(jobId, query);
@@ -163,7 +166,17 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
         tabIndex={0}
         onKeyDown={onKey}
       >
-        <ListHead query={query} columns={columns} template={template} onResize={onResize} span={span} onSpan={onSpan} loss={loss} />
+        <ListHead
+          query={query}
+          columns={columns}
+          template={template}
+          onResize={onResize}
+          span={span}
+          onSpan={onSpan}
+          loss={loss}
+          moments={moments}
+          asOf={asOf}
+        />
         <Problem>{problemText(items.error ?? choosing)}</Problem>
         <div style={{ height: virtual.getTotalSize(), position: "relative" }} role="rowgroup">
           {shown.map(({ index, start }) => {
@@ -181,6 +194,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
                 selected={item.id === opened}
                 span={span}
                 loss={loss}
+                asOf={asOf}
                 onOpen={open}
                 onLarge={enlarge}
                 onToggle={choose}
@@ -220,6 +234,7 @@ interface RowProps {
   selected: boolean;
   span: Span;
   loss: number | null;
+  asOf: number | null;
   onOpen: (item: Item, index: number) => void;
   onLarge: (item: Item, index: number) => void;
   onToggle: (item: Item, range: boolean) => void;
@@ -227,13 +242,18 @@ interface RowProps {
 }
 
 const Row = memo(function Row(props: RowProps) {
-  const { item, index, top, template, columns, zone, selected, span, loss, onOpen, onLarge, onToggle, onMenu } = props;
+  const { item, index, top, template, columns, zone, selected, span, loss, asOf, onOpen, onLarge, onToggle, onMenu } = props;
   const inTray = useInTray(item);
   const cells: Record<Column, () => ReactNode> = {
-    ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} />,
+    ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} asOf={asOf} />,
     changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
     size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
-    condition: () => <ConditionMark {...item} />,
+    condition: () => (
+      <>
+        <ConditionMark {...item} />
+        {item.since && <span className={styles.soft}>, {AS_OF_WORDS[item.since]}</span>}
+      </>
+    ),
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
     type: () => <span className={styles.soft}>{/[^.]\.([^.\s]{1,12})$/.exec(item.name)?.[1]?.toLowerCase() ?? ""}</span>,
     folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,

@@ -11,6 +11,7 @@ import { useAccounts, usePasses, useTray } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { fittingSpan, type Span } from "../instruments/time-scale";
 import { countText } from "../instruments/words";
+import { AsOf } from "./AsOf";
 import { ColumnMenu } from "./ColumnMenu";
 import { useColumns } from "./columns";
 import { Facets } from "./Facets";
@@ -18,7 +19,7 @@ import { Inspector } from "./Inspector";
 import { ItemList } from "./ItemList";
 import styles from "./items.module.css";
 import { PictureGrid } from "./PictureGrid";
-import { NARROWING, useFacets, useItemQuery, usePosition } from "./use-items";
+import { NARROWING, useFacets, useItemQuery, useMoments, usePosition } from "./use-items";
 import { useTrayChange } from "./use-tray-change";
 
 /** The working list: one row for each file the client had. */
@@ -38,6 +39,7 @@ export function Items({ jobId }: { jobId: number }) {
   const fitting = useMemo(() => fittingSpan(facets?.year ?? [], loss), [facets?.year, loss]);
   const [chosenSpan, setChosenSpan] = useSpan();
   const matching = facets?.kind.filter((each) => !query.kind || each.value === query.kind).reduce((sum, each) => sum + each.count, 0);
+  const moments = useMoments(jobId);
   const filtered = NARROWING.some((name) => query[name]);
   return (
     <div className={styles.page}>
@@ -63,6 +65,7 @@ export function Items({ jobId }: { jobId: number }) {
             )
           }
         />
+        <AsOf jobId={jobId} query={query} moments={moments} loss={loss} />
         {!asPictures && <ColumnMenu columns={columns} onToggle={toggle} onMove={move} />}
         {filtered && (
           <Button variant="text" onClick={() => change(Object.fromEntries(NARROWING.map((name) => [name, null])), true)}>
@@ -92,6 +95,7 @@ export function Items({ jobId }: { jobId: number }) {
             span={chosenSpan ?? fitting}
             onSpan={setChosenSpan}
             loss={loss}
+            moments={moments}
           />
         )}
       </section>

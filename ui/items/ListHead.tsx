@@ -6,6 +6,7 @@ import { useAddress } from "../data/use-address";
 import type { Span } from "../instruments/time-scale";
 import { COLUMN_FACTS, type Column, type Columns } from "./columns";
 import styles from "./items.module.css";
+import type { Moment } from "./moments";
 import { RibbonAxis } from "./Ribbon";
 
 interface Props {
@@ -16,10 +17,12 @@ interface Props {
   span: Span;
   onSpan: (span: Span | null) => void;
   loss: number | null;
+  moments: readonly Moment[];
+  asOf: number | null;
 }
 
 /** The head of the list: each word sorts, each edge sizes; the ribbon's head is its time axis. */
-export function ListHead({ query, columns, template, onResize, span, onSpan, loss }: Props) {
+export function ListHead({ query, columns, template, onResize, span, onSpan, loss, moments, asOf }: Props) {
   const aria = (sort: Sort | undefined) => (sort && sort === query.sort ? (query.order === "up" ? "ascending" : "descending") : undefined);
   return (
     <div className={styles.head} role="row" aria-rowindex={1} style={{ gridTemplateColumns: template }}>
@@ -42,7 +45,7 @@ export function ListHead({ query, columns, template, onResize, span, onSpan, los
             style={{ position: "relative" }}
           >
             {column === "ribbon" ? (
-              <RibbonAxis span={span} width={columns.widths.ribbon} loss={loss} onChange={onSpan} />
+              <RibbonAxis span={span} width={columns.widths.ribbon} loss={loss} moments={moments} asOf={asOf} onChange={onSpan} />
             ) : sort ? (
               <SortButton query={query} sort={sort}>
                 {words}

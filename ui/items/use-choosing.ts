@@ -25,21 +25,24 @@ export function useChoosing(jobId: number, query: ItemQuery) {
     (item: Item) => {
       const chosen = !isInTray(item);
       anchor.current = { id: item.id, chosen };
-      change({ items: [item.id], chosen });
+      change({ items: [item.id], asOf: query.asOf, chosen });
     },
-    [change],
+    [change, query.asOf],
   );
   const extend = useCallback(
     (item: Item) => {
       const from = anchor.current;
       if (!from) {
         anchor.current = { id: item.id, chosen: true };
-        change({ items: [item.id], chosen: true });
+        change({ items: [item.id], asOf: query.asOf, chosen: true });
       } else change({ matching: query, between: [from.id, item.id], chosen: from.chosen });
     },
     [change, query],
   );
-  const several = useCallback((items: readonly Item[], chosen: boolean) => change({ items: items.map(({ id }) => id), chosen }), [change]);
+  const several = useCallback(
+    (items: readonly Item[], chosen: boolean) => change({ items: items.map(({ id }) => id), asOf: query.asOf, chosen }),
+    [change, query.asOf],
+  );
   const all = useCallback(() => change({ matching: query, chosen: true }), [change, query]);
   return { touch, toggle, extend, several, all, error };
 }

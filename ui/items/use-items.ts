@@ -2,7 +2,18 @@
 
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { facets, type Item, type ItemQuery, itemDetail, itemPage, itemQuery, PAGE, position, spine } from "@/server/items/contract";
+import {
+  facets,
+  type Item,
+  type ItemQuery,
+  itemDetail,
+  itemPage,
+  itemQuery,
+  moments,
+  PAGE,
+  position,
+  spine,
+} from "@/server/items/contract";
 import { read } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys } from "../data/use-job-data";
@@ -25,6 +36,7 @@ export const NARROWING = [
   "deleted",
   "created",
   "type",
+  "asOf",
 ] as const;
 const NAMES = [...NARROWING, "show", "sort", "order"] as const;
 
@@ -114,6 +126,17 @@ export function usePosition(jobId: number, query: ItemQuery, itemId: number | nu
   });
   return itemId === null ? undefined : data?.index;
 }
+
+/** The moments of snapshots and backup sets at which something changed, oldest first. UTC milliseconds. */
+export function useMoments(jobId: number): readonly { at: number; count: number }[] {
+  const { data } = useQuery({
+    queryKey: keys.of(jobId, "moments"),
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/moments`, moments, signal),
+    staleTime: 10_000,
+  });
+  return data?.moments ?? NO_MOMENTS;
+}
+const NO_MOMENTS: readonly { at: number; count: number }[] = [];
 
 export function useItemDetail(jobId: number, itemId: number | null) {
   return useQuery({
