@@ -49,6 +49,7 @@ async function main(): Promise<void> {
   await page.getByText("Patterns and names").nth(3).click();
   await shot("places");
   await mac(page, shot);
+  await states(page, shot);
   await raw(page, shot);
   await card(page);
   await shot("leftovers");
@@ -88,6 +89,21 @@ async function mac(page: Page, shot: (name: string) => Promise<void>): Promise<v
     .click();
   await tree.getByRole("treeitem", { name: /snapshot/ }).waitFor();
   await shot("mac");
+}
+
+/** The clubhouse's backup disk: the list as it was before the workbook was overwritten. */
+async function states(page: Page, shot: (name: string) => Promise<void>): Promise<void> {
+  await page.goto("/jobs/5/search");
+  const open = page.getByRole("listitem").filter({ hasText: "Earlier states of clubhouse-backup-disk" });
+  await open.getByRole("button", { name: "Read states" }).click();
+  await open.getByText(/finished in/).waitFor();
+  await page.goto("/jobs/5/items");
+  await page.getByRole("button", { name: "Before the loss" }).click();
+  await page.getByRole("row", { name: /Observing workbook/ }).click();
+  await page.getByRole("complementary", { name: "Inspector" }).getByText("R Leonis").first().waitFor();
+  // The notice that a pass is finished goes by itself.
+  await page.waitForTimeout(9_000);
+  await shot("states");
 }
 
 /** The card is swept for its pictures. */

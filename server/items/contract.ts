@@ -131,6 +131,8 @@ export const item = z.object({
   marks: z.array(mark),
   /** In a list as of a moment: what became of it since. */
   since: z.enum(SINCE).optional(),
+  /** The copy that stood then, where it is known by itself. */
+  copyThen: z.number().optional(),
 });
 export type Item = z.infer<typeof item>;
 export const itemPage = z.object({ items: z.array(item), next: z.string().nullable() });

@@ -103,8 +103,8 @@ function asItWas(then: AsOf | undefined): Partial<Item> {
   if (!then) return {};
   const { version, since } = then;
   if (!version) return { since };
-  const { size, modified, condition, survival, inTray } = version;
-  return { size, modified, condition, survival, inTray, live: false, since };
+  const { copyId: copyThen, size, modified, condition, survival, inTray } = version;
+  return { copyThen, size, modified, condition, survival, inTray, live: false, since };
 }
 
 /** Beyond as many matches a page is filled sooner by walking the order's index than by finding all and sorting them. */

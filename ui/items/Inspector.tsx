@@ -321,7 +321,7 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         )}
         <dt>Found</dt>
         <dd>
-          {copy.found ? copy.found.rule : copy.state === "live" ? "Live file" : "Deleted file"}
+          {copy.found ? copy.found.rule : copy.present ? PLACE_WORDS[copy.place] : copy.state === "live" ? "Live file" : "Deleted file"}
           {copy.file ? "" : `, ${copy.reference}`} of {item.sourceName}
         </dd>
         {copy.present && (

@@ -85,7 +85,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
       reached.current = index;
       setPresent(index);
       touch(item);
-      change({ item: String(item.id), copy: null, compare: null });
+      change({ ...addressOf(item), compare: null });
     },
     [change, touch],
   );
@@ -107,7 +107,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
     if (!ranging) open(item, target);
     else if (item) {
       extend(item);
-      change({ item: String(item.id), copy: null, compare: null });
+      change({ ...addressOf(item), compare: null });
     }
   };
   const choose = useCallback((item: Item, range: boolean) => (range ? extend(item) : toggle(item)), [extend, toggle]);
@@ -224,6 +224,9 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
   );
 }
 
+/** What opens an item: in a list as of a moment the copy that stood then. */
+const addressOf = ({ id, copyThen }: Item) => ({ item: String(id), copy: copyThen === undefined ? null : String(copyThen) });
+
 interface RowProps {
   item: Item;
   index: number;
@@ -248,12 +251,7 @@ const Row = memo(function Row(props: RowProps) {
     ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} asOf={asOf} />,
     changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
     size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
-    condition: () => (
-      <>
-        <ConditionMark {...item} />
-        {item.since && <span className={styles.soft}>, {AS_OF_WORDS[item.since]}</span>}
-      </>
-    ),
+    condition: () => <ConditionMark {...item} />,
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
     type: () => <span className={styles.soft}>{/[^.]\.([^.\s]{1,12})$/.exec(item.name)?.[1]?.toLowerCase() ?? ""}</span>,
     folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,
@@ -308,6 +306,7 @@ const Row = memo(function Row(props: RowProps) {
       </span>
       <span role="gridcell" className={styles.name} title={`${item.folder}/${item.name}`}>
         <b>{item.name}</b>
+        {item.since && <i data-since={item.since}>{AS_OF_WORDS[item.since]}</i>}
         {!columns.shown.includes("folder") && <span>{item.folder.slice(1)}</span>}
       </span>
       {columns.shown.map((column) => (

@@ -1,0 +1,60 @@
+import { readdirSync, readFileSync } from "node:fs";
+import { join } from "node:path";
+import { gunzipSync } from "node:zlib";
+import { expect, type Page, test } from "@playwright/test";
+
+const delivery = () => join(process.env.COMPASS_TEST_WORK ?? "", "e2e-delivery");
+const packed = JSON.parse(
+  gunzipSync(readFileSync(join(import.meta.dirname, "../../demo/images/clubhouse-backup-disk.json.gz"))).toString(),
+) as Record<string, { content?: string }>;
+
+test.describe.configure({ mode: "serial" });
+
+async function openJob(page: Page, stage: string): Promise<void> {
+  await page.goto("/");
+  await page.getByRole("link", { name: "Workbook overwritten by a wrong edit" }).click();
+  await page.getByRole("navigation", { name: "Stages of the job" }).getByRole("link", { name: stage }).click();
+}
+
+test("the plan reads the earlier states on a backup disk, and the list steps back in time", async ({ page }) => {
+  await openJob(page, "Search");
+  const open = page.getByRole("listitem").filter({ hasText: "Earlier states of clubhouse-backup-disk" });
+  await open.getByRole("button", { name: "Read states" }).click();
+  await expect(page.getByText(/finished in/)).toBeVisible({ timeout: 30_000 });
+  await openJob(page, "Items");
+  const asOf = page.getByRole("combobox", { name: "The list as of" });
+  await expect(asOf).toHaveValue("");
+  // The list of loans was deleted at the end of February: it is lost, and shows in the states before.
+  await expect(page.getByRole("row", { name: /Loans\.csv/ })).toBeVisible();
+  await page.getByRole("grid", { name: "Items" }).focus();
+  await page.keyboard.press("[");
+  await expect(asOf).not.toHaveValue("");
+  await expect(page.getByRole("row", { name: /Rota\.txt/ })).toContainText("same as now");
+  await expect(page.getByRole("row", { name: /Loans\.csv/ })).toHaveCount(0);
+  const newest = await asOf.inputValue();
+  await page.keyboard.press("[");
+  await expect(asOf).not.toHaveValue(newest);
+  await page.keyboard.press("]");
+  await expect(asOf).toHaveValue(newest);
+});
+
+test("the overwritten workbook is brought back from before the wrong edit", async ({ page }) => {
+  await openJob(page, "Items");
+  await page.getByRole("button", { name: "Before the loss" }).click();
+  const row = page.getByRole("row", { name: /Observing workbook\.xlsx/ });
+  await expect(row).toContainText("changed since");
+  await row.click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await expect(inspector).toContainText("Kept in a backup set of the computer “LARKFIELD-LT”, user “mo”.");
+  await expect(inspector).toContainText(/from 9 Mar 2026, 22:30/);
+  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
+  await row.getByRole("checkbox").check();
+  await chosen;
+  await expect(row.getByRole("checkbox")).toBeChecked();
+  await openJob(page, "Restore");
+  await page.getByRole("button", { name: /^Restore \d/ }).click();
+  await expect(page.getByText("read again and the same")).toBeVisible({ timeout: 30_000 });
+  const written = readdirSync(delivery(), { recursive: true, withFileTypes: true }).find(({ name }) => name === "Observing workbook.xlsx");
+  const wanted = packed["mo/LARKFIELD-LT/Data/C/Users/mo/Documents/Observing workbook (2026_03_09 22_30_00 UTC).xlsx"];
+  expect(readFileSync(join(written?.parentPath ?? "", written?.name ?? "")).toString("base64")).toBe(wanted?.content);
+});
