@@ -14,6 +14,10 @@ export interface FileTree {
   /** Serial number the volume gave itself (its low 32 bits); null: it has none, or is no volume. */
   readonly serial: number | null;
   readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void>;
+  /** The records of what lies below a folder, without going through all others; not given: a tree cannot. */
+  readBelow?(folder: string): Generator<FileRecord, void, void>;
+  /** All records, but of what lies in a folder of such a name only the folders; not given: a tree gives all of them anyway. */
+  readOutside?(isSet: (name: string) => boolean): Generator<FileRecord, void, void>;
   /** null: the content cannot be read. */
   open(record: FileRecord): OpenedFile | null;
   /** What the layouts of its records count in, for judging deleted files. */

@@ -63,6 +63,10 @@ export function* recordsOf(tree: FileTree): Generator<FileRecord, void, void> {
   for (const { records } of tree.readRecords(null, STEP)) yield* records;
 }
 
+/** The records of what lies below a folder of a tree; some may lie elsewhere. */
+export const recordsBelow = (tree: FileTree, folder: string): Generator<FileRecord, void, void> =>
+  tree.readBelow?.(folder) ?? recordsOf(tree);
+
 /** A record under another path: where the client had it. */
 export function movedTo(record: FileRecord, path: string, notes: readonly string[] = []): FileRecord {
   const name = path.slice(path.lastIndexOf("/") + 1);

@@ -1,6 +1,6 @@
 import { absent, type FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
 import { readStampedName } from "./stamps";
 
 /** Copies of one run whose stamps drift by seconds. Milliseconds. */
@@ -179,7 +179,7 @@ class DatedCopies implements BackupSet {
     };
     const newest = new Map<string, { order: number; record: FileRecord; full: boolean }>();
     const folders = new Map<string, FileRecord>();
-    for (const record of recordsOf(tree)) {
+    for (const record of recordsBelow(tree, this.root)) {
       if (below(record.path, this.root) === null) continue;
       const place = placeOf(record.path);
       if (place?.root !== this.root) continue;

@@ -1,6 +1,6 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
+import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
 import { aheadOfUtc } from "./clock";
 import { readStateFolder } from "./stamps";
 
@@ -154,7 +154,7 @@ class DatedTrees implements BackupSet {
     const state = this.states.find((each) => each.key === key);
     if (!state) return;
     const drive = state.folder + state.drive;
-    for (const record of recordsOf(tree)) {
+    for (const record of recordsBelow(tree, drive)) {
       if (record.state !== "live") continue;
       const own = below(record.path, drive);
       if (own) yield state.unfinished ? unvouched(movedTo(record, own)) : movedTo(record, own);

@@ -1,7 +1,7 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsOf, type SetFinder, type SetState, unvouched } from "./backup-set";
-import { dateInName } from "./stamps";
+import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
+import { dateInName, readStateFolder } from "./stamps";
 
 const DAY = 24 * 3_600_000;
 const MOST_COPIES = 4096;
@@ -30,17 +30,19 @@ export class FolderCopiesFinder implements SetFinder {
   readonly #candidates = new Map<string, Candidate>();
   /** Paths of all other files, by the last part of the path. */
   readonly #others = new Map<string, string[]>();
+  readonly #folders = new Map<string, string | null>();
   #count = 0;
 
   note(record: FileRecord): void {
     if (record.state !== "live" || record.system) return;
     if (record.type === "folder") {
-      if (isCopyName(record.name) && this.#candidates.size < MOST_COPIES) this.#candidateOf(record.path);
+      if (isCopyName(record.name) && this.#around(record.path) !== OF_A_SET && this.#candidates.size < MOST_COPIES)
+        this.#candidateOf(record.path);
       return;
     }
-    if (this.#count >= MOST_FILES) return;
+    const folder = this.#around(record.path.slice(0, -record.name.length - 1));
+    if (folder === OF_A_SET || this.#count >= MOST_FILES) return;
     this.#count += 1;
-    const folder = copyAround(record.path);
     if (folder === null) {
       const others = this.#others.get(record.name) ?? [];
       if (others.length < 64) others.push(record.path);
@@ -50,6 +52,15 @@ export class FolderCopiesFinder implements SetFinder {
     const candidate = this.#candidateOf(folder);
     candidate?.files.set(record.path.slice(folder.length), { size: record.size, modified: record.modified });
     if (candidate) candidate.newest = Math.max(candidate.newest, record.modified ?? 0);
+  }
+
+  /** The copied folder around the files of a folder; null: there is none. Asked once for each folder. */
+  #around(folder: string): string | null {
+    const known = this.#folders.get(folder);
+    if (known !== undefined) return known;
+    const found = copyAround(folder);
+    if (this.#folders.size < MOST_FOLDERS) this.#folders.set(folder, found);
+    return found;
   }
 
   #candidateOf(folder: string): Candidate | null {
@@ -91,10 +102,15 @@ export class FolderCopiesFinder implements SetFinder {
 
 const isCopyName = (name: string) => dateInName(name) !== null || COPY_WORDS.test(name);
 
-/** The innermost folder above a file that is called a copy; null: there is none. */
-function copyAround(path: string): string | null {
-  const parts = path.split("/");
-  for (let index = parts.length - 2; index >= 1; index -= 1)
+/** What a state of dated trees holds is no copy made by hand. */
+const OF_A_SET = "";
+const MOST_FOLDERS = 500_000;
+
+/** The innermost folder of these that is called a copy; null: there is none. */
+function copyAround(folder: string): string | null {
+  const parts = folder.split("/");
+  if (parts.some((part) => readStateFolder(part) !== null)) return OF_A_SET;
+  for (let index = parts.length - 1; index >= 1; index -= 1)
     if (isCopyName(parts[index] as string)) return parts.slice(0, index + 1).join("/");
   return null;
 }
@@ -142,7 +158,7 @@ class FolderCopies implements BackupSet {
     const copy = this.states.find(({ key }) => key === state.key);
     if (!copy) return;
     const inner = this.all.filter((folder) => folder !== copy.folder && below(folder, copy.folder) !== null);
-    for (const record of recordsOf(tree)) {
+    for (const record of recordsBelow(tree, copy.folder)) {
       if (record.state !== "live") continue;
       const own = below(record.path, copy.folder);
       // A copy that lies inside another one is one of its own.

@@ -3,7 +3,8 @@ import type { FileRecord, RecordBatch } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
 
 /** Records that are kept: of larger trees each reading goes to the tree again. */
-const MOST_KEPT = 1_000_000;
+const MOST_KEPT = 200_000;
+const STEP = 512;
 
 /** A tree that is read several times from its beginning: its records are kept from the first time on. */
 export function rememberedTree(tree: FileTree): FileTree {
@@ -13,6 +14,15 @@ export function rememberedTree(tree: FileTree): FileTree {
     serial: tree.serial,
     disk: tree.disk,
     open: (record) => tree.open(record),
+    *readOutside(isSet) {
+      if (!kept && tree.readOutside) return yield* tree.readOutside(isSet);
+      for (const { records } of this.readRecords(null, STEP)) yield* records;
+    },
+    *readBelow(folder) {
+      // What is in mind is quicker gone through than looked up again.
+      if (!kept && tree.readBelow) return yield* tree.readBelow(folder);
+      for (const { records } of this.readRecords(null, STEP)) yield* records;
+    },
     *readRecords(from, step): Generator<RecordBatch, void, void> {
       if (from !== null || tooMany) return yield* tree.readRecords(from, step);
       if (kept) {
@@ -21,7 +31,10 @@ export function rememberedTree(tree: FileTree): FileTree {
       }
       const found: FileRecord[] = [];
       for (const batch of tree.readRecords(null, step)) {
-        if (found.length + batch.records.length > MOST_KEPT) tooMany = true;
+        if (found.length + batch.records.length > MOST_KEPT) {
+          tooMany = true;
+          found.length = 0;
+        }
         if (!tooMany) found.push(...batch.records);
         yield batch;
       }
