@@ -1,8 +1,12 @@
 import { createHash } from "node:crypto";
 import { readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import { gunzipSync } from "node:zlib";
 import { sql } from "drizzle-orm";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { layOut, type PackedFiles } from "../../demo/lay-out";
+import { changeHomes } from "../../server/homes/commands";
+import { listHomes } from "../../server/homes/queries";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
@@ -142,4 +146,33 @@ describe("the pass over earlier states", () => {
       );
     }
   }, 180_000);
+
+  it("gathers the versions of a backup with the client's own files when its folder is said to be the drive", async () => {
+    const job = await createJob(bench.db, { title: "A drive and its backup", client: "" });
+    for (const name of ["secretary-drive", "clubhouse-backup-disk"]) {
+      const folder = join(bench.sources, name);
+      layOut(JSON.parse(gunzipSync(readFileSync(`demo/images/${name}.json.gz`)).toString()) as PackedFiles, folder);
+      await addSource(bench.db, job, folder);
+    }
+    const [drive, backup] = (await listSources(bench.db, job)).map(({ volumes }) => volumes[0]?.id as number) as [number, number];
+    await startPass(bench.db, job, drive, "file-record");
+    await startPass(bench.db, job, backup, "earlier-states");
+    await finished(job);
+    const { homes, suggestions } = await listHomes(bench.db, job);
+    const home = homes.find(({ stores }) => stores.some(({ storeId }) => storeId === drive))?.id as number;
+    const below = "/mo/LARKFIELD-LT/Data/C";
+    expect(suggestions).toEqual(expect.arrayContaining([expect.objectContaining({ storeId: backup, below, homeId: home })]));
+    await changeHomes(bench.db, job, { store: backup, below, home, at: "" });
+    const { items } = await listItems(bench.db, job, query({ show: "all", q: "observing workbook" }));
+    const workbook = items.find(({ folder, name }) => `${folder}/${name}` === "/Users/mo/Documents/Observing workbook.xlsx");
+    const detail = await findItem(bench.db, workbook?.id as number);
+    expect(detail?.list.map(({ place }) => place).sort()).toEqual(["backup", "backup", "backup", "backup", "backup", "file-record"]);
+    // As of the evening before the loss it is the sound one, and has changed since.
+    const then = await listItems(bench.db, job, query({ show: "all", q: "observing workbook", home, asOf: "2026-03-10T12:00:00Z" }));
+    const row = then.items.find(({ id }) => id === workbook?.id);
+    expect(row).toMatchObject({ since: "changed" });
+    expect(detail?.list.find(({ id }) => id === row?.copyThen)?.present?.from.toISOString()).toBe("2026-03-09T22:30:00.000Z");
+    // What the drive has unchanged is the same as now.
+    expect(then.items.every(({ since }) => since !== undefined)).toBe(true);
+  }, 120_000);
 });
