@@ -194,6 +194,7 @@ describe("the plan of a job", () => {
     const autosave = steps.find((step) => step.kind === "autosave");
     expect(autosave?.state).toBe("done");
     expect(autosave?.found.find((each) => each.place === "autosave")?.count).toBe(4);
+    expect(steps.find((step) => step.kind === "snapshots")).toMatchObject({ state: "done", found: [] });
     expect(steps.find((step) => step.kind === "recent")?.found).toEqual([{ place: "recent", count: 2 }]);
     const [best] = await findFits(bench.db, jobId);
     expect(best).toMatchObject({ name: "Funding application.docx", folder: "/Users/mo/Documents/Funding" });
@@ -219,10 +220,10 @@ describe("the plan of a job", () => {
 
   it("keeps what the technician changes in it", async () => {
     const state = async (kind: string) => (await findPlan(bench.db, jobId)).steps.find((step) => step.kind === kind);
-    await changePlan(bench.db, jobId, { do: "skip", key: "snapshots", why: "There is none." });
-    expect(await state("snapshots")).toMatchObject({ state: "skipped", note: "There is none." });
-    await changePlan(bench.db, jobId, { do: "take up", key: "snapshots" });
-    expect((await state("snapshots"))?.state).toBe("to do");
+    await changePlan(bench.db, jobId, { do: "skip", key: "backups", why: "There is none." });
+    expect(await state("backups")).toMatchObject({ state: "skipped", note: "There is none." });
+    await changePlan(bench.db, jobId, { do: "take up", key: "backups" });
+    expect((await state("backups"))?.state).toBe("to do");
     await changePlan(bench.db, jobId, { do: "done by hand", key: "backups", note: "An old set." });
     expect(await state("backups")).toMatchObject({ state: "done", note: "An old set." });
     const keys = (await findPlan(bench.db, jobId)).steps.map((step) => step.key).reverse();
@@ -232,10 +233,10 @@ describe("the plan of a job", () => {
     expect(await state("profiles")).toMatchObject({ state: "to do", reason: "Added by the technician." });
     const [best] = await findFits(bench.db, jobId);
     await changePlan(bench.db, jobId, { do: "found", itemId: best?.itemId as number });
-    expect((await state("snapshots"))?.state).toBe("not needed");
+    expect((await state("profiles"))?.state).toBe("not needed");
     expect((await findPlan(bench.db, jobId)).found?.name).toBe("Funding application.docx");
     await expect(changePlan(bench.db, jobId, { do: "run", key: "nothing:9" })).rejects.toThrow("not in the plan");
-    await expect(changePlan(bench.db, jobId, { do: "run", key: "snapshots" })).rejects.toThrow("by hand");
+    await expect(changePlan(bench.db, jobId, { do: "run", key: "profiles" })).rejects.toThrow("by hand");
     await expect(changePlan(bench.db, jobId, { do: "found", itemId: 999_999_999 })).rejects.toThrow("no such item");
   });
 });
