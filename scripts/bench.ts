@@ -3,6 +3,7 @@ import { mkdirSync, rmSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
 import { bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
+import { datedTrees } from "../bench/dated-trees";
 import { measure, row } from "../bench/measure";
 import { accuracy } from "../bench/sweep-accuracy";
 import { packedDrive, sweptDrive } from "../bench/swept-drive";
@@ -24,6 +25,8 @@ const NEEDED: Record<string, string> = {
 /** FAT32 and exFAT are measured with so many files, whatever the size of the NTFS volume. */
 const MOST_IN_FOLDERS = 100_000;
 
+/** States of a backup set. */
+const STATES = 40;
 /** Files on the volume of a Mac at least. */
 const FEWEST_ON_MAC = 200_000;
 
@@ -47,6 +50,7 @@ async function main(): Promise<void> {
       compass: "cli/main.ts",
       "read-through": "bench/read-through.ts",
       "records-pass": "bench/records-pass.ts",
+      "earlier-states": "bench/earlier-states.ts",
       storing: "bench/storing.ts",
       "sweep-speed": "bench/sweep-speed.ts",
       restoring: "bench/restoring.ts",
@@ -87,6 +91,11 @@ async function main(): Promise<void> {
       row(`the pass over the entries of a ${kind} volume of ${count} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
   }
+  const trees = datedTrees(folder, STATES, inFolders / 2);
+  const states = measure(RUNS, node, join(out, "earlier-states.js"), trees);
+  console.log(
+    row(`the pass over ${STATES} dated trees of ${inFolders / 2} files`, states, "`find -ls`", measure(RUNS, "find", trees, "-ls")),
+  );
   sweeping(folder, out);
   await storing(folder, stored, out);
   rmSync(out, { recursive: true });

@@ -95,8 +95,11 @@ export const contentFacts = z.object({
 });
 export type ContentFacts = z.infer<typeof contentFacts>;
 
-/** What became of a file since a moment: it is there no more, has other content, or is what it was. */
-export const SINCE = ["gone", "changed", "same"] as const;
+/**
+ * What became of a file since a moment: it is there no more, has other content, or is what it was; of a file of which only earlier states are
+ * known ("kept"): the last of them has it too.
+ */
+export const SINCE = ["gone", "changed", "same", "kept"] as const;
 export type Since = (typeof SINCE)[number];
 
 /** Moments at which something changed in snapshots and backup sets: UTC milliseconds, and how many files did. */

@@ -74,5 +74,5 @@ function sinceOf({ id, live, same, lasts, later }: AsOfRow): Since {
   if (id === null) return live ? "same" : "gone";
   if (live) return same ? "same" : "changed";
   if (later) return "changed";
-  return lasts ? "same" : "gone";
+  return lasts ? "kept" : "gone";
 }

@@ -44,7 +44,12 @@ export const momentText = (date: Date | null, timeZone: string) =>
     : "not set";
 
 /** What became of a file since the moment a list shows. */
-export const AS_OF_WORDS: Readonly<Record<Since, string>> = { gone: "gone since", changed: "changed since", same: "same as now" };
+export const AS_OF_WORDS: Readonly<Record<Since, string>> = {
+  gone: "gone since",
+  changed: "changed since",
+  same: "same as now",
+  kept: "in the last state too",
+};
 
 /** A span of time as a person says it. */
 export function durationText(ms: number): string {

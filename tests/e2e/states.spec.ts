@@ -29,7 +29,7 @@ test("the plan reads the earlier states on a backup disk, and the list steps bac
   await page.getByRole("grid", { name: "Items" }).focus();
   await page.keyboard.press("[");
   await expect(asOf).not.toHaveValue("");
-  await expect(page.getByRole("row", { name: /Rota\.txt/ })).toContainText("same as now");
+  await expect(page.getByRole("row", { name: /Rota\.txt/ })).toContainText("in the last state too");
   await expect(page.getByRole("row", { name: /Loans\.csv/ })).toHaveCount(0);
   const newest = await asOf.inputValue();
   await page.keyboard.press("[");
