@@ -4,6 +4,7 @@ import type { Copy } from "../core/copies/copy";
 import { type FileRecord, FileSystemError } from "../core/filesystems/file-record";
 import { copyInTree } from "../core/places/copy-in-tree";
 import type { FileTree } from "../core/places/file-tree";
+import { recordsOf } from "../core/sets/backup-set";
 import { rememberedTree } from "../core/sets/remembered-tree";
 import type { Searchable } from "../io/open-searchable";
 import { openStore } from "../io/open-store";
@@ -80,10 +81,6 @@ function* filesUnder(group: readonly Store[], wanted: string): Generator<FileIn,
   } finally {
     opened.close();
   }
-}
-
-function* recordsOf(tree: FileTree): Generator<FileRecord, void, void> {
-  for (const { records } of tree.readRecords(null, 512)) yield* records;
 }
 
 /** A path as it is compared: without its drive, in one way of writing it. */

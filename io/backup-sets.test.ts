@@ -2,6 +2,7 @@ import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { type MacEntry, macBytes, macTruth } from "../tests/support/mac-truth";
 import { compareMoment, filesIn, type SetMoment, setImage, setTruth, unpackSet } from "../tests/support/set-truth";
 import { listStores, type Store } from "./stores";
 
@@ -116,6 +117,40 @@ describe("dated trees with hard links", () => {
     }
     expect(exact).toBe(7402);
   }, 120_000);
+});
+
+describe("dated trees on an imaged Mac drive", () => {
+  it("are read with their linked folders; a state that was deleted comes back as far as it is there", () => {
+    const path = join(work, "mac backup.img");
+    writeFileSync(path, macBytes("hfsplus-backupdisk"));
+    const states = statesOf(path);
+    const { entries } = macTruth("hfsplus-backupdisk");
+    const root = "Backups.backupdb/Maribels Notebook";
+    const inState = (label: string | null) =>
+      entries.filter((entry) => entry.type === "file" && entry.path.startsWith(`${root}/${label}/`));
+    expect(states.map(({ machine, label }) => [machine, label])).toEqual(
+      ["2023-01-05-101530", "2023-02-05-101612", "2023-03-05-101544", "2023-03-12-101609", "2023-03-19-101558"].map((label) => [
+        "Maribels Notebook",
+        label,
+      ]),
+    );
+    const own = (entry: MacEntry, label: string | null) => entry.path.slice(`${root}/${label}/Fennmoor HD/`.length).normalize("NFC");
+    for (const state of states.slice(1)) {
+      const files = filesIn(state);
+      const live = inState(state.label).filter((entry) => entry.state === "live");
+      expect(live.length).toBeGreaterThan(10);
+      for (const entry of live) expect(files.get(own(entry, state.label))?.hash, entry.path).toBe(entry.sha256);
+    }
+    const [oldest] = states as [Store];
+    expect(oldest.notes.join()).toContain("was deleted from the disk");
+    const files = filesIn(oldest);
+    for (const { copy, hash } of files.values()) {
+      const entry = inState(oldest.label).find((each) => own(each, oldest.label) === copy.path.slice(1).normalize("NFC"));
+      expect(copy.state).toBe("deleted");
+      if (entry && copy.condition === "whole") expect(hash, copy.path).toBe(entry.sha256);
+    }
+    expect([...files.values()].filter(({ copy }) => copy.condition === "whole").length).toBeGreaterThan(5);
+  });
 });
 
 describe("folders copied by hand", () => {

@@ -108,8 +108,17 @@ export class FolderSource implements FileSystem, FileTree {
     yield { records, resume: textCheckpoint({ ...last, done } satisfies LastGiven), done, total: done };
   }
 
-  *readOutside(isSet: (name: string) => boolean): Generator<FileRecord, void, void> {
-    const waiting: { path: string; depth: number; inside: boolean }[] = [{ path: "", depth: 0, inside: false }];
+  readOutside(isSet: (name: string) => boolean): Generator<FileRecord, void, void> {
+    return this.#walk("", isSet);
+  }
+
+  readBelow(folder: string): Generator<FileRecord, void, void> {
+    return this.#walk(folder.replace(/^\//, ""), () => false);
+  }
+
+  /** Goes through what lies below a folder; within folders of some names only through the folders. */
+  *#walk(from: string, foldersOnly: (name: string) => boolean): Generator<FileRecord, void, void> {
+    const waiting = [{ path: from, depth: from === "" ? 0 : from.split("/").length, inside: false }];
     for (let next = waiting.pop(); next; next = waiting.pop()) {
       const below: typeof waiting = [];
       for (const name of next.inside ? this.#listFolders(next.path) : this.#list(next.path).entries) {
@@ -118,7 +127,7 @@ export class FolderSource implements FileSystem, FileTree {
         if (!record) continue;
         yield record;
         if (record.type === "folder" && record.notes.length === 0)
-          below.push({ path, depth: next.depth + 1, inside: next.inside || isSet(name) });
+          below.push({ path, depth: next.depth + 1, inside: next.inside || foldersOnly(name) });
       }
       waiting.push(...below.reverse());
     }
@@ -130,21 +139,6 @@ export class FolderSource implements FileSystem, FileTree {
       return entries.flatMap((entry) => (entry.isDirectory() ? [entry.name] : [])).sort();
     } catch {
       return [];
-    }
-  }
-
-  *readBelow(folder: string): Generator<FileRecord, void, void> {
-    const waiting: { path: string; depth: number }[] = [{ path: folder.replace(/^\//, ""), depth: folder.split("/").length - 1 }];
-    for (let next = waiting.pop(); next; next = waiting.pop()) {
-      const below: typeof waiting = [];
-      for (const name of this.#list(next.path).entries) {
-        const path = next.path ? `${next.path}/${name}` : name;
-        const record = this.#record(path, name, next.depth >= MAX_DEPTH);
-        if (!record) continue;
-        yield record;
-        if (record.type === "folder" && record.notes.length === 0) below.push({ path, depth: next.depth + 1 });
-      }
-      waiting.push(...below.reverse());
     }
   }
 

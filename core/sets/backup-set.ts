@@ -59,7 +59,7 @@ export interface SetFinder {
 const STEP = 512;
 
 /** All records of a tree. */
-export function* recordsOf(tree: FileTree): Generator<FileRecord, void, void> {
+export function* recordsOf(tree: Pick<FileTree, "readRecords">): Generator<FileRecord, void, void> {
   for (const { records } of tree.readRecords(null, STEP)) yield* records;
 }
 

@@ -12,8 +12,17 @@ const IDENTIFIER = /^[0-9A-F]{8}-[0-9A-F]{4}-[0-9A-F]{4}-[0-9A-F]{4}-[0-9A-F]{12
 
 interface Tree extends SetState {
   readonly folder: string;
+  /** Its folder was deleted: what is left of its files is deleted, too. */
+  readonly deleted: boolean;
   /** The folder below it that stands for a drive; "": none does. */
   drive: string;
+}
+
+interface StateFolder {
+  readonly at: number;
+  readonly ending: string;
+  readonly modified: number | null;
+  readonly live: boolean;
 }
 
 /**
@@ -22,7 +31,7 @@ interface Tree extends SetState {
  */
 export class DatedTreesFinder implements SetFinder {
   /** State folders by the folder they lie in. */
-  readonly #states = new Map<string, Map<string, { at: number; ending: string; modified: number | null }>>();
+  readonly #states = new Map<string, Map<string, StateFolder>>();
   /** Folders right below a state, by the state's path. */
   readonly #inside = new Map<string, Set<string>>();
   /** Folders some way below the states of a set, and which states have them. */
@@ -31,13 +40,14 @@ export class DatedTreesFinder implements SetFinder {
   #count = 0;
 
   note(record: FileRecord): void {
-    if (record.type !== "folder" || record.state !== "live") return;
+    if (record.type !== "folder" || record.path.startsWith("/?")) return;
+    const live = record.state === "live";
     const parent = parentOf(record.path);
     const state = readStateFolder(record.name);
     if (state && this.#count < MOST_STATES && !insideState(parent)) {
-      const found = this.#states.get(parent) ?? new Map<string, { at: number; ending: string; modified: number | null }>();
+      const found = this.#states.get(parent) ?? new Map<string, StateFolder>();
       this.#states.set(parent, found);
-      found.set(record.path, { ...state, modified: record.modified });
+      if (live || !found.has(record.path)) found.set(record.path, { ...state, modified: record.modified, live });
       this.#count += 1;
       return;
     }
@@ -47,7 +57,7 @@ export class DatedTreesFinder implements SetFinder {
       : readStateFolder(parentOf(parent).slice(parentOf(parent).lastIndexOf("/") + 1)) && IDENTIFIER.test(name)
         ? parent
         : null;
-    this.#noteBelow(record.path);
+    if (live) this.#noteBelow(record.path);
     if (outer) this.#inside.set(outer, (this.#inside.get(outer) ?? new Set()).add(record.name));
   }
 
@@ -56,19 +66,21 @@ export class DatedTreesFinder implements SetFinder {
       if (found.size < FEWEST) return [];
       const zoneOf = aheadOfUtc([...found.values()]);
       const states = [...found].map(([folder, own]): Tree => {
-        const { at, ending } = own;
+        const { at, ending, live } = own;
         const ahead = zoneOf(own);
-        const unfinished = ending !== "";
+        const unfinished = ending !== "" || !live;
         return {
           key: folder.slice(root.length + 1),
           label: folder.slice(root.length + 1),
           asOf: at - (ahead ?? 0),
           unfinished,
           notes: [
-            ...(unfinished ? ["This state was not finished: what it does not have may have been there."] : []),
+            ...(ending !== "" ? ["This state was not finished: what it does not have may have been there."] : []),
+            ...(live ? [] : ["This state was deleted from the disk: what is left of it is listed as deleted."]),
             ...(ahead === null ? ["Its name is a local time, and nothing says of which zone."] : []),
           ],
           folder,
+          deleted: !live,
           drive: this.#driveOf(folder),
         };
       });
@@ -146,7 +158,7 @@ class DatedTrees implements BackupSet {
     readonly states: readonly Tree[],
   ) {
     this.machine = root.slice(root.lastIndexOf("/") + 1) || null;
-    const unfinished = states.filter((state) => state.unfinished).length;
+    const unfinished = states.filter((state) => state.unfinished && !state.deleted).length;
     this.notes = unfinished > 0 ? [`${unfinished} of its states ${unfinished === 1 ? "was" : "were"} not finished.`] : [];
   }
 
@@ -155,7 +167,7 @@ class DatedTrees implements BackupSet {
     if (!state) return;
     const drive = state.folder + state.drive;
     for (const record of recordsBelow(tree, drive)) {
-      if (record.state !== "live") continue;
+      if (record.state !== "live" && !state.deleted) continue;
       const own = below(record.path, drive);
       if (own) yield state.unfinished ? unvouched(movedTo(record, own)) : movedTo(record, own);
     }

@@ -6,7 +6,7 @@ import type { Place } from "../copies/vocabulary";
 import { type FileRecord, type FileSystem, likeliest } from "../filesystems/file-record";
 import { copyInTree } from "../places/copy-in-tree";
 import type { FileTree } from "../places/file-tree";
-import type { BackupSet, PlaceInTree, SetState } from "./backup-set";
+import { type BackupSet, type PlaceInTree, recordsOf, type SetState } from "./backup-set";
 import { findSets } from "./registry";
 import { rememberedTree } from "./remembered-tree";
 
@@ -175,10 +175,6 @@ function* versionsOfSnapshots(
   } finally {
     for (const state of opened) state.close();
   }
-}
-
-function* recordsOf(volume: FileSystem): Generator<FileRecord, void, void> {
-  for (const { records } of volume.readRecords(null, 512)) yield* records;
 }
 
 /** The same record, written to last at the same moment. Where its bytes stand tells nothing: a snapshot keeps what lies beside them along. */
