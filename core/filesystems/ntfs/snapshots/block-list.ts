@@ -1,7 +1,9 @@
 import type { ByteSource } from "../../../bytes/byte-source";
-import { readBlock, type SnapshotStore } from "./catalog";
+import { blockHeaders, readBlock, type SnapshotStore } from "./catalog";
 import { BLOCK, DESCRIPTOR, descriptor, RECORD, readBlockHeader } from "./layout";
 
+/** Blocks of a store that are looked at for the rest of a broken list: 16 GiB. */
+const MOST_LOOKED_AT = 1_000_000;
 /** Descriptors of one store that are kept: 64 GiB of kept blocks. More of them would be an attack on memory. */
 const MOST_DESCRIPTORS = 4_000_000;
 
@@ -51,12 +53,8 @@ export function readBlockList(volume: ByteSource, store: SnapshotStore): BlockLi
 /** The blocks of the list that stand in the store's file, in its order. */
 function listBlocks(volume: ByteSource, { ranges }: SnapshotStore): number[] {
   const found: { at: number; relative: number }[] = [];
-  for (const range of ranges)
-    for (let at = range.at; at + BLOCK <= range.at + range.length; at += BLOCK) {
-      const block = readBlock(volume, at);
-      const header = block && readBlockHeader(block);
-      if (header?.type === RECORD.blockList && header.own === at) found.push({ at, relative: header.relative });
-    }
+  for (const { at, header } of blockHeaders(volume, ranges, MOST_LOOKED_AT))
+    if (header.type === RECORD.blockList) found.push({ at, relative: header.relative });
   return found.sort((a, b) => a.relative - b.relative).map(({ at }) => at);
 }
 

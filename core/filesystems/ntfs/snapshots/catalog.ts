@@ -23,6 +23,9 @@ import {
 const MOST_STORES = 512;
 const MOST_CATALOG_BLOCKS = 64;
 const MOST_RANGES = 100_000;
+/** Blocks of a deleted store that are looked at for where its lists begin: 1 GiB. */
+const MOST_LOOKED_AT = 65_536;
+const HEADER = 128;
 /** Bytes of a machine's name. */
 const MOST_NAME = 512;
 
@@ -107,17 +110,27 @@ export function findStore(
 ): SnapshotStore | null {
   const lists: { at: number; relative: number; next: number }[] = [];
   let machine: string | null = null;
-  for (const { at: start, length } of stretches)
-    for (let at = start; at + BLOCK <= start + length; at += BLOCK) {
-      // Nearly all blocks are kept data: their first bytes say so.
-      const header = at + BLOCK <= volume.size ? readBlockHeader(new Cursor(readBytes(volume, at, 128))) : null;
-      if (header?.own !== at) continue;
-      if (header.type === RECORD.blockList) lists.push({ at, ...header });
-      if (header.type === RECORD.storeHeader) machine = readMachine(volume, at);
-    }
+  // The lists begin near the beginning of the file.
+  for (const { at, header } of blockHeaders(volume, stretches, MOST_LOOKED_AT)) {
+    if (header.type === RECORD.blockList) lists.push({ at, ...header });
+    if (header.type === RECORD.storeHeader) machine = readMachine(volume, at);
+  }
   const followed = new Set(lists.map(({ next }) => next));
   const first = lists.filter(({ at }) => !followed.has(at)).sort((a, b) => a.relative - b.relative)[0];
   return first ? { id, created: created ?? timeOf(id), blockList: first.at, ranges: stretches, machine, deleted: true } : null;
+}
+
+/** The headers of blocks in stretches of the volume, those that say they stand where they do. @param most blocks that are looked at */
+export function* blockHeaders(volume: ByteSource, stretches: SnapshotStore["ranges"], most: number) {
+  let looked = 0;
+  for (const { at: start, length } of stretches)
+    for (let at = start; at + BLOCK <= start + length && at + BLOCK <= volume.size; at += BLOCK) {
+      looked += 1;
+      if (looked > most) return;
+      // Nearly all blocks are kept data: their first bytes say so.
+      const header = readBlockHeader(new Cursor(readBytes(volume, at, HEADER)));
+      if (header?.own === at) yield { at, header };
+    }
 }
 
 /** The stretches of the volume that a file stands in, beginning with whole blocks. @param start disk byte offset of the volume */
