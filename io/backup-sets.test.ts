@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -169,6 +169,22 @@ describe("folders copied by hand", () => {
       expect(store.notes.some((note) => note.includes("copied along"))).toBe(copy.copy === "Backup 2026-02-01 (2)");
     }
   }, 60_000);
+});
+
+describe("folders that are named by a date", () => {
+  it("are no copies of each other where only the names of their files are the same, as a camera gives them", () => {
+    const folder = join(work, "pictures");
+    for (let day = 1; day <= 400; day += 1) {
+      const at = join(
+        folder,
+        `2024-${String(1 + Math.floor(day / 28)).padStart(2, "0")}-${String(1 + (day % 28)).padStart(2, "0")} walk ${day}`,
+      );
+      mkdirSync(at, { recursive: true });
+      for (let number = 1; number <= 12; number += 1)
+        writeFileSync(join(at, `IMG_${1000 + number}.JPG`), "x".repeat(100 + day * 13 + number));
+    }
+    expect(statesOf(folder)).toEqual([]);
+  });
 });
 
 describe("archive sets", () => {

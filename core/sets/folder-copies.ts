@@ -6,10 +6,14 @@ import { dateInName, readStateFolder } from "./stamps";
 const DAY = 24 * 3_600_000;
 const MOST_COPIES = 4096;
 /** Files kept in mind of one tree: far more than a person copies by hand. */
-const MOST_FILES = 2_000_000;
+const MOST_FILES = 1_000_000;
 /** A copy shares at least so many of its files, and so large a part of them, with what it is a copy of. */
 const FEWEST_SHARED = 2;
 const SHARED_PART = 0.3;
+/** So large a part of what is shared is as long in both: pictures of a camera have the same names in every folder, and are others. */
+const EQUAL_PART = 0.1;
+/** Folders in which a name is looked up. */
+const MOST_ALIKE = 64;
 
 /** What people call a copy, in some languages. Common practice, no published source. */
 const COPY_WORDS =
@@ -29,7 +33,7 @@ interface Candidate {
 export class FolderCopiesFinder implements SetFinder {
   readonly #candidates = new Map<string, Candidate>();
   /** Paths of all other files, by the last part of the path. */
-  readonly #others = new Map<string, string[]>();
+  readonly #others = new Map<string, { path: string; size: number }[]>();
   readonly #folders = new Map<string, string | null>();
   #count = 0;
 
@@ -45,7 +49,7 @@ export class FolderCopiesFinder implements SetFinder {
     this.#count += 1;
     if (folder === null) {
       const others = this.#others.get(record.name) ?? [];
-      if (others.length < 64) others.push(record.path);
+      if (others.length < MOST_ALIKE) others.push({ path: record.path, size: record.size });
       this.#others.set(record.name, others);
       return;
     }
@@ -88,17 +92,30 @@ export class FolderCopiesFinder implements SetFinder {
 
   /** The folder whose files stand at the same places below it; null: there is none. */
   #originalOf({ files }: Candidate): string | null {
-    const votes = new Map<string, number>();
-    for (const path of files.keys())
-      for (const other of this.#others.get(path.slice(path.lastIndexOf("/") + 1)) ?? []) {
-        if (!other.endsWith(path)) continue;
-        const base = other.slice(0, -path.length);
-        votes.set(base, (votes.get(base) ?? 0) + 1);
-      }
-    const [best] = [...votes].sort(([a, x], [b, y]) => y - x || a.length - b.length);
-    return best && best[1] >= Math.max(FEWEST_SHARED, files.size * SHARED_PART) ? best[0] : null;
+    const votes = new Map<string, Alike>();
+    for (const [path, { size }] of files)
+      for (const other of this.#others.get(path.slice(path.lastIndexOf("/") + 1)) ?? [])
+        if (other.path.endsWith(path)) vote(votes, other.path.slice(0, -path.length), size === other.size);
+    const [best] = [...votes].sort(([a, x], [b, y]) => y.shared - x.shared || a.length - b.length);
+    return best && areCopies(best[1], files.size) ? best[0] : null;
   }
 }
+
+/** How many files two folders share, and how many of these are as long in both. */
+interface Alike {
+  shared: number;
+  equal: number;
+}
+
+function vote<Key>(votes: Map<Key, Alike>, key: Key, equal: boolean): void {
+  const found = votes.get(key) ?? { shared: 0, equal: 0 };
+  votes.set(key, found);
+  found.shared += 1;
+  if (equal) found.equal += 1;
+}
+
+const areCopies = ({ shared, equal }: Alike, files: number): boolean =>
+  shared >= Math.max(FEWEST_SHARED, files * SHARED_PART) && equal >= Math.max(1, shared * EQUAL_PART);
 
 const isCopyName = (name: string) => dateInName(name) !== null || COPY_WORDS.test(name);
 
@@ -115,15 +132,26 @@ function copyAround(folder: string): string | null {
   return null;
 }
 
+/** Copies that share files with the first of a group. */
 function likeOnes(candidates: readonly Candidate[]): Candidate[][] {
   const groups: Candidate[][] = [];
+  /** By the path of a file: the groups whose first copy has it. */
+  const having = new Map<string, { group: Candidate[]; size: number }[]>();
   for (const candidate of candidates) {
-    const like = groups.find(([first]) => {
-      const shared = [...candidate.files.keys()].filter((path) => first?.files.has(path)).length;
-      return shared >= Math.max(FEWEST_SHARED, candidate.files.size * SHARED_PART);
-    });
-    if (like) like.push(candidate);
-    else groups.push([candidate]);
+    const votes = new Map<Candidate[], Alike>();
+    for (const [path, { size }] of candidate.files) for (const each of having.get(path) ?? []) vote(votes, each.group, each.size === size);
+    const [best] = [...votes].sort(([, a], [, b]) => b.shared - a.shared);
+    if (best && areCopies(best[1], candidate.files.size)) {
+      best[0].push(candidate);
+      continue;
+    }
+    const group = [candidate];
+    groups.push(group);
+    for (const [path, { size }] of candidate.files) {
+      const known = having.get(path) ?? [];
+      if (known.length < MOST_ALIKE) known.push({ group, size });
+      having.set(path, known);
+    }
   }
   return groups;
 }
