@@ -1,4 +1,4 @@
-import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -241,6 +241,21 @@ describe("archives with dates in their names", () => {
       } else expect(hurt(result.wrong, broken), archive.file).toEqual([]);
     }
   }, 120_000);
+});
+
+describe("an archive that unpacks, and whose checksum does not agree", () => {
+  it("calls nothing in it whole: no file of a TAR has a checksum of its own", () => {
+    const folder = join(work, "wrong sum");
+    mkdirSync(folder);
+    const sound = readFileSync(join(unpackSet("archives", work), "home-2026-01-05-full.tar.gz"));
+    sound[sound.length - 8] = (sound[sound.length - 8] as number) ^ 0xff;
+    writeFileSync(join(folder, "home-2026-01-05-full.tar.gz"), sound);
+    const [state] = statesOf(folder) as [Store];
+    expect(state.notes.join()).toContain("checksum of this archive does not agree");
+    const files = [...filesIn(state).values()].filter(({ copy }) => copy.size > 0);
+    expect(files.length).toBeGreaterThan(60);
+    expect(files.filter(({ copy }) => copy.condition === "whole")).toEqual([]);
+  });
 });
 
 describe("system images", () => {

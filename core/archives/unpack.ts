@@ -1,3 +1,4 @@
+import { crc32 } from "node:zlib";
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import { unpackBzip2 } from "../bytes/bzip2";
@@ -11,61 +12,114 @@ export interface Unpacked {
   readonly content: ByteSource;
   /** What is to be known of it; empty: all of it was unpacked. */
   readonly notes: readonly string[];
+  /** From this byte on a checksum does not agree, or was not reached behind damage: what stands there may be damaged. Null: none speaks against it. */
+  readonly doubtFrom: number | null;
 }
 
+const WRONG_CHECKSUM = "A checksum of this archive does not agree: files in it are damaged, and it does not show which.";
+/** Plain bytes of a BZIP2 block at most: its checksum is compared behind it. */
+const BZIP2_BLOCK = 900_000;
 const BREAKS = "This archive is damaged or cut off: what comes behind that place is gone.";
 const TOO_LARGE = `This archive unpacks to more than ${MOST_PLAIN >> 20} MiB: what comes behind that is not read yet.`;
 
 /** Unpacks a file compressed as a whole (gzip, RFC 1952; bzip2; xz); null: it is none of these. */
 export function unpackWhole(source: ByteSource): Unpacked | null {
   const reader = new BlockReader(source);
-  const unpack = kindOf(reader);
-  if (!unpack) return null;
+  const kind = kindOf(reader);
+  if (!kind) return null;
+  let doubtFrom: number | null = null;
   const pieces: Uint8Array[] = [];
   const notes: string[] = [];
   let plain = 0;
   try {
-    unpack(reader, (piece) => {
+    const unsound = kind.unpack(reader, (piece) => {
       const room = MOST_PLAIN - plain;
       if (room > 0) pieces.push(piece.slice(0, room));
       plain += piece.length;
       if (plain > MOST_PLAIN) throw new TooMuch();
     });
+    if (unsound !== null) {
+      doubtFrom = unsound;
+      notes.push(WRONG_CHECKSUM);
+    }
   } catch (error) {
+    // What was given of a block before its checksum was compared is as doubtful as that.
+    if (error instanceof InflateError) doubtFrom = Math.max(0, plain - kind.unchecked);
     if (error instanceof TooMuch) notes.push(TOO_LARGE);
     else if (error instanceof InflateError || error instanceof PastEnd) notes.push(BREAKS);
     else throw error;
   }
   const bytes = Buffer.concat(pieces);
-  return { content: new MemorySource(bytes), notes };
+  return { content: new MemorySource(bytes), notes, doubtFrom };
 }
 
 type Take = (plain: Uint8Array) => void;
 
-function kindOf(reader: BlockReader): ((reader: BlockReader, take: Take) => void) | null {
-  if (reader.size < 18) return null;
-  if (reader.u16be(0) === 0x1f8b && reader.u8(2) === 8) return unpackGzip;
-  if (reader.has(0, "BZh")) return (from, take) => unpackBzip2(from, 0, Number.POSITIVE_INFINITY, take);
-  if (reader.has(0, XZ_MARK)) return (from, take) => unpackXz(from, 0, Number.POSITIVE_INFINITY, take);
-  return null;
+/** A way of compressing a whole file. */
+interface WholeKind {
+  /** Unpacks all of it. @returns from which plain byte on a checksum does not agree; null: all agree */
+  unpack(reader: BlockReader, take: Take): number | null;
+  /** Plain bytes that can have been given when damage is noticed, and that no checksum has covered yet. */
+  readonly unchecked: number;
 }
 
-/** RFC 1952, 2.3.1: flags of a member. */
-const GZIP = { size: 10, extra: 4, name: 8, comment: 16, headerCheck: 2 } as const;
+const BZIP2: WholeKind = {
+  unchecked: BZIP2_BLOCK,
+  unpack(reader, take) {
+    unpackBzip2(reader, 0, Number.POSITIVE_INFINITY, take);
+    return null;
+  },
+};
+/** A block of XZ may be all of the file. */
+const XZ: WholeKind = {
+  unchecked: Number.POSITIVE_INFINITY,
+  unpack(reader, take) {
+    unpackXz(reader, 0, Number.POSITIVE_INFINITY, take);
+    return null;
+  },
+};
 
-/** All members one after the other. */
-function unpackGzip(reader: BlockReader, take: Take): void {
-  for (let at = 0; at + 18 <= reader.size && reader.u16be(at) === 0x1f8b; ) {
-    const flags = reader.u8(at + 3);
-    let next = at + GZIP.size;
-    if (flags & GZIP.extra) next += 2 + reader.u16(next);
-    const skipText = () => {
-      while (reader.u8(next) !== 0) next += 1;
-      next += 1;
-    };
-    if (flags & GZIP.name) skipText();
-    if (flags & GZIP.comment) skipText();
-    if (flags & GZIP.headerCheck) next += 2;
-    at = inflate(reader, next, reader.size, take).end + 8;
-  }
+function kindOf(reader: BlockReader): WholeKind | null {
+  if (reader.size < 18) return null;
+  if (reader.u16be(0) === 0x1f8b && reader.u8(2) === 8) return GZIP;
+  if (reader.has(0, "BZh")) return BZIP2;
+  return reader.has(0, XZ_MARK) ? XZ : null;
+}
+
+/** RFC 1952, 2.3.1: the fixed part of a member's header, its flags, and the checksum and length behind its data. */
+const MEMBER = { size: 10, extra: 4, name: 8, comment: 16, headerCheck: 2, trailer: 8 } as const;
+
+/** All members one after the other; the checksum of each stands behind its data. Damage inside of it shows before that. */
+const GZIP: WholeKind = {
+  unchecked: 1 << 15,
+  unpack(reader, take) {
+    let plain = 0;
+    for (let at = 0; at + 18 <= reader.size && reader.u16be(at) === 0x1f8b; ) {
+      const begin = plain;
+      let crc = 0;
+      const { end } = inflate(reader, dataBehind(reader, at), reader.size, (piece) => {
+        crc = crc32(piece, crc);
+        plain += piece.length;
+        take(piece);
+      });
+      if (end + MEMBER.trailer > reader.size) throw new PastEnd(end, MEMBER.trailer, reader.size);
+      if (reader.u32(end) !== crc || reader.u32(end + 4) !== (plain - begin) % 2 ** 32) return begin;
+      at = end + MEMBER.trailer;
+    }
+    return null;
+  },
+};
+
+/** Where the data of a GZIP member begin. */
+function dataBehind(reader: BlockReader, at: number): number {
+  const flags = reader.u8(at + 3);
+  let next = at + MEMBER.size;
+  if (flags & MEMBER.extra) next += 2 + reader.u16(next);
+  const skipText = () => {
+    while (reader.u8(next) !== 0) next += 1;
+    next += 1;
+  };
+  if (flags & MEMBER.name) skipText();
+  if (flags & MEMBER.comment) skipText();
+  return flags & MEMBER.headerCheck ? next + 2 : next;
 }

@@ -139,8 +139,8 @@ export interface FileSystem {
   readLeftovers?(from: Checkpoint | null, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
   /** Earlier states of the volume that can be opened as volumes of their own. */
   states?(): StateOfVolume[];
-  /** Its own records tell what only its states know: these need not be gone through for that. */
-  readonly tellsOfStates?: true;
+  /** Its own records cover what only its states have: these need not be gone through for that. */
+  readonly recordsCoverStates?: true;
   /** What does not add up in the volume, in plain words. Nothing is repaired. */
   findings?(): Finding[];
 }

@@ -136,7 +136,7 @@ function* versionsOfSnapshots(
   versionsOf: (series: Series) => Generator<CopyBatch, void, void>,
 ): Generator<CopyBatch, void, void> {
   // Some file systems' own records tell what only their snapshots know.
-  if (volume.tellsOfStates) return;
+  if (volume.recordsCoverStates) return;
   const states = (volume.states?.() ?? []).filter(({ kind, asOf }) => kind === "snapshot" && asOf !== null);
   if (states.length === 0) return;
   const opened: OpenedState[] = [];

@@ -187,7 +187,7 @@ class ApfsVolume implements FileSystem {
     yield { records: [], resume: numberCheckpoint(total), done: total, total };
   }
 
-  readonly tellsOfStates = true;
+  readonly recordsCoverStates = true;
 
   states(): StateOfVolume[] {
     if (!this.standing.present) return [];
