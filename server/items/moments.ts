@@ -41,7 +41,8 @@ interface AsOfRow extends Record<string, unknown> {
   survival: number;
   in_tray: boolean;
   lasts: boolean | null;
-  later: boolean;
+  /** The last state has a later version of it. */
+  replaced: boolean;
   live: boolean;
   same: boolean | null;
 }
@@ -52,7 +53,7 @@ export async function itemsAsOf(db: Connection, ids: readonly number[], moment: 
   const { rows } = await db.execute<AsOfRow>(sql`
     select i.id as item_id, v.id, v.size, v.modified, v.condition, v.survival, upper_inf(v.present) as lasts, live.id is not null as live,
       (live.size = v.size and live.modified is not distinct from v.modified) as same,
-      exists (select 1 from copies c where c.item_id = i.id and lower(c.present) > ${moment}::timestamptz) as later,
+      exists (select 1 from copies c where c.item_id = i.id and lower(c.present) > ${moment}::timestamptz and upper_inf(c.present)) as replaced,
       exists (select 1 from tray_entries t where t.item_id = i.id and t.copy_id = v.id) as in_tray
     from items i
     left join lateral (${VERSION("i.id", moment)}) v on true
@@ -70,9 +71,9 @@ export async function itemsAsOf(db: Connection, ids: readonly number[], moment: 
 }
 
 /** By the present file where it is known; else by the states after the moment. */
-function sinceOf({ id, live, same, lasts, later }: AsOfRow): Since {
+function sinceOf({ id, live, same, lasts, replaced }: AsOfRow): Since {
   if (id === null) return live ? "same" : "gone";
   if (live) return same ? "same" : "changed";
-  if (later) return "changed";
+  if (replaced) return "changed";
   return lasts ? "kept" : "gone";
 }

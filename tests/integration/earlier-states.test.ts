@@ -96,6 +96,15 @@ describe("the pass over earlier states", () => {
     const gone = Object.keys(first?.tree ?? {}).filter((each) => !(each in now));
     expect(gone.length).toBeGreaterThan(3);
     for (const each of gone) expect(names).toContain(each.normalize("NFC"));
+    // What became of each since, by the truth: gone, other content, or the same.
+    const wrong = asOf.items.flatMap((each) => {
+      const own = `${each.folder}/${each.name}`.slice(1);
+      const v = first?.tree[own];
+      if (v === undefined) return [];
+      const since = !(own in now) ? "gone" : now[own] === v ? "same" : "changed";
+      return since === each.since ? [] : [`${own}: ${each.since}, and is ${since}`];
+    });
+    expect(wrong).toEqual([]);
     const file = snapshotTruth.files.find(({ path: each, versions: all }) => all.length > 2 && each in now);
     const [copy] = versions.filter(({ path: folder, name }) => `${folder}/${name}`.slice(1) === file?.path.normalize("NFC"));
     const item = await findItem(bench.db, Number(copy?.item_id));
