@@ -94,6 +94,15 @@ const EMPTY = () => new MemorySource(new Uint8Array());
 
 function entryOf({ source, reader, found, path, name, size, modified, link, byPath }: At): ArchiveEntry | null {
   const shared = { path, modified, encrypted: false, localTime: false, note: null, stored: null };
+  const notFollowed = (type: "link" | "file", note: string): ArchiveEntry => ({
+    ...shared,
+    type,
+    size: type === "link" ? 0 : size,
+    standing: "not-followed",
+    present: 0,
+    note,
+    open: EMPTY,
+  });
   const folder = found.type === "5" || found.type === "D" || (name.endsWith("/") && isFile(found.type));
   if (folder) return { ...shared, type: "folder", size: 0, standing: "sound", present: 0, open: EMPTY };
   if (found.type === "1") {
@@ -101,39 +110,14 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
     const target = ownPath(link ?? linkOf(reader, found.dataAt - RECORD));
     const original = target === null ? undefined : byPath.get(target);
     if (original) return { ...original, path };
-    return {
-      ...shared,
-      type: "link",
-      size: 0,
-      standing: "not-followed",
-      present: 0,
-      note: `A further name of “${target ?? "?"}”, which is not in what can be read.`,
-      open: EMPTY,
-    };
+    return notFollowed("link", `A further name of “${target ?? "?"}”, which is not in what can be read.`);
   }
   if (found.type === "2") {
     const target = link ?? linkOf(reader, found.dataAt - RECORD);
-    return {
-      ...shared,
-      type: "link",
-      size: 0,
-      standing: "not-followed",
-      present: 0,
-      note: `A link to “${target}”: shown, never followed.`,
-      open: EMPTY,
-    };
+    return notFollowed("link", `A link to “${target}”: shown, never followed.`);
   }
   if (found.type !== "S" && !isFile(found.type)) return null;
-  if (found.type === "S")
-    return {
-      ...shared,
-      type: "file",
-      size,
-      standing: "not-followed",
-      present: 0,
-      note: "It is kept with holes in a way that is not followed here.",
-      open: EMPTY,
-    };
+  if (found.type === "S") return notFollowed("file", "It is kept with holes in a way that is not followed here.");
   const present = Math.max(0, Math.min(size, reader.size - found.dataAt));
   const whole = present === size;
   return {
