@@ -6,6 +6,7 @@ import { type FileRecord, type FileSystem, FileSystemError, likeliest } from "..
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import type { BackupSet, SetState } from "../core/sets/backup-set";
 import { findSets } from "../core/sets/registry";
+import { IN_FUTURE } from "../core/sets/set-facts";
 import { dateInName } from "../core/sets/stamps";
 import { looksLikeDisk } from "../core/volumes/holds-disk";
 import { openVolume, type VolumeReport } from "../core/volumes/inspect";
@@ -197,8 +198,6 @@ function* walkInside(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, 
   if (walk.wanted === null || walk.wanted.startsWith(`${parent}/set:`)) yield* statesIn(tree, disk, volume, parent, walk);
   yield* walkFiles(tree, disk, parent, walk);
 }
-
-const IN_FUTURE = "This is in the future: a clock was wrong.";
 
 function* statesIn(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
   for (const set of findSets(tree))

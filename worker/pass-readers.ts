@@ -5,10 +5,14 @@ import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/f
 import type { PassPlace } from "../core/copies/pass-kinds";
 import { placesPass } from "../core/places/places-pass";
 import { earlierStatesPass } from "../core/sets/earlier-states-pass";
+import type { SetFacts } from "../core/sets/set-facts";
 import { openSearchable, type Searchable } from "../io/open-searchable";
 import type { Sighted } from "../server/passes/contract";
 import type { PassThreadData } from "./pass-thread";
 import { openSweep } from "./sweep-pass";
+
+/** A batch of a pass; of a sweep with what it has found and not given out, of a pass over earlier states with the sets it knows of. */
+type ReadBatch = CopyBatch & { readonly sighted?: Sighted; readonly sets?: readonly SetFacts[] };
 
 /** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
 export interface Reading {
@@ -16,7 +20,7 @@ export interface Reading {
   readonly reach?: readonly Range[];
   /** Whether a copy's times are local ones. */
   localTimes(copy: Copy): boolean;
-  batches(): Iterable<CopyBatch & { readonly sighted?: Sighted }>;
+  batches(): Iterable<ReadBatch>;
   close(): void;
 }
 
@@ -32,7 +36,7 @@ const STEP = 512;
 
 /** A reader of the volume's own records. */
 const ofRecords =
-  (batches: (opened: Searchable, context: ReaderContext, step: number) => Iterable<CopyBatch>) =>
+  (batches: (opened: Searchable, context: ReaderContext, step: number) => Iterable<ReadBatch>) =>
   (context: ReaderContext): Reading => {
     const opened = openSearchable(context.data, context.data.volume);
     return {

@@ -9,6 +9,7 @@ import { type PassPlace, passKind } from "../core/copies/pass-kinds";
 import { SECTOR } from "../core/filesystems/sector-scan";
 import { kindOf } from "../core/formats/registry";
 import type { PlaceRule } from "../core/places/rule";
+import type { SetFacts } from "../core/sets/set-facts";
 import type { VolumeReport } from "../core/volumes/inspect";
 import type { SourceAt } from "../io/open-source";
 import { logReaderFaults } from "../server/log/reader-faults";
@@ -55,6 +56,8 @@ export interface PassThreadBatch {
   readonly sighted: Sighted | null;
   /** Of a pass over leftovers: what it noted since the batch before, encoded. */
   readonly noted: Uint8Array | null;
+  /** Of a pass over earlier states: the sets it knows of so far. */
+  readonly sets: readonly SetFacts[] | null;
 }
 
 /** A batch is handed over at the latest after this long, so that the screen follows; the first one with something in it sooner. */
@@ -75,7 +78,13 @@ function run(data: PassThreadData): void {
   let noted: number[] = [];
   let noting = false;
   let started = Date.now();
-  let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted"> = { resume: data.resume, done: 0, total: 0, sighted: null };
+  let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted" | "sets"> = {
+    resume: data.resume,
+    done: 0,
+    total: 0,
+    sighted: null,
+    sets: null,
+  };
   const send = (end: boolean) => {
     const batch: PassThreadBatch = {
       rows: copyRows(copies, data.volume.id),
@@ -112,7 +121,7 @@ function run(data: PassThreadData): void {
         );
     if (batch.noted) noting = true;
     for (const place of batch.noted ?? []) noted.push(place);
-    last = { resume: batch.resume, done: batch.done, total: batch.total, sighted: batch.sighted ?? null };
+    last = { resume: batch.resume, done: batch.done, total: batch.total, sighted: batch.sighted ?? null, sets: batch.sets ?? null };
     const shows = copies.length > 0 || (last.sighted?.count ?? 0) > 0;
     if (copies.length >= data.batch || Date.now() - started > (sent === 0 && shows ? FIRST_MS : MAX_MS)) send(false);
   }

@@ -9,6 +9,7 @@ import type { FileTree } from "../places/file-tree";
 import { type BackupSet, type PlaceInTree, recordsOf, type SetState } from "./backup-set";
 import { findSets } from "./registry";
 import { rememberedTree } from "./remembered-tree";
+import { SetCounter, type SetFacts } from "./set-facts";
 
 /** A volume opened as of one of its states. */
 export interface OpenedState {
@@ -33,6 +34,8 @@ interface Moment {
   readonly label: string;
   files(): Iterable<FileRecord>;
   readonly tree: FileTree;
+  /** What is to be known of it, once it was read. */
+  notes?(): readonly string[];
 }
 
 /** The same folder at several moments, oldest first. */
@@ -49,6 +52,12 @@ interface Series {
   readonly present?: Moment;
   /** Says of each version where it stands. */
   readonly note: string;
+  readonly counter: SetCounter;
+}
+
+/** A batch, with what is known so far of the sets it comes from. */
+export interface EarlierBatch extends CopyBatch {
+  readonly sets: readonly SetFacts[];
 }
 
 /** A content of a path, and the moments it stood in. */
@@ -66,13 +75,22 @@ interface Version {
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
  * first and the last moment it stood in. It is done in one go: what a later state has too is the same version.
  */
-export function* earlierStatesPass(around: Around, step: number): Generator<CopyBatch, void, void> {
+export function* earlierStatesPass(around: Around, step: number): Generator<EarlierBatch, void, void> {
   let done = 0;
   let copies: Copy[] = [];
-  const batch = (total: number): CopyBatch => {
+  const now = Date.now();
+  const ended: SetFacts[] = [];
+  let current: SetCounter | null = null;
+  const batch = (total: number): EarlierBatch => {
     const given = copies;
     copies = [];
-    return { copies: given, resume: numberCheckpoint(0), done, total };
+    return {
+      copies: given,
+      resume: numberCheckpoint(0),
+      done,
+      total,
+      sets: current ? [...ended, current.facts(now)] : ended,
+    };
   };
   const tree = rememberedTree(around.tree);
   const sets = findSets(tree);
@@ -80,7 +98,14 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Copy
   let read = 0;
   /** Files to come are guessed from those there were. */
   const total = () => (read === 0 ? 0 : Math.max(done, Math.round((done / read) * all)));
-  function* versionsOf(series: Series): Generator<CopyBatch, void, void> {
+  function* versionsOf(series: Series): Generator<EarlierBatch, void, void> {
+    const { counter } = series;
+    current = counter;
+    const give = (path: string, version: Version, after: keyof typeof AFTER) => {
+      const copy = toCopy(series, path, version, after);
+      counter.sawVersion(copy);
+      copies.push(copy);
+    };
     const standing = new Map<string, Version>();
     /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */
     const gone: [path: string, Version][] = [];
@@ -90,12 +115,13 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Copy
         if (record.type !== "file" || record.system || record.state !== "live") continue;
         done += 1;
         const path = series.pathOf(record);
+        if (moment !== series.present) counter.sawFile(record.path);
         seen.add(path);
         const before = standing.get(path);
         const key = series.keyOf(record);
         if (before?.key === key) before.until = moment;
         else {
-          if (before) copies.push(toCopy(series, path, { ...before, ended: moment }, "changed"));
+          if (before) give(path, { ...before, ended: moment }, "changed");
           standing.set(path, { record, tree: moment.tree, key, from: moment, until: moment, ended: null });
         }
         if (copies.length >= step) yield batch(total());
@@ -107,19 +133,22 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Copy
           gone.push([path, { ...version, ended: moment }]);
         }
       read += 1;
+      if (moment !== series.present) counter.sawState(moment.notes?.() ?? []);
       yield batch(total());
     }
     for (const [path, version] of gone) {
-      copies.push(toCopy(series, path, version, standing.has(path) ? "missing" : "gone"));
+      give(path, version, standing.has(path) ? "missing" : "gone");
       if (copies.length >= step) yield batch(total());
     }
     for (const [path, version] of standing) {
       // What is there unchanged needs no other copy than the one the volume's records tell of.
       if (version.until === series.present) continue;
-      copies.push(toCopy(series, path, version, "last"));
+      give(path, version, "last");
       if (copies.length >= step) yield batch(total());
     }
     yield batch(total());
+    ended.push(counter.facts(now));
+    current = null;
   }
   for (const set of sets)
     try {
@@ -133,14 +162,14 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Copy
 
 function* versionsOfSnapshots(
   { volume, tree, openState }: Around,
-  versionsOf: (series: Series) => Generator<CopyBatch, void, void>,
-): Generator<CopyBatch, void, void> {
+  versionsOf: (series: Series) => Generator<EarlierBatch, void, void>,
+): Generator<EarlierBatch, void, void> {
   // Some file systems' own records tell what only their snapshots know.
   if (volume.recordsCoverStates) return;
   const states = (volume.states?.() ?? []).filter(({ kind, asOf }) => kind === "snapshot" && asOf !== null);
   if (states.length === 0) return;
   const opened: OpenedState[] = [];
-  const moments = states.map(({ view, asOf, label }): Moment => {
+  const moments = states.map(({ view, asOf, label, notes = [] }): Moment => {
     const state = () => {
       const found = openState(view);
       opened.push(found);
@@ -156,6 +185,7 @@ function* versionsOfSnapshots(
       complete: true,
       label,
       files: () => recordsOf(open().volume),
+      notes: () => notes,
       get tree() {
         return open().tree;
       },
@@ -169,6 +199,10 @@ function* versionsOfSnapshots(
     keyOf: keyByRecord,
     pathOf: ({ path }) => path,
     note: "Kept by a snapshot of the volume.",
+    counter: new SetCounter(
+      { kind: "snapshots", root: "", machine: states.find(({ machine }) => machine)?.machine ?? null, user: null },
+      states.map(({ asOf }) => ({ asOf, unfinished: false })),
+    ),
   };
   try {
     yield* versionsOf(series);
@@ -192,6 +226,7 @@ function seriesOfSet(set: BackupSet, tree: FileTree): Series {
     complete: !state.unfinished,
     label: state.label,
     files: () => set.filesOf(state, tree),
+    notes: () => [...state.notes, ...(set.notesOf?.(state, tree) ?? [])],
     tree: { ...tree, readRecords: tree.readRecords.bind(tree), open: (record) => set.open?.(record, tree) ?? tree.open(record) },
   });
   return {
@@ -205,6 +240,7 @@ function seriesOfSet(set: BackupSet, tree: FileTree): Series {
       set.machine === null
         ? "Kept in a backup set."
         : `Kept in a backup set of the computer “${set.machine}”${set.user === null ? "" : `, user “${set.user}”`}.`,
+    counter: SetCounter.ofSet(set),
   };
 }
 

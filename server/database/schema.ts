@@ -22,6 +22,7 @@ import type { Absence, Finding, StateOfVolume } from "../../core/filesystems/fil
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { Gaps } from "../../core/restore/gaps";
+import type { SetFacts } from "../../core/sets/set-facts";
 import type { Profile } from "../../core/volumes/profiles";
 import type { InnerFile } from "../../io/inner-file";
 import type { PassKinds, PassOptions, Sighted } from "../passes/contract";
@@ -167,6 +168,8 @@ export const stores = pgTable(
     findings: jsonb("findings").$type<Finding[]>().notNull().default([]),
     /** The users' profile folders on it. */
     profiles: jsonb("profiles").$type<Profile[]>().notNull().default([]),
+    /** Backup sets that lie on it, and its snapshots, as the last pass over earlier states found them. */
+    sets: jsonb("sets").$type<SetFacts[]>().notNull().default([]),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
   (table) => [index("stores_source").on(table.sourceId)],

@@ -62,6 +62,7 @@ function report(path: string): Report {
             readingAt: null,
             findings: [],
             profiles: [],
+            sets: [],
             notes: [],
           },
         ],

@@ -1,6 +1,7 @@
 import { eq } from "drizzle-orm";
 import { drizzle } from "drizzle-orm/node-postgres";
 import type pg from "pg";
+import type { SetFacts } from "../../core/sets/set-facts";
 import * as schema from "../database/schema";
 import { passNotes } from "../database/schema";
 import { note } from "../log/commands";
@@ -28,6 +29,8 @@ export interface Batch {
   readonly sighted: Sighted | null;
   /** Of a pass over leftovers: what it noted since the batch before, encoded. */
   readonly noted: Uint8Array | null;
+  /** Of a pass over earlier states: the sets it knows of so far. */
+  readonly sets: readonly SetFacts[] | null;
 }
 
 /**
@@ -62,6 +65,7 @@ export async function commitBatch(
         "insert into pass_notes (pass_id, noted) select $1::int, $2::bytea where $3 or not exists (select 1 from pass_notes where pass_id = $1::int)",
         [pass.id, batch.noted, batch.noted.length > 0],
       );
+    if (batch.sets) await client.query("update stores set sets = $2 where id = $1", [pass.volume.id, JSON.stringify(batch.sets)]);
     const inHand = batch.finishing || (batch.sighted?.count ?? 0) > 0;
     const { state, after } = afterEvent(event, held.rows[0].wanted, inHand);
     const over = isOver(state);

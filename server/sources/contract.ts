@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { SET_KINDS } from "../../core/sets/backup-set";
 
 /** A file or folder in the source folders, as the browser of images shows it. */
 export const sourceEntry = z.object({
@@ -72,6 +73,25 @@ const profile = z.object({
 });
 export type Profile = z.infer<typeof profile>;
 
+/** A backup set on a volume, or the volume's snapshots; times are UTC milliseconds. */
+const setFacts = z.object({
+  kind: z.enum([...SET_KINDS, "snapshots"]),
+  root: z.string(),
+  machine: z.string().nullable(),
+  user: z.string().nullable(),
+  covers: z.string().nullable(),
+  states: z.number(),
+  unfinished: z.number(),
+  first: z.number().nullable(),
+  last: z.number().nullable(),
+  read: z.number(),
+  versions: z.number(),
+  bytes: z.number(),
+  encrypted: z.number(),
+  notes: z.array(z.object({ what: z.string(), states: z.number() })),
+});
+export type SetFacts = z.infer<typeof setFacts>;
+
 export const volume = z.object({
   id: z.number(),
   number: z.number(),
@@ -94,6 +114,8 @@ export const volume = z.object({
   readingAt: z.coerce.date().nullable(),
   findings: z.array(finding),
   profiles: z.array(profile),
+  /** Sets found by the pass over earlier states; empty until it ran. */
+  sets: z.array(setFacts),
   notes: z.array(z.string()),
 });
 

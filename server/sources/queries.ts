@@ -35,6 +35,7 @@ export async function listSources(db: Connection, jobId: number): Promise<Source
       .map(({ sourceId: _, usage, ...volume }) => ({
         ...volume,
         usage: usage ? [...usage] : [],
+        sets: volume.sets.map((set) => ({ ...set, notes: [...set.notes] })),
         findings: volume.findings.map((finding) => ({ ...finding, examples: [...finding.examples] })),
       })),
   }));

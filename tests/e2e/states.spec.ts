@@ -38,6 +38,17 @@ test("the plan reads the earlier states on a backup disk, and the list steps bac
   await expect(asOf).toHaveValue(newest);
 });
 
+test("the sets of the disk are listed with what they are of, and lead to the list as of their last state", async ({ page }) => {
+  await openJob(page, "Sources");
+  const sets = page.getByRole("table", { name: "Backup sets and snapshots" });
+  const copies = sets.getByRole("row", { name: /dated copies of files/ });
+  await expect(copies).toContainText("LARKFIELD-LT, mo");
+  await expect(copies).toContainText("C:/Users/mo/Documents");
+  await expect(sets.getByRole("row", { name: /dated folder trees/ })).toContainText("Desk computer");
+  await copies.getByRole("link", { name: /^List as of the last state/ }).click();
+  await expect(page.getByRole("combobox", { name: "The list as of" })).not.toHaveValue("");
+});
+
 test("the overwritten workbook is brought back from before the wrong edit", async ({ page }) => {
   await openJob(page, "Items");
   await page.getByRole("button", { name: "Before the loss" }).click();

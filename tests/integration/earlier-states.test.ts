@@ -124,6 +124,18 @@ describe("the pass over earlier states", () => {
     const truth = setTruth("linked-trees");
     const job = await jobOver(unpackSet("linked-trees", bench.sources), ["earlier-states"]);
     const versions = await versionsIn(job, "backup");
+    const [source] = await listSources(bench.db, job);
+    const sets = source?.volumes[0]?.sets ?? [];
+    const states = truth.states ?? [];
+    for (const machine of new Set(states.map((state) => state.machine))) {
+      const unfinished = truth.unfinished?.filter((state) => state.machine === machine) ?? [];
+      const dates = [...states.filter((state) => state.machine === machine), ...unfinished].map(({ date = "" }) => Date.parse(date));
+      const set = sets.find((each) => each.machine === machine);
+      expect(set).toMatchObject({ kind: "dated-trees", states: dates.length, read: dates.length, unfinished: unfinished.length });
+      expect(Math.abs((set?.first ?? 0) - Math.min(...dates))).toBeLessThan(1000);
+      expect(Math.abs((set?.last ?? 0) - Math.max(...dates))).toBeLessThan(1000);
+    }
+    expect(sets.reduce((sum, { versions: each }) => sum + each, 0)).toBe(versions.length);
     const stood = truth.files.reduce((sum, { versions: all }) => sum + all.length, 0);
     // 7,402 files in 53 states are 700 contents; a file that one damaged state lacks is told in two spans.
     expect(versions.length).toBeLessThan(stood * 1.3);

@@ -52,7 +52,7 @@ export interface SetTruth {
     entriesCount?: number;
   })[];
   files: { user?: string; machine?: string; path: string; versions: SetVersion[] }[];
-  unfinished?: { machine: string; whole: Record<string, { sha256: string }> }[];
+  unfinished?: { machine: string; date: string; whole: Record<string, { sha256: string }> }[];
 }
 
 export const setTruth = (name: string): SetTruth =>

@@ -19,6 +19,7 @@ import { openPasses, useStart } from "../search/NotReadYet";
 import { findOwner } from "./ChartStrip";
 import { Homes } from "./Homes";
 import { useVolumeReadings } from "./read-stretches";
+import { Sets } from "./Sets";
 import { Missing, SourceActions, SourceTitle } from "./SourceActions";
 import { SourceBrowser } from "./SourceBrowser";
 import { SourceChart } from "./SourceChart";
@@ -201,7 +202,10 @@ function Detail({ jobId, source, sources }: { jobId: number; source: Source; sou
         </Table>
       )}
       {(volume ? [volume] : source.volumes).map((each) => (
-        <VolumeReading key={each.id} volume={each} several={source.volumes.length > 1} />
+        <Fragment key={each.id}>
+          <VolumeReading volume={each} several={source.volumes.length > 1} />
+          <Sets jobId={jobId} volume={each} several={source.volumes.length > 1} />
+        </Fragment>
       ))}
       <Homes jobId={jobId} source={source} />
       <div style={{ display: "flex", gap: 8, marginTop: 18 }}>
