@@ -1,7 +1,7 @@
 import { FileSystemError } from "../core/filesystems/file-record";
 import { KINDS } from "../core/formats/format";
 import { FORMATS } from "../core/formats/registry";
-import { type Find, isProven } from "../core/sweep/find";
+import { type Find, isWhole } from "../core/sweep/find";
 import { findName } from "../core/sweep/find-name";
 import { planSweep } from "../core/sweep/plan-sweep";
 import { sweep } from "../core/sweep/sweep";
@@ -84,7 +84,7 @@ export function wantedFormats(text: string | undefined): readonly string[] | nul
 
 function conditionOf(find: Find): string {
   if (find.extent.verdict.verdict === "damaged") return "partial";
-  return isProven(find) ? "whole" : "not-checked";
+  return isWhole(find) ? "whole" : "not-checked";
 }
 
 function asJson(find: Find): Record<string, unknown> {

@@ -116,7 +116,7 @@ function sweeping(folder: string, out: string): void {
     say("sectors", "sectors");
     say("every byte", "every");
   }
-  console.log(`\n| the sweep's accuracy | |\n| --- | --- |\n${accuracy()}\n`);
+  for (const { title, rows } of accuracy()) console.log(`\n| the sweep's accuracy: ${title} | |\n| --- | --- |\n${rows}\n`);
 }
 
 /** Whole passes, each into an empty database, against the same rows copied into a bare table of it. */

@@ -1,5 +1,5 @@
 import { BlockReader } from "../bytes/block-reader";
-import type { ByteSource } from "../bytes/byte-source";
+import { type ByteSource, WindowSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
 import { PastEnd } from "../bytes/past-end";
 import { codePageDecoder } from "./code-pages";
@@ -16,6 +16,8 @@ import {
   type Summary,
   type Verdict,
 } from "./format";
+import { jpeg } from "./jpeg/jpeg";
+import { png } from "./png";
 import { defined } from "./tiff-directory";
 
 /** Compound files: [MS-CFB], 2.2 (header), 2.3 to 2.5 (allocation tables), 2.6 (directory). */
@@ -123,6 +125,12 @@ class Compound {
     if (this.entries[0]?.type !== 5) throw new Broken(this.place(start), "the directory is damaged");
   }
 
+  /** Where in the file a byte of a stream of its own stands. */
+  placeIn({ start }: Entry, at: number): number {
+    const sector = this.chain(start)[Math.floor(at / this.sectorSize)];
+    return sector === undefined ? this.reader.size : this.place(sector) + (at % this.sectorSize);
+  }
+
   /** A stream's bytes; small ones stand in a stream of their own. */
   stream(entry: Entry): BlockReader {
     if (entry.size >= this.#smallCutoff) {
@@ -180,7 +188,12 @@ function follow(source: ByteSource): Extent | null {
 /** All streams must be there; workbooks and slides are records from end to end, whose lengths say whether they hold together. */
 function judge(compound: Compound): Verdict {
   try {
-    for (const entry of compound.entries) if (entry.type === 2 && entry.size > 0) compound.stream(entry);
+    for (const entry of compound.entries) {
+      if (entry.type !== 2 || entry.size === 0) continue;
+      const stream = compound.stream(entry);
+      const wrong = HOLDS_PICTURES.has(entry.name) ? brokenPicture(stream) : null;
+      if (wrong !== null) return damaged(compound.placeIn(entry, wrong), "a picture in the document is damaged");
+    }
     const book = compound.find("Workbook") ?? compound.find("Book");
     if (book) return records(compound, book, (stream, at) => ({ kind: stream.u16(at), length: 4 + stream.u16(at + 2) }));
     const slides = compound.find("PowerPoint Document");
@@ -194,6 +207,24 @@ function judge(compound: Compound): Verdict {
     return damaged(compound.reader.size, "a part of the file breaks off");
   }
   return cannotTell("what is in the parts of the file is not followed");
+}
+
+/** Streams in which pictures stand as they are ([MS-PPT], 2.1.3; [MS-DOC], 2.1.5). */
+const HOLDS_PICTURES: ReadonlySet<string> = new Set(["Pictures", "Data"]);
+const MOST_PICTURES = 512;
+
+/** Where in a stream a picture breaks; null: those that are found in it are right. */
+function brokenPicture(stream: BlockReader): number | null {
+  let seen = 0;
+  for (const [mark, format] of [
+    ["\x89PNG\r\n\x1a\n", png],
+    ["\xff\xd8\xff\xe0", jpeg],
+  ] as const)
+    for (let at = stream.find(mark, 0); at >= 0 && seen < MOST_PICTURES; at = stream.find(mark, at + mark.length), seen += 1) {
+      const extent = format.follow?.(new WindowSource(stream.source, at, stream.size - at));
+      if (extent?.verdict.verdict === "damaged") return at + extent.verdict.at;
+    }
+  return null;
 }
 
 const MOST_RECORDS = 10_000_000;

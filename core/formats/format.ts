@@ -18,8 +18,11 @@ export type Kind = (typeof KINDS)[number];
 export type Verdict =
   /** The whole structure was followed and is right. */
   | { readonly verdict: "sound" }
-  /** Something is wrong; `at` is the byte where it shows, `reason` says what, in plain words. */
-  | { readonly verdict: "damaged"; readonly at: number; readonly reason: string }
+  /**
+   * Something is wrong; `at` is the byte where it shows, `reason` says what, in plain words. Where a check of a whole part failed, the
+   * damage lies anywhere from `at` to `upTo`.
+   */
+  | { readonly verdict: "damaged"; readonly at: number; readonly reason: string; readonly upTo?: number }
   /** The check could not reach a conclusion (too large, a variant it does not follow). */
   | { readonly verdict: "cannot-tell"; readonly reason: string };
 
@@ -30,8 +33,10 @@ export interface Extent {
   /** Whether the structure itself says that the file ends there; else it is only the last place that still belonged to it. */
   readonly closed: boolean;
   readonly verdict: Verdict;
-  /** Where less than all is proven although nothing is wrong: so many bytes are. */
+  /** Where not all is proven: so many bytes from the beginning are. Nothing need be wrong behind them. */
   readonly proven?: number;
+  /** Bytes in it that nothing checks, where they are many: others in their place would go unnoticed. */
+  readonly unfollowed?: number;
   /** Of one that breaks off: how many bytes it should have, as its beginning says or as much of it as was followed lets expect. */
   readonly expected?: number;
 }
@@ -94,7 +99,12 @@ export interface Format {
 /** How many bytes `recognise` is given at most. */
 export const HEAD_BYTES = 4096;
 
-export const damaged = (at: number, reason: string): Verdict => ({ verdict: "damaged", at, reason });
+export const damaged = (at: number, reason: string, upTo?: number): Verdict => ({
+  verdict: "damaged",
+  at,
+  reason,
+  ...(upTo === undefined ? {} : { upTo }),
+});
 export const SOUND: Verdict = { verdict: "sound" };
 export const cannotTell = (reason: string): Verdict => ({ verdict: "cannot-tell", reason });
 

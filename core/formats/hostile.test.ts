@@ -94,8 +94,7 @@ describe("hostile files", () => {
       const plan = {
         domain: new Domain([{ start: 0, end: part.length }]),
         options: { everyByte: round % 2 === 0, formats: null },
-        cluster: 4096,
-        origin: 0,
+        grid: { cluster: 4096, origin: 0 },
       };
       for (const batch of sweep(source, plan))
         for (const { segments, size } of batch.finds) {

@@ -27,47 +27,71 @@ function headerLength(reader: BlockReader, at: number): number {
   return crc === reader.u8(at + length) ? length + 1 : 0;
 }
 
-/** Where the frame at `at` ends: the first place before which its check comes out right, and a frame or no more follows. */
-function frameEnd(reader: BlockReader, at: number): number {
+/** Filled with zeros, of no meaning (8.3). */
+const PADDING = 1;
+
+/**
+ * Finds where the frame at `at` ends: the first place before which its check comes out right and another frame follows; of the last one,
+ * before which its check comes out right.
+ * @param most bytes of a frame @param behind places up to this one are passed by
+ * @returns -1 when there is no such place
+ */
+function frameEnd(reader: BlockReader, at: number, most: number, last: boolean, behind = 0): number {
   const header = headerLength(reader, at);
   if (header === 0) return -1;
   let crc = 0;
-  const limit = Math.min(reader.size, at + MOST_FRAME);
-  let end = -1;
+  const limit = Math.min(reader.size, at + most);
   for (let i = at; i < limit; i += 1) {
     crc = ((crc << 8) & 0xffff) ^ (CRC16[(crc >> 8) ^ reader.u8(i)] as number);
     // With its check the frame comes to zero.
-    if (crc !== 0 || i + 1 < at + header + 3) continue;
-    if (headerLength(reader, i + 1) > 0) return i + 1;
-    if (end < 0) end = i + 1;
+    if (crc !== 0 || i + 1 < at + header + 3 || i < behind) continue;
+    if (last || headerLength(reader, i + 1) > 0) return i + 1;
   }
-  return end;
+  return -1;
+}
+
+function zerosEnd(reader: BlockReader, from: number): number {
+  let at = from;
+  while (at < reader.size && at - from < MOST_FRAME && reader.u8(at) === 0) at += 1;
+  return at + 1;
 }
 
 /** FLAC: RFC 9639, section 8 (metadata blocks) and 9 (frames, each with a check). */
 function followFlac(source: ByteSource): Extent | null {
   return following(source, "the sound breaks off before its end", (reader) => {
     let at = 4;
+    /** Tags, pictures and the like, which nothing checks. */
+    let unfollowed = 0;
     for (let last = false; !last; ) {
       const kind = reader.u8(at);
       last = (kind & 128) !== 0;
       if ((kind & 127) === 127 || (at === 4 && kind !== 0 && kind !== 128)) return null;
+      if (at > 4 && (kind & 127) !== PADDING) unfollowed += reader.u24be(at + 1);
       at += 4 + reader.u24be(at + 1);
       if (at > source.size) return breaksAt(source.size, "the sound breaks off before its end");
     }
     const samples = totalSamples(reader);
     const blockSize = reader.u16be(10);
     const expected = samples > 0 && blockSize > 0 && reader.u16be(8) === blockSize ? Math.ceil(samples / blockSize) : 0;
+    // The largest frame (8.2), where the beginning knows it.
+    const most = reader.u24be(15) || MOST_FRAME;
     let frames = 0;
+    let certain = true;
     for (; expected === 0 || frames < expected; frames += 1) {
-      const end = frameEnd(reader, at);
+      const last = expected > 0 && frames + 1 === expected;
+      const end = frameEnd(reader, at, most, last);
       if (end < 0) break;
+      // Its check is of two bytes: by chance it comes out right in one place of 65,536, and it stays right over zeros.
+      certain = !last || frameEnd(reader, at, most, true, zerosEnd(reader, end)) < 0;
       at = end;
     }
     if (frames < expected)
-      return breaksAt(at, at >= source.size ? "the sound breaks off before its end" : "a frame of the sound is damaged");
+      return { ...breaksAt(at, at >= source.size ? "the sound breaks off before its end" : "a frame of the sound is damaged"), proven: at };
     if (frames > 0 && expected === 0) return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
-    return frames > 0 ? endsAt(at) : breaksAt(at, "no sound follows the beginning");
+    if (frames === 0) return breaksAt(at, "no sound follows the beginning");
+    // Where the last frame may end elsewhere as well, nothing vouches for the whole.
+    const open = certain ? unfollowed : at;
+    return { ...endsAt(at), ...(open > 0 ? { unfollowed: open } : {}) };
   });
 }
 
@@ -129,3 +153,21 @@ export const aiff: Format = {
     return end > source.size ? breaksAt(source.size, "the sound breaks off before its end") : endsAt(end);
   },
 };
+
+/**
+ * The first right header of a frame in `reader`: its number (or that of its first sample), and by how much that of the next frame is
+ * higher at most; null: there is none.
+ */
+export function firstFrame(reader: BlockReader): { at: number; number: number; samples: number } | null {
+  for (let at = reader.find("\xff", 0); at >= 0; at = reader.find("\xff", at + 1)) {
+    if (headerLength(reader, at) === 0) continue;
+    // Coded like UTF-8 (9.1.5), of up to 36 bits.
+    const first = reader.u8(at + 4);
+    const more = Math.max(0, Math.clz32(~(first << 24)) - 1);
+    let number = more === 0 ? first : first & (0x3f >> more);
+    for (let i = 1; i <= more; i += 1) number = number * 64 + (reader.u8(at + 4 + i) & 63);
+    // Frames of different lengths are numbered by samples (9.1.1).
+    return { at, number, samples: reader.u8(at + 1) & 1 ? 65_536 : 1 };
+  }
+  return null;
+}

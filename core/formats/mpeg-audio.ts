@@ -42,6 +42,7 @@ function frameAt(reader: BlockReader, at: number): Frame | null {
 /** A length of 7 bits a byte (ID3v2, section 3.1). */
 const syncSafe = (reader: BlockReader, at: number) => [0, 1, 2, 3].reduce((sum, i) => sum * 128 + (reader.u8(at + i) & 127), 0);
 const BARE_FRAMES = 8;
+const LEAST_SOUND = 1024;
 
 function soundFrom(reader: BlockReader): number {
   let at = 0;
@@ -60,30 +61,39 @@ function follow(source: ByteSource): Extent | null {
     // Tags may be filled up with zeros.
     if (tagged) for (let zeros = 0; zeros < 4096 && at < source.size && reader.u8(at) === 0; zeros += 1) at += 1;
     const first = at;
+    const stated = statedFrames(reader, first);
     const family = frameAt(reader, at)?.family;
-    if (family === undefined) return tagged ? breaksAt(at, "no sound follows the tag") : null;
+    // The tag says how long it is; the sound comes behind it.
+    if (family === undefined) return tagged ? breaksAt(at, "no sound follows the tag", at + LEAST_SOUND) : null;
     for (;;) {
       const frame = at + 4 <= source.size ? frameAt(reader, at) : null;
       if (!frame || frame.family !== family) break;
       if (at + frame.length > source.size)
-        return frames < BARE_FRAMES ? null : breaksAt(source.size, "the sound breaks off within a frame");
+        return frames < BARE_FRAMES
+          ? null
+          : breaksAt(source.size, "the sound breaks off within a frame", expected(frames, stated, at - first));
       at += frame.length;
       frames += 1;
     }
     if (!tagged && frames < BARE_FRAMES) return null;
-    const stated = statedFrames(reader, first);
-    if (stated > 0 && frames < stated) return breaksAt(at, "frames at the end of the sound are missing");
+    if (stated > 0 && frames < stated)
+      return breaksAt(at, "frames at the end of the sound are missing", expected(frames, stated, at - first));
     const sound = at;
     if (reader.has(at, "APETAGEX") && at + 16 <= source.size) at += 32 + reader.u32(at + 12);
     if (reader.has(at, "TAG") && at + 128 <= source.size) at += 128;
     // What comes next is no frame. That the sound ends here, only a number of frames or a tag behind it says.
-    if (stated > 0 || at > sound) return endsAt(Math.min(at, source.size));
+    // Frames are counted, what is coded in them is not followed; nor is a picture in the tag.
+    if (stated > 0 || at > sound) return { ...endsAt(Math.min(at, source.size)), unfollowed: Math.min(at, source.size) };
     return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
   } catch (error) {
     if (!(error instanceof PastEnd)) throw error;
     return frames < BARE_FRAMES ? null : breaksAt(source.size, "the sound breaks off");
   }
 }
+
+/** Bytes the sound has when its further frames are as long as those there were; undefined: nothing says how many there are. */
+const expected = (frames: number, stated: number, bytes: number) =>
+  stated > frames && frames > 0 ? Math.round((bytes / frames) * stated) : undefined;
 
 /** How many frames there are, as the first one may say (common practice of encoders, no published source); 0: it does not. */
 function statedFrames(reader: BlockReader, first: number): number {

@@ -4,7 +4,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { InflateError, TooMuch } from "../bytes/inflate";
 import { type DiskRun, LayoutSource, layoutOf } from "../bytes/layout";
 import { PastEnd } from "../bytes/past-end";
-import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined, exifTime } from "./tiff-directory";
 import { unpackZlib } from "./zlib";
 
@@ -42,16 +42,17 @@ function follow(source: ByteSource): Extent {
   try {
     for (let chunks = 0; chunks < MOST_CHUNKS; chunks += 1) {
       const chunk = chunkAt(reader, at);
-      if (!chunk) return breaksAt(at, "no chunk begins where the next one should");
+      if (!chunk) return { ...breaksAt(at, "no chunk begins where the next one should"), proven: at };
       if (chunks === 0 && chunk.type !== "IHDR") return breaksAt(at, "the picture does not begin with its header");
       const end = at + 12 + chunk.length;
-      if (end > source.size) return breaksAt(source.size, "the picture breaks off before its end");
+      if (end > source.size) return { ...breaksAt(source.size, "the picture breaks off before its end"), proven: at };
       let crc = 0;
       for (const block of reader.blocks(at + 4, end - 4)) crc = crc32(block.bytes, crc);
       if (chunk.type === "IDAT") data.push({ at: at + 8, length: chunk.length });
       if (reader.u32be(end - 4) !== crc) {
         const place = Math.max(at, chunk.type === "IDAT" ? breakInData(reader, data) : at);
-        return breaksAt(place, `the checksum of the chunk ${chunk.type} does not match`);
+        const verdict = damaged(place, `the checksum of the chunk ${chunk.type} does not match`, chunk.type === "IDAT" ? place : end);
+        return { size: place, closed: false, verdict, proven: at };
       }
       at = end;
       if (chunk.type === "IEND") return picture(reader, data, at);

@@ -3,7 +3,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { CRC32_FORWARD } from "../bytes/crc-forward";
 import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
-import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 
 /** Ogg: RFC 3533, section 6: page after page, each with a check, until each stream has had its last one. */
 function followOgg(source: ByteSource): Extent | null {
@@ -13,7 +13,8 @@ function followOgg(source: ByteSource): Extent | null {
     let pages = 0;
     for (;;) {
       if (at >= source.size) return breaksAt(source.size, "the recording breaks off before its end");
-      if (!reader.has(at, "OggS\0")) return pages === 0 ? null : breaksAt(at, "no page begins where the next one should");
+      if (!reader.has(at, "OggS\0"))
+        return pages === 0 ? null : { ...breaksAt(at, "no page begins where the next one should"), proven: at };
       const flags = reader.u8(at + 5);
       const serial = reader.u32(at + 14);
       const segments = reader.u8(at + 26);
@@ -26,7 +27,8 @@ function followOgg(source: ByteSource): Extent | null {
         const byte = i >= 22 && i < 26 ? 0 : (page[i] as number);
         crc = ((crc << 8) ^ (CRC32_FORWARD[(crc >>> 24) ^ byte] as number)) >>> 0;
       }
-      if (crc !== expected) return breaksAt(at, "the checksum of a page does not match");
+      if (crc !== expected)
+        return { size: at + length, closed: false, verdict: damaged(at, "the checksum of a page does not match", at + length), proven: at };
       if (flags & 2) open.add(serial);
       if (flags & 4) open.delete(serial);
       at += length;

@@ -1,11 +1,14 @@
 import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { following } from "./following";
-import { breaksAt, type Extent, endsAt, type Format, hasAscii, hasSignature, type Signature, type Summary } from "./format";
+import { breaksAt, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Signature, type Summary } from "./format";
 import { defined, exifFacts, type TiffDirectory, TiffReader } from "./tiff-directory";
 import { TAG } from "./tiff-tags";
 
 const MOST_DIRECTORIES = 256;
+/** Bytes before the list of contents at most, and of that list at least. */
+const MOST_PICTURE = 1 << 28;
+const LEAST_LIST = 100;
 
 /**
  * TIFF 6.0: the file goes as far as the last directory, value or stretch of picture that a directory names. Camera raws are
@@ -15,10 +18,14 @@ function follow(source: ByteSource): Extent | null {
   return following(source, "the picture breaks off before its end", (reader) => {
     const tiff = new TiffReader(reader, 0);
     const main = tiff.directory(tiff.first);
-    if (!main)
-      return tiff.first >= source.size && tiff.first < 1 << 30
-        ? breaksAt(source.size, "the picture breaks off before its list of contents")
-        : null;
+    if (!main) {
+      // It begins at an even byte (section 2).
+      if (tiff.first < 8 || tiff.first > MOST_PICTURE || tiff.first % 2 !== 0) return null;
+      // Nothing between the header and the list of contents shows where it broke.
+      const size = Math.min(tiff.first, source.size);
+      const verdict = damaged(8, "the picture's list of contents is not where the picture says", size);
+      return { size, closed: false, verdict, proven: 8, expected: tiff.first + LEAST_LIST };
+    }
     let end = 8;
     for (const directory of directories(tiff)) {
       end = Math.max(end, directory.end);

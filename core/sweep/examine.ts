@@ -15,6 +15,8 @@ export interface Room {
 
 /** Bytes a damaged file must have been followed for to be reported at all. */
 const LEAST_DAMAGED = 256;
+/** Bytes a damaged file of a kind that needs its end was followed for, when its beginning says how long it is. */
+const LEAST_EXPECTED = 2048;
 /** A file shorter than this is none. */
 const LEAST = 16;
 
@@ -59,7 +61,8 @@ function enough(format: Format, extent: Extent): boolean {
   if (extent.size < LEAST) return false;
   if (extent.verdict.verdict !== "damaged") return true;
   if (extent.closed) return extent.size >= LEAST_DAMAGED;
-  return extent.size >= LEAST_DAMAGED && !traitsOf(format).needsEnd;
+  // A beginning that says how long the whole is, and holds up to where it breaks, is one.
+  return extent.size >= LEAST_DAMAGED && (!traitsOf(format).needsEnd || (extent.expected !== undefined && extent.size >= LEAST_EXPECTED));
 }
 
 /** Looks closer at a place where a file may begin. @param at disk byte offset; null: nothing begins there after all */

@@ -18,6 +18,10 @@ export interface Find {
 /** Nothing speaks against it, and what speaks for it could not be said by other bytes. */
 export const isProven = ({ extent, format }: Pick<Find, "extent" | "format">) =>
   extent.closed && extent.verdict.verdict === "sound" && !format.loose;
+/** Bytes that nothing checks, up to which a find may be called whole. */
+const MOST_UNFOLLOWED = 4096;
+/** It is proven, and hardly a byte of it is one that nothing checks. */
+export const isWhole = (find: Pick<Find, "extent" | "format">) => isProven(find) && (find.extent.unfollowed ?? 0) <= MOST_UNFOLLOWED;
 /** It was followed to its own end, and nothing speaks against it. */
 export const isClosed = ({ extent }: Pick<Find, "extent">) => extent.closed && extent.verdict.verdict !== "damaged";
 export const isDamaged = ({ extent }: Pick<Find, "extent">) => extent.verdict.verdict === "damaged";

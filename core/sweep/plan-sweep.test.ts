@@ -62,10 +62,10 @@ describe("what is swept", () => {
     );
   });
 
-  it("counts clusters from where the file system does, and from the range's beginning where there is none", () => {
-    expect(planSweep({ ...usual, range }, volume)).toMatchObject({ cluster: clusterSize, origin: volume.allocationStart });
+  it("counts clusters from where the file system does, and leaves it to the finds where there is none", () => {
+    expect(planSweep({ ...usual, range }, volume)).toMatchObject({ grid: { cluster: clusterSize, origin: volume.allocationStart } });
     expect(planSweep({ ...usual, range: { start: 1000, end: 9000 } }, null)).toMatchObject({
-      origin: 1000,
+      grid: null,
       domain: { ranges: [{ start: 1024, end: 9000 }] },
     });
     expect(isUsed(null, 0)).toBe(false);

@@ -2,7 +2,7 @@ import { type Range, without } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
 import { Domain } from "./domain";
 import { SECTOR } from "./mark-search";
-import { type SweepPlan, USUAL_CLUSTER } from "./sweep";
+import type { SweepPlan } from "./sweep";
 import type { SweepOptions } from "./unit";
 
 export interface SweepWish extends SweepOptions {
@@ -30,8 +30,7 @@ export function planSweep(wish: SweepWish, volume: FileSystem | null): SweepPlan
   return {
     domain: new Domain(ranges),
     options: { everyByte: wish.everyByte, formats: wish.formats },
-    cluster: volume?.clusterSize ?? USUAL_CLUSTER,
-    origin: volume ? volume.allocationStart : wish.range.start,
+    grid: volume && { cluster: volume.clusterSize, origin: volume.allocationStart },
   };
 }
 

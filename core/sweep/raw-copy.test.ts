@@ -25,6 +25,13 @@ describe("a find as a copy", () => {
     expect(condition(find("bmp", endsAt(5000)))).toBe("not-checked");
     expect(condition(find("zip", endsAt(5000, cannotTell("the archive is protected by a password"))))).toBe("not-checked");
     expect(condition(find("jpeg", breaksAt(3000, "the picture data break off")))).toBe("partial");
+    // Application data that nothing checks may be another file's.
+    const sound = { size: 90_000, closed: true, verdict: { verdict: "sound" } } as const;
+    expect(condition(find("jpeg", { ...sound, unfollowed: 3000 }))).toBe("whole");
+    expect(condition(find("jpeg", { ...sound, unfollowed: 30_000 }))).toBe("not-checked");
+    expect(rawCopy(find("jpeg", { ...sound, unfollowed: 30_000 }), 0, false).notes.join()).toContain(
+      "30000 bytes in it are checked by nothing",
+    );
     expect(condition(find("mp3", { size: 900, closed: false, verdict: { verdict: "sound" } }))).toBe("not-checked");
   });
 

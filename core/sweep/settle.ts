@@ -1,36 +1,76 @@
-import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { type DiskRun, LayoutSource, layoutOf } from "../bytes/layout";
+import type { ByteSource } from "../bytes/byte-source";
+import { LayoutSource, layoutOf } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
 import { resolved, runSummary } from "../formats/registry";
 import { traitsOf } from "../formats/traits";
 import type { Domain } from "./domain";
 import { type Find, isClosed, isDamaged, isProven } from "./find";
-import { isOpen, type PieceRoom, secondPiece } from "./second-piece";
+import { ENOUGH, type Grid, gridOf } from "./grid";
+import { isOpen, joinPieces } from "./joining/join";
+import { Allowance, type PieceRoom } from "./joining/pieces";
 
-/** How far beyond a damaged file everything must have been looked through before its second piece is searched. */
+/** How far beyond a damaged file everything must have been looked through before its other pieces are searched. */
 const LOOK_BEYOND = 1 << 25;
+/** Bytes, and finds, after which it is no longer waited for more of them to read the grid off. */
+const MOST_WAITED = 1 << 30;
+const MOST_HELD = 20_000;
+/** Bytes that may be read for putting files together: at the start, and for each byte that is swept. */
+const ALLOWED_FIRST = 2 ** 35;
+const ALLOWED_EACH = 8;
+/** Before the damage, this far and nearer, a file that begins is where it was cut. */
+const BREAK_REACH = 1 << 16;
+/** Bytes of a cluster that are assumed where too few files were found. */
+const USUAL_CLUSTER = 4096;
 
 /**
  * Puts the finds of one stretch after the other together: ties those that stand in others to them, drops false beginnings,
- * searches second pieces. A find is given out when nothing can change it any more, in the order of the disk.
+ * has the rest of what breaks off searched. A find is given out when nothing can change it any more, in the order of the disk.
  */
 export class Settler {
   #waiting: Find[] = [];
+  /** Finds that are not placed yet, while it is not known where clusters begin. */
+  #held: Find[] = [];
   readonly #taken = new RangeSet();
-  /** How many of those waiting need no second piece any more. */
+  /** Where files that are proven stand by themselves, from where a cluster begins: no other has a piece there. */
+  readonly #laid = new RangeSet();
+  /** How many of those waiting need no further piece any more. */
   #pieces = 0;
+  #grid: Grid | null;
+  /** What may still be read for joining: very many damaged files do not stop a sweep. It begins anew when a sweep goes on later. */
+  readonly #allowance: Allowance;
+  #swept = 0;
 
+  /** @param grid where clusters begin; null: it is read off the finds */
   constructor(
     private readonly disk: ByteSource,
     private readonly domain: Domain,
-    private readonly cluster: number,
-    private readonly origin: number,
-  ) {}
+    grid: Grid | null,
+  ) {
+    this.#grid = grid;
+    this.#allowance = new Allowance(disk, ALLOWED_FIRST);
+    this.#swept = domain.ranges[0]?.start ?? 0;
+  }
+
+  /** Where clusters begin; null: that is not settled yet. */
+  get grid(): Grid | null {
+    return this.#grid;
+  }
+
+  get #settledGrid(): Grid {
+    if (!this.#grid) throw new Error("Finds are placed before it is known where clusters begin.");
+    return this.#grid;
+  }
 
   /** Takes the finds of the stretch that ends at `to`, and gives out what is settled. */
   add(finds: readonly Find[], to: number, last: boolean): Find[] {
-    for (const find of finds) this.#place(find);
-    // Second pieces are searched when enough behind them is known; what they take away from others lies near.
+    this.#held.push(...finds);
+    this.#grid ??= this.#findGrid(to, last);
+    if (!this.#grid) return [];
+    for (const find of this.#held) this.#place(this.#clipped(find));
+    this.#held = [];
+    this.#allowance.add(Math.max(0, to - this.#swept) * ALLOWED_EACH);
+    this.#swept = to;
+    // Further pieces are searched when enough behind them is known; what they take away from others lies near.
     for (; this.#pieces < this.#waiting.length; this.#pieces += 1) {
       const find = this.#waiting[this.#pieces] as Find;
       if (!last && find.at + find.size + (isOpen(find) ? LOOK_BEYOND : 0) > to) break;
@@ -45,15 +85,40 @@ export class Settler {
 
   /** What was found and is not given out yet, because it may still change; what stands in others left out. */
   sighted(): Find[] {
-    return this.#waiting.filter((find) => find.inside === null);
+    return [...this.#waiting.filter((find) => find.inside === null), ...this.#held];
   }
 
   /** Where to go on after an interruption so that nothing is lost or given twice. */
   resume(to: number): number {
-    return this.#waiting[0]?.at ?? to;
+    return this.#waiting[0]?.at ?? this.#held[0]?.at ?? to;
+  }
+
+  /** Nothing is put together, and nothing given out, before it is known where clusters begin. */
+  #findGrid(to: number, last: boolean): Grid | null {
+    const starts: number[] = [];
+    let end = 0;
+    for (const find of this.#held) {
+      if (!isProven(find) || find.at < end) continue;
+      starts.push(find.at);
+      end = find.at + find.size;
+    }
+    const [first] = this.#held;
+    const waited = (first !== undefined && to - first.at > MOST_WAITED) || this.#held.length > MOST_HELD;
+    if (!last && !waited && starts.length < ENOUGH) return null;
+    return gridOf(starts) ?? { cluster: USUAL_CLUSTER, origin: this.domain.ranges[0]?.start ?? 0 };
+  }
+
+  /** One that breaks off ends in the cluster in which that shows: what comes after it is not known to be its own. */
+  #clipped(find: Find): Find {
+    const { verdict, closed } = find.extent;
+    if (closed || verdict.verdict !== "damaged") return find;
+    const size = Math.min(find.size, verdict.at + this.#settledGrid.cluster);
+    return size === find.size ? find : { ...find, size, segments: [{ at: find.at, length: size }], extent: { ...find.extent, size } };
   }
 
   #place(find: Find): void {
+    // Letters stand in databases and films too: a text that nothing but its letters speaks for begins where a cluster does.
+    if (isLooseText(find) && !this.#isAligned(find.at)) return;
     // The innermost find that reaches over its beginning.
     let parent: Find | null = null;
     for (const other of this.#waiting) if (other.at < find.at && find.at < other.at + other.size && !isLooseText(other)) parent = other;
@@ -62,34 +127,51 @@ export class Settler {
     if (parent) placed = isDamaged(parent) ? this.#afterBreak(parent, find) : this.#nested(parent, find);
     if (!placed) return;
     this.#waiting.push(placed);
-    if (isProven(placed) && placed.inside === null) this.#taken.add(placed.at, placed.at + placed.size);
+    if (isProven(placed) && placed.inside === null) {
+      this.#taken.add(placed.at, placed.at + placed.size);
+      if (this.#isAligned(placed.at)) this.#laid.add(placed.at, placed.at + placed.size);
+    }
     // Text that nothing closes ends where a file begins.
     this.#cutText(placed);
   }
 
   #nested(parent: Find, find: Find): Find | null {
     const fits = find.at + find.size <= parent.at + parent.size;
-    if (traitsOf(parent.format).holdsNothing || (parent.format.loose && !fits)) {
-      if (!isProven(find) || isProven(parent)) return null;
-      this.#cut(parent, find.at, "another file begins inside it");
-      return find;
-    }
-    return fits && isNestable(parent, find) ? { ...find, inside: parent.at } : null;
+    const nested = fits && isNestable(parent, find) ? { ...find, inside: parent.at } : null;
+    if (isProven(parent)) return nested;
+    // Both cannot be right; the one that began before may have been cut where a cluster begins.
+    const ends = traitsOf(parent.format).holdsNothing
+      ? isProven(find) || (this.#isAligned(find.at) && (isClosed(find) || isMarked(find)))
+      : !fits && isClosed(find) && this.#isAligned(find.at);
+    if (!ends || isText(find)) return nested;
+    this.#cut(parent, find.at, "another file begins inside it");
+    return find;
   }
 
   /** In what a damaged file was followed for, another may begin where the first was cut. */
   #afterBreak(parent: Find, find: Find): Find | null {
-    const { verdict } = parent.extent;
+    const { verdict, proven } = parent.extent;
     const at = verdict.verdict === "damaged" ? parent.at + verdict.at : parent.at + parent.size;
-    const aligned = (find.at - this.origin) % this.cluster === 0;
-    const atBreak = aligned && at >= find.at && at - find.at <= 16 * this.cluster && !isText(find);
+    const { cluster } = this.#settledGrid;
+    const aligned = this.#isAligned(find.at);
+    const atBreak = aligned && at >= find.at && at - find.at <= Math.max(BREAK_REACH, 16 * cluster) && !isText(find);
     if (!atBreak) {
+      // Behind the damage nothing is the parent's any more.
+      if (find.at >= at && !isText(find)) return find;
+      // Nor need what is not proven of it be, where a whole file, or the mark of one, begins at a cluster.
+      if (aligned && find.at >= parent.at + (proven ?? 0) && (isClosed(find) ? !isLooseText(find) : isMarked(find))) return find;
       if (isText(find) || !isClosed(find)) return null;
       if (find.at + find.size <= parent.at + parent.size) return isNestable(parent, find) ? { ...find, inside: parent.at } : null;
       return aligned && isProven(find) ? find : null;
     }
     this.#cut(parent, find.at, "another file begins where it should go on");
     return find;
+  }
+
+  /** Whether a cluster begins here. */
+  #isAligned(at: number): boolean {
+    const { cluster, origin } = this.#settledGrid;
+    return (at - origin) % cluster === 0;
   }
 
   #cut(find: Find, at: number, reason: string): void {
@@ -118,18 +200,19 @@ export class Settler {
   }
 
   #piece(find: Find): void {
-    const { disk, domain, cluster, origin } = this;
+    const { disk, domain } = this;
     const room: PieceRoom = {
-      disk,
-      cluster,
-      origin,
+      disk: this.#allowance,
+      ...this.#settledGrid,
       limitOf: (at) => domain.limitOf(at),
-      isTaken: (at) => this.#taken.overlap(at, at + 1) > 0 || isZero(readBytes(disk, at, 64)),
+      freeFrom: (at, length) => (this.#laid.within(at, at + length)[0]?.start ?? at + length) - at,
     };
-    const whole = secondPiece(room, find);
+    const whole = joinPieces(room, find);
     if (!whole) return;
-    const [first, second] = whole.segments as [DiskRun, DiskRun];
-    for (const { at, length } of whole.segments) this.#taken.add(at, at + length);
+    for (const { at, length } of whole.segments) {
+      this.#taken.add(at, at + length);
+      if (isProven(whole)) this.#laid.add(at, at + length);
+    }
     const content = new LayoutSource(
       disk,
       layoutOf(
@@ -140,7 +223,7 @@ export class Settler {
     const format = resolved(whole.format, content);
     const joined = { ...whole, format, summary: runSummary(format, content) };
     // What seemed to begin in either piece was a part of it, or stands in it.
-    const inside = ({ at }: Find) => (at > first.at && at < first.at + first.length) || (at >= second.at && at < second.at + second.length);
+    const inside = ({ at }: Find) => at !== find.at && whole.segments.some((run) => at >= run.at && at < run.at + run.length);
     let kept = 0;
     this.#waiting = this.#waiting.flatMap((other, index) => {
       const now = other === find ? joined : !inside(other) ? other : isNestable(joined, other) ? { ...other, inside: find.at } : null;
@@ -158,9 +241,8 @@ function isNestable(parent: Find, find: Find): boolean {
   return true;
 }
 
+/** Its beginning is a mark that hardly stands in other data. */
+const isMarked = ({ format }: Find) => !traitsOf(format).needsEnd && !traitsOf(format).tooGeneral;
+
 const isText = ({ format }: Find) => format.id === "words" || format.id === "csv" || format.id === "json" || format.id === "text";
 const isLooseText = (find: Find) => (find.format.id === "words" || find.format.id === "csv") && !find.extent.closed;
-
-function isZero(bytes: Uint8Array): boolean {
-  return bytes.every((byte) => byte === 0);
-}

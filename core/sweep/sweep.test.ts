@@ -11,7 +11,7 @@ import { Domain } from "./domain";
 import { type Find, isProven } from "./find";
 import { findName } from "./find-name";
 import { planSweep } from "./plan-sweep";
-import { sweep, sweptUpTo, UNIT, USUAL_CLUSTER } from "./sweep";
+import { sweep, sweptUpTo, UNIT } from "./sweep";
 import type { SweepOptions } from "./unit";
 
 const { bytes, source, files, embedded } = carveImage();
@@ -211,7 +211,7 @@ describe("what is swept", () => {
       null,
     );
     expect(plan.domain.ranges).toEqual([{ start: source.size / 2, end: source.size }]);
-    expect(plan.cluster).toBe(USUAL_CLUSTER);
+    expect(plan.grid).toBeNull();
   });
 
   it("finds next to nothing in packed data, though marks of every kind stand in them by chance", () => {

@@ -1,8 +1,17 @@
 import type { ByteSource } from "../bytes/byte-source";
-import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import {
+  type Checkpoint,
+  isNumberCheckpoint,
+  numberCheckpoint,
+  readNumberCheckpoint,
+  readTextCheckpoint,
+  textCheckpoint,
+} from "../bytes/checkpoint";
+import { Malformed } from "../bytes/malformed";
 import type { Range } from "../bytes/range-set";
 import type { Domain } from "./domain";
 import type { Find } from "./find";
+import type { Grid } from "./grid";
 import { SECTOR } from "./mark-search";
 import { Settler } from "./settle";
 import { type SweepOptions, UnitScanner } from "./unit";
@@ -21,18 +30,32 @@ export interface SweepBatch {
   readonly total: number;
 }
 
-/** Up to where a sweep has looked, by one of its checkpoints: disk byte offset. */
-export const sweptUpTo = (checkpoint: Checkpoint | null): number => readNumberCheckpoint(checkpoint);
+/** Where a sweep goes on, and the grid it found; before it found one that is null. */
+interface Reached {
+  readonly at: number;
+  readonly grid: Grid | null;
+}
 
-/** Cluster size that is assumed where no file system gives one. */
-export const USUAL_CLUSTER = 4096;
+const toCheckpoint = ({ at, grid }: Reached): Checkpoint => (grid ? textCheckpoint([at, grid.cluster, grid.origin]) : numberCheckpoint(at));
+
+/** @throws Malformed when it is none of a sweep */
+function readReached(from: Checkpoint | null): Reached {
+  if (from === null || isNumberCheckpoint(from)) return { at: readNumberCheckpoint(from), grid: null };
+  const value = readTextCheckpoint(from);
+  if (!Array.isArray(value) || value.length !== 3 || !value.every((each) => Number.isSafeInteger(each) && each >= 0))
+    throw new Malformed("This checkpoint is not of this reader.");
+  const [at, cluster, origin] = value as [number, number, number];
+  return { at, grid: cluster >= SECTOR ? { cluster, origin } : null };
+}
+
+/** Up to where a sweep has looked, by one of its checkpoints: disk byte offset. */
+export const sweptUpTo = (checkpoint: Checkpoint | null): number => readReached(checkpoint).at;
 
 export interface SweepPlan {
   readonly domain: Domain;
   readonly options: SweepOptions;
-  /** Bytes of a cluster, and the disk offset of one. */
-  readonly cluster: number;
-  readonly origin: number;
+  /** Where clusters begin, as the volume says; null: no volume does, and it is read off the finds. */
+  readonly grid: Grid | null;
 }
 
 export interface ScannedUnit {
@@ -61,10 +84,11 @@ export function* sweep(
   scan = scanUnits,
   enough: (done: number) => boolean = () => false,
 ): Generator<SweepBatch, void, void> {
-  const { domain, cluster, origin } = plan;
-  const from = readNumberCheckpoint(checkpoint);
-  const settler = new Settler(disk, domain, cluster, origin);
+  const { domain } = plan;
+  const { at: from, grid } = readReached(checkpoint);
+  const settler = new Settler(disk, domain, plan.grid ?? grid);
   const { total } = domain;
+  const settled = (at: number) => toCheckpoint({ at, grid: plan.grid ? null : settler.grid });
   for (const { unit, finds: found } of scan(disk, plan, from)) {
     const ends = enough(domain.before(unit.end));
     const finds = settler.add(
@@ -73,11 +97,11 @@ export function* sweep(
       ends,
     );
     if (ends) {
-      yield { finds, sighted: [], resume: numberCheckpoint(unit.end), done: domain.before(unit.end), total };
+      yield { finds, sighted: [], resume: settled(unit.end), done: domain.before(unit.end), total };
       return;
     }
-    yield { finds, sighted: settler.sighted(), resume: numberCheckpoint(settler.resume(unit.end)), done: domain.before(unit.end), total };
+    yield { finds, sighted: settler.sighted(), resume: settled(settler.resume(unit.end)), done: domain.before(unit.end), total };
   }
   const end = domain.ranges.at(-1)?.end ?? 0;
-  yield { finds: settler.add([], end, true), sighted: [], resume: numberCheckpoint(end), done: total, total };
+  yield { finds: settler.add([], end, true), sighted: [], resume: settled(end), done: total, total };
 }

@@ -36,7 +36,7 @@ export class UnitScanner {
       this.#index.take(Math.min(length + AHEAD, Math.max(length, this.room.limitOf(at) - at)), (into) => disk.read(at, into));
       for (const candidate of this.#candidates(length, at)) {
         const place = at + candidate.at;
-        if (covered && place < covered.at + covered.size && !isNestable(candidate)) continue;
+        if (covered && place < covered.at + covered.size && !isNestable(candidate) && !mayBeCut(covered, place, candidate)) continue;
         if (finds.some((find) => find.at === place)) continue;
         const find = examine(this.room, place, candidate);
         if (!find) continue;
@@ -68,6 +68,10 @@ function isOfFamily(format: Format, wanted: readonly string[]): boolean {
   const { family } = traitsOf(format);
   return format.resolve !== undefined && family !== undefined && wanted.some((id) => traitsOf({ id }).family === family);
 }
+
+/** Whether a file may have been cut where another begins: one that closes over any bytes, at a sector. */
+const mayBeCut = ({ format }: Find, place: number, { formats }: Candidate) =>
+  format.loose === true && place % SECTOR === 0 && formats.length > 0;
 
 /** Whether a file of this kind inside another is worth telling: pictures, documents, archives; not stretches of text or sound. */
 function isNestable({ formats }: Candidate): boolean {

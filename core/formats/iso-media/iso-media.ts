@@ -58,6 +58,9 @@ function judge(reader: BlockReader, tops: readonly Box[], end: number): Judged {
   return { verdict: damaged(end, "the index of the recording is missing"), proven: end };
 }
 
+/** What every sample of a track begins with: a start code (ISO/IEC 14496-2, 6.2.1), the beginning of a picture (ITU-T T.81, B.2.1). */
+const SAMPLES_BEGIN: Readonly<Record<string, string>> = { mp4v: "\0\0\x01", jpeg: "\xff\xd8", mjpa: "\xff\xd8" };
+
 function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: number): Judged {
   const tracks = readTracks(reader, moov);
   const data = tops.filter(({ type }) => type === "mdat");
@@ -67,9 +70,11 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
   // What stands behind the last data says where they end; before that, only pieces that can be looked into do.
   const last = tops[tops.length - 1] as Box;
   let proven = last.type === "mdat" ? last.content : end;
-  const wrong = (at: number, length: number, nalLength: number): Verdict | null => {
+  const wrong = (at: number, length: number, nalLength: number, begins = ""): Verdict | null => {
     samples += 1;
     if (length > 0 && !inData(at, length)) return damaged(Math.min(at, end), "the index names pieces that are not in the file");
+    if (begins !== "" && length >= begins.length && !reader.has(at, begins))
+      return damaged(at, "a piece of the film does not begin as the index says");
     if (nalLength === 0) return null;
     const broken = brokenUnits(reader, at, length, nalLength);
     if (broken >= 0) return damaged(broken, "a piece of the film is not what the index says");
@@ -80,7 +85,7 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
   const fail = (verdict: Verdict): Judged => ({ verdict, proven: end });
   for (const track of tracks)
     for (const { at, length } of trackSamples(reader, track)) {
-      const problem = wrong(at, length, track.nalLength);
+      const problem = wrong(at, length, track.nalLength, SAMPLES_BEGIN[track.codec]);
       if (problem) return fail(problem);
     }
   for (const moof of tops.filter(({ type }) => type === "moof"))

@@ -1,5 +1,5 @@
 import { BlockReader } from "../../bytes/block-reader";
-import type { ByteSource } from "../../bytes/byte-source";
+import { type ByteSource, WindowSource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, type Summary } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
@@ -9,6 +9,10 @@ import { type Component, type Frame, type HuffmanTable, huffmanTable, type Scan,
 /** Coefficients a progressive picture may have to be followed (one byte each). */
 const MOST_COEFFICIENTS = 160_000_000;
 const MOST_SCANS = 512;
+/** Bytes of a part that is worth asking what checks it. */
+const LONG_SEGMENT = 1024;
+/** Parts that follow one another as their lengths say: so many do not by chance. */
+const ENOUGH_SEGMENTS = 2;
 
 /** JPEG: ITU-T T.81, annex B (markers and segments), F and G (picture data). */
 export const jpeg: Format = {
@@ -24,7 +28,9 @@ export const jpeg: Format = {
   recognise: (head) => head[0] === 0xff && head[1] === MARKER.soi && head[2] === 0xff && (head[3] ?? 0) >= 0xc0,
   follow(source) {
     const { extent, frame, segments } = followJpeg(source);
-    return extent.verdict.verdict === "damaged" && !frame && !saysItsName(source, segments[0]) ? null : extent;
+    return extent.verdict.verdict === "damaged" && !frame && segments.length < ENOUGH_SEGMENTS && !saysItsName(source, segments[0])
+      ? null
+      : extent;
   },
   summarise,
 };
@@ -126,7 +132,18 @@ class Follower {
   #end(at: number): Extent {
     if (!this.#frame || this.#scans === 0) return breaksAt(at - 2, "the picture ends before any picture data");
     const end = Math.max(at, this.#lastPicture());
-    return endsAt(end, this.#unread ? cannotTell(this.#unread) : undefined);
+    const unfollowed = end - at + this.#segments.reduce((sum, segment) => sum + this.#unfollowedIn(segment), 0);
+    return { ...endsAt(end, this.#unread ? cannotTell(this.#unread) : undefined), ...(unfollowed > 0 ? { unfollowed } : {}) };
+  }
+
+  /** Bytes of application data or a comment that nothing checks: all but the small picture in them, when that is right. */
+  #unfollowedIn({ marker, at, length }: { marker: number; at: number; length: number }): number {
+    if (marker < MARKER.app0 || length < LONG_SEGMENT) return 0;
+    if (marker !== MARKER.app1 || !this.#reader.has(at + 4, "Exif\0\0")) return length;
+    const small = exifFacts(new TiffReader(this.#reader, at + 10)).thumbnail;
+    if (!small || small.at < at || small.at + small.length > at + length) return length;
+    const { extent } = followJpeg(new WindowSource(this.source, small.at, small.length));
+    return extent.verdict.verdict === "sound" ? length - small.length : length;
   }
 
   /** Where the last of several pictures in one file ends (multi-picture format, CIPA DC-007, 5.2.3); 0: there is one. */

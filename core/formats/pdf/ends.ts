@@ -23,6 +23,8 @@ export function endMarks(reader: BlockReader): { last: number; open: boolean } {
     if (!goesOn(reader, last)) return { last, open: false };
     from = last;
   }
+  // A linearised one goes on behind its first end mark, as far as it says.
+  if (stated > last) return { last: Math.min(stated, reader.size), open: true };
   return { last: last > 0 ? last : reader.size, open: true };
 }
 

@@ -87,18 +87,32 @@ function codedStream(reader: BlockReader, dictionary: string, dataAt: number, en
     return verdict.verdict === "damaged" ? damaged(Math.min(end, dataAt + verdict.at), "a picture in the document is damaged") : null;
   }
   if (!/^\[?\s*\/(ASCII85Decode|A85)\b/.test(filter)) return null;
+  const foreign = noLetter(reader, dataAt, close);
+  if (foreign >= 0) return damaged(foreign, "a part of the document in letters cannot be read");
   const plain = fromBase85(text(reader, dataAt, close - dataAt));
-  if (!plain) return damaged(dataAt, "a part of the document in letters cannot be read");
+  if (!plain) return damaged(dataAt, "a part of the document in letters cannot be read", close);
   if (!/\/(FlateDecode|Fl)\b/.test(filter)) return null;
   try {
     unpackZlib(new BlockReader(new MemorySource(plain)), 0, plain.length, MOST_UNPACKED);
   } catch (error) {
     if (error instanceof TooMuch) return null;
     if (!(error instanceof InflateError)) throw error;
-    return damaged(dataAt, "a part of the document cannot be unpacked");
+    return damaged(dataAt, "a part of the document cannot be unpacked", close);
   }
   return null;
 }
+
+/** Where a byte stands that is none of ASCII base-85 (ISO 32000-1, 7.4.3); -1: there is none. */
+function noLetter(reader: BlockReader, from: number, to: number): number {
+  for (let at = from; at < to; at += LETTERS_STEP) {
+    const bytes = reader.bytes(at, Math.min(LETTERS_STEP, to - at));
+    const index = bytes.findIndex((byte) => !(byte >= 0x21 && byte <= 0x75) && byte !== 0x7a && byte !== 0x7e && !isSpace(byte));
+    if (index >= 0) return at + index;
+  }
+  return -1;
+}
+const LETTERS_STEP = 4096;
+const isSpace = (byte: number) => byte === 0 || byte === 9 || byte === 10 || byte === 12 || byte === 13 || byte === 32;
 
 /** Whether what draws a page is values and operators (7.8.2); other bytes are none of this check's business. */
 function isContent(words: string): boolean {

@@ -246,7 +246,7 @@ export function checkMember(
   }
   const found = { end, packed: end - dataAt, plain, crc };
   if (sized && (crc !== member.crc || plain !== member.plain))
-    return { ...found, verdict: damaged(dataAt, `${quoted(name)} has the wrong checksum`) };
+    return { ...found, verdict: damaged(dataAt, `${quoted(name)} has the wrong checksum`, end) };
   return { ...found, verdict: SOUND };
 }
 

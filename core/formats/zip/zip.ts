@@ -30,6 +30,8 @@ import {
 } from "./members";
 import { archiveType, packageFacts } from "./packages";
 
+/** Bytes of a member without a length in which the archive may have been cut. */
+const MOST_WITHOUT_LENGTH = 1 << 21;
 /** More than this is not unpacked to check it: a small archive can claim to hold terabytes. */
 const MAX_UNPACKED = 1 << 28;
 
@@ -77,6 +79,8 @@ function walk(reader: BlockReader, from = 0): Extent {
   let unpacked = 0;
   let doubt: Verdict | null = null;
   let wrong: Verdict | null = null;
+  /** Bytes before the first member that is wrong. */
+  let proven: number | null = null;
   let at = from;
   for (; found.length < MOST_MEMBERS; ) {
     const member = localMember(reader, at);
@@ -85,17 +89,33 @@ function walk(reader: BlockReader, from = 0): Extent {
     const known = member.sized || member.method === 8 ? null : findDescriptor(reader, member.dataAt);
     const sized = member.sized || known !== null;
     if (!sized && (member.encrypted || member.method !== 8))
-      return breaksAt(member.dataAt, `where ${quoted(member.name)} ends is not told`);
+      return {
+        size: member.dataAt,
+        closed: false,
+        verdict: damaged(
+          member.dataAt,
+          `where ${quoted(member.name)} ends is not recorded`,
+          Math.min(reader.size, member.dataAt + MOST_WITHOUT_LENGTH),
+        ),
+        proven: proven ?? at,
+      };
     const end = checkMember(reader, known ? { ...member, ...known, at } : member, sized, MAX_UNPACKED - unpacked);
     unpacked += Math.min(end.plain, MAX_UNPACKED);
     if (end.verdict.verdict === "cannot-tell") doubt ??= end.verdict;
     let next = known ? known.end : sized ? member.dataAt + member.packed : descriptorEnd(reader, end);
     if (end.verdict.verdict === "damaged") {
       // With its size known the walk may go on behind it, when another part of the archive stands there.
-      if (!sized || !isPart(reader, next)) return { size: end.end, closed: false, verdict: end.verdict };
+      if (!sized || !isPart(reader, next)) return { size: end.end, closed: false, verdict: end.verdict, proven: proven ?? at };
       wrong ??= end.verdict;
+      proven ??= at;
     }
-    if (next < 0) return breaksAt(end.end, `${quoted(member.name)} has the wrong checksum`);
+    if (next < 0)
+      return {
+        size: end.end,
+        closed: false,
+        verdict: damaged(end.end, `${quoted(member.name)} has the wrong checksum`),
+        proven: proven ?? at,
+      };
     // Sizes that were known all the same are followed by a descriptor now and then.
     if (member.sized && !isPart(reader, next) && reader.has(next, "PK\x07\x08")) next += 16;
     found.push({ ...member, packed: end.packed, plain: end.plain, crc: end.crc, at });
@@ -104,15 +124,20 @@ function walk(reader: BlockReader, from = 0): Extent {
   const list = at;
   if (found.length === 0 && !reader.has(0, END.mark)) return breaksAt(0, "no member of the archive begins here");
   if (!reader.has(at, CENTRAL.mark) && !reader.has(at, END.mark)) {
-    if (at >= reader.size) return breaksAt(reader.size, "the archive's list of contents at its end is missing");
-    return breaksAt(at, "no member of the archive begins where the next one should");
+    const breaks =
+      at >= reader.size
+        ? breaksAt(reader.size, "the archive's list of contents at its end is missing")
+        : breaksAt(at, "no member of the archive begins where the next one should");
+    // A member that is wrong is where it broke, though the way went on behind it for a while.
+    return { ...breaks, ...(wrong ? { verdict: wrong } : {}), proven: proven ?? at };
   }
   const directory = directoryAt(reader, at);
-  if (!("members" in directory)) return { size: directory.verdict === "damaged" ? directory.at : at, closed: false, verdict: directory };
+  if (!("members" in directory))
+    return { size: directory.verdict === "damaged" ? directory.at : at, closed: false, verdict: wrong ?? directory, proven: proven ?? at };
   if (directory.end > reader.size) return breaksAt(reader.size, "the archive breaks off before its end");
   if (directory.parts > 1) return endsAt(directory.end, lastOf(directory.parts));
   const missing = disagreement(directory, found, list);
-  return endsAt(directory.end, missing ?? wrong ?? doubt ?? undefined);
+  return { ...endsAt(directory.end, missing ?? wrong ?? doubt ?? undefined), ...(proven === null ? {} : { proven }) };
 }
 
 const isPart = (reader: BlockReader, at: number) => [LOCAL.mark, CENTRAL.mark, END.mark].some((mark) => reader.has(at, mark));
@@ -125,7 +150,8 @@ function disagreement(directory: ZipDirectory, found: readonly ZipMember[], list
   for (const member of directory.members) {
     const there = byPlace.get(member.at) ?? byPlace.get(member.at + shift);
     if (!there) return damaged(Math.min(member.at, list), `${quoted(member.name)} is not where the list of contents says`);
-    if (!there.encrypted && there.crc !== member.crc) return damaged(there.at, `${quoted(member.name)} has the wrong checksum`);
+    if (!there.encrypted && there.crc !== member.crc)
+      return damaged(there.at, `${quoted(member.name)} has the wrong checksum`, there.at + there.packed);
     if (there.name !== member.name || there.method !== member.method || there.packed !== member.packed || there.plain !== member.plain)
       return damaged(there.at, `what the archive says of ${quoted(member.name)} does not agree with its list of contents`);
   }

@@ -1,0 +1,170 @@
+import { describe, expect, it } from "vitest";
+import { carveImage, type PlacedFile, sha256 } from "../../../tests/support/lab-files";
+import { diskOfPieces, type PiecesOptions, randomBytesOf } from "../../../tests/support/pieces-disk";
+import { fixture } from "../../../tests/support/volume-truth";
+import { MemorySource } from "../../bytes/byte-source";
+import { Domain } from "../domain";
+import { type Find, isProven, isWhole } from "../find";
+import { sweep } from "../sweep";
+
+/** Truth: files made by general tools, as the manifest of the image without a file system has them, cut by this test at known clusters. */
+const { bytes, files } = carveImage();
+const contentOf = ({ extents }: PlacedFile) => Buffer.concat(extents.map(([, at, length]) => bytes.subarray(at, at + length)));
+/** Pictures of that coding are not followed. */
+const ARITHMETIC = /arithmetic/;
+const whole = files.filter(
+  ({ state, size, path }) => (state === "contiguous" || state.startsWith("fragmented")) && size > 3000 && !ARITHMETIC.test(path),
+);
+const ofKind = (...kinds: string[]) => whole.filter(({ kind, size }) => kinds.includes(kind) && size < 600_000).map(contentOf);
+
+function finds(disk: Uint8Array, cluster: number): Find[] {
+  const plan = {
+    domain: new Domain([{ start: 0, end: disk.length }]),
+    options: { everyByte: false, formats: null },
+    grid: { cluster, origin: 0 },
+  };
+  return [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
+}
+
+const laid = (disk: Uint8Array, { segments }: Find) => Buffer.concat(segments.map(({ at, length }) => disk.subarray(at, at + length)));
+
+interface Tally {
+  exact: number;
+  /** Exact, and called whole. */
+  whole: number;
+  all: number;
+  /** Called whole, and other bytes than the file's. */
+  untrue: string[];
+}
+
+function tally(contents: readonly Buffer[], options: readonly Omit<PiecesOptions, "seed">[]): Tally {
+  const sum: Tally = { exact: 0, whole: 0, all: 0, untrue: [] };
+  contents.forEach((content, index) => {
+    options.forEach((option, turn) => {
+      const made = diskOfPieces(content, { ...option, seed: 1000 + index * 31 + turn });
+      if (!made) return;
+      sum.all += 1;
+      const at = made.segments[0]?.at;
+      const found = finds(made.disk, option.cluster).find((find) => find.at === at && find.inside === null);
+      if (!found) return;
+      if (sha256(laid(made.disk, found)) === sha256(content)) {
+        sum.exact += 1;
+        if (isProven(found)) sum.whole += 1;
+      } else if (isProven(found))
+        sum.untrue.push(`${found.format.id} ${JSON.stringify(found.segments)} of ${JSON.stringify(made.segments)}`);
+    });
+  });
+  return sum;
+}
+
+const two = (cluster: number, around: PiecesOptions["around"], shuffled = false) => ({ cluster, around, shuffled, pieces: 2 as const });
+const three = (cluster: number, around: PiecesOptions["around"], shuffled = false) => ({ cluster, around, shuffled, pieces: 3 as const });
+
+describe("a file in two pieces", () => {
+  it.each([
+    ["PNG, by its chunks and their checksums", ["png"], 0.9, true],
+    ["archives and office files, by their lists of contents", ["zip", "docx", "xlsx", "odt", "ods"], 0.9, true],
+    ["documents, by their tables of objects", ["pdf"], 0.9, false],
+    ["pictures, by their coded data", ["jpeg", "photo"], 0.9, true],
+  ] as const)(
+    "is put together, wherever it was cut and whatever lies around: %s",
+    (_, kinds, least, proves) => {
+      const contents = ofKind(...kinds).slice(0, 6);
+      expect(contents.length).toBeGreaterThan(0);
+      const { exact, whole: called, all, untrue } = tally(contents, [two(4096, "noise"), two(1024, "text"), two(2048, "zeros", true)]);
+      expect(all).toBeGreaterThan(2);
+      expect(exact / all).toBeGreaterThanOrEqual(least);
+      // Whole is said only where a checksum or coded data prove the seam.
+      if (proves) expect(called / all).toBeGreaterThan(0.5);
+      else expect(called).toBe(0);
+      expect(untrue).toEqual([]);
+    },
+    120_000,
+  );
+
+  it("is never called whole where nothing proves that the right bytes stand behind the seam", () => {
+    const contents = whole.filter(({ size }) => size < 120_000).map(contentOf);
+    const other = ofKind("jpeg", "photo")[0] as Buffer;
+    const { all, untrue } = tally(contents.slice(0, 30), [two(2048, other.subarray(5000))]);
+    expect(all).toBeGreaterThan(20);
+    expect(untrue).toEqual([]);
+  }, 180_000);
+
+  it("is never called whole where it was cut inside what nothing checks: a picture's application data", () => {
+    const picture = ofKind("jpeg", "photo")[0] as Buffer;
+    const segment = Buffer.concat([Buffer.from([0xff, 0xe9, 0x60, 0x02]), randomBytesOf(5, 0x6000)]);
+    const long = Buffer.concat([picture.subarray(0, 2), segment, picture.subarray(2)]);
+    const { exact, all, untrue } = tally(
+      Array.from({ length: 12 }, () => long),
+      [two(1024, "noise"), two(1024, "text", true)],
+    );
+    expect(all).toBe(24);
+    expect(exact).toBeGreaterThan(2);
+    expect(untrue).toEqual([]);
+  }, 120_000);
+});
+
+describe("what nothing checks", () => {
+  it("keeps a picture of several passes from being called whole, wherever it was cut", () => {
+    const contents = files.filter(({ path }) => /progressive/.test(path)).map(contentOf);
+    expect(contents.length).toBeGreaterThan(0);
+    const many = Array.from({ length: 8 }, () => contents[0] as Buffer);
+    const { exact, whole: called, untrue } = tally(many, [two(1024, "noise"), two(512, "text", true)]);
+    expect(exact).toBeGreaterThan(8);
+    expect(called).toBe(0);
+    expect(untrue).toEqual([]);
+  }, 120_000);
+
+  it("is counted in a sound's tags and a picture's application data: with much of it neither is called whole", () => {
+    const cluster = 4096;
+    const more = JSON.parse(fixture("more-files.json.gz").toString()) as { files: { name: string; content: string }[] };
+    const flac = Buffer.from(more.files.find(({ name }) => name === "still.flac")?.content ?? "", "base64");
+    const [picture] = ofKind("jpeg", "photo");
+    if (!picture) throw new Error("no picture");
+    const block = Buffer.concat([Buffer.from([2, 0, 0x30, 0]), randomBytesOf(7, 0x3000)]);
+    const segment = Buffer.concat([Buffer.from([0xff, 0xe9, 0x30, 0x02]), randomBytesOf(8, 0x3000)]);
+    const long = [
+      Buffer.concat([flac.subarray(0, 42), block, flac.subarray(42)]),
+      Buffer.concat([picture.subarray(0, 2), segment, picture.subarray(2)]),
+    ];
+    for (const [file, whole] of [
+      [flac, true],
+      [picture, true],
+      [long[0] as Buffer, false],
+      [long[1] as Buffer, false],
+    ] as const) {
+      const disk = Buffer.alloc(Math.ceil(file.length / cluster) * cluster + 4 * cluster);
+      disk.set(file, cluster);
+      const found = finds(disk, cluster).find(({ at }) => at === cluster);
+      expect(found?.size).toBe(file.length);
+      expect(found && isWhole(found)).toBe(whole);
+    }
+  });
+});
+
+describe("a file in three pieces", () => {
+  it("is put together where its list of contents names what stands in the middle, and nothing else is called whole", () => {
+    const contents = ofKind("zip", "docx", "xlsx", "odt", "ods", "png").slice(0, 8);
+    const { exact, all, untrue } = tally(contents, [three(1024, "noise"), three(2048, "text", true)]);
+    expect(all).toBeGreaterThan(8);
+    expect(exact / all).toBeGreaterThan(0.2);
+    expect(untrue).toEqual([]);
+  }, 180_000);
+});
+
+describe("what is damaged", () => {
+  it("ends in the cluster in which that shows, and leaves what begins behind it to itself", () => {
+    const [png, jpeg] = [ofKind("png")[0], ofKind("jpeg", "photo")[0]] as [Buffer, Buffer];
+    const cluster = 4096;
+    const disk = Buffer.alloc(64 * cluster, "All is well that ends well.\n");
+    disk.set(png.subarray(0, cluster), cluster);
+    disk.set(jpeg, 2 * cluster);
+    const found = finds(disk, cluster);
+    const cut = found.find(({ at }) => at === cluster);
+    expect(cut?.extent.verdict.verdict).toBe("damaged");
+    expect(cut?.size).toBeLessThanOrEqual(2 * cluster);
+    const behind = found.find(({ at }) => at === 2 * cluster);
+    expect(behind && isProven(behind)).toBe(true);
+    expect(behind?.inside).toBeNull();
+  });
+});

@@ -1,0 +1,239 @@
+import { BlockReader } from "../../bytes/block-reader";
+import { MemorySource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { cannotTell, type Extent, type Format } from "../../formats/format";
+import { firstFrame } from "../../formats/lossless-audio";
+import { runFollow } from "../../formats/registry";
+import { isPageSize, pageSizeOf } from "../../formats/sqlite";
+import { traitsOf } from "../../formats/traits";
+import type { Find } from "../find";
+import { endAnchors } from "./end-anchors";
+import { joinJpeg } from "./jpeg-pieces";
+import { landmarksOf, REACH, shiftsOf } from "./landmarks";
+import { Allowance, around, damageAt, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
+import { likeliestSeam } from "./seam";
+
+/** Bytes that are read for one find at most. */
+const MOST_READ = 1 << 29;
+/** What a try costs beside what it reads, where unpacking is slow: a block of these is unpacked whole before anything is known of it. Bytes. */
+const COSTS: Readonly<Record<string, number>> = { bzip2: 1 << 20 };
+/** Ends of the last piece that are tried: with places that only look right, and with those that a landmark or a list gives. */
+const BREAKS_BLIND = 24;
+const BREAKS_PLACED = 512;
+const MOST_FIRST_PIECE = 1 << 26;
+/** Pieces beyond the first. */
+const MOST_SEAMS = 3;
+/** Ways of going on that are pursued from one break. */
+const MOST_WAYS = 3;
+
+/** Whether a find may go on somewhere else: it is damaged, or its last part is not proven. */
+export const isOpen = ({ format, extent }: Find) =>
+  traitsOf(format).inPieces === true &&
+  (extent.verdict.verdict === "damaged" || (extent.verdict.verdict === "cannot-tell" && extent.proven !== undefined));
+
+/** The find put together from pieces so that it is whole, or null. */
+export function joinPieces(room: PieceRoom, find: Find): Find | null {
+  if (!isOpen(find) || find.size > MOST_FIRST_PIECE) return null;
+  const allowed = Math.min(MOST_READ, room.disk.left);
+  const disk = new Allowance(room.disk, allowed);
+  const bounded = { ...room, disk };
+  const pieces = Pieces.beginningAt(bounded, find.at);
+  // One that was cut where another begins is followed anew: where it goes on depends on what is known of it up to there.
+  const extent = runFollow(find.format, pieces.source()) ?? find.extent;
+  const joined = find.format.id === "jpeg" ? joinJpeg(bounded, pieces) : goOn(bounded, find.format, pieces, extent, MOST_SEAMS);
+  return joined && { ...find, size: joined.extent.size, extent: joined.extent, segments: joined.pieces.runs(joined.extent.size) };
+}
+
+/** A way to go on: the last piece ends after `length` bytes of the file, the next one begins at `next` on the disk. */
+interface Way {
+  readonly length: number;
+  readonly next: number;
+}
+
+const UNSURE = cannotTell("where its pieces end is not certain");
+
+/** Searches the next piece of a file, and of what that leads to the one after it. */
+function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, seams: number): Joined | null {
+  const damage = damageAt(extent);
+  const ways: { pieces: Pieces; extent: Extent; gained: number }[] = [];
+  for (const way of waysOn(room, format, pieces, extent)) {
+    if (!isFree(room, pieces, way)) continue;
+    if (room.disk.isSpent) return null;
+    room.disk.add(-(COSTS[format.id] ?? 0));
+    const longer = pieces.goingOn(way.length, way.next);
+    const followed = runFollow(format, longer.source());
+    if (!followed) continue;
+    if (closes(extent, followed, way.length) && standsFree(room, longer, followed.size))
+      return surest(room, format, pieces, way, extent, followed);
+    const gained = damageAt(followed) - Math.max(damage, way.length + room.cluster);
+    if (gained > 0 && followed.verdict.verdict === "damaged") ways.push({ pieces: longer, extent: followed, gained });
+  }
+  if (seams <= 1) return null;
+  ways.sort((a, b) => b.gained - a.gained);
+  for (const way of ways.slice(0, MOST_WAYS)) {
+    const joined = goOn(room, format, way.pieces, way.extent, seams - 1);
+    if (joined) return joined;
+  }
+  return null;
+}
+
+/** Whether nothing that is proven stands in the last piece, and the next one begins elsewhere. */
+function isFree(room: PieceRoom, pieces: Pieces, { length, next }: Way): boolean {
+  if (next < 0 || next === pieces.lastAt + length - pieces.from || room.limitOf(next) <= next) return false;
+  if (pieces.holds(next, length)) return false;
+  const last = length - pieces.from;
+  return last > 0 && room.freeFrom(pieces.lastAt, last) >= last && room.freeFrom(next, 1) >= 1;
+}
+
+/** Whether the last piece runs over no file that is proven. */
+function standsFree(room: PieceRoom, pieces: Pieces, size: number): boolean {
+  const last = size - pieces.from;
+  return last <= REACH && room.freeFrom(pieces.lastAt, last) >= last;
+}
+
+function* waysOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): Generator<Way, void, void> {
+  const listed = endAnchors(room, format, pieces, extent);
+  const landmarks = landmarksOf(format, pieces, extent);
+  const marked = landmarks.flatMap((landmark) => shiftsOf(room, pieces, landmark));
+  const shifts = [...new Set([...listed, ...marked])];
+  if (shifts.length > 0) {
+    const breaks = breaksOf(room, format, pieces, extent, BREAKS_PLACED);
+    for (const some of [breaks.slice(0, BREAKS_BLIND), breaks.slice(BREAKS_BLIND)])
+      for (const shift of shifts) for (const length of some) yield { length, next: length + shift };
+  }
+  // What gives its own place is looked for by that alone: where that is not found, there is no end to be found either.
+  if (givesItsPlace(format) || (landmarks.length > 0 && (shifts.length > 0 || format.id === "png"))) return;
+  const breaks = breaksOf(room, format, pieces, extent, BREAKS_BLIND);
+  const [nearest] = breaks;
+  if (nearest === undefined) return;
+  const suits = suiting(room, format, pieces, extent);
+  const places = [...around(room, pieces.lastAt + nearest - pieces.from)].filter(suits);
+  const pages = format.id === "sqlite" ? pageAt(room, pieces) : null;
+  for (const [length, next] of likeliestFirst(breaks, places)) if (!pages || pages(length, next)) yield { length, next };
+}
+
+/** Whether the first page of a database that begins behind a seam is one (SQLite file format, 1.5 and 1.6). */
+function pageAt(room: PieceRoom, pieces: Pieces): (length: number, next: number) => boolean {
+  const raw = readBytes(pieces.source(), 16, 2);
+  const page = pageSizeOf(((raw[0] as number) << 8) | (raw[1] as number));
+  if (!isPageSize(page)) return () => true;
+  return (length, next) => {
+    const at = next + Math.ceil(length / page) * page - length;
+    const head = readBytes(room.disk, at, 8);
+    const kind = head[0] as number;
+    // Pages that rows spill over to and free ones begin with the number of the next.
+    return (
+      (PAGE_KINDS.has(kind) && (head[3] as number) * 256 + (head[4] as number) < page / 2) ||
+      (kind === 0 && head.some((byte) => byte !== 0))
+    );
+  };
+}
+const PAGE_KINDS: ReadonlySet<number> = new Set([2, 5, 10, 13]);
+
+const givesItsPlace = (format: Format) => format.id === "pdf" || traitsOf(format).family === "zip";
+
+/** Bytes of the file after which its last piece may end, the likeliest first: just before the damage, then farther from it. */
+function breaksOf(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, most: number): number[] {
+  const { cluster } = room;
+  const { verdict, proven = 0 } = extent;
+  const damage = damageAt(extent);
+  const least = Math.max(pieces.from + 1, verdict.verdict === "damaged" ? proven - cluster : 0);
+  const near = beforeFill(room, format, pieces, pieces.boundaryBefore(damage), least);
+  const all: number[] = [];
+  for (let back = near; back >= least && all.length < most; back -= cluster) all.push(back);
+  // Damage may also be reported before its place: a part with a checksum is reported by its beginning.
+  const last = Math.max(damage, verdict.verdict === "damaged" ? (verdict.upTo ?? damage) : extent.size) + cluster;
+  for (let on = near + cluster; on <= last && all.length < most * 2; on += cluster) if (on >= least) all.push(on);
+  return all.sort((a, b) => rank(a, near) - rank(b, near)).slice(0, most);
+}
+/** Fill is unpacked like data for a long way: packed data that break in it, or behind it, broke where it begins. */
+function beforeFill(room: PieceRoom, format: Format, pieces: Pieces, near: number, least: number): number {
+  if (!PACKED.has(format.id) && !givesItsPlace(format)) return near;
+  let begins = near;
+  for (let length = near; length - room.cluster >= least && near - length < MOST_FILLED; length -= room.cluster) {
+    const at = pieces.lastAt + length - room.cluster - pieces.from;
+    if (isFill(readBytes(room.disk, at, Math.min(room.cluster, MOST_FILL_SEEN)))) begins = length - room.cluster;
+    else if (begins < length) break;
+  }
+  return begins;
+}
+/** Bytes before the damage that are looked through for fill, and of each cluster. */
+const MOST_FILLED = 1 << 22;
+const MOST_FILL_SEEN = 4096;
+
+/** Breaks before the damage are likelier than those behind it. */
+const rank = (length: number, near: number) => (length <= near ? near - length : 1.5 * (length - near));
+
+/** Bytes of a cluster that are looked at before a file is followed into it. */
+const LOOKED_AT = 512;
+const PACKED = new Set(["gzip", "bzip2", "xz", "flac", "gif", "ogg", "opus", "ogv", "png", "mp3", "7z"]);
+
+/** Whether a file of this kind may go on at a place of the disk: what is packed has no fill and no text. */
+function suiting(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): (next: number) => boolean {
+  const bytesAt = (next: number, most: number) => readBytes(room.disk, next, Math.min(most, room.limitOf(next) - next));
+  if (format.id === "flac") {
+    const suits = nextFrame(pieces, damageAt(extent));
+    if (suits) return (next) => suits(bytesAt(next, MOST_FRAME));
+  }
+  const looks = PACKED.has(format.id) ? isPacked : (bytes: Uint8Array) => !isFill(bytes);
+  return (next) => looks(bytesAt(next, LOOKED_AT));
+}
+
+/** Bytes in which the next frame of sound must begin. */
+const MOST_FRAME = 1 << 15;
+
+/** The frame that is damaged has a number, the first whole one behind the seam has the next; null: its header is lost. */
+function nextFrame(pieces: Pieces, at: number): ((bytes: Uint8Array) => boolean) | null {
+  const source = pieces.source();
+  const here = firstFrame(new BlockReader(new WindowSource(source, at, Math.min(64, source.size - at)), 64));
+  if (here?.at !== 0) return null;
+  return (bytes) => {
+    const there = firstFrame(new BlockReader(new MemorySource(bytes)));
+    return there !== null && there.number > here.number && there.number - here.number <= here.samples;
+  };
+}
+
+const isFill = (bytes: Uint8Array) => bytes.every((byte) => byte === bytes[0]);
+
+/** Whether bytes are many and different, as packed ones are; a few zeros may stand among them. */
+function isPacked(bytes: Uint8Array): boolean {
+  const counts = new Uint32Array(64);
+  for (const byte of bytes) counts[byte >> 2] = (counts[byte >> 2] as number) + 1;
+  const most = Math.max(...counts);
+  const used = counts.filter((count) => count > 0).length;
+  return most < bytes.length / 4 && used >= Math.min(40, bytes.length / 8);
+}
+
+/** Where other ends of the last piece pass as well, the check is blind there: the likeliest is taken, and nothing is promised. */
+function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, before: Extent, followed: Extent): Joined {
+  const shift = way.next - way.length;
+  const passes = [way.length];
+  for (const step of [-room.cluster, room.cluster])
+    for (let length = way.length + step; length > pieces.from && length < followed.size; length += step) {
+      const other = { length, next: length + shift };
+      if (!isFree(room, pieces, other) || passes.length > MOST_PASSING) break;
+      const also = runFollow(format, pieces.goingOn(length, other.next).source());
+      if (!also || !closes(before, also, length)) break;
+      passes.push(length);
+    }
+  const best = passes.length > 1 ? likeliestSeam(pieces, shift, passes) : way.length;
+  const longer = pieces.goingOn(best, best + shift);
+  return { pieces: longer, extent: passes.length > 1 || !provesSeams(format, longer) ? { ...followed, verdict: UNSURE } : followed };
+}
+
+/** Kinds in which every byte stands under a checksum (PNG's chunks, Ogg's pages, blocks and headers of XZ and BZIP2). */
+const CHECKED_WHOLLY: ReadonlySet<string> = new Set(["png", "bzip2", "xz", "ogg", "opus", "ogv"]);
+/** Kinds in which every byte but those of headers and tags does. */
+const CHECKED_MOSTLY: ReadonlySet<string> = new Set(["gzip", "flac"]);
+
+/**
+ * Whether foreign bytes around the seams of what is put together cannot go unnoticed. In headers that nothing checks they could: of the last
+ * seam it is known whether other places pass as well, of those before it nothing.
+ */
+const provesSeams = (format: Format, pieces: Pieces) =>
+  CHECKED_WHOLLY.has(format.id) || (pieces.count <= 2 && (CHECKED_MOSTLY.has(format.id) || traitsOf(format).family === "zip"));
+
+/** What is in the parts of a file that closes loosely is not followed: that its structure is right is all that can be had. */
+const closes = (before: Extent, extent: Extent, length: number) =>
+  proves(extent, length) ||
+  (before.verdict.verdict === "damaged" && extent.closed && extent.verdict.verdict === "cannot-tell" && extent.size > length);
+const MOST_PASSING = 1024;

@@ -1,0 +1,155 @@
+import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { cannotTell } from "../../formats/format";
+import { type FollowedJpeg, followJpeg } from "../../formats/jpeg/jpeg";
+import { PROGRESSIVE } from "../../formats/jpeg/markers";
+import { LOOK, ScanReader } from "../../formats/jpeg/scan";
+import { around, damageAt, type Joined, likeliestFirst, type PieceRoom, type Pieces, proves } from "./pieces";
+import { likeliestSeam } from "./seam";
+
+/** Looks into the data of other clusters for one picture, and for one of its seams. */
+const MOST_LOOKS = 120_000;
+const LOOKS_EACH = 50_000;
+/** Bytes of whole pictures that are followed for one. */
+const MOST_FOLLOWED = 24 << 20;
+/** Places before the damage at which a piece may end; of the first of them the whole is followed where nothing less decides. */
+const BREAKS = 24;
+const BREAKS_LIKELY = 4;
+const MOST_SEAMS = 3;
+const MOST_WAYS = 3;
+
+/**
+ * What proves a seam is that sequential data decode across it and end where the picture does. Of several seams, of progressive data (a
+ * missing cluster may go unnoticed in them), and of a seam before the data that is too little.
+ */
+const UNSURE = cannotTell("it was put together from pieces, and what stands around their seams is not proven");
+
+interface Left {
+  looks: number;
+  followed: number;
+}
+
+/** Pictures are taken up again in the middle of their data, from the last state before each break. */
+export function joinJpeg(room: PieceRoom, pieces: Pieces): Joined | null {
+  return goOn(room, pieces, { looks: MOST_LOOKS, followed: MOST_FOLLOWED }, MOST_SEAMS);
+}
+
+function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joined | null {
+  const followed = followJpeg(pieces.source(), true);
+  const progressive = followed.open?.frame.marker === PROGRESSIVE;
+  const damage = damageAt(followed.extent);
+  const breaks = breaksOf(room, pieces, damage, followed.dataAt, progressive);
+  // Between scans stand tables, of which any bytes may be a part.
+  const suits = followed.open ? (bytes: Uint8Array) => readsLikeData(bytes, progressive) : (bytes: Uint8Array) => !isFill(bytes);
+  const likely = new Set(breaks.slice(0, BREAKS_LIKELY));
+  const [nearest] = breaks;
+  if (nearest === undefined) return null;
+  const data = [...around(room, pieces.lastAt + nearest - pieces.from)].filter((next) =>
+    suits(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT))),
+  );
+  // Between its parts a marker must stand where the part before it ends.
+  const marker = followed.open || readBytes(pieces.source(), damage, 1)[0] === 0xff ? null : damage;
+  let looks = 0;
+  const ways: { pieces: Pieces; at: number }[] = [];
+  for (const [length, next] of likeliestFirst(breaks, data)) {
+    if (next === pieces.lastAt + length - pieces.from || pieces.holds(next, length)) continue;
+    if (marker !== null && length <= marker && !isMarker(readBytes(room.disk, next + marker - length, 2))) continue;
+    left.looks -= 1;
+    looks += 1;
+    if (left.looks < 0 || looks > LOOKS_EACH || room.disk.isSpent) break;
+    const at = goesOn(followed, pieces.acrossSeam(length, next), pieces.from, length, likely.has(length));
+    if (at === null) continue;
+    const longer = pieces.goingOn(length, next);
+    if (at < Number.POSITIVE_INFINITY) {
+      // It breaks off again, farther on: another piece may follow.
+      if (at > Math.max(damage, length + room.cluster)) ways.push({ pieces: longer, at });
+      continue;
+    }
+    left.followed -= length + room.cluster;
+    if (left.followed < 0) continue;
+    const whole = followJpeg(longer.source());
+    const { extent } = whole;
+    if (proves(extent, length)) return surest(room, pieces, length, next, whole);
+    const on = damageAt(extent);
+    if (extent.verdict.verdict === "damaged" && on > Math.max(damage, length + room.cluster)) ways.push({ pieces: longer, at: on });
+  }
+  if (seams <= 1) return null;
+  ways.sort((a, b) => b.at - a.at);
+  for (const way of ways.slice(0, MOST_WAYS)) {
+    const joined = goOn(room, way.pieces, left, seams - 1);
+    if (joined) return joined;
+  }
+  return null;
+}
+
+/** What stands before a picture's data is not looked into: where its pieces may end elsewhere as well, the likeliest place is taken. */
+function surest(room: PieceRoom, pieces: Pieces, found: number, next: number, { extent, frame, dataAt }: FollowedJpeg): Joined {
+  const shift = next - found;
+  const passes = [found];
+  for (const step of [-room.cluster, room.cluster])
+    for (let length = found + step; length > pieces.from && length < extent.size && passes.length < MOST_PASSING; length += step) {
+      if (
+        length + shift === pieces.lastAt + length - pieces.from ||
+        !proves(followJpeg(pieces.goingOn(length, length + shift).source()).extent, length)
+      )
+        break;
+      passes.push(length);
+    }
+  const length = passes.length > 1 ? likeliestSeam(pieces, shift, passes) : found;
+  const longer = pieces.goingOn(length, length + shift);
+  const unsure = passes.length > 1 || longer.count > 2 || frame?.marker === PROGRESSIVE || length < dataAt;
+  return { pieces: longer, extent: unsure ? { ...extent, verdict: UNSURE } : extent };
+}
+const MOST_PASSING = 64;
+
+function breaksOf(room: PieceRoom, pieces: Pieces, damage: number, dataAt: number, progressive: boolean): number[] {
+  let near = pieces.boundaryBefore(damage);
+  // What stands before the damage may show that it is none of the picture's: zeros are followed like data for a long way.
+  for (let length = near; length - room.cluster > Math.max(pieces.from, dataAt); length -= room.cluster) {
+    const at = pieces.lastAt + length - room.cluster - pieces.from;
+    if (!readsLikeData(readBytes(room.disk, at, Math.min(room.cluster, MOST_LOOKED_AT)), progressive)) near = length - room.cluster;
+    if (near - length > MOST_LOOKED_BACK) break;
+  }
+  const all = Array.from({ length: BREAKS }, (_, back) => near - back * room.cluster);
+  return [...all.slice(0, 2), near + room.cluster, ...all.slice(2)].filter(
+    (length) => length > pieces.from && room.freeFrom(pieces.lastAt, length - pieces.from) >= length - pieces.from,
+  );
+}
+
+const isMarker = (bytes: Uint8Array) => bytes[0] === 0xff && (bytes[1] as number) >= 0xc0 && bytes[1] !== 0xff;
+
+/** Bytes before the damage that are looked through for what is no picture's data. */
+const MOST_LOOKED_BACK = 1 << 20;
+/** Bytes of a cluster that are looked at before its data are decoded. */
+const MOST_LOOKED_AT = 4096;
+
+/**
+ * Coded picture data have no markers but restarts up to the end of the picture (ITU-T T.81, F.1.2.3); progressive ones have a scan after
+ * the other, with tables between them.
+ */
+function readsLikeData(bytes: Uint8Array, progressive: boolean): boolean {
+  if (isFill(bytes)) return false;
+  for (let i = bytes.indexOf(0xff); i >= 0 && i + 1 < bytes.length; i = bytes.indexOf(0xff, i + 2)) {
+    const next = bytes[i + 1] as number;
+    if (next === 0xd9) return true;
+    const isRestart = next >= 0xd0 && next <= 0xd7;
+    if (next !== 0 && !isRestart && !(progressive && next >= 0xc0 && next !== 0xd8)) return false;
+  }
+  return true;
+}
+
+/** So many equal bytes are no coded data. */
+const LEAST_FILL = 256;
+const isFill = (bytes: Uint8Array) => bytes.length >= LEAST_FILL && bytes.subarray(0, LEAST_FILL).every((byte) => byte === bytes[0]);
+
+/** Where the data stop making sense; infinity: they do not, or only the whole decides; null: nothing speaks for going on like this. */
+function goesOn({ open }: FollowedJpeg, source: ByteSource, from: number, length: number, likely: boolean): number | null {
+  const whole = likely ? Number.POSITIVE_INFINITY : null;
+  // Broken before or between scans: only the whole can decide.
+  if (!open) return whole;
+  const state = open.states.findLast((each) => each.at + 4 <= length);
+  if (!state || state.at < from) return whole;
+  // In progressive pictures what is known of each coefficient cannot be taken back: the whole is followed for the likely breaks.
+  if (open.frame.marker === PROGRESSIVE) return whole;
+  const end = new ScanReader(source, open.frame, open.scan, state, LOOK).run();
+  return end.ended ? Number.POSITIVE_INFINITY : end.at;
+}
