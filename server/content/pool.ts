@@ -2,6 +2,7 @@ import { type ChildProcess, fork } from "node:child_process";
 import { existsSync, readFileSync } from "node:fs";
 import { setPriority } from "node:os";
 import { join } from "node:path";
+import { processorTimeOf } from "../../io/processor-time";
 import { SourceError } from "../../io/source-error";
 import { Problem } from "../problem";
 import type { Tasks } from "./tasks";
@@ -22,7 +23,7 @@ export type TaskAnswer =
   | { readonly fault: string; readonly code: string };
 
 interface Limits {
-  /** Milliseconds. */
+  /** Milliseconds of processor time; by the clock {@link WAITING} times as long. */
   readonly time: number;
   /** Bytes of memory the process may take in all. */
   readonly memory: number;
@@ -51,9 +52,11 @@ interface Member {
   why: Error | null;
 }
 
-/** A preview that takes longer than this is given up. Milliseconds. */
+/** A preview that takes longer than this is given up. Milliseconds of processor time, so that a busy computer is not taken for a hostile file. */
 export const PREVIEW_MS = 5_000;
 const LONG_MS = 600_000;
+/** How much longer than its processor time a task may take by the clock: it waits for slow drives and for others. */
+const WAITING = 6;
 const MEMORY = 640 << 20;
 const HEAP_MIB = 512;
 /** How often the memory of a working process is looked at. Milliseconds. */
@@ -153,9 +156,10 @@ export class ContentPool {
     member.work = work;
     member.askedAt = Date.now();
     work.asked += 1;
-    const until = Date.now() + work.limits.time;
+    const until = Date.now() + work.limits.time * WAITING;
+    const most = processorTimeOf(member.child.pid ?? 0) + work.limits.time;
     member.timer = setInterval(() => {
-      if (Date.now() > until)
+      if (Date.now() > until || processorTimeOf(member.child.pid ?? 0) > most)
         this.#end(
           member,
           new Problem(

@@ -1,6 +1,7 @@
 import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { processorTimeOf } from "../../io/processor-time";
 import { freePort } from "../../scripts/cluster";
 import { type Service, startAnsweringWeb } from "../../scripts/services";
 import { itemQuery } from "../../server/items/contract";
@@ -44,24 +45,26 @@ afterAll(async () => {
   await bench.close();
 });
 
-/** Longest a request may take: the limit of a preview or a repair, and a slow machine. Milliseconds. */
-const LONGEST = 30_000;
-/** Slower than this on any machine means that something held the web server up. What it is on a quiet one is printed, and kept in docs/benchmarks.md. */
-const HELD_UP = 500;
+/** A web server that works so long while it gives another answer was held up by what was asked of it. Milliseconds of its processor time: a busy machine does not lengthen them. */
+const HELD_UP = 1_000;
 
-/** How long each answer of the web server takes while something else is asked of it. */
-async function whileAsking<T>(work: Promise<T>): Promise<{ value: T; p95: number }> {
+/** Asks the web server for its health again and again while something else is asked of it; gives how long it worked and how long each answer took. */
+async function whileAsking(work: Promise<void>): Promise<{ busy: number; times: number[] }> {
   let pending = true;
   void work.catch(() => undefined).finally(() => (pending = false));
+  const server = web.process.pid as number;
   const times: number[] = [];
+  let busy = 0;
   do {
-    const began = performance.now();
+    const [before, began] = [processorTimeOf(server), performance.now()];
     const response = await fetch(`${address}/api/health`);
     expect(response.status).toBe(200);
+    busy = Math.max(busy, processorTimeOf(server) - before);
     times.push(performance.now() - began);
     await new Promise((done) => setTimeout(done, 5));
   } while (pending);
-  return { value: await work, p95: times.sort((a, b) => a - b)[Math.floor(times.length * 0.95)] as number };
+  await work;
+  return { busy, times: times.sort((a, b) => a - b) };
 }
 
 /** What the screen asks for of a copy, by its form. */
@@ -80,15 +83,13 @@ describe("a hostile file", () => {
       const copy = copies.get(name);
       expect(copy).toBeDefined();
       const ask = async (route: string, method = "GET") => {
-        const began = performance.now();
         const response = await fetch(`${address}/api/copies/${copy}/${route}`, { method });
         const body = response.headers.get("content-type")?.includes("json") ? await response.json() : await response.arrayBuffer();
-        expect(performance.now() - began, route).toBeLessThan(LONGEST);
         expect([200, 404, 409, 413, 422], `${route}: ${JSON.stringify(body).slice(0, 200)}`).toContain(response.status);
         if (response.status !== 200) expect((body as { problem: string }).problem).toMatch(/^[A-Z].*\.$/);
         return body;
       };
-      const { p95 } = await whileAsking(
+      const { busy, times } = await whileAsking(
         (async () => {
           const { form } = (await ask("form")) as { form: string };
           const routes = [...(ROUTES[form] ?? []), "bytes?at=0&length=4096", ...(LONG ? ["outline", "repair"] : [])];
@@ -96,9 +97,10 @@ describe("a hostile file", () => {
           await ask("check", "POST");
         })(),
       );
-      console.log(`${name}: p95 of other answers ${Math.round(p95)} ms`);
-      expect(p95).toBeLessThan(HELD_UP);
+      const p95 = times[Math.floor(times.length * 0.95)] ?? 0;
+      console.log(`${name}: p95 of other answers ${Math.round(p95)} ms, the server busy for at most ${busy} ms`);
+      expect(busy).toBeLessThan(HELD_UP);
     },
-    120_000,
+    300_000,
   );
 });
