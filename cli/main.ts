@@ -38,6 +38,10 @@ const HELP = `Tidy Compass, command line
   compass sweep SOURCE [--range 75%-100%] [--kinds jpeg,pdf] [--every-byte] [--volume N | --store ID] [--unused] [--json]
       files by what they look like inside, without any file system; of a volume, or only of what it has not in use
 
+  compass records FILE [--deleted] [--table T] [--json]
+      the rows of an SQLite database, its log and journal beside it taken into account; with --deleted also what is left of rows that
+      were deleted, changed or never committed, with how much of them stands and where
+
   compass check FILE… [--json]
       whether files will open
 
@@ -79,6 +83,7 @@ const verbs = {
     },
     load: async () => (await import("./sweep")).sweepSource,
   },
+  records: { options: { json: boolean, deleted: boolean, table: string }, load: async () => (await import("./records")).listRecords },
   check: { options: { json: boolean }, load: async () => (await import("./check")).checkFiles },
   repair: { options: { json: boolean, to: string, like: string }, load: async () => (await import("./repair")).repairFile },
 } as const;

@@ -20,4 +20,6 @@ export interface Options {
   store?: string;
   "as-of"?: string;
   deep?: boolean;
+  deleted?: boolean;
+  table?: string;
 }

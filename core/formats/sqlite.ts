@@ -199,6 +199,29 @@ class PageWalk {
   }
 }
 
+/** Guesses the page size of a database whose header is gone: at its multiples pages begin most often. 0: none fits. */
+export function guessedPageSize(reader: BlockReader): number {
+  let best = 0;
+  let most = 0;
+  for (let size = 65_536; size >= 512; size /= 2) {
+    const pages = Math.min(400, Math.floor(reader.size / size));
+    if (pages < 1 || reader.size % size !== 0) continue;
+    let right = KINDS.has(reader.u8(100)) ? 1 : 0;
+    for (let page = 2; page <= pages; page += 1) if (isPage(reader, (page - 1) * size, size)) right += 1;
+    const share = right / pages;
+    if (share > most + 0.05) [best, most] = [size, share];
+  }
+  return most > 0.3 ? best : 0;
+}
+
+function isPage(reader: BlockReader, at: number, size: number): boolean {
+  const kind = reader.u8(at);
+  if (!KINDS.has(kind)) return false;
+  const cells = reader.u16be(at + 3);
+  const content = reader.u16be(at + 5);
+  return cells * 2 + 8 <= size && (content === 0 || content <= size) && (content === 0 || content >= cells * 2 + 8);
+}
+
 /** A number of 1 to 9 bytes, the highest first (1.6). */
 export function varint(reader: BlockReader, at: number): { value: number; next: number } {
   let value = 0;

@@ -1,11 +1,10 @@
 import type { BlockReader } from "../bytes/block-reader";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
 import { formatById, runCheck } from "../formats/registry";
-import { isPageSize, pageSizeOf } from "../formats/sqlite";
+import { guessedPageSize, isPageSize, pageSizeOf } from "../formats/sqlite";
 import { BytesOut } from "./bytes-out";
 import { kept, made, type Repaired } from "./repaired";
 
-const KINDS: ReadonlySet<number> = new Set([2, 5, 10, 13]);
 const MOST_ROUNDS = 256;
 
 /**
@@ -179,29 +178,6 @@ function cellLength(page: Uint8Array, at: number, kind: number): number {
 }
 
 const headerIsRight = (reader: BlockReader) => reader.has(0, "SQLite format 3\0") && isPageSize(pageSizeOf(reader.u16be(16)));
-
-/** The page size at whose multiples pages begin most often; 0: none fits. */
-function guessedPageSize(reader: BlockReader): number {
-  let best = 0;
-  let most = 0;
-  for (let size = 65_536; size >= 512; size /= 2) {
-    const pages = Math.min(400, Math.floor(reader.size / size));
-    if (pages < 1 || reader.size % size !== 0) continue;
-    let right = KINDS.has(reader.u8(100)) ? 1 : 0;
-    for (let page = 2; page <= pages; page += 1) if (isPage(reader, (page - 1) * size, size)) right += 1;
-    const share = right / pages;
-    if (share > most + 0.05) [best, most] = [size, share];
-  }
-  return most > 0.3 ? best : 0;
-}
-
-function isPage(reader: BlockReader, at: number, size: number): boolean {
-  const kind = reader.u8(at);
-  if (!KINDS.has(kind)) return false;
-  const cells = reader.u16be(at + 3);
-  const content = reader.u16be(at + 5);
-  return cells * 2 + 8 <= size && (content === 0 || content <= size) && (content === 0 || content >= cells * 2 + 8);
-}
 
 /** Page 1 with a header of the usual values (file format, 1.3): the rest of the page is as it was. */
 function firstPage(reader: BlockReader, pageSize: number, pages: number): Uint8Array {

@@ -1,0 +1,438 @@
+import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
+import { carve, type Remain } from "./sqlite/carve";
+import { Database, emptyCell, type LiveRow, type Tree } from "./sqlite/database";
+import type { DatabaseFiles, Page, Part } from "./sqlite/pages";
+import { lengthOf, readValue, type Value } from "./sqlite/record";
+import { Shape } from "./sqlite/shape";
+
+/** A row of a database: one that counts, or what is left of one that does not. */
+export interface Row {
+  /** null: the name of its table is gone. */
+  readonly table: string | null;
+  /** Names of the columns; those without one are their numbers, from 0. */
+  readonly columns: readonly string[];
+  /** In the order of the columns; undefined: not known. */
+  readonly values: readonly (Value | undefined)[];
+  readonly rowid: number | bigint | null;
+  readonly state: "live" | "deleted";
+  /** `whole`: every value stands; `part`: some do not, or the row's number is gone; `guess`: it was worked out where a value begins. */
+  readonly confidence: "whole" | "part" | "guess";
+  /** Where its cell begins, in the file `from` says. */
+  readonly at: number;
+  readonly from: Part;
+}
+
+export interface ReadingOptions {
+  /** Whether remains of deleted rows are looked for. */
+  readonly deleted: boolean;
+  /** Only this table. */
+  readonly table?: string | undefined;
+}
+
+/** Remains whose row number is gone, kept until all whole ones are known. */
+const MOST_KEPT = 500_000;
+/** Rows by whose content doubles are known. */
+const MOST_KNOWN = 8_000_000;
+
+/**
+ * Reads the rows of an SQLite database: those that count, with log and journal as the published format says, and then what is left of deleted,
+ * changed and never committed ones, each once.
+ */
+export class RecordReader {
+  readonly #database: Database;
+  /** What is known by row number and content, and by content alone: hashes. */
+  readonly #known = new Set<number>();
+  readonly #contents = new Set<number>();
+  /** High bytes of the characters of texts in two bytes each. */
+  readonly #scripts = new Uint8Array(256);
+  /** Row numbers by tree, where pages of it are missing. */
+  readonly #numbers = new Map<Tree, Set<number>>();
+  readonly #kept: { remain: Row; content: number }[] = [];
+
+  private constructor(
+    database: Database,
+    private readonly options: ReadingOptions,
+  ) {
+    this.#database = database;
+  }
+
+  /** @returns null when no database is in it */
+  static open(files: DatabaseFiles, options: ReadingOptions): RecordReader | null {
+    const database = Database.open(files);
+    return database && new RecordReader(database, options);
+  }
+
+  get notes(): readonly string[] {
+    return this.#database.notes;
+  }
+
+  *rows(): Generator<Row> {
+    const { trees } = this.#database;
+    for (const tree of trees) if (!tree.shape.isIndex) yield* this.#live(tree);
+    for (const tree of trees)
+      if (tree.shape.isIndex) {
+        // Without a declaration only the rows say whether a tree is an index.
+        if (tree.name !== null || !(yield* this.#liveWithoutNumbers(tree))) this.#learnIndex(tree);
+      }
+    this.#database.markFree();
+    yield* this.#unreached();
+    if (!this.options.deleted) return;
+    yield* this.#leftInPages();
+    yield* this.#leftInImages();
+    for (const { remain, content } of this.#kept) {
+      if (this.#contents.has(content)) continue;
+      this.#remember(this.#contents, content);
+      yield remain;
+    }
+  }
+
+  #remember(set: Set<number>, hash: number): void {
+    if (set.size < MOST_KNOWN) set.add(hash);
+  }
+
+  #wanted(table: string | null): boolean {
+    const { table: only } = this.options;
+    return only === undefined ? table !== "sqlite_schema" : table?.toLowerCase() === only.toLowerCase();
+  }
+
+  /** The rows of a table as they count. */
+  *#live(tree: Tree): Generator<Row> {
+    const wanted = this.#wanted(tree.name);
+    if (!wanted && !this.options.deleted) return;
+    for (const row of this.#database.rowsOf(tree)) {
+      if (this.options.deleted) this.#learn(tree.shape, row);
+      this.#count(tree, row.rowid);
+      if (wanted) yield this.#rowOf(tree, row, "live");
+    }
+    if (tree.broken && wanted) this.#database.notes.push(`Pages of ${tree.name ? `“${tree.name}”` : "a table"} are damaged or missing.`);
+  }
+
+  /** Keeps row numbers where they will be needed: when pages of the table are missing. */
+  #count(tree: Tree, rowid: number | bigint | null): void {
+    if (typeof rowid !== "number" || !this.#database.isDamaged) return;
+    let numbers = this.#numbers.get(tree);
+    if (!numbers) this.#numbers.set(tree, (numbers = new Set()));
+    this.#remember(numbers, rowid);
+  }
+
+  /** Reads a tree without row numbers whose declaration is gone, unless it is an index: an entry of one ends with the number of a row. */
+  *#liveWithoutNumbers(tree: Tree): Generator<Row, boolean> {
+    let [entries, numbered] = [0, 0];
+    for (const { values } of this.#database.rowsOf(tree)) {
+      if (entries++ > SAMPLED) break;
+      const last = values.at(-1);
+      if (typeof last === "number" && [...this.#numbers.values()].some((numbers) => numbers.has(last))) numbered += 1;
+    }
+    if (entries === 0 || numbered > entries / 2) return false;
+    tree.shape.isIndex = false;
+    yield* this.#live(tree);
+    return true;
+  }
+
+  #learn(shape: Shape, { bytes, bodyAt, end, types, rowid }: LiveRow): void {
+    const places: number[] = [];
+    let at = bodyAt;
+    const { encoding } = this.#database;
+    for (const type of types) {
+      places.push(at);
+      if (encoding !== "utf8" && type >= 13 && type % 2 === 1) {
+        const until = Math.min(end, at + lengthOf(type));
+        for (let i = at + (encoding === "utf16le" ? 1 : 0); i < until; i += 2) this.#scripts[bytes[i] as number] = 1;
+      }
+      at += lengthOf(type);
+    }
+    shape.learn(types, (i) => {
+      const place = places[i] as number;
+      const type = types[i] as number;
+      return place + lengthOf(type) > end ? 0 : Number(readValue(bytes, place, type, "utf8"));
+    });
+    const content = contentHash(bytes, types, bodyAt, end);
+    this.#remember(this.#known, withRowId(content, rowid));
+    this.#remember(this.#contents, content);
+  }
+
+  /** What entries of an index look like: so that what is left of them is not taken for rows. */
+  #learnIndex(tree: Tree): void {
+    if (!this.options.deleted) return;
+    let learnt = 0;
+    for (const row of this.#database.rowsOf(tree)) {
+      if (learnt++ > MOST_LEARNT) continue;
+      this.#learn(tree.shape, row);
+    }
+  }
+
+  #rowOf({ name, statement }: Pick<Tree, "name" | "statement">, row: LiveRow, state: Row["state"]): Row {
+    const { values, page, cell, whole } = row;
+    return {
+      table: name,
+      columns: columnsOf(statement, values.length),
+      values,
+      rowid: row.rowid,
+      state,
+      confidence: whole ? "whole" : "part",
+      at: page.at + cell.at,
+      from: page.from,
+    };
+  }
+
+  /** Leaves of tables to which nothing leads any more because the pages that did are damaged: their rows count, unless others of the same number do. */
+  *#unreached(): Generator<Row> {
+    const database = this.#database;
+    const { trees } = database;
+    if (!database.isDamaged && !trees.some((tree) => tree.broken && !tree.shape.isIndex)) return;
+    for (let number = 2; number <= database.count; number += 1) {
+      if (database.owners[number] || database.roles[number]) continue;
+      const page = database.pages.get(number);
+      const head = page && readPageHead(page, database.usable);
+      if (!page || !head?.sound || head.cells.length === 0 || head.kind === KIND.interiorTable) continue;
+      const rows = [...this.#cellsOf(page, head.kind, head.cells, false)];
+      if (rows.length < head.cells.length) continue;
+      const fitting = this.#treeFor(rows, head.kind === KIND.leafTable, trees);
+      const tree = fitting ?? (database.isNameless ? this.#nameless(number, head.kind) : null);
+      // Rows of a table that is complete, or whose numbers others have, were deleted.
+      if (!tree || (fitting && (!tree.broken || this.#areKnown(tree, rows)))) continue;
+      database.owners[number] = database.trees.indexOf(tree) + 1;
+      for (const row of rows) {
+        const full: LiveRow = { ...row, values: database.values(tree, row.bytes, row.bodyAt, row.end, row.types, row.rowid) };
+        if (this.options.deleted) this.#learn(tree.shape, full);
+        this.#count(tree, row.rowid);
+        if (!tree.shape.isIndex && this.#wanted(tree.name)) yield this.#rowOf(tree, full, "live");
+      }
+    }
+  }
+
+  #areKnown(tree: Tree, rows: readonly LiveRow[]): boolean {
+    const numbers = this.#numbers.get(tree);
+    return numbers !== undefined && rows.some(({ rowid }) => typeof rowid === "number" && numbers.has(rowid));
+  }
+
+  #nameless(root: number, kind: number): Tree {
+    const table = kind === KIND.leafTable;
+    const tree: Tree = { name: null, root, shape: new Shape(null, null, table, !table, []), statement: null, broken: true };
+    this.#database.trees.push(tree);
+    return tree;
+  }
+
+  /** The tree whose shape fits the most rows, nearly all at least. */
+  #treeFor(rows: readonly LiveRow[], table: boolean, trees: readonly Tree[]): Tree | null {
+    let best: Tree | null = null;
+    let most = rows.length * 0.9 - 1;
+    for (const tree of trees) {
+      if (tree.shape.hasRowId !== table || tree.shape.count === 0) continue;
+      const fits = rows.filter(({ types }) => fitsShape(tree.shape, types)).length;
+      if (fits > most) [best, most] = [tree, fits];
+    }
+    return best;
+  }
+
+  *#cellsOf(page: Page, kind: number, offsets: readonly number[], counts: boolean): Generator<LiveRow> {
+    const cell = emptyCell();
+    for (const at of offsets) {
+      if (!readCell(page, at, kind, this.#database.usable, cell)) continue;
+      const row = this.#database.rowAt(NO_TABLE, page, cell, [], counts);
+      if (row) yield { ...row, cell: { ...cell } };
+    }
+  }
+
+  /** What is left in the pages as they are now: in the room between rows, and on free pages. */
+  *#leftInPages(): Generator<Row> {
+    const database = this.#database;
+    for (let number = 1; number <= database.count; number += 1) {
+      const page = database.pages.get(number);
+      if (!page) continue;
+      const owner = database.trees[(database.owners[number] ?? 0) - 1] ?? null;
+      yield* this.#leftIn(page, owner, owner !== null, database.roles[number] ?? 0);
+    }
+  }
+
+  /** What is left in what pages were before: in the log, the journal, and under them in the main file. */
+  *#leftInImages(): Generator<Row> {
+    const database = this.#database;
+    const { log, journal, pages } = database;
+    const images: { page: number; at: number; from: Part }[] = [];
+    for (const { page, at } of log?.frames ?? []) images.push({ page, at, from: "log" });
+    for (const { page, at } of journal?.images ?? []) images.push({ page, at, from: "journal" });
+    const inMain = Math.floor(database.files.main.size / database.pageSize);
+    const changed = new Set(images.map(({ page }) => page));
+    for (const page of changed) if (page <= inMain) images.push({ page, at: (page - 1) * database.pageSize, from: "main" });
+    for (let page = database.count + 1; page <= inMain; page += 1)
+      if (!changed.has(page)) images.push({ page, at: (page - 1) * database.pageSize, from: "main" });
+    for (const { page: number, at, from } of images) {
+      const now = pages.placeOf(number);
+      if (number <= database.count && now.from === from && now.at === at) continue;
+      const page = pages.read(number, from, at);
+      if (page) yield* this.#leftIn(page, database.trees[(database.owners[number] ?? 0) - 1] ?? null, false, 0);
+    }
+  }
+
+  /** @param counts whether the cells the page names count: only what is between them is left over */
+  *#leftIn(page: Page, owner: Tree | null, counts: boolean, role: number): Generator<Row> {
+    const { usable } = this.#database;
+    // The rest of a row is that row's; what stands behind its end is not looked at.
+    if (role === 1 && !counts) return;
+    const shapes = this.#shapes(owner);
+    const head = role === 2 ? null : readPageHead(page, usable);
+    const used: [number, number][] = [];
+    let from = page.header;
+    let starts: ReadonlySet<number> = new Set();
+    if (head) {
+      from = head.pointersEnd;
+      starts = new Set(head.freeBlocks);
+      if (head.kind === KIND.interiorTable) for (const at of head.cells) used.push([at, at + 5]);
+      else if (counts) used.push(...this.#room(page, head.kind, head.cells));
+      else if (!head.sound) from = page.header + 8;
+      else
+        for (const row of this.#cellsOf(page, head.kind, head.cells, false)) {
+          const shape = likest(shapes, row.types, head.kind === KIND.leafTable);
+          if (!shape) continue;
+          if (!shape.isIndex) yield* this.#offerRow(shape, row);
+          used.push([row.cell.at, row.cell.end]);
+        }
+    } else if (role === 2) from = Math.min(usable, 8 + 4 * page.bytes.readUInt32BE(4));
+    used.sort(([a], [b]) => a - b);
+    for (const [start, end] of [...used, [usable, usable] as const]) {
+      if (start - from > 4) yield* this.#carved(page, from, start, starts, shapes);
+      from = Math.max(from, end);
+    }
+  }
+
+  /** Where the cells of a page stand. */
+  #room(page: Page, kind: number, offsets: readonly number[]): [number, number][] {
+    const cell = emptyCell();
+    return offsets.flatMap((at): [number, number][] => (readCell(page, at, kind, this.#database.usable, cell) ? [[at, cell.end]] : []));
+  }
+
+  *#carved(page: Page, from: number, to: number, starts: ReadonlySet<number>, shapes: readonly Shape[]): Generator<Row> {
+    const { bytes } = page;
+    let [first, last] = [from, to];
+    while (first < last && bytes[first] === 0) first += 1;
+    while (last > first && bytes[last - 1] === 0) last -= 1;
+    if (last - first < 5) return;
+    // A cell may begin or end with zeros.
+    const stretch = {
+      bytes,
+      usable: this.#database.usable,
+      encoding: this.#database.encoding,
+      from: Math.max(from, first - 8),
+      to: Math.min(to, last + 16),
+      starts,
+      scripts: this.#scripts,
+      shapes,
+    };
+    for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain);
+  }
+
+  /** The shapes rows may have, that of the page's own tree first. */
+  #shapes(owner: Tree | null): Shape[] {
+    const all = this.#database.trees.filter(({ shape }) => shape.count > 0).map(({ shape }) => shape);
+    return owner && all.includes(owner.shape) ? [owner.shape, ...all.filter((shape) => shape !== owner.shape)] : all;
+  }
+
+  #treeOf(shape: Shape): Tree {
+    return this.#database.trees.find((tree) => tree.shape === shape) as Tree;
+  }
+
+  /** A whole cell that does not count any more. */
+  *#offerRow(shape: Shape, row: LiveRow): Generator<Row> {
+    const { bytes, types, bodyAt, end, rowid } = row;
+    const content = contentHash(bytes, types, bodyAt, end);
+    const key = withRowId(content, rowid);
+    if (this.#known.has(key)) return;
+    this.#remember(this.#known, key);
+    this.#remember(this.#contents, content);
+    const tree = this.#treeOf(shape);
+    if (!this.#wanted(tree.name)) return;
+    const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
+    yield this.#rowOf(tree, { ...row, values }, "deleted");
+  }
+
+  *#offerRemain(page: Page, remain: Remain): Generator<Row> {
+    const { shape, left, rowid, types, bodyAt, at, guessed, payload, local, overflow } = remain;
+    const recordAt = bodyAt - (payload - types.reduce((sum, type) => sum + lengthOf(type), 0));
+    const cell: Cell = { at, rowid, payload, local, recordAt, end: remain.end, overflow };
+    const tree = this.#treeOf(shape);
+    const { bytes, recordAt: start, end, whole } = this.#database.recordOf(page, cell, false);
+    const body = start + (bodyAt - recordAt);
+    const content = contentHash(bytes, types, body, end);
+    if (left === "cell") {
+      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end, types, whole, rowid, values: [] });
+      return;
+    }
+    if (!this.#wanted(tree.name) || this.#contents.has(content)) return;
+    const values = this.#database.values(tree, bytes, body, end, types, null);
+    const row: Row = {
+      table: tree.name,
+      columns: columnsOf(tree.statement, values.length),
+      values,
+      rowid: null,
+      state: "deleted",
+      confidence: guessed > 0 ? "guess" : whole && !shape.hasRowId ? "whole" : "part",
+      at: page.at + at,
+      from: page.from,
+    };
+    if (this.#kept.length < MOST_KEPT) this.#kept.push({ remain: row, content });
+  }
+}
+
+/** Entries of a tree that say whether it is an index. */
+const SAMPLED = 1000;
+/** Entries of an index from which its shape is learnt. */
+const MOST_LEARNT = 1_000_000;
+
+const NO_TABLE = { shape: new Shape(null, null, true, false, []), statement: null };
+
+/** The shape rows like this one have. */
+function likest(shapes: readonly Shape[], types: readonly number[], hasRowId: boolean): Shape | null {
+  let best: Shape | null = null;
+  let most = 0;
+  for (const shape of shapes) {
+    if (shape.hasRowId !== hasRowId || !fitsShape(shape, types)) continue;
+    const likeness = shape.likeness(types) + (shape === shapes[0] ? 0.5 : 0) + 0.01;
+    if (likeness > most) [best, most] = [shape, likeness];
+  }
+  return best;
+}
+
+const fitsShape = (shape: Shape, types: readonly number[]) =>
+  types.length >= shape.least && types.length <= shape.count && types.every((type, i) => shape.allows(i, type));
+
+function columnsOf(statement: Tree["statement"], count: number): readonly string[] {
+  if (!statement) return numbered(count);
+  let names = named.get(statement);
+  if (!names) {
+    names = statement.columns.map(({ name }) => name);
+    named.set(statement, names);
+  }
+  return names;
+}
+
+const named = new WeakMap<object, readonly string[]>();
+const numberedNames: string[][] = [];
+/** Names of columns that have none. */
+function numbered(count: number): readonly string[] {
+  numberedNames[count] ??= Array.from({ length: count }, (_, i) => String(i));
+  return numberedNames[count] as string[];
+}
+
+/** A number of 53 bits that stands for the values of a record (FNV-1a, twice). */
+function contentHash(bytes: Uint8Array, types: readonly number[], bodyAt: number, end: number): number {
+  let a = 0x811c9dc5;
+  let b = 0x050c5d1f;
+  for (const type of types) {
+    a = Math.imul(a ^ type, 0x01000193);
+    b = Math.imul(b ^ type, 0x85ebca6b);
+  }
+  for (let i = bodyAt; i < end; i += 1) {
+    const byte = bytes[i] as number;
+    a = Math.imul(a ^ byte, 0x01000193);
+    b = Math.imul(b ^ byte, 0x85ebca6b);
+    b ^= b >>> 13;
+  }
+  return (a >>> 0) * 0x20_0000 + (b >>> 11);
+}
+
+function withRowId(content: number, rowid: number | bigint | null): number {
+  if (rowid === null) return content;
+  const low = typeof rowid === "number" ? rowid | 0 : Number(BigInt.asIntN(32, rowid));
+  return (content + Math.imul(low ^ (low >>> 15), 0x2c1b3c6d)) % Number.MAX_SAFE_INTEGER;
+}

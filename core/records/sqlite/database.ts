@@ -1,0 +1,331 @@
+import { BlockReader } from "../../bytes/block-reader";
+import { guessedPageSize } from "../../formats/sqlite";
+import { isTreePage, KIND, readCell, readPageHead, type Cell } from "./cell";
+import { readJournal, type Journal } from "./journal";
+import { readLog, type Log } from "./log";
+import { type DatabaseFiles, type Header, type Page, Pages, readHeader } from "./pages";
+import { type Encoding, lengthOf, readHead, readValue, type Value } from "./record";
+import { Shape } from "./shape";
+import { parseTable, type TableStatement } from "./statement";
+
+/** A table or an index of a database. */
+export interface Tree {
+  readonly name: string | null;
+  readonly root: number;
+  readonly shape: Shape;
+  /** null: an index, or a table whose declaration is gone. */
+  readonly statement: TableStatement | null;
+  /** Whether pages of it are missing or damaged. */
+  broken: boolean;
+}
+
+/** Statements of a database that are read. */
+const MOST_TREES = 10_000;
+const MOST_PAGES = 1 << 26;
+/** Pages whose texts say in which encoding they are. */
+const SAMPLED_PAGES = 200;
+
+/** An SQLite database with its log and journal, opened as the published format says; what is damaged is passed by and noted. */
+export class Database {
+  readonly notes: string[] = [];
+  readonly trees: Tree[] = [];
+  readonly log: Log | null;
+  readonly journal: Journal | null;
+  readonly pages: Pages;
+  readonly pageSize: number;
+  readonly usable: number;
+  readonly encoding: Encoding;
+  /** Pages the database has. */
+  readonly count: number;
+  /** Which tree a page belongs to, counted from 1; 0: none that was reached. */
+  readonly owners: Uint16Array;
+  /** What else a page is: 1 the rest of a row, 2 a list of free pages, 3 a free page. */
+  readonly roles: Uint8Array;
+  readonly #header: Header | null;
+
+  private constructor(
+    readonly files: DatabaseFiles,
+    header: Header | null,
+    pageSize: number,
+  ) {
+    this.pageSize = pageSize;
+    const log = files.log ? readLog(files.log) : null;
+    this.log = log?.pageSize === pageSize ? log : null;
+    const journal = files.journal ? readJournal(files.journal, pageSize) : null;
+    this.journal = journal?.pageSize === pageSize ? journal : null;
+    if ((log && !this.log) || (journal && !this.journal))
+      this.notes.push("The log or journal beside it has pages of another size: it belongs to another database, and is not taken into account.");
+    this.pages = new Pages(files, pageSize, this.log, this.journal);
+    // The first page may itself stand in the log.
+    const first = this.pages.get(1);
+    this.#header = (first && readHeader(first.bytes, files.main.size)) ?? header;
+    const inFile = Math.floor(files.main.size / pageSize);
+    const stated = this.journal?.hot ? this.journal.pages : this.log?.pages;
+    this.count = Math.min(MOST_PAGES, stated ?? Math.max(inFile, this.#header?.pages ?? 0));
+    if (this.#header && stated === undefined && this.#header.pages > inFile)
+      this.notes.push(`${this.#header.pages - inFile} of its ${this.#header.pages} pages are missing at the end.`);
+    this.usable = pageSize - (this.#header?.reserved ?? 0);
+    this.owners = new Uint16Array(this.count + 1);
+    this.roles = new Uint8Array(this.count + 1);
+    this.encoding = this.#header?.encoding ?? this.#guessedEncoding();
+    if (!this.#header) this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
+  }
+
+  /** Whether the names of its tables are gone. */
+  get isNameless(): boolean {
+    return this.#header === null;
+  }
+
+  /** Whether a page that should lead to others does not. */
+  get isDamaged(): boolean {
+    return this.isNameless || this.trees.some(({ broken }) => broken);
+  }
+
+  /** @returns null when no pages of a database are found in it */
+  static open(files: DatabaseFiles): Database | null {
+    const reader = new BlockReader(files.main);
+    const head = reader.size >= 100 ? reader.bytes(0, 100).slice() : new Uint8Array(0);
+    const header = readHeader(head, files.main.size);
+    const log = files.log ? readLog(files.log) : null;
+    const pageSize = header?.pageSize ?? log?.pageSize ?? guessedPageSize(reader);
+    if (pageSize === 0) return null;
+    const database = new Database(files, header, pageSize);
+    database.#findTrees();
+    return database;
+  }
+
+  /** The encoding most texts are in: of two bytes a character, Latin letters have a zero on the side of the high one. */
+  #guessedEncoding(): Encoding {
+    const votes = { utf8: 0, utf16le: 0, utf16be: 0 };
+    const cell = emptyCell();
+    const types: number[] = [];
+    for (let number = 2; number <= Math.min(this.count, SAMPLED_PAGES); number += 1) {
+      const page = this.pages.get(number);
+      if (!page || page.bytes[0] !== KIND.leafTable) continue;
+      for (const at of readPageHead(page, this.usable)?.cells ?? []) {
+        if (!readCell(page, at, KIND.leafTable, this.usable, cell)) continue;
+        let body = readHead(page.bytes, cell.recordAt, cell.payload, cell.end, types);
+        for (const type of body < 0 ? [] : types) {
+          const [first, second] = [page.bytes[body], page.bytes[body + 1]];
+          if (type >= 17 && type % 2 === 1 && body + 2 <= cell.end)
+            votes[first !== 0 && second === 0 ? "utf16le" : first === 0 && second !== 0 ? "utf16be" : "utf8"] += 1;
+          body += lengthOf(type);
+        }
+      }
+    }
+    return (["utf8", "utf16le", "utf16be"] as const).reduce((a, b) => (votes[b] > votes[a] ? b : a));
+  }
+
+  /** The tables and indexes the first page speaks of; without it, those that their pages make up. */
+  #findTrees(): void {
+    const schema = new Shape("sqlite_schema", SCHEMA, true, false, [0, 1, 2, 3, 4]);
+    const tree: Tree = { name: "sqlite_schema", root: 1, shape: schema, statement: SCHEMA, broken: false };
+    this.trees.push(tree);
+    if (this.#header) {
+      const entries: { type: string; name: string; root: number; sql: string }[] = [];
+      for (const { values } of this.rowsOf(tree)) {
+        const [type, name, , root, sql] = values;
+        if (typeof type === "string" && typeof name === "string" && typeof root === "number" && entries.length < MOST_TREES)
+          entries.push({ type, name, root, sql: typeof sql === "string" ? sql : "" });
+      }
+      for (const { type, name, root, sql } of entries) {
+        if (root < 2 || root > this.count) {
+          if (root > this.count) this.notes.push(`Where “${name}” begins is not there any more.`);
+          continue;
+        }
+        if (type === "table") this.trees.push(tableTree(name, root, parseTable(sql)));
+        else if (type === "index") this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
+      }
+    } else this.#treesWithoutSchema();
+  }
+
+  /** Trees by what points to what: a page of a tree that no other points to is a root. */
+  #treesWithoutSchema(): void {
+    const pointed = new Uint8Array(this.count + 1);
+    const roots: number[] = [];
+    for (let number = 2; number <= this.count; number += 1) {
+      const page = this.pages.get(number);
+      const head = page && readPageHead(page, this.usable);
+      if (!page || !head || (head.kind !== KIND.interiorTable && head.kind !== KIND.interiorIndex)) continue;
+      for (const child of [...head.cells.map((at) => page.bytes.readUInt32BE(at)), head.right]) if (child <= this.count) pointed[child] = 1;
+    }
+    for (let number = 2; number <= this.count; number += 1) {
+      const page = this.pages.get(number);
+      const head = page && !pointed[number] ? readPageHead(page, this.usable) : null;
+      if (head && (head.kind === KIND.interiorTable || head.kind === KIND.interiorIndex)) roots.push(number);
+    }
+    for (const root of roots.slice(0, MOST_TREES)) {
+      const kind = this.pages.get(root)?.bytes[0];
+      const table = kind === KIND.interiorTable;
+      this.trees.push({ name: null, root, shape: new Shape(null, null, table, !table, []), statement: null, broken: false });
+    }
+    // With the first page its own tree is gone.
+    (this.trees[0] as Tree).broken = true;
+  }
+
+  /** The rows of a table as they count, in the order of their row numbers; damaged pages and rows are passed by. */
+  *rowsOf(tree: Tree): Generator<LiveRow> {
+    const cell = emptyCell();
+    const types: number[] = [];
+    for (const page of this.pagesOf(tree)) {
+      const head = readPageHead(page, this.usable);
+      if (!head || head.kind === KIND.interiorTable) continue;
+      for (const at of head.cells) {
+        if (!readCell(page, at, head.kind, this.usable, cell)) {
+          tree.broken = true;
+          continue;
+        }
+        const row = this.rowAt(tree, page, cell, types);
+        if (row) yield row;
+        else tree.broken = true;
+      }
+    }
+  }
+
+  /** The row in a cell. @returns null when it is none of the table */
+  rowAt(tree: Described, page: Page, cell: Cell, types: number[], counts = true): LiveRow | null {
+    const { bytes, recordAt, end, whole } = this.recordOf(page, cell, counts);
+    const bodyAt = readHead(bytes, recordAt, cell.payload, end, types);
+    if (bodyAt < 0) return null;
+    return { page, cell, bytes, bodyAt, end, types, whole, rowid: cell.rowid, values: this.values(tree, bytes, bodyAt, end, types, cell.rowid) };
+  }
+
+  /** A record's bytes: on its page, or put together with the pages it goes on to. @param counts whether the row counts, so that those pages are its own */
+  recordOf(page: Page, cell: Cell, counts: boolean): { bytes: Buffer; recordAt: number; end: number; whole: boolean } {
+    const { recordAt, local, overflow } = cell;
+    if (overflow === 0) return { bytes: page.bytes, recordAt, end: recordAt + local, whole: local === cell.payload };
+    const { bytes, whole } = this.#withOverflow(page, cell, counts);
+    return { bytes, recordAt: 0, end: bytes.length, whole };
+  }
+
+  /** The values of a record in the order of the table's columns; undefined: not known. */
+  values(
+    { shape, statement }: Described,
+    bytes: Buffer,
+    bodyAt: number,
+    end: number,
+    types: readonly number[],
+    rowid: number | bigint | null,
+    unsure = 0,
+  ): (Value | undefined)[] {
+    const columns = statement?.columns;
+    const values: (Value | undefined)[] = columns ? columns.map(({ fallback }) => fallback) : [];
+    let at = bodyAt;
+    for (let i = 0; i < types.length; i += 1) {
+      const type = types[i] as number;
+      const length = lengthOf(type);
+      const value = at + length > end || i < unsure ? undefined : readValue(bytes, at, type, this.encoding);
+      at += length;
+      if (!columns) values.push(value);
+      else {
+        const column = shape.columns[i];
+        if (column !== undefined) values[column] = column === statement.alias ? (rowid ?? undefined) : value;
+      }
+    }
+    return values;
+  }
+
+  /** A record with what stands on the pages it goes on to. */
+  #withOverflow(page: Page, { recordAt, local, payload, overflow }: Cell, counts: boolean): { bytes: Buffer; whole: boolean } {
+    // What is claimed is not taken before the pages for it are there.
+    const most = Math.min(payload, local + this.count * (this.usable - 4));
+    const pieces: Buffer[] = [page.bytes.subarray(recordAt, recordAt + local)];
+    let length = local;
+    const seen = new Set<number>();
+    for (let next = overflow; length < most && next > 0 && next <= this.count && !seen.has(next); ) {
+      seen.add(next);
+      const more = this.pages.get(next);
+      // A page that was zeroed, has become one of a tree, or has a list written over it, is not the rest of this row.
+      if (!more || this.owners[next] || isZero(more.bytes) || (!counts && this.roles[next] !== 3 && this.roles[next] !== 0)) break;
+      if (counts) this.roles[next] = 1;
+      const part = more.bytes.subarray(4, Math.min(this.usable, 4 + payload - length));
+      pieces.push(part);
+      length += part.length;
+      next = more.bytes.readUInt32BE(0);
+    }
+    return { bytes: Buffer.concat(pieces), whole: length === payload };
+  }
+
+  /** The pages of a tree that hold records, its inner ones among them, in order. */
+  *pagesOf(tree: Tree): Generator<Page> {
+    const id = this.trees.indexOf(tree) + 1;
+    const waiting = [tree.root];
+    const seen = new Set<number>();
+    for (let number = waiting.pop(); number !== undefined; number = waiting.pop()) {
+      const page = number >= 1 && number <= this.count && !seen.has(number) ? this.pages.get(number) : null;
+      const head = page && readPageHead(page, this.usable);
+      if (!page || !head || !this.#fits(tree, head.kind)) {
+        tree.broken = true;
+        continue;
+      }
+      seen.add(number);
+      this.owners[number] ||= id;
+      if (!head.sound) tree.broken = true;
+      if (head.kind === KIND.interiorTable || head.kind === KIND.interiorIndex) {
+        waiting.push(head.right);
+        for (let i = head.cells.length - 1; i >= 0; i -= 1) waiting.push(page.bytes.readUInt32BE(head.cells[i] as number));
+      }
+      yield page;
+    }
+  }
+
+  /** The first page says of a table whether it is kept by row numbers; of others, the declaration. */
+  #fits({ shape }: Tree, kind: number): boolean {
+    return isTreePage(kind) && (kind === KIND.leafTable || kind === KIND.interiorTable) === shape.hasRowId;
+  }
+
+  /** Marks the free pages (1.5). @returns how many pages are lists of others */
+  markFree(): void {
+    const seen = new Set<number>();
+    for (let trunk = this.#header?.firstFree ?? 0; trunk > 1 && trunk <= this.count && !seen.has(trunk) && !this.owners[trunk]; ) {
+      seen.add(trunk);
+      const page = this.pages.get(trunk);
+      if (!page) return;
+      this.roles[trunk] = 2;
+      const leaves = Math.min(page.bytes.readUInt32BE(4), this.usable / 4 - 2);
+      for (let i = 0; i < leaves; i += 1) {
+        const leaf = page.bytes.readUInt32BE(8 + i * 4);
+        if (leaf > 1 && leaf <= this.count && !this.owners[leaf]) this.roles[leaf] = 3;
+      }
+      trunk = page.bytes.readUInt32BE(0);
+    }
+  }
+}
+
+interface Described {
+  readonly shape: Shape;
+  readonly statement: TableStatement | null;
+}
+
+export interface LiveRow {
+  readonly page: Page;
+  readonly cell: Cell;
+  /** The record's bytes: the page's own, or put together from several pages. */
+  readonly bytes: Buffer;
+  readonly bodyAt: number;
+  readonly end: number;
+  readonly types: readonly number[];
+  /** Whether all of it is there. */
+  readonly whole: boolean;
+  readonly rowid: number | bigint | null;
+  readonly values: (Value | undefined)[];
+}
+
+export const emptyCell = (): Cell => ({ at: 0, rowid: null, payload: 0, local: 0, recordAt: 0, end: 0, overflow: 0 });
+
+const isZero = (bytes: Buffer) => bytes.every((byte) => byte === 0);
+
+function tableTree(name: string, root: number, statement: TableStatement | null): Tree {
+  const columns = statement ? storedOrder(statement) : [];
+  const hasRowId = !statement?.withoutRowId;
+  return { name, root, shape: new Shape(name, statement, hasRowId, false, columns), statement, broken: false };
+}
+
+/** The columns in the order of a record: as declared, without those that are computed; of tables without row numbers the key's first (2.4). */
+function storedOrder({ columns, key, withoutRowId }: TableStatement): number[] {
+  const stored = columns.map((_, i) => i).filter((i) => !columns[i]?.virtual);
+  return withoutRowId ? [...key, ...stored.filter((i) => !key.includes(i))] : stored;
+}
+
+/** The table every database begins with (2.6). */
+const SCHEMA = parseTable("CREATE TABLE sqlite_schema(type TEXT, name TEXT, tbl_name TEXT, rootpage INTEGER, sql TEXT)") as TableStatement;

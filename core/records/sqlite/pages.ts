@@ -1,0 +1,118 @@
+import type { ByteSource } from "../../bytes/byte-source";
+import { readBytes } from "../../bytes/byte-source";
+import { isPageSize, pageSizeOf } from "../../formats/sqlite";
+import type { Journal } from "./journal";
+import type { Log } from "./log";
+import type { Encoding } from "./record";
+
+/** The file of a database in which something stands. */
+export type Part = "main" | "log" | "journal";
+
+/** A page's bytes, and where they stand. */
+export interface Page {
+  readonly number: number;
+  readonly bytes: Buffer;
+  /** Where its header begins: 100 on the first page. */
+  readonly header: number;
+  readonly from: Part;
+  /** The offset of its first byte in that file. */
+  readonly at: number;
+}
+
+export interface DatabaseFiles {
+  readonly main: ByteSource;
+  readonly log?: ByteSource | null;
+  readonly journal?: ByteSource | null;
+}
+
+export interface Header {
+  readonly pageSize: number;
+  /** Bytes at the end of each page that are not SQLite's. */
+  readonly reserved: number;
+  readonly encoding: Encoding;
+  readonly firstFree: number;
+  readonly autoVacuum: boolean;
+  readonly pages: number;
+}
+
+const MARK = "SQLite format 3\0";
+const ENCODINGS: Readonly<Record<number, Encoding>> = { 1: "utf8", 2: "utf16le", 3: "utf16be" };
+
+/** Reads the header of page 1 (SQLite file format 1.3). @returns null when it is none */
+export function readHeader(page: Uint8Array, size: number): Header | null {
+  if (page.length < 100) return null;
+  for (let i = 0; i < MARK.length; i += 1) if (page[i] !== MARK.charCodeAt(i)) return null;
+  const view = new DataView(page.buffer, page.byteOffset, page.length);
+  const pageSize = pageSizeOf(view.getUint16(16));
+  if (!isPageSize(pageSize)) return null;
+  const reserved = page[20] as number;
+  const stated = view.getUint32(28);
+  const counted = Math.floor(size / pageSize);
+  return {
+    pageSize,
+    reserved: pageSize - reserved < 480 ? 0 : reserved,
+    encoding: ENCODINGS[view.getUint32(56)] ?? "utf8",
+    firstFree: view.getUint32(32),
+    autoVacuum: view.getUint32(52) !== 0,
+    // The number in the header counts only when it was written together with the change counter (1.3.7).
+    pages: stated > 0 && view.getUint32(24) === view.getUint32(92) ? stated : counted,
+  };
+}
+
+/** Bytes of pages that are kept. */
+const KEPT_BYTES = 32 << 20;
+
+/** The pages of a database as they count now: the log's committed ones before the main file's, and a hot journal's before those. */
+export class Pages {
+  readonly #kept = new Map<number, Page>();
+  readonly #log = new Map<number, number>();
+  readonly #journal = new Map<number, number>();
+  readonly #most: number;
+
+  constructor(
+    private readonly files: DatabaseFiles,
+    readonly pageSize: number,
+    log: Log | null,
+    journal: Journal | null,
+  ) {
+    if (log) for (const { page, at, state } of log.frames) if (state === "committed") this.#log.set(page, at);
+    // The first image of a page is what it was before the transaction.
+    if (journal?.hot) for (const { page, at } of journal.images) if (!this.#journal.has(page)) this.#journal.set(page, at);
+    this.#most = Math.max(64, Math.floor(KEPT_BYTES / pageSize));
+  }
+
+  /** Where a page's bytes that count stand. */
+  placeOf(number: number): { from: Part; at: number } {
+    const journal = this.#journal.get(number);
+    if (journal !== undefined) return { from: "journal", at: journal };
+    const log = this.#log.get(number);
+    if (log !== undefined) return { from: "log", at: log };
+    return { from: "main", at: (number - 1) * this.pageSize };
+  }
+
+  /** The page as it counts; null: it lies behind the end of its file. */
+  get(number: number): Page | null {
+    const kept = this.#kept.get(number);
+    if (kept) return kept;
+    const { from, at } = this.placeOf(number);
+    const page = this.read(number, from, at);
+    if (!page) return null;
+    if (this.#kept.size >= this.#most) this.#kept.delete(this.#kept.keys().next().value as number);
+    this.#kept.set(number, page);
+    return page;
+  }
+
+  /** A page's bytes from any place. */
+  read(number: number, from: Part, at: number): Page | null {
+    const source = this.files[from];
+    if (!source || number < 1 || at + this.pageSize > source.size) return null;
+    const bytes = readBytes(source, at, this.pageSize);
+    return {
+      number,
+      bytes: Buffer.from(bytes.buffer, bytes.byteOffset, bytes.length),
+      header: number === 1 ? 100 : 0,
+      from,
+      at,
+    };
+  }
+}
