@@ -343,7 +343,19 @@ export class RecordReader {
     const tree = this.#treeOf(shape);
     if (!this.#wanted(tree.name)) return;
     const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
-    yield this.#rowOf(tree, { ...row, values }, "deleted");
+    const found = this.#rowOf(tree, { ...row, values }, "deleted");
+    yield this.#isUnlikely(shape, types, bytes, bodyAt, end) ? { ...found, confidence: "guess" } : found;
+  }
+
+  /** Whether a large number, a time above all, is farther from those of rows that count than they are from each other. */
+  #isUnlikely(shape: Shape, types: readonly number[], bytes: Buffer, bodyAt: number, end: number): boolean {
+    let at = bodyAt;
+    return types.some((type, field) => {
+      const place = at;
+      at += lengthOf(type);
+      if (type === 0 || type > 7 || at > end || !shape.hasLargeNumbers(field)) return false;
+      return !shape.isNear(field, Number(readValue(bytes, place, type, "utf8")));
+    });
   }
 
   *#offerRemain(page: Page, remain: Remain): Generator<Row> {
@@ -366,7 +378,7 @@ export class RecordReader {
       values,
       rowid: null,
       state: "deleted",
-      confidence: guessed > 0 ? "guess" : whole && !shape.hasRowId ? "whole" : "part",
+      confidence: guessed > 0 || this.#isUnlikely(shape, types, bytes, body, end) ? "guess" : whole && !shape.hasRowId ? "whole" : "part",
       at: page.at + at,
       from: page.from,
     };

@@ -50,7 +50,7 @@ export function carve(stretch: Stretch): Remain[] {
   let before = stretch.from;
   for (let at = stretch.from; at + 3 <= stretch.to; ) {
     const record = recordAt(stretch, at, before);
-    if (record) {
+    if (record && !isOverwritten(stretch, record)) {
       records.push(record);
       before = record.end;
       at = record.end;
@@ -65,6 +65,15 @@ export function carve(stretch: Stretch): Remain[] {
   }
   found.push(...between(stretch, from, stretch.to, from !== stretch.from));
   return found;
+}
+
+/** Whether a younger cell, or a free block, begins in the middle of a record: what is behind that is not its own any more. */
+function isOverwritten(stretch: Stretch, { at, bodyAt, end }: Remain): boolean {
+  for (let inner = at + 1; inner < end; inner += 1) {
+    if (stretch.starts.has(inner)) return true;
+    if (inner >= bodyAt && recordAt(stretch, inner, bodyAt)?.left === "cell") return true;
+  }
+  return false;
 }
 
 /** The body of a record: whether its values can be what the fields of the table hold. */
@@ -199,9 +208,21 @@ function between(stretch: Stretch, from: number, to: number, isStart: boolean): 
   return found;
 }
 
+/**
+ * How well the first four bytes are those of a free block that begins here (file format 1.6): where the next one is, 0 or behind it on the page, and a
+ * length, of this cell or of more. 0: they are not.
+ */
+function blockScore({ bytes, usable }: Stretch, at: number, end: number): number {
+  const next = bytes.readUInt16BE(at);
+  const length = bytes.readUInt16BE(at + 2);
+  if (next !== 0 && (next <= at + length || next >= usable)) return 0;
+  if (at + length < end || at + length > usable) return 0;
+  return at + length - end <= FRAGMENT ? 3 : 1;
+}
+
 /** How much has to speak for a row without its front: where cells are known to begin, and elsewhere. */
 const ENOUGH_AT_START = 5;
-const ENOUGH_ELSEWHERE = 9;
+const ENOUGH_ELSEWHERE = 7;
 
 /** The best reading of a cell that begins here and whose first four bytes are a free block's. @param ahead how many cells behind it are looked at */
 function withoutFront(stretch: Stretch, at: number, to: number, sure: boolean, ahead: number): { remain: Remain; score: number } | null {
@@ -212,15 +233,17 @@ function withoutFront(stretch: Stretch, at: number, to: number, sure: boolean, a
   shapes.forEach((shape, rank) => {
     // Bytes of the head's serial types that were lost: four less those of the cell's length, its row number and the head's length.
     const most = shape.hasRowId ? 1 : 2;
-    // One field that stands says too little.
-    for (let lost = 0; lost <= Math.min(most, shape.count - 2); lost += 1) {
+    for (let lost = 0; lost <= most; lost += 1) {
       for (let fields = 0; fields <= lost; fields += 1) {
         if ((lost === 0) !== (fields === 0)) continue;
         for (let count = shape.count; count >= Math.max(shape.least, fields + 1); count -= 1) {
           const visible = visibleTypes(bytes, from, to, shape, fields, count);
-          if (!visible) continue;
+          // One field that stands says too little, unless it is a time.
+          if (!visible || (count - fields < 2 && !shape.hasLargeNumbers(fields))) continue;
           for (const candidate of fronts(stretch, shape, at, to, lost, fields, visible.types, visible.bodyAt)) {
-            const score = scoreOf(stretch, candidate, to, rank, ahead);
+            const block = blockScore(stretch, at, candidate.end);
+            if (!sure && block === 0) continue;
+            const score = scoreOf(stretch, candidate, to, rank, ahead) + block;
             if (candidate.shape === best?.remain.shape && candidate.end === best.remain.end && !shape.isCertain(fields)) others += 1;
             if (!best || score > best.score) best = { remain: candidate, score };
           }

@@ -59,7 +59,7 @@ export class Database {
     // The first page may itself stand in the log.
     const first = this.pages.get(1);
     this.#header = (first && readHeader(first.bytes, files.main.size)) ?? header;
-    const inFile = Math.floor(files.main.size / pageSize);
+    const inFile = Math.ceil(files.main.size / pageSize);
     const stated = this.journal?.hot ? this.journal.pages : this.log?.pages;
     this.count = Math.min(MOST_PAGES, stated ?? Math.max(inFile, this.#header?.pages ?? 0));
     if (this.#header && stated === undefined && this.#header.pages > inFile)

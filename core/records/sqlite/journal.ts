@@ -58,28 +58,32 @@ export function readJournal(source: ByteSource, pageSize: number): Journal | nul
   return { hot: true, pageSize: own, images, pages };
 }
 
-/** A journal without its header: records are where the sums of their pages all differ from the stated ones by the same number, the nonce. */
+/**
+ * A journal without its header. Records stand where the sums of their pages all differ from the stated ones by the same number, the nonce; behind the
+ * last transaction's those of earlier, longer ones may stand, with another nonce.
+ */
 function readFinished(reader: BlockReader, pageSize: number): Journal | null {
+  const record = pageSize + 8;
+  const nonceAt = (at: number) =>
+    at + record > reader.size || reader.u32be(at) === 0 ? null : (reader.u32be(at + 4 + pageSize) - sumOf(reader, at + 4, pageSize)) >>> 0;
   for (let sector = 512; sector <= 4096; sector *= 2) {
     const images: { page: number; at: number }[] = [];
-    let nonce = -1;
-    for (let at = sector; at + pageSize + 8 <= reader.size && images.length < MOST_IMAGES; at += pageSize + 8) {
-      const page = reader.u32be(at);
-      const own = (reader.u32be(at + 4 + pageSize) - sumOf(reader, at + 4, pageSize)) >>> 0;
-      if (nonce < 0) nonce = own;
-      if (own !== nonce || page === 0) {
-        // Another header may stand here, its mark zeroed or not: the records behind it begin at the next sector.
-        const next = Math.ceil(at / sector) * sector + sector;
-        if (images.length === 0 || next <= at || next + pageSize + 8 > reader.size) break;
-        const after = (reader.u32be(next + 4 + pageSize) - sumOf(reader, next + 4, pageSize)) >>> 0;
-        if (reader.u32be(next) === 0 || (reader.has(next - sector, MARK) ? false : after !== nonce)) break;
-        nonce = after;
-        at = next - pageSize - 8;
+    let nonce: number | null = null;
+    for (let at = sector; at + record <= reader.size && images.length < MOST_IMAGES; ) {
+      const own = nonceAt(at);
+      // By chance a single page fits any nonce: another one counts when two in a row have it.
+      if (own !== null && (own === nonce || own === nonceAt(at + record))) {
+        images.push({ page: reader.u32be(at), at: at + 4 });
+        nonce = own;
+        at += record;
         continue;
       }
-      images.push({ page, at: at + 4 });
+      // Another header may stand here; the records behind it begin at the next sector.
+      const next = Math.ceil(at / sector) * sector + sector;
+      if (images.length === 0 || nonceAt(next) === null || (nonceAt(next) !== nonceAt(next + record) && !reader.has(next - sector, MARK))) break;
+      nonce = nonceAt(next);
+      at = next;
     }
-    // By chance a single page fits any nonce.
     if (images.length > 1) return { hot: false, pageSize, images, pages: null };
   }
   return null;

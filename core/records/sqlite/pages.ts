@@ -59,6 +59,8 @@ export function readHeader(page: Uint8Array, size: number): Header | null {
   };
 }
 
+/** Bytes of a page that was cut off in the middle from which something is read. */
+const SHORTEST = 16;
 /** Bytes of pages that are kept. */
 const KEPT_BYTES = 32 << 20;
 
@@ -105,7 +107,8 @@ export class Pages {
   /** A page's bytes from any place. */
   read(number: number, from: Part, at: number): Page | null {
     const source = this.files[from];
-    if (!source || number < 1 || at + this.pageSize > source.size) return null;
+    // Of a page that is cut off in the middle the rest reads as zeros.
+    if (!source || number < 1 || at + SHORTEST > source.size) return null;
     const bytes = readBytes(source, at, this.pageSize);
     return {
       number,

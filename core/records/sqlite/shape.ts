@@ -124,6 +124,14 @@ export class Shape {
     return known !== undefined && value >= known.least && value <= known.most;
   }
 
+  /** Whether a number is no farther from those that were seen than the least of them from the greatest. */
+  isNear(field: number, value: number): boolean {
+    const known = this.fields[field];
+    if (!known) return false;
+    const span = known.most - known.least;
+    return value === 0 || (value >= known.least - span && value <= known.most + span);
+  }
+
   /** Whether the numbers of a field are so large that others of their size mean something. */
   hasLargeNumbers(field: number): boolean {
     const known = this.fields[field];
