@@ -7,7 +7,13 @@ let pending = "";
 
 /** One line on standard output, as JSON or as the given words. Written in large pieces, and never lost to a full pipe. */
 export function line(json: boolean | undefined, value: unknown, words: string): void {
-  pending += `${json ? JSON.stringify(value) : words}\n`;
+  put(json ? JSON.stringify(value) : words);
+}
+
+/** One line on standard output, as it is. */
+export function put(text: string): void {
+  pending += text;
+  pending += "\n";
   if (pending.length >= FLUSH_AT) flush();
 }
 

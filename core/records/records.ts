@@ -1,3 +1,4 @@
+import { NumberSet } from "./number-set";
 import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
 import { carve, type Remain } from "./sqlite/carve";
 import { Database, emptyCell, type LiveRow, type Tree } from "./sqlite/database";
@@ -41,12 +42,12 @@ const MOST_KNOWN = 8_000_000;
 export class RecordReader {
   readonly #database: Database;
   /** What is known by row number and content, and by content alone: hashes. */
-  readonly #known = new Set<number>();
-  readonly #contents = new Set<number>();
+  readonly #known = new NumberSet();
+  readonly #contents = new NumberSet();
   /** High bytes of the characters of texts in two bytes each. */
   readonly #scripts = new Uint8Array(256);
   /** Row numbers by tree, where pages of it are missing. */
-  readonly #numbers = new Map<Tree, Set<number>>();
+  readonly #numbers = new Map<Tree, NumberSet>();
   readonly #kept: { remain: Row; content: number }[] = [];
 
   private constructor(
@@ -86,7 +87,7 @@ export class RecordReader {
     }
   }
 
-  #remember(set: Set<number>, hash: number): void {
+  #remember(set: NumberSet, hash: number): void {
     if (set.size < MOST_KNOWN) set.add(hash);
   }
 
@@ -111,7 +112,7 @@ export class RecordReader {
   #count(tree: Tree, rowid: number | bigint | null): void {
     if (typeof rowid !== "number" || !this.#database.isDamaged) return;
     let numbers = this.#numbers.get(tree);
-    if (!numbers) this.#numbers.set(tree, (numbers = new Set()));
+    if (!numbers) this.#numbers.set(tree, (numbers = new NumberSet()));
     this.#remember(numbers, rowid);
   }
 
@@ -130,6 +131,11 @@ export class RecordReader {
   }
 
   #learn(shape: Shape, { bytes, bodyAt, end, types, rowid }: LiveRow): void {
+    const content = contentHash(bytes, types, bodyAt, end);
+    this.#remember(this.#known, withRowId(content, rowid));
+    this.#remember(this.#contents, content);
+    // After so many rows, one of a few says what others look like.
+    if (shape.rows > LEARNT_ALL && shape.learnsAlready(types)) return;
     const places: number[] = [];
     let at = bodyAt;
     const { encoding } = this.#database;
@@ -146,9 +152,6 @@ export class RecordReader {
       const type = types[i] as number;
       return place + lengthOf(type) > end ? 0 : Number(readValue(bytes, place, type, "utf8"));
     });
-    const content = contentHash(bytes, types, bodyAt, end);
-    this.#remember(this.#known, withRowId(content, rowid));
-    this.#remember(this.#contents, content);
   }
 
   /** What entries of an index look like: so that what is left of them is not taken for rows. */
@@ -388,6 +391,8 @@ export class RecordReader {
 
 /** Entries of a tree that say whether it is an index. */
 const SAMPLED = 1000;
+/** Rows all of which are looked at to know what rows of a table look like. */
+const LEARNT_ALL = 20_000;
 /** Entries of an index from which its shape is learnt. */
 const MOST_LEARNT = 1_000_000;
 
@@ -440,7 +445,7 @@ function contentHash(bytes: Uint8Array, types: readonly number[], bodyAt: number
     b = Math.imul(b ^ byte, 0x85ebca6b);
     b ^= b >>> 13;
   }
-  return (a >>> 0) * 0x20_0000 + (b >>> 11);
+  return (a >>> 0) * 0x20_0000 + (b >>> 11) + 1;
 }
 
 function withRowId(content: number, rowid: number | bigint | null): number {

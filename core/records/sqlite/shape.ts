@@ -75,6 +75,14 @@ export class Shape {
     }
   }
 
+  /** Counts a row that is like others, unless it is one in sixteen or has what none had: those are learnt from. */
+  learnsAlready(types: readonly number[]): boolean {
+    if (this.rows % 16 === 0 || types.length < this.least || types.length > this.fields.length) return false;
+    for (let i = 0; i < types.length; i += 1) if ((classOf(types[i] as number) & (this.fields[i] as Field).seen) === 0) return false;
+    this.rows += 1;
+    return true;
+  }
+
   /** Whether a serial type may stand in a field. */
   allows(field: number, type: number): boolean {
     const known = this.fields[field];
