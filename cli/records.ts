@@ -62,6 +62,8 @@ function asJson({ table, columns, values, rowid, state, confidence, at, from }: 
 }
 
 function asWords({ table, columns, values, state, confidence }: Row): string {
-  const known = values.flatMap((value, i) => (value === undefined ? [] : [`${columns[i]}=${typeof value === "string" ? value : jsonOf(value)}`]));
+  const known = values.flatMap((value, i) =>
+    value === undefined ? [] : [`${columns[i]}=${typeof value === "string" ? value : jsonOf(value)}`],
+  );
   return [state === "live" ? "" : `deleted (${confidence})`, table ?? "?", ...known].join("\t");
 }

@@ -1,5 +1,5 @@
 import { existsSync } from "node:fs";
-import { RecordReader, type ReadingOptions } from "../core/records/records";
+import { type ReadingOptions, RecordReader } from "../core/records/records";
 import { ReadOnlyFile } from "./read-only-file";
 
 /** A database's file with the log and journal beside it, opened for reading only. */

@@ -214,12 +214,18 @@ export function guessedPageSize(reader: BlockReader): number {
   return most > 0.3 ? best : 0;
 }
 
+/** Whether a page of this size begins here: cells are laid from its end, so that the first of them stands in its second half. */
 function isPage(reader: BlockReader, at: number, size: number): boolean {
   const kind = reader.u8(at);
   if (!KINDS.has(kind)) return false;
   const cells = reader.u16be(at + 3);
   const content = reader.u16be(at + 5);
-  return cells * 2 + 8 <= size && (content === 0 || content <= size) && (content === 0 || content >= cells * 2 + 8);
+  const pointers = at + (kind === PAGE.leafIndex || kind === PAGE.leafTable ? 8 : 12);
+  if (pointers - at + cells * 2 > size || (content !== 0 && content > size)) return false;
+  if (cells === 0) return content === (size & 0xffff);
+  let last = 0;
+  for (let i = 0; i < cells; i += 1) last = Math.max(last, reader.u16be(pointers + i * 2));
+  return last < size && last >= size / 2;
 }
 
 /** A number of 1 to 9 bytes, the highest first (1.6). */

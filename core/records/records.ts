@@ -1,6 +1,6 @@
 import { NumberSet } from "./number-set";
-import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
 import { carve, type Remain } from "./sqlite/carve";
+import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
 import { Database, emptyCell, type LiveRow, type Tree } from "./sqlite/database";
 import type { DatabaseFiles, Page, Part } from "./sqlite/pages";
 import { lengthOf, readValue, type Value } from "./sqlite/record";
@@ -48,6 +48,7 @@ export class RecordReader {
   readonly #scripts = new Uint8Array(256);
   /** Row numbers by tree, where pages of it are missing. */
   readonly #numbers = new Map<Tree, NumberSet>();
+  readonly #budget: { left: number };
   readonly #kept: { remain: Row; content: number }[] = [];
 
   private constructor(
@@ -55,6 +56,8 @@ export class RecordReader {
     private readonly options: ReadingOptions,
   ) {
     this.#database = database;
+    const { main, log, journal } = database.files;
+    this.#budget = { left: LEAST_READINGS + READINGS_A_BYTE * (main.size + (log?.size ?? 0) + (journal?.size ?? 0)) };
   }
 
   /** @returns null when no database is in it */
@@ -70,16 +73,19 @@ export class RecordReader {
   *rows(): Generator<Row> {
     const { trees } = this.#database;
     for (const tree of trees) if (!tree.shape.isIndex) yield* this.#live(tree);
+    this.#database.markFree();
+    yield* this.#unreached(KIND.leafTable);
     for (const tree of trees)
       if (tree.shape.isIndex) {
         // Without a declaration only the rows say whether a tree is an index.
         if (tree.name !== null || !(yield* this.#liveWithoutNumbers(tree))) this.#learnIndex(tree);
       }
-    this.#database.markFree();
-    yield* this.#unreached();
+    yield* this.#unreached(KIND.leafIndex);
     if (!this.options.deleted) return;
     yield* this.#leftInPages();
     yield* this.#leftInImages();
+    if (this.#budget.left < 0)
+      this.#database.notes.push("What is left of deleted rows was not looked for to the end: too much of it can be read in too many ways.");
     for (const { remain, content } of this.#kept) {
       if (this.#contents.has(content)) continue;
       this.#remember(this.#contents, content);
@@ -111,23 +117,31 @@ export class RecordReader {
   /** Keeps row numbers where they will be needed: when pages of the table are missing. */
   #count(tree: Tree, rowid: number | bigint | null): void {
     if (typeof rowid !== "number" || !this.#database.isDamaged) return;
-    let numbers = this.#numbers.get(tree);
-    if (!numbers) this.#numbers.set(tree, (numbers = new NumberSet()));
+    const numbers = this.#numbers.get(tree) ?? new NumberSet();
+    this.#numbers.set(tree, numbers);
     this.#remember(numbers, rowid);
   }
 
   /** Reads a tree without row numbers whose declaration is gone, unless it is an index: an entry of one ends with the number of a row. */
   *#liveWithoutNumbers(tree: Tree): Generator<Row, boolean> {
-    let [entries, numbered] = [0, 0];
-    for (const { values } of this.#database.rowsOf(tree)) {
-      if (entries++ > SAMPLED) break;
-      const last = values.at(-1);
-      if (typeof last === "number" && [...this.#numbers.values()].some((numbers) => numbers.has(last))) numbered += 1;
+    const sample: LiveRow[] = [];
+    for (const row of this.#database.rowsOf(tree)) {
+      sample.push(row);
+      if (sample.length >= SAMPLED) break;
     }
-    if (entries === 0 || numbered > entries / 2) return false;
+    if (sample.length === 0 || this.#isIndex(sample)) return false;
     tree.shape.isIndex = false;
     yield* this.#live(tree);
     return true;
+  }
+
+  #isIndex(entries: readonly LiveRow[]): boolean {
+    const known = [...this.#numbers.values()];
+    const numbered = entries.filter(({ bytes, bodyAt, end, types }) => {
+      const last = this.#database.values(NO_TABLE, bytes, bodyAt, end, types, null).at(-1);
+      return typeof last === "number" && known.some((numbers) => numbers.has(last));
+    });
+    return numbered.length > entries.length / 2;
   }
 
   #learn(shape: Shape, { bytes, bodyAt, end, types, rowid }: LiveRow): void {
@@ -179,7 +193,7 @@ export class RecordReader {
   }
 
   /** Leaves of tables to which nothing leads any more because the pages that did are damaged: their rows count, unless others of the same number do. */
-  *#unreached(): Generator<Row> {
+  *#unreached(kind: number): Generator<Row> {
     const database = this.#database;
     const { trees } = database;
     if (!database.isDamaged && !trees.some((tree) => tree.broken && !tree.shape.isIndex)) return;
@@ -187,11 +201,13 @@ export class RecordReader {
       if (database.owners[number] || database.roles[number]) continue;
       const page = database.pages.get(number);
       const head = page && readPageHead(page, database.usable);
-      if (!page || !head?.sound || head.cells.length === 0 || head.kind === KIND.interiorTable) continue;
+      if (!page || !head?.sound || head.cells.length === 0 || head.kind !== kind) continue;
       const rows = [...this.#cellsOf(page, head.kind, head.cells, false)];
       if (rows.length < head.cells.length) continue;
       const fitting = this.#treeFor(rows, head.kind === KIND.leafTable, trees);
-      const tree = fitting ?? (database.isNameless ? this.#nameless(number, head.kind) : null);
+      const tree =
+        fitting ??
+        (database.isNameless ? this.#nameless(number, kind === KIND.leafTable, kind === KIND.leafIndex && this.#isIndex(rows)) : null);
       // Rows of a table that is complete, or whose numbers others have, were deleted.
       if (!tree || (fitting && (!tree.broken || this.#areKnown(tree, rows)))) continue;
       database.owners[number] = database.trees.indexOf(tree) + 1;
@@ -209,9 +225,8 @@ export class RecordReader {
     return numbers !== undefined && rows.some(({ rowid }) => typeof rowid === "number" && numbers.has(rowid));
   }
 
-  #nameless(root: number, kind: number): Tree {
-    const table = kind === KIND.leafTable;
-    const tree: Tree = { name: null, root, shape: new Shape(null, null, table, !table, []), statement: null, broken: true };
+  #nameless(root: number, hasRowId: boolean, isIndex: boolean): Tree {
+    const tree: Tree = { name: null, root, shape: new Shape(null, null, hasRowId, isIndex, []), statement: null, broken: true };
     this.#database.trees.push(tree);
     return tree;
   }
@@ -321,6 +336,7 @@ export class RecordReader {
       starts,
       scripts: this.#scripts,
       shapes,
+      budget: this.#budget,
     };
     for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain);
   }
@@ -328,7 +344,8 @@ export class RecordReader {
   /** The shapes rows may have, that of the page's own tree first. */
   #shapes(owner: Tree | null): Shape[] {
     const all = this.#database.trees.filter(({ shape }) => shape.count > 0).map(({ shape }) => shape);
-    return owner && all.includes(owner.shape) ? [owner.shape, ...all.filter((shape) => shape !== owner.shape)] : all;
+    const others = all.sort((a, b) => b.rows - a.rows).filter((shape) => shape !== owner?.shape);
+    return (owner && owner.shape.count > 0 ? [owner.shape, ...others] : others).slice(0, MOST_SHAPES);
   }
 
   #treeOf(shape: Shape): Tree {
@@ -347,7 +364,8 @@ export class RecordReader {
     if (!this.#wanted(tree.name)) return;
     const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
     const found = this.#rowOf(tree, { ...row, values }, "deleted");
-    yield this.#isUnlikely(shape, types, bytes, bodyAt, end) ? { ...found, confidence: "guess" } : found;
+    const doubtful = this.#isUnlikely(shape, types, bytes, bodyAt, end) || endsInZeros(types, bytes, bodyAt, end);
+    yield doubtful ? { ...found, confidence: "guess" } : found;
   }
 
   /** Whether a large number, a time above all, is farther from those of rows that count than they are from each other. */
@@ -389,6 +407,13 @@ export class RecordReader {
   }
 }
 
+/** Shapes that are tried: those with the most rows. */
+const MOST_SHAPES = 64;
+/** Ways to read bytes as a row that are tried at most; a page full of remains of rows takes some twenty a byte. */
+const LEAST_READINGS = 5_000_000;
+const READINGS_A_BYTE = 200;
+/** Zeros at the end of a value that make it doubtful. */
+const ZEROS = 3;
 /** Entries of a tree that say whether it is an index. */
 const SAMPLED = 1000;
 /** Rows all of which are looked at to know what rows of a table look like. */
@@ -397,6 +422,19 @@ const LEARNT_ALL = 20_000;
 const MOST_LEARNT = 1_000_000;
 
 const NO_TABLE = { shape: new Shape(null, null, true, false, []), statement: null };
+
+/** Whether bytes at the end of a record, of which nothing says what they were, are zeros: they may have been overwritten. */
+function endsInZeros(types: readonly number[], bytes: Uint8Array, bodyAt: number, end: number): boolean {
+  let at = bodyAt;
+  let last = 0;
+  for (const type of types) {
+    at += lengthOf(type);
+    if (lengthOf(type) > 0) last = type;
+  }
+  if (last < 12 || last % 2 !== 0 || at > end || lengthOf(last) < ZEROS) return false;
+  for (let i = at - ZEROS; i < at; i += 1) if (bytes[i] !== 0) return false;
+  return true;
+}
 
 /** The shape rows like this one have. */
 function likest(shapes: readonly Shape[], types: readonly number[], hasRowId: boolean): Shape | null {

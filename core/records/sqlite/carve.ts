@@ -42,6 +42,8 @@ export interface Stretch {
   readonly starts: ReadonlySet<number>;
   /** The likeliest first. */
   readonly shapes: readonly Shape[];
+  /** Readings that may still be tried, over all stretches of a database: bytes made to fit everything must not take for ever. */
+  readonly budget: { left: number };
 }
 
 /** Finds what is left of rows in a stretch: first records whose head stands, then between them those whose head lost its front. */
@@ -118,7 +120,7 @@ function wholeCharacters(bytes: Uint8Array, at: number, length: number, encoding
 
 /** A record whose head begins here, with the front of its cell where that stands too. */
 function recordAt(stretch: Stretch, at: number, before: number): Remain | null {
-  const { bytes, usable, to, shapes } = stretch;
+  const { bytes, usable, to, shapes, budget } = stretch;
   const length = readVarint(bytes, at);
   const typesAt = varintEnd;
   const bodyAt = at + length;
@@ -127,6 +129,7 @@ function recordAt(stretch: Stretch, at: number, before: number): Remain | null {
   let most = 0;
   for (const shape of shapes) {
     if (length <= shape.least || length > 1 + shape.count * 5 || !shape.allows(0, bytes[typesAt] as number)) continue;
+    if (--budget.left < 0) return best;
     const types = typesBetween(bytes, typesAt, bodyAt, shape, 0);
     if (!types || types.length < shape.least) continue;
     const payload = types.reduce((sum, type) => sum + lengthOf(type), length);
@@ -237,6 +240,7 @@ function withoutFront(stretch: Stretch, at: number, to: number, sure: boolean, a
       for (let fields = 0; fields <= lost; fields += 1) {
         if ((lost === 0) !== (fields === 0)) continue;
         for (let count = shape.count; count >= Math.max(shape.least, fields + 1); count -= 1) {
+          if (--stretch.budget.left < 0) return;
           const visible = visibleTypes(bytes, from, to, shape, fields, count);
           // One field that stands says too little, unless it is a time.
           if (!visible || (count - fields < 2 && !shape.hasLargeNumbers(fields))) continue;
@@ -292,7 +296,7 @@ function* fronts(
   const headRest = bodyAt - at - BLOCK_HEAD;
   let tried = 0;
   for (const front of combinations(shape, fields, to - bodyAt - known)) {
-    if (tried++ > MOST_FRONTS) return;
+    if (tried++ > MOST_FRONTS || --stretch.budget.left < 0) return;
     if (front.reduce((sum, type) => sum + varintLength(type), 0) !== lost) continue;
     const types = [...front, ...visible];
     const payload = 1 + lost + headRest + known + front.reduce((sum, type) => sum + lengthOf(type), 0);

@@ -1,8 +1,8 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { guessedPageSize } from "../../formats/sqlite";
-import { isTreePage, KIND, readCell, readPageHead, type Cell } from "./cell";
-import { readJournal, type Journal } from "./journal";
-import { readLog, type Log } from "./log";
+import { type Cell, isTreePage, KIND, readCell, readPageHead } from "./cell";
+import { type Journal, readJournal } from "./journal";
+import { type Log, readLog } from "./log";
 import { type DatabaseFiles, type Header, type Page, Pages, readHeader } from "./pages";
 import { type Encoding, lengthOf, readHead, readValue, type Value } from "./record";
 import { Shape } from "./shape";
@@ -54,7 +54,9 @@ export class Database {
     const journal = files.journal ? readJournal(files.journal, pageSize) : null;
     this.journal = journal?.pageSize === pageSize ? journal : null;
     if ((log && !this.log) || (journal && !this.journal))
-      this.notes.push("The log or journal beside it has pages of another size: it belongs to another database, and is not taken into account.");
+      this.notes.push(
+        "The log or journal beside it has pages of another size: it belongs to another database, and is not taken into account.",
+      );
     this.pages = new Pages(files, pageSize, this.log, this.journal);
     // The first page may itself stand in the log.
     const first = this.pages.get(1);
@@ -68,7 +70,8 @@ export class Database {
     this.owners = new Uint16Array(this.count + 1);
     this.roles = new Uint8Array(this.count + 1);
     this.encoding = this.#header?.encoding ?? this.#guessedEncoding();
-    if (!this.#header) this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
+    if (!this.#header)
+      this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
   }
 
   /** Whether the names of its tables are gone. */
@@ -134,7 +137,8 @@ export class Database {
           continue;
         }
         if (type === "table") this.trees.push(tableTree(name, root, parseTable(sql)));
-        else if (type === "index") this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
+        else if (type === "index")
+          this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
       }
     } else this.#treesWithoutSchema();
   }
@@ -187,7 +191,17 @@ export class Database {
     const { bytes, recordAt, end, whole } = this.recordOf(page, cell, counts);
     const bodyAt = readHead(bytes, recordAt, cell.payload, end, types);
     if (bodyAt < 0) return null;
-    return { page, cell, bytes, bodyAt, end, types, whole, rowid: cell.rowid, values: this.values(tree, bytes, bodyAt, end, types, cell.rowid) };
+    return {
+      page,
+      cell,
+      bytes,
+      bodyAt,
+      end,
+      types,
+      whole,
+      rowid: cell.rowid,
+      values: this.values(tree, bytes, bodyAt, end, types, cell.rowid),
+    };
   }
 
   /** A record's bytes: on its page, or put together with the pages it goes on to. @param counts whether the row counts, so that those pages are its own */

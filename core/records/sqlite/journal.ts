@@ -80,7 +80,8 @@ function readFinished(reader: BlockReader, pageSize: number): Journal | null {
       }
       // Another header may stand here; the records behind it begin at the next sector.
       const next = Math.ceil(at / sector) * sector + sector;
-      if (images.length === 0 || nonceAt(next) === null || (nonceAt(next) !== nonceAt(next + record) && !reader.has(next - sector, MARK))) break;
+      if (images.length === 0 || nonceAt(next) === null || (nonceAt(next) !== nonceAt(next + record) && !reader.has(next - sector, MARK)))
+        break;
       nonce = nonceAt(next);
       at = next;
     }

@@ -1,0 +1,59 @@
+import { describe, expect, it } from "vitest";
+import { seeded } from "../../demo/draw";
+import { openFixture, RECORDS, recordsFiles } from "../../tests/support/records-truth";
+
+const ROUNDS = Math.ceil(Number(process.env.COMPASS_MUTATIONS ?? 5000) / 250);
+
+describe("damaged databases, logs and journals", () => {
+  it.each(RECORDS)(
+    `of %s are read as far as they go, ${ROUNDS} times`,
+    (name) => {
+      const files = recordsFiles(name);
+      const drawn = seeded(name.length);
+      const random = (most: number) => Math.floor(drawn() * most);
+      for (let round = 0; round < ROUNDS; round += 1) {
+        const damaged = new Map<string, Uint8Array>();
+        for (const [file, whole] of files) {
+          const bytes = Uint8Array.from(whole);
+          for (let hits = 1 + random(12); hits > 0; hits -= 1) {
+            // Heads of pages and of files hurt most.
+            const page = random(Math.ceil(bytes.length / 512)) * 512;
+            const at = Math.min(bytes.length - 1, (random(3) === 0 ? 0 : page) + random(random(2) === 0 ? 16 : 512));
+            bytes[at] = random(256);
+          }
+          damaged.set(file, random(5) === 0 ? bytes.subarray(0, random(bytes.length)) : bytes);
+        }
+        let rows = 0;
+        for (const { values, columns } of openFixture(damaged, true)?.rows() ?? []) {
+          rows += 1;
+          if (values.length > columns.length) throw new Error("a value without a column");
+        }
+        expect(rows).toBeLessThan(100_000);
+      }
+    },
+    120_000,
+  );
+});
+
+describe("a database made to take long", () => {
+  it("of pages all of whose bytes may begin a row ends, and says that not all was looked at or gives what it found", () => {
+    const files = recordsFiles("large-pages");
+    const bytes = Uint8Array.from(files.get("data.db") as Buffer);
+    // Heads of records within heads of records: five fields of whole numbers, over and over.
+    const pattern = [9, 7, 0, 25, 1, 25, 6, 1];
+    for (let page = 4; page * 65_536 < bytes.length; page += 1)
+      for (let at = page * 65_536 + 8; at < (page + 1) * 65_536; at += 1) bytes[at] = pattern[at % pattern.length] as number;
+    const reader = openFixture(new Map([["data.db", bytes]]), true);
+    expect([...(reader?.rows() ?? [])].length).toBeGreaterThan(0);
+  });
+
+  it("of a tree of pages that lead to each other in a circle ends", () => {
+    const bytes = Uint8Array.from(recordsFiles("small-pages").get("data.db") as Buffer);
+    for (let page = 1; page * 512 < bytes.length; page += 1) {
+      const at = page * 512;
+      if (bytes[at] !== 5) continue;
+      new DataView(bytes.buffer).setUint32(at + 8, page + 1);
+    }
+    expect([...(openFixture(new Map([["data.db", bytes]]), true)?.rows() ?? [])].length).toBeGreaterThan(0);
+  });
+});
