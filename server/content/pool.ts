@@ -82,6 +82,7 @@ const LONG: Partial<Record<TaskName, number>> = {
   lookAtRestored: LONG_MS,
   samePresent: 60_000,
   inspect: LONG_MS,
+  records: 60_000,
   browse: 30_000,
   usedRuns: 30_000,
 };

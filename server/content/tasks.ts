@@ -12,6 +12,8 @@ import { drawnThumbnail, picturePreview } from "../previews/pictures";
 import { beginningOf, bytesOf, outlineFor } from "../previews/raw";
 import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
+import type { RecordsQuery } from "../records/contract";
+import { recordsOf } from "../records/read";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
 import type { RestorePlan } from "../restores/contract";
 import { readDelivered } from "../restores/delivery";
@@ -36,6 +38,7 @@ export const tasks = {
   text: async (copyId: number, encoding: string | null) => textOf(await copyOf(copyId), encoding),
   document: async (copyId: number) => documentText(await copyOf(copyId)),
   tables: async (copyId: number, rows: "shown" | "compared") => tablesOf(await copyOf(copyId), rows),
+  records: async (copyId: number, query: RecordsQuery) => recordsOf(db(), await copyOf(copyId), query),
   archive: async (copyId: number) => archiveOf(await copyOf(copyId)),
   outline: async (copyId: number) => outlineFor(await copyOf(copyId)),
   bytes: async (copyId: number, at: number, length: number) => bytesOf(await copyOf(copyId), at, length),

@@ -1,4 +1,4 @@
-import { sql } from "drizzle-orm";
+import { type SQL, sql } from "drizzle-orm";
 import { diskRuns, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { SHIPPED_RULES } from "../../core/places/rules";
@@ -221,6 +221,19 @@ export function toFileAt(row: FileColumns, layout: Layout | null): FileAt | null
 
 /** What is needed to read a copy's content. */
 export async function findStoredCopy(db: Connection, copyId: number): Promise<StoredCopy | null> {
+  return (await findStoredCopies(db, sql`c.id = ${copyId}`))[0] ?? null;
+}
+
+/** The copies under other names in the folder of a copy, one of each name: in its own state first, then the newest. */
+export async function findBeside(db: Connection, copyId: number, names: readonly string[]): Promise<StoredCopy[]> {
+  const { rows } = await db.execute<{ id: string }>(sql`
+    select distinct on (b.name) b.id from copies c join copies b on b.store_id = c.store_id and b.folder_id = c.folder_id
+    where c.id = ${copyId} and b.name in ${[...names]} and b.layout is not null
+    order by b.name, (b.state = c.state) desc, b.modified desc nulls last, b.id desc`);
+  return rows.length === 0 ? [] : findStoredCopies(db, sql`c.id in ${rows.map(({ id }) => Number(id))}`);
+}
+
+async function findStoredCopies(db: Connection, which: SQL): Promise<StoredCopy[]> {
   const { rows } = await db.execute<
     {
       id: string;
@@ -233,18 +246,18 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
       FileColumns
   >(sql`
     select c.id, c.name, c.size, c.layout, ${FILE_COLUMNS}, ${SOURCE_COLUMNS}, c.job_id, c.condition from copies c
-    join stores v on v.id = c.store_id join sources s on s.id = v.source_id where c.id = ${copyId}`);
-  const [row] = rows;
-  if (!row) return null;
-  const layout = row.layout ? decodeLayout(row.layout) : null;
-  return {
-    id: Number(row.id),
-    name: row.name,
-    size: Number(row.size),
-    layout,
-    ...toSourceAt(row),
-    file: toFileAt(row, layout),
-    jobId: row.job_id,
-    condition: row.condition,
-  };
+    join stores v on v.id = c.store_id join sources s on s.id = v.source_id where ${which}`);
+  return rows.map((row) => {
+    const layout = row.layout ? decodeLayout(row.layout) : null;
+    return {
+      id: Number(row.id),
+      name: row.name,
+      size: Number(row.size),
+      layout,
+      ...toSourceAt(row),
+      file: toFileAt(row, layout),
+      jobId: row.job_id,
+      condition: row.condition,
+    };
+  });
 }

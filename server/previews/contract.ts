@@ -14,6 +14,8 @@ export const previewForm = z.object({
   camera: z.string().nullable(),
   /** Whether it looks, by content or by name, like a disk that can be opened as a source. */
   disk: z.boolean(),
+  /** Whether it is a database whose rows can be read. */
+  records: z.boolean(),
 });
 export type PreviewFacts = z.infer<typeof previewForm>;
 

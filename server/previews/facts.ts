@@ -2,6 +2,7 @@ import sharp from "sharp";
 import { readBytes } from "../../core/bytes/byte-source";
 import { identify, runSummary } from "../../core/formats/registry";
 import { traitsOf } from "../../core/formats/traits";
+import { Database } from "../../core/records/sqlite/database";
 import { looksLikeDisk } from "../../core/volumes/holds-disk";
 import type { StoredCopy } from "../items/queries";
 import { withContent } from "./content";
@@ -14,11 +15,14 @@ const MAX_PIXELS = 200_000_000;
 /** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
 const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|dmg|sparseimage|0*1)$/i;
 
+/** Usual names of databases (common practice, no published source): of these one is looked for also where the beginning is damaged. */
+const DATABASE_NAME = /(\.(db|sqlite3?|storedata)|^[^.]+)$/i;
+
 /** Text whose name says that it is a table. */
 const separated = (name: string, format: string) =>
   (format === "text" || format === "csv" || format === "words") && /\.(csv|tsv)$/i.test(name);
 
-const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null, disk: false };
+const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null, disk: false, records: false };
 
 /** How a copy is best shown, by its content rather than by its name, and what a picture says of itself. */
 export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
@@ -26,10 +30,13 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
   return withContent(copy, async (content) => {
     const format = identify(content, copy.name);
     const disk = looksLikeDisk(content) || DISK_NAME.test(copy.name);
-    if (!format) return { ...nothing, disk };
+    // One whose first page is gone begins with nothing that is known.
+    const records = format ? format.id === "sqlite" : DATABASE_NAME.test(copy.name) && Database.open({ main: content }) !== null;
+    if (!format) return { ...nothing, disk, records };
     const facts: PreviewFacts = {
       ...nothing,
       disk,
+      records,
       form: separated(copy.name, format.id) ? "tables" : (traitsOf(format).shownAs ?? "hex"),
       format: format.title,
     };

@@ -26,6 +26,7 @@ import {
 import { Preview } from "../previews/Preview";
 import styles from "./items.module.css";
 import { OpenInside } from "./OpenInside";
+import { ReadRecords } from "./ReadRecords";
 import { Repair } from "./Repair";
 import { useItemDetail } from "./use-items";
 import { useInTray, useTrayChange } from "./use-tray-change";
@@ -69,6 +70,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <Evidence copy={copy} item={item} zone={zone} />
       <CheckWhenSeen key={`check ${copy.id}`} jobId={jobId} copy={copy} />
       <Repair key={`repair ${copy.id} ${copy.condition}`} copy={copy} />
+      <ReadRecords key={`records ${copy.id}`} jobId={jobId} itemId={itemId} copy={copy} />
       <OpenInside key={`inside ${copy.id}`} jobId={jobId} copy={copy} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
       <IntoTray jobId={jobId} item={item} copy={copy} />

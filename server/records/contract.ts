@@ -1,0 +1,42 @@
+import { z } from "zod";
+
+/** Rows of one answer. */
+export const ROWS_AT_ONCE = 200;
+
+export const recordsQuery = z.object({
+  /** The table by its place in the list. */
+  table: z.coerce.number().int().min(0).max(10_000).default(0),
+  find: z.string().max(200).default(""),
+  only: z.enum(["all", "live", "deleted"]).default("all"),
+  from: z.coerce.number().int().min(0).max(10_000_000).default(0),
+});
+export type RecordsQuery = z.infer<typeof recordsQuery>;
+
+const column = z.object({
+  name: z.string(),
+  /** How its numbers count time, in words; null: they do not. */
+  time: z.string().nullable(),
+});
+
+export const recordsPage = z.object({
+  tables: z.array(z.object({ name: z.string(), live: z.number(), deleted: z.number() })),
+  columns: z.array(column),
+  rows: z.array(
+    z.object({
+      /** null: a value that is not known; it does not stand any more. */
+      cells: z.array(z.string().nullable()),
+      state: z.enum(["live", "deleted"]),
+      confidence: z.enum(["whole", "part", "guess"]),
+      /** Where it stands, and in which of the database's files. */
+      at: z.number(),
+      from: z.enum(["main", "log", "journal"]),
+    }),
+  ),
+  /** Rows that fit what is looked for. */
+  matched: z.number(),
+  next: z.number().nullable(),
+  /** Which files beside the database were taken into account. */
+  beside: z.array(z.string()),
+  notes: z.array(z.string()),
+});
+export type RecordsPage = z.infer<typeof recordsPage>;

@@ -1,0 +1,136 @@
+import { LayoutSource } from "../../core/bytes/layout";
+import { RecordReader, type Row } from "../../core/records/records";
+import type { Value } from "../../core/records/sqlite/record";
+import { recogniseTimes, secondsOf, type TimeForm } from "../../core/records/times";
+import type { Connection } from "../database/connection";
+import { findBeside, type StoredCopy } from "../items/queries";
+import { openPermitted } from "../previews/content";
+import { Problem } from "../problem";
+import { type RecordsPage, type RecordsQuery, ROWS_AT_ONCE } from "./contract";
+
+/** Rows of a table that are kept to be looked through; the command line lists all. */
+const MOST_ROWS = 100_000;
+/** Characters of a value that are shown. */
+const LONGEST = 2_000;
+/** Values of a column that say whether it counts time. */
+const SAMPLED = 2_000;
+
+interface Table {
+  readonly name: string;
+  readonly columns: readonly string[];
+  readonly times: (TimeForm | null)[];
+  readonly rows: Row[];
+  live: number;
+  deleted: number;
+}
+
+interface Opened {
+  readonly tables: readonly Table[];
+  readonly beside: readonly string[];
+  readonly notes: readonly string[];
+}
+
+/** The database that was read last in this process, so that stepping and searching in it does not read it again. */
+let last: { key: string; opened: Opened } | null = null;
+
+/** Reads a page of the rows of a database, with what is left of deleted ones. @throws Problem when the copy holds none */
+export async function recordsOf(db: Connection, copy: StoredCopy, query: RecordsQuery): Promise<RecordsPage> {
+  const beside = await findBeside(db, copy.id, [`${copy.name}-wal`, `${copy.name}-journal`]);
+  const key = JSON.stringify([copy.id, copy.size, copy.sourcePath, beside.map(({ id }) => id)]);
+  if (last?.key !== key) last = { key, opened: openRecords(copy, beside) };
+  const { tables, notes } = last.opened;
+  const table = tables[query.table];
+  const words = query.find.toLocaleLowerCase("en");
+  const fits = (row: Row) =>
+    (query.only === "all" || row.state === query.only) &&
+    (words === "" ||
+      row.values.some((value, i) =>
+        cellOf(value, table?.times[i] ?? null)
+          ?.toLocaleLowerCase("en")
+          .includes(words),
+      ));
+  const matched = table?.rows.filter(fits) ?? [];
+  const shown = matched.slice(query.from, query.from + ROWS_AT_ONCE);
+  const next = query.from + shown.length;
+  return {
+    tables: tables.map(({ name, live, deleted }) => ({ name, live, deleted })),
+    columns: (table?.columns ?? []).map((name, i) => ({ name, time: table?.times[i]?.words ?? null })),
+    rows: shown.map(({ values, state, confidence, at, from }) => ({
+      cells: values.map((value, i) => cellOf(value, table?.times[i] ?? null)),
+      state,
+      confidence,
+      at,
+      from,
+    })),
+    matched: matched.length,
+    next: next < matched.length ? next : null,
+    beside: [...last.opened.beside],
+    notes: [...notes],
+  };
+}
+
+function openRecords(copy: StoredCopy, beside: readonly StoredCopy[]): Opened {
+  const opened: { close(): void }[] = [];
+  const sourceOf = (one: StoredCopy | undefined) => {
+    if (!one) return null;
+    if (!one.layout) throw new Problem("The content of this copy cannot be read; its notes say why.", 409);
+    const { disk, close } = openPermitted(one);
+    opened.push({ close });
+    return new LayoutSource(disk, one.layout);
+  };
+  try {
+    const main = sourceOf(copy);
+    const [log, journal] = ["-wal", "-journal"].map((ending) => sourceOf(beside.find(({ name }) => name === copy.name + ending)));
+    const reader = main && RecordReader.open({ main, log: log ?? null, journal: journal ?? null }, { deleted: true });
+    if (!reader) throw new Problem("This is no database the bench reads, or nothing of one is left in it.", 422);
+    const tables = tablesFrom(reader.rows());
+    const cut = tables.filter(({ live, deleted, rows }) => live + deleted > rows.length);
+    const notes = [
+      ...reader.notes,
+      ...cut.map(({ name, rows }) => `Of “${name}” only the first ${rows.length} rows are kept here; \`compass records\` lists all.`),
+    ];
+    return { tables, beside: beside.map(({ name }) => name), notes: [...new Set(notes)] };
+  } finally {
+    for (const each of opened) each.close();
+  }
+}
+
+/** Sorts rows into their tables, the largest first. */
+function tablesFrom(rows: Iterable<Row>): Table[] {
+  const tables = new Map<string, Table>();
+  for (const row of rows) {
+    const shape = row.table ?? `table of ${row.columns.length} columns, its name is gone`;
+    let table = tables.get(shape);
+    if (!table) {
+      table = { name: shape, columns: row.columns, times: [], rows: [], live: 0, deleted: 0 };
+      tables.set(shape, table);
+    }
+    table[row.state] += 1;
+    if (table.rows.length < MOST_ROWS) table.rows.push(row);
+  }
+  const now = Date.now() / 1000;
+  for (const { columns, times, rows: all } of tables.values())
+    columns.forEach((_, i) => {
+      const numbers: (number | bigint)[] = [];
+      for (const { values } of all) {
+        const value = values[i];
+        if (typeof value === "string" || value instanceof Uint8Array) break;
+        if (typeof value === "number" || typeof value === "bigint") numbers.push(value);
+        if (numbers.length >= SAMPLED) break;
+      }
+      times[i] = recogniseTimes(numbers, now);
+    });
+  return [...tables.values()].sort((a, b) => b.live + b.deleted - a.live - a.deleted);
+}
+
+/** A value as it is shown; null: it is not known. */
+function cellOf(value: Value | undefined, time: TimeForm | null): string | null {
+  if (value === undefined) return null;
+  if (value === null) return "";
+  if (value instanceof Uint8Array) return `${value.length} bytes`;
+  if (time && typeof value !== "string" && value !== 0) {
+    const milliseconds = Math.round(secondsOf(Number(value), time) * 1000);
+    if (Math.abs(milliseconds) < 8e15) return new Date(milliseconds).toISOString().slice(0, 19).replace("T", " ");
+  }
+  return String(value).slice(0, LONGEST);
+}
