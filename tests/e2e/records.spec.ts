@@ -1,0 +1,64 @@
+import { mkdirSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { expect, type Page, test } from "@playwright/test";
+import { recordsFiles, recordsTruth } from "../support/records-truth";
+
+/** A job with one folder, in it a recorded database with its log. @returns where its records are read */
+async function openRecords(page: Page, name: string, folder: string): Promise<void> {
+  const path = join(process.env.COMPASS_SOURCES as string, folder, "profile");
+  mkdirSync(path, { recursive: true });
+  for (const [file, bytes] of recordsFiles(name)) writeFileSync(join(path, file), bytes);
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "A cleared history", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path: join(path, "..") });
+  await page.goto(`/jobs/${id}/search`);
+  await page
+    .getByRole("button", { name: /^Read (the )?records/ })
+    .first()
+    .click();
+  const passes = page.getByRole("list", { name: "Passes" }).getByRole("listitem");
+  await expect(passes.filter({ hasText: "finished" }).first()).toBeVisible({ timeout: 30_000 });
+  await page.goto(`/jobs/${id}/items?show=all&q=data.db`);
+  await page
+    .getByRole("grid", { name: "Items" })
+    .getByRole("row")
+    .filter({ hasText: /data\.db(?!-)/ })
+    .first()
+    .click();
+  await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
+}
+
+test("the rows of a database with its log are read, deleted ones among them, searched, and lead back", async ({ page }) => {
+  const { live, deleted } = recordsTruth("log");
+  await openRecords(page, "log", "club chat");
+  const tables = page.getByRole("list", { name: "Tables" });
+  const notes = tables.getByRole("button", { name: /^notes/ });
+  await expect(notes).toContainText(String(live.notes?.length));
+  await expect(notes).toContainText("deleted");
+  await expect(page.getByText("Taken into account beside it: data.db-wal.")).toBeVisible();
+  await notes.click();
+  // One that was deleted and stands, by its own words.
+  const gone = deleted.notes?.find(({ stands }) => stands)?.row as string[];
+  await page.getByRole("textbox", { name: "Find in this table" }).fill(gone[1] as string);
+  const row = page.getByRole("table").getByRole("row").filter({ hasText: gone[1] as string });
+  await expect(row).toHaveCount(1);
+  await expect(row).toContainText("deleted, all of it stands");
+  await expect(row).toContainText(gone[3] as string);
+  // A time is shown as one: ECMA-262's calendar says which.
+  await expect(row).toContainText(new Date(Number(gone[4])).toISOString().slice(0, 16).replace("T", " "));
+  await page.reload();
+  await expect(row).toHaveCount(1);
+  await page.getByRole("textbox", { name: "Find in this table" }).fill("");
+  await page.getByRole("button", { name: "Live", exact: true }).click();
+  await expect(page.getByRole("status")).toHaveText(`${live.notes?.length} rows`);
+  await expect(page.getByRole("table").getByText("deleted, all of it stands")).toHaveCount(0);
+  await page.getByRole("link", { name: "Back to the item" }).click();
+  await expect(page.getByRole("complementary", { name: "Inspector" }).getByRole("heading", { name: "data.db" })).toBeVisible();
+});
+
+test("a database whose first page is gone is read by its pages, and says what is missing", async ({ page }) => {
+  await openRecords(page, "first-page-zeroed", "broken chat");
+  await expect(page.getByText(/Its first page is damaged: the names of tables and columns are gone/)).toBeVisible();
+  await expect(page.getByRole("list", { name: "Tables" }).getByRole("button").first()).toContainText("its name is gone");
+  await expect(page.getByRole("table").getByRole("row").nth(1)).not.toHaveText("");
+});
