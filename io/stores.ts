@@ -22,7 +22,7 @@ export interface Store {
   readonly id: string;
   /** The store it lies in; null: it is the source itself. */
   readonly parent: string | null;
-  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint" | "state";
+  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint" | "state" | "phone";
   readonly label: string | null;
   /** The moment it speaks for, UTC milliseconds; null: now, or not known. */
   readonly asOf: number | null;
@@ -227,7 +227,7 @@ function* statesOf(
       yield {
         id: `${id}/state:${state.key.normalize("NFC")}`,
         parent,
-        kind: "state",
+        kind: set.kind === "phone-backups" ? "phone" : "state",
         label: state.label,
         asOf: state.asOf,
         set: id,
@@ -236,7 +236,7 @@ function* statesOf(
         disk,
         volume,
         state: { set, state },
-        closed: null,
+        closed: state.closed ?? null,
         notes: [
           ...state.notes,
           ...(set.notesOf?.(state, tree) ?? []),

@@ -53,7 +53,7 @@ export class RecordReader {
 
   private constructor(
     database: Database,
-    private readonly options: ReadingOptions,
+    private options: ReadingOptions,
   ) {
     this.#database = database;
     const { main, log, journal } = database.files;
@@ -66,8 +66,20 @@ export class RecordReader {
     return database && new RecordReader(database, options);
   }
 
+  /** Gives the rows of one table that count. */
+  *rowsOf(table: string): Generator<Row> {
+    this.options = { ...this.options, table };
+    for (const tree of this.#database.trees) if (tree.name === table && !tree.shape.isIndex) yield* this.#live(tree);
+  }
+
   get notes(): readonly string[] {
     return this.#database.notes;
+  }
+
+  /** The name of the first table that has all of these columns; null: none has. */
+  tableWith(columns: readonly string[]): string | null {
+    const has = ({ statement }: Tree) => columns.every((name) => statement?.columns.some((column) => column.name === name));
+    return this.#database.trees.find(has)?.name ?? null;
   }
 
   *rows(): Generator<Row> {

@@ -26,6 +26,8 @@ export const TIME_FORMS: readonly TimeForm[] = [
 /** Computers have kept such records since about then; a time in the future is none. Seconds since 1970. */
 const EARLIEST = 788_918_400;
 const DAY = 86_400;
+/** Near its beginning any small number would be a time: counters, numbers of rows. Seconds behind the beginning. */
+const YOUNGEST = 3 * 365 * DAY;
 /** Values that have to agree. */
 const SHARE = 0.95;
 const FEWEST = 2;
@@ -34,8 +36,8 @@ const FEWEST = 2;
 export const secondsOf = (value: number, { epoch, perSecond }: TimeForm) => value / perSecond + epoch;
 
 /**
- * Recognises how the numbers of a column count time: nearly all of them but zeros must fall between 1995 and tomorrow. Where two ways would do (the last
- * steps of which are far apart), the one with the narrower span is taken, because rows of one database lie near each other.
+ * Recognises how the numbers of a column count time: nearly all of them but zeros must fall between 1995 (or three years
+ * after that way's beginning) and tomorrow. Where two ways would do, the one is taken by which the last of them is the later.
  * @param now seconds since 1970
  * @returns null when they are no times
  */
@@ -45,7 +47,8 @@ export function recogniseTimes(values: readonly (number | bigint)[], now: number
   let best: TimeForm | null = null;
   let latest = Number.NEGATIVE_INFINITY;
   for (const form of TIME_FORMS) {
-    const times = numbers.map((value) => secondsOf(value, form)).filter((seconds) => seconds > EARLIEST && seconds < now + DAY);
+    const from = Math.max(EARLIEST, form.epoch + YOUNGEST);
+    const times = numbers.map((value) => secondsOf(value, form)).filter((seconds) => seconds > from && seconds < now + DAY);
     if (times.length < numbers.length * SHARE) continue;
     // What was written last is likelier recent than old.
     const last = times.reduce((a, b) => Math.max(a, b));

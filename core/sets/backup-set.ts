@@ -3,7 +3,7 @@ import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 
 /** Ways in which a folder's earlier states are kept beside one another. */
-export const SET_KINDS = ["dated-copies", "dated-trees", "archive-sets", "dated-archives", "folder-copies"] as const;
+export const SET_KINDS = ["dated-copies", "dated-trees", "archive-sets", "dated-archives", "folder-copies", "phone-backups"] as const;
 export type SetKindName = (typeof SET_KINDS)[number];
 
 /** One moment a set tells of. */
@@ -15,6 +15,8 @@ export interface SetState {
   readonly asOf: number | null;
   /** It was broken off: what it has not says nothing. */
   readonly unfinished: boolean;
+  /** Why nothing in it can be read. */
+  readonly closed?: string;
   readonly notes: readonly string[];
 }
 

@@ -269,6 +269,7 @@ const KEYS: Readonly<Record<BackupSet["kind"], (record: FileRecord) => string>> 
   "archive-sets": bySizeAndDate,
   "dated-archives": bySizeAndDate,
   "folder-copies": bySizeAndDate,
+  "phone-backups": bySizeAndDate,
 };
 
 /**

@@ -4,6 +4,7 @@ import { type BackupSet, recordsOf, type SetFinder } from "./backup-set";
 import { DatedCopiesFinder } from "./dated-copies";
 import { DatedTreesFinder } from "./dated-trees";
 import { FolderCopiesFinder } from "./folder-copies";
+import { PhoneBackupsFinder } from "./phone-backups";
 import { readStateFolder } from "./stamps";
 
 /** All ways in which a set can be kept as files of a tree. Each looks at every record once. */
@@ -12,6 +13,7 @@ const FINDERS: readonly (() => SetFinder)[] = [
   () => new DatedTreesFinder(),
   () => new ArchiveSetsFinder(),
   () => new FolderCopiesFinder(),
+  () => new PhoneBackupsFinder(),
 ];
 
 /** Finds the sets in a tree by the records of all its files and folders. */

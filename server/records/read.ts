@@ -99,6 +99,8 @@ function openRecords(copy: StoredCopy, beside: readonly StoredCopy[]): Opened {
 function tablesFrom(rows: Iterable<Row>): Table[] {
   const tables = new Map<string, Table>();
   for (const row of rows) {
+    // What SQLite keeps for itself is nobody's.
+    if (row.table?.startsWith("sqlite_")) continue;
     const shape = row.table ?? `table of ${row.columns.length} columns, its name is gone`;
     let table = tables.get(shape);
     if (!table) {
@@ -120,6 +122,12 @@ function tablesFrom(rows: Iterable<Row>): Table[] {
       }
       times[i] = recogniseTimes(numbers, now);
     });
+  for (const { times, rows: all } of tables.values()) {
+    // What was deleted stands among the others, where it was: by its time, else by its number.
+    const at = times.findIndex((time) => time !== null);
+    const order = ({ values, rowid }: Row) => Number((at < 0 ? rowid : values[at]) ?? Number.POSITIVE_INFINITY);
+    all.sort((a, b) => order(a) - order(b) || 0);
+  }
   return [...tables.values()].sort((a, b) => b.live + b.deleted - a.live - a.deleted);
 }
 

@@ -40,7 +40,10 @@ test("the rows of a database with its log are read, deleted ones among them, sea
   // One that was deleted and stands, by its own words.
   const gone = deleted.notes?.find(({ stands }) => stands)?.row as string[];
   await page.getByRole("textbox", { name: "Find in this table" }).fill(gone[1] as string);
-  const row = page.getByRole("table").getByRole("row").filter({ hasText: gone[1] as string });
+  const row = page
+    .getByRole("table")
+    .getByRole("row")
+    .filter({ hasText: gone[1] as string });
   await expect(row).toHaveCount(1);
   await expect(row).toContainText("deleted, all of it stands");
   await expect(row).toContainText(gone[3] as string);

@@ -145,9 +145,9 @@ function Grid({ head, rowAt, onSight }: GridProps) {
   });
   const widths = head.columns.map(({ name, time }, i) => {
     const longest = head.rows.reduce((most, { cells }) => Math.max(most, cells[i]?.length ?? 0), name.length);
-    return time ? 160 : Math.min(420, Math.max(64, 26 + longest * 7));
+    return time ? 160 : Math.min(420, Math.max(64, 26 + longest * 7.6));
   });
-  const across = { gridTemplateColumns: `190px ${widths.map((width) => `${width}px`).join(" ")}` } as CSSProperties;
+  const across = { gridTemplateColumns: `180px ${widths.map((width) => `${width}px`).join(" ")}` } as CSSProperties;
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
     <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="Rows of the table">

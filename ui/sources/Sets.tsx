@@ -18,6 +18,7 @@ const KINDS: Readonly<Record<SetFacts["kind"], string>> = {
   "archive-sets": "archives in dated folders",
   "dated-archives": "dated archives",
   "folder-copies": "dated copies of a folder",
+  "phone-backups": "backups of a phone",
   snapshots: "snapshots of the volume",
 };
 
