@@ -42,6 +42,10 @@ const HELP = `Tidy Compass, command line
       the rows of an SQLite database, its log and journal beside it taken into account; with --deleted also what is left of rows that
       were deleted, changed or never committed, with how much of them stands and where
 
+  compass join FILE… --to FILE [--json]
+      writes a new database of the same schema with every row that any of these has, or has remains of, once; where each is from stands
+      in a list beside it
+
   compass check FILE… [--json]
       whether files will open
 
@@ -84,6 +88,7 @@ const verbs = {
     load: async () => (await import("./sweep")).sweepSource,
   },
   records: { options: { json: boolean, deleted: boolean, table: string }, load: async () => (await import("./records")).listRecords },
+  join: { options: { json: boolean, to: string }, load: async () => (await import("./join")).joinFiles },
   check: { options: { json: boolean }, load: async () => (await import("./check")).checkFiles },
   repair: { options: { json: boolean, to: string, like: string }, load: async () => (await import("./repair")).repairFile },
 } as const;

@@ -1,7 +1,7 @@
 import { NumberSet } from "./number-set";
 import { carve, type Remain } from "./sqlite/carve";
 import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
-import { Database, emptyCell, type LiveRow, type Tree } from "./sqlite/database";
+import { Database, emptyCell, type LiveRow, type SchemaEntry, type Tree } from "./sqlite/database";
 import type { DatabaseFiles, Page, Part } from "./sqlite/pages";
 import { lengthOf, readValue, type Value } from "./sqlite/record";
 import { Shape } from "./sqlite/shape";
@@ -18,6 +18,8 @@ export interface Row {
   readonly state: "live" | "deleted";
   /** `whole`: every value stands; `part`: some do not, or the row's number is gone; `guess`: it was worked out where a value begins. */
   readonly confidence: "whole" | "part" | "guess";
+  /** It stands only in a transaction of the log that never came to an end: it was written and never counted. */
+  readonly uncommitted: boolean;
   /** Where its cell begins, in the file `from` says. */
   readonly at: number;
   readonly from: Part;
@@ -48,6 +50,8 @@ export class RecordReader {
   readonly #scripts = new Uint8Array(256);
   /** Row numbers by tree, where pages of it are missing. */
   readonly #numbers = new Map<Tree, NumberSet>();
+  /** Whether what is read now was never committed. */
+  #uncommitted = false;
   readonly #budget: { left: number };
   readonly #kept: { remain: Row; content: number }[] = [];
 
@@ -74,6 +78,10 @@ export class RecordReader {
 
   get notes(): readonly string[] {
     return this.#database.notes;
+  }
+
+  get schema(): readonly SchemaEntry[] {
+    return this.#database.schema;
   }
 
   /** The name of the first table that has all of these columns; null: none has. */
@@ -199,6 +207,7 @@ export class RecordReader {
       rowid: row.rowid,
       state,
       confidence: whole ? "whole" : "part",
+      uncommitted: this.#uncommitted,
       at: page.at + cell.at,
       from: page.from,
     };
@@ -279,15 +288,19 @@ export class RecordReader {
   *#leftInImages(): Generator<Row> {
     const database = this.#database;
     const { log, journal, pages } = database;
-    const images: { page: number; at: number; from: Part }[] = [];
-    for (const { page, at } of log?.frames ?? []) images.push({ page, at, from: "log" });
+    const images: { page: number; at: number; from: Part; uncommitted?: boolean }[] = [];
+    const frames = log?.frames ?? [];
+    for (const { page, at, state } of frames) if (state !== "uncommitted") images.push({ page, at, from: "log" });
     for (const { page, at } of journal?.images ?? []) images.push({ page, at, from: "journal" });
     const inMain = Math.floor(database.files.main.size / database.pageSize);
     const changed = new Set(images.map(({ page }) => page));
     for (const page of changed) if (page <= inMain) images.push({ page, at: (page - 1) * database.pageSize, from: "main" });
     for (let page = database.count + 1; page <= inMain; page += 1)
       if (!changed.has(page)) images.push({ page, at: (page - 1) * database.pageSize, from: "main" });
-    for (const { page: number, at, from } of images) {
+    // Last, so that what stands elsewhere too is not said to stand only there.
+    for (const { page, at, state } of frames) if (state === "uncommitted") images.push({ page, at, from: "log", uncommitted: true });
+    for (const { page: number, at, from, uncommitted = false } of images) {
+      this.#uncommitted = uncommitted;
       const now = pages.placeOf(number);
       if (number <= database.count && now.from === from && now.at === at) continue;
       const page = pages.read(number, from, at);
@@ -412,6 +425,7 @@ export class RecordReader {
       rowid: null,
       state: "deleted",
       confidence: guessed > 0 || this.#isUnlikely(shape, types, bytes, body, end) ? "guess" : whole && !shape.hasRowId ? "whole" : "part",
+      uncommitted: this.#uncommitted,
       at: page.at + at,
       from: page.from,
     };

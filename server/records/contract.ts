@@ -27,6 +27,8 @@ export const recordsPage = z.object({
       cells: z.array(z.string().nullable()),
       state: z.enum(["live", "deleted"]),
       confidence: z.enum(["whole", "part", "guess"]),
+      /** It was written in a transaction that never came to an end. */
+      uncommitted: z.boolean(),
       /** Where it stands, and in which of the database's files. */
       at: z.number(),
       from: z.enum(["main", "log", "journal"]),

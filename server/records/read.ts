@@ -55,10 +55,11 @@ export async function recordsOf(db: Connection, copy: StoredCopy, query: Records
   return {
     tables: tables.map(({ name, live, deleted }) => ({ name, live, deleted })),
     columns: (table?.columns ?? []).map((name, i) => ({ name, time: table?.times[i]?.words ?? null })),
-    rows: shown.map(({ values, state, confidence, at, from }) => ({
+    rows: shown.map(({ values, state, confidence, uncommitted, at, from }) => ({
       cells: values.map((value, i) => cellOf(value, table?.times[i] ?? null)),
       state,
       confidence,
+      uncommitted,
       at,
       from,
     })),

@@ -23,6 +23,11 @@ const CONFIDENCE: Readonly<Record<"whole" | "part" | "guess", string>> = {
   part: "deleted, not all of it stands",
   guess: "deleted, partly a guess",
 };
+function stateWords({ state, confidence, uncommitted }: RecordsPage["rows"][number]): string {
+  if (state === "live") return confidence === "whole" ? "" : "not all of it stands";
+  return uncommitted ? "written, never committed" : CONFIDENCE[confidence];
+}
+
 const FILES = { main: "the database", log: "its log", journal: "its journal" } as const;
 
 const ONLY: readonly (readonly [Wanted["only"], string])[] = [
@@ -192,9 +197,7 @@ function GridRow({ index, columns, row, style }: RowProps) {
   const cells = Array.from({ length: columns }, (_, i) => row?.cells[i]);
   return (
     <tr aria-rowindex={index + 2} className={styles.row} data-state={row?.state} data-confidence={row?.confidence} style={style}>
-      <td title={row && `In ${FILES[row.from]}, byte ${row.at.toLocaleString("en")}`}>
-        {row && (row.state === "live" ? (row.confidence === "whole" ? "" : "not all of it stands") : CONFIDENCE[row.confidence])}
-      </td>
+      <td title={row && `In ${FILES[row.from]}, byte ${row.at.toLocaleString("en")}`}>{row && stateWords(row)}</td>
       {cells.map((cell, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: columns may share a name
         <td key={i} title={cell ?? undefined} data-unknown={row && cell === null}>

@@ -19,6 +19,15 @@ export interface Tree {
   broken: boolean;
 }
 
+/** A line of the list of tables (2.6). */
+export interface SchemaEntry {
+  readonly type: string;
+  readonly name: string;
+  readonly table: string;
+  readonly root: number;
+  readonly sql: string;
+}
+
 /** Statements of a database that are read. */
 const MOST_TREES = 10_000;
 const MOST_PAGES = 1 << 26;
@@ -29,6 +38,8 @@ const SAMPLED_PAGES = 200;
 export class Database {
   readonly notes: string[] = [];
   readonly trees: Tree[] = [];
+  /** The statements that made it, in their order. */
+  readonly schema: SchemaEntry[] = [];
   readonly log: Log | null;
   readonly journal: Journal | null;
   readonly pages: Pages;
@@ -125,13 +136,12 @@ export class Database {
     const tree: Tree = { name: "sqlite_schema", root: 1, shape: schema, statement: SCHEMA, broken: false };
     this.trees.push(tree);
     if (this.#header) {
-      const entries: { type: string; name: string; root: number; sql: string }[] = [];
       for (const { values } of this.rowsOf(tree)) {
-        const [type, name, , root, sql] = values;
-        if (typeof type === "string" && typeof name === "string" && typeof root === "number" && entries.length < MOST_TREES)
-          entries.push({ type, name, root, sql: typeof sql === "string" ? sql : "" });
+        const [type, name, table, root, sql] = values;
+        if (typeof type === "string" && typeof name === "string" && typeof root === "number" && this.schema.length < MOST_TREES)
+          this.schema.push({ type, name, table: typeof table === "string" ? table : name, root, sql: typeof sql === "string" ? sql : "" });
       }
-      for (const { type, name, root, sql } of entries) {
+      for (const { type, name, root, sql } of this.schema) {
         if (root < 2 || root > this.count) {
           if (root > this.count) this.notes.push(`Where “${name}” begins is not there any more.`);
           continue;

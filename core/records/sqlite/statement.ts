@@ -20,6 +20,8 @@ export interface TableStatement {
   /** The column that is the row number under another name, by index; -1: none. */
   readonly alias: number;
   readonly withoutRowId: boolean;
+  /** Columns that are declared unique together, by index. */
+  readonly unique: readonly (readonly number[])[];
 }
 
 const MOST_TOKENS = 100_000;
@@ -119,6 +121,7 @@ interface Draft {
   virtual: boolean;
   key: boolean;
   descending: boolean;
+  unique: boolean;
 }
 
 function columnOf(tokens: readonly Token[]): Draft | null {
@@ -141,6 +144,7 @@ function columnOf(tokens: readonly Token[]): Draft | null {
     virtual: false,
     key: false,
     descending: false,
+    unique: false,
   };
   for (; at < tokens.length; at += 1) {
     const [token, next] = [tokens[at], tokens[at + 1]];
@@ -148,6 +152,7 @@ function columnOf(tokens: readonly Token[]): Draft | null {
       draft.key = true;
       draft.descending = is(tokens[at + 2], "DESC");
     } else if (is(token, "NOT") && is(next, "NULL")) draft.notNull = true;
+    else if (is(token, "UNIQUE")) draft.unique = true;
     else if (is(token, "DEFAULT")) draft.fallback = literalOf(tokens, at + 1, draft.affinity);
     else if (is(token, "AS") && is(next, "(")) draft.virtual = !is(tokens[inside(tokens, at + 1).end + 1], "STORED");
     if (is(token, "(")) at = inside(tokens, at).end;
@@ -163,12 +168,16 @@ export function parseTable(sql: string): TableStatement | null {
   const { inner, end } = inside(tokens, open);
   const drafts: Draft[] = [];
   let keyNames: string[] = [];
+  const together: string[][] = [];
   for (const part of parts(inner)) {
     const from = is(part[0], "CONSTRAINT") ? 2 : 0;
     if (is(part[from], "PRIMARY") && is(part[from + 1], "KEY")) {
       const list = part.findIndex((token) => is(token, "("));
       if (list >= 0) keyNames = parts(inside(part, list).inner).map((each) => each[0]?.text ?? "");
-    } else if (!is(part[from], "UNIQUE", "CHECK", "FOREIGN")) {
+    } else if (is(part[from], "UNIQUE")) {
+      const list = part.findIndex((token) => is(token, "("));
+      if (list >= 0) together.push(parts(inside(part, list).inner).map((each) => each[0]?.text ?? ""));
+    } else if (!is(part[from], "CHECK", "FOREIGN")) {
       const draft = columnOf(part);
       if (draft) drafts.push(draft);
     }
@@ -185,5 +194,19 @@ export function parseTable(sql: string): TableStatement | null {
     key: [...new Set(key)],
     alias: single && single.type === "INTEGER" && !single.descending ? (first as number) : -1,
     withoutRowId,
+    unique: [
+      ...drafts.flatMap(({ unique }, i) => (unique ? [[i]] : [])),
+      ...together.map((names) => names.map(index)).filter((each) => each.length > 0 && !each.includes(-1)),
+    ],
   };
+}
+
+/** Reads the columns of a CREATE UNIQUE INDEX statement over a whole table. @returns null when it is none, or is over what is computed */
+export function parseUniqueIndex(sql: string): readonly string[] | null {
+  const tokens = tokensOf(sql);
+  const open = tokens.findIndex((token) => is(token, "("));
+  if (!is(tokens[0], "CREATE") || !is(tokens[1], "UNIQUE") || open < 0) return null;
+  const { inner, end } = inside(tokens, open);
+  const names = parts(inner).map((part) => (part.length === 1 || is(part[1], "ASC", "DESC", "COLLATE") ? part[0]?.text : undefined));
+  return end < tokens.length - 1 || names.includes(undefined) ? null : (names as string[]);
 }
