@@ -26,7 +26,8 @@ export async function writeJoined(paths: readonly string[], to: string): Promise
 
 const quoted = (name: string) => `"${name.replaceAll('"', '""')}"`;
 
-async function asDatabase({ schema, tables }: Joined): Promise<Uint8Array> {
+/** A new database with the joined rows, as its bytes. @throws SourceError when SQLite refuses them */
+export async function asDatabase({ schema, tables }: Joined): Promise<Uint8Array> {
   const sql = await initSql();
   const database = new sql.Database();
   try {

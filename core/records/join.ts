@@ -6,7 +6,7 @@ import { recogniseTimes } from "./times";
 /** A database that may hold what others have lost. */
 export interface Candidate {
   readonly name: string;
-  readonly reader: RecordReader;
+  readonly reader: Pick<RecordReader, "schema" | "rows" | "notes">;
 }
 
 export interface JoinedRow {

@@ -12,6 +12,7 @@ import { drawnThumbnail, picturePreview } from "../previews/pictures";
 import { beginningOf, bytesOf, outlineFor } from "../previews/raw";
 import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
+import { joinedDatabase, recordCandidatesOf } from "../records/candidates";
 import type { RecordsQuery } from "../records/contract";
 import { recordsOf } from "../records/read";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
@@ -39,6 +40,8 @@ export const tasks = {
   document: async (copyId: number) => documentText(await copyOf(copyId)),
   tables: async (copyId: number, rows: "shown" | "compared") => tablesOf(await copyOf(copyId), rows),
   records: async (copyId: number, query: RecordsQuery) => recordsOf(db(), await copyOf(copyId), query),
+  recordCandidates: async (copyId: number) => recordCandidatesOf(db(), await copyOf(copyId)),
+  joinedDatabase: (jobId: number, copyIds: readonly number[]) => joinedDatabase(db(), jobId, copyIds),
   archive: async (copyId: number) => archiveOf(await copyOf(copyId)),
   outline: async (copyId: number) => outlineFor(await copyOf(copyId)),
   bytes: async (copyId: number, at: number, length: number) => bytesOf(await copyOf(copyId), at, length),

@@ -42,3 +42,39 @@ export const recordsPage = z.object({
   notes: z.array(z.string()),
 });
 export type RecordsPage = z.infer<typeof recordsPage>;
+
+export const recordCandidates = z.object({
+  /** By which table and column the coverage is counted; null: there is none with times. */
+  by: z.object({ table: z.string(), column: z.string() }).nullable(),
+  candidates: z.array(
+    z.object({
+      copyId: z.number(),
+      itemId: z.number().nullable(),
+      name: z.string(),
+      folder: z.string(),
+      place: z.string(),
+      state: z.string(),
+      /** UTC milliseconds of its first and last row; null: none has a time. */
+      first: z.number().nullable(),
+      last: z.number().nullable(),
+      live: z.number(),
+      deleted: z.number(),
+      /** Rows no other candidate has. */
+      only: z.number(),
+      /** Rows by month: months since the year 0, rows that count, and deleted ones. */
+      months: z.array(z.tuple([z.number(), z.number(), z.number()])),
+    }),
+  ),
+  /** All of them joined, over all tables: rows, and those of them put together from what is left. */
+  joined: z.object({ rows: z.number(), deleted: z.number() }),
+  notes: z.array(z.string()),
+});
+export type RecordCandidates = z.infer<typeof recordCandidates>;
+
+export const MOST_CANDIDATES = 12;
+export const joinQuery = z.object({
+  copies: z
+    .string()
+    .regex(/^\d{1,15}(,\d{1,15}){1,11}$/, "Choose two databases or more.")
+    .transform((text) => text.split(",").map(Number)),
+});

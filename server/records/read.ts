@@ -1,12 +1,11 @@
-import { LayoutSource } from "../../core/bytes/layout";
-import { RecordReader, type Row } from "../../core/records/records";
+import type { Row } from "../../core/records/records";
 import type { Value } from "../../core/records/sqlite/record";
 import { recogniseTimes, secondsOf, type TimeForm } from "../../core/records/times";
 import type { Connection } from "../database/connection";
-import { findBeside, type StoredCopy } from "../items/queries";
-import { openPermitted } from "../previews/content";
+import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { type RecordsPage, type RecordsQuery, ROWS_AT_ONCE } from "./contract";
+import { besideOf, openDatabase } from "./open";
 
 /** Rows of a table that are kept to be looked through; the command line lists all. */
 const MOST_ROWS = 100_000;
@@ -35,9 +34,9 @@ let last: { key: string; opened: Opened } | null = null;
 
 /** Reads a page of the rows of a database, with what is left of deleted ones. @throws Problem when the copy holds none */
 export async function recordsOf(db: Connection, copy: StoredCopy, query: RecordsQuery): Promise<RecordsPage> {
-  const beside = await findBeside(db, copy.id, [`${copy.name}-wal`, `${copy.name}-journal`]);
+  const beside = await besideOf(db, copy);
   const key = JSON.stringify([copy.id, copy.size, copy.sourcePath, beside.map(({ id }) => id)]);
-  if (last?.key !== key) last = { key, opened: openRecords(copy, beside) };
+  if (last?.key !== key) last = { key, opened: await openRecords(db, copy, beside) };
   const { tables, notes } = last.opened;
   const table = tables[query.table];
   const words = query.find.toLocaleLowerCase("en");
@@ -70,20 +69,11 @@ export async function recordsOf(db: Connection, copy: StoredCopy, query: Records
   };
 }
 
-function openRecords(copy: StoredCopy, beside: readonly StoredCopy[]): Opened {
-  const opened: { close(): void }[] = [];
-  const sourceOf = (one: StoredCopy | undefined) => {
-    if (!one) return null;
-    if (!one.layout) throw new Problem("The content of this copy cannot be read; its notes say why.", 409);
-    const { disk, close } = openPermitted(one);
-    opened.push({ close });
-    return new LayoutSource(disk, one.layout);
-  };
+async function openRecords(db: Connection, copy: StoredCopy, beside: readonly StoredCopy[]): Promise<Opened> {
+  const opened = await openDatabase(db, copy);
+  if (!opened) throw new Problem("This is no database the bench reads, or nothing of one is left in it.", 422);
+  const { reader, close } = opened;
   try {
-    const main = sourceOf(copy);
-    const [log, journal] = ["-wal", "-journal"].map((ending) => sourceOf(beside.find(({ name }) => name === copy.name + ending)));
-    const reader = main && RecordReader.open({ main, log: log ?? null, journal: journal ?? null }, { deleted: true });
-    if (!reader) throw new Problem("This is no database the bench reads, or nothing of one is left in it.", 422);
     const tables = tablesFrom(reader.rows());
     const cut = tables.filter(({ live, deleted, rows }) => live + deleted > rows.length);
     const notes = [
@@ -92,7 +82,7 @@ function openRecords(copy: StoredCopy, beside: readonly StoredCopy[]): Opened {
     ];
     return { tables, beside: beside.map(({ name }) => name), notes: [...new Set(notes)] };
   } finally {
-    for (const each of opened) each.close();
+    close();
   }
 }
 

@@ -11,6 +11,7 @@ import { useAddress } from "../data/use-address";
 import { Problem, problemText } from "../instruments/Problem";
 import { countText } from "../instruments/words";
 import { useItemDetail } from "../items/use-items";
+import { Candidates } from "./Candidates";
 import styles from "./records.module.css";
 import { useRecords, type Wanted } from "./use-records";
 
@@ -43,6 +44,7 @@ export function Records({ jobId }: { jobId: number }) {
   const itemId = Number(address.get("item"));
   const only = ONLY.find(([id]) => id === address.get("only"))?.[0] ?? "all";
   const wanted: Wanted = { copyId, table: Number(address.get("table") ?? 0), find: address.get("find") ?? "", only };
+  const comparing = address.get("view") === "candidates";
   const [sight, setSight] = useState({ first: 0, last: 40 });
   const { head, error, rowAt } = useRecords(wanted, sight.first, sight.last);
   const { data: item } = useItemDetail(jobId, itemId || null);
@@ -58,7 +60,18 @@ export function Records({ jobId }: { jobId: number }) {
           )}
           <Link href={`/jobs/${jobId}/items?item=${itemId}`}>Back to the item</Link>
         </p>
-        {head && <Tables head={head} chosen={wanted.table} onChoose={(table) => change({ table: String(table) || null }, true)} />}
+        <p className={styles.where}>
+          <button type="button" aria-pressed={comparing} onClick={() => change({ view: comparing ? null : "candidates" }, true)}>
+            {comparing ? "Show its rows" : "All databases of this kind"}
+          </button>
+        </p>
+        {head && (
+          <Tables
+            head={head}
+            chosen={comparing ? -1 : wanted.table}
+            onChoose={(table) => change({ table: String(table), view: null }, true)}
+          />
+        )}
         {head && head.beside.length > 0 && <p className={styles.note}>Taken into account beside it: {head.beside.join(", ")}.</p>}
         {head?.notes.map((note) => (
           <p key={note} className={styles.note}>
@@ -66,32 +79,38 @@ export function Records({ jobId }: { jobId: number }) {
           </p>
         ))}
       </aside>
-      <section className={styles.rows} aria-label="Rows">
-        <div className={styles.tools}>
-          <FindField value={wanted.find} onFind={(find) => change({ find: find || null })} />
-          <ToggleButtonGroup
-            size="small"
-            exclusive
-            value={only}
-            aria-label="Which rows"
-            onChange={(_, value: string | null) => value && change({ only: value === "all" ? null : value })}
-          >
-            {ONLY.map(([id, words]) => (
-              <ToggleButton key={id} value={id} sx={{ py: 0.25, px: 1.5 }}>
-                {words}
-              </ToggleButton>
-            ))}
-          </ToggleButtonGroup>
-          {head && (
-            <span className={styles.count} role="status">
-              {countText(head.matched)} {head.matched === 1 ? "row" : "rows"}
-            </span>
-          )}
-        </div>
-        <Problem>{problemText(error)}</Problem>
-        {!head && !error && <p className={styles.note}>Reading the database …</p>}
-        {head && <Grid key={`${wanted.table}`} head={head} rowAt={rowAt} onSight={setSight} />}
-      </section>
+      {comparing ? (
+        <section className={styles.rows} aria-label="All databases of this kind">
+          <Candidates jobId={jobId} copyId={copyId} />
+        </section>
+      ) : (
+        <section className={styles.rows} aria-label="Rows">
+          <div className={styles.tools}>
+            <FindField value={wanted.find} onFind={(find) => change({ find: find || null })} />
+            <ToggleButtonGroup
+              size="small"
+              exclusive
+              value={only}
+              aria-label="Which rows"
+              onChange={(_, value: string | null) => value && change({ only: value === "all" ? null : value })}
+            >
+              {ONLY.map(([id, words]) => (
+                <ToggleButton key={id} value={id} sx={{ py: 0.25, px: 1.5 }}>
+                  {words}
+                </ToggleButton>
+              ))}
+            </ToggleButtonGroup>
+            {head && (
+              <span className={styles.count} role="status">
+                {countText(head.matched)} {head.matched === 1 ? "row" : "rows"}
+              </span>
+            )}
+          </div>
+          <Problem>{problemText(error)}</Problem>
+          {!head && !error && <p className={styles.note}>Reading the database …</p>}
+          {head && <Grid key={`${wanted.table}`} head={head} rowAt={rowAt} onSight={setSight} />}
+        </section>
+      )}
     </div>
   );
 }
