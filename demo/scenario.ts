@@ -99,4 +99,21 @@ export const SCENARIO: readonly DemoJob[] = [
     images: [],
     folders: ["clubhouse-backup-disk"],
   },
+  {
+    title: "All messages before February are gone",
+    client: "Larkfield Observatory Society",
+    accounts: [
+      account({
+        kinds: ["application-data"],
+        nameHint: "messages",
+        folder: "Members Chat",
+        system: "windows",
+        userName: "mo",
+        cause: "application-removed",
+        lost: on("11 February 2026"),
+      }),
+    ],
+    images: [],
+    folders: ["members-chat"],
+  },
 ];

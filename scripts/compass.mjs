@@ -42,6 +42,8 @@ async function buildCli(latest) {
     target: "node20",
     format: "esm",
     logLevel: "warning",
+    // It finds its own code in a file beside it.
+    external: ["sql.js"],
     // Packages of the older form ask for others at run time.
     banner: { js: 'import { createRequire as requireFrom } from "node:module"; const require = requireFrom(import.meta.url);' },
   });

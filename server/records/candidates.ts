@@ -76,7 +76,9 @@ function listening(reader: RecordReader, kept: Row[]): Candidate["reader"] {
 
 function toCandidates(chosen: readonly { found: Found; reader: RecordReader }[]): RecordCandidates {
   const rows: Row[][] = chosen.map(() => []);
-  const joined = joinRecords(chosen.map(({ found, reader }, i) => ({ name: found.name, reader: listening(reader, rows[i] as Row[]) })));
+  const joined = joinRecords(
+    chosen.map(({ found, reader }, i) => ({ name: `${found.folder}/${found.name}`, reader: listening(reader, rows[i] as Row[]) })),
+  );
   const by = timedTable(joined.tables);
   const candidates = chosen.map(({ found }, i) => {
     const all = rows[i] as Row[];

@@ -1,6 +1,7 @@
-import { mkdirSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, type Page, test } from "@playwright/test";
+import initSql from "sql.js";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
 /** A job with one folder, in it a recorded database with its log. @returns where its records are read */
@@ -64,4 +65,38 @@ test("a database whose first page is gone is read by its pages, and says what is
   await expect(page.getByText(/Its first page is damaged: the names of tables and columns are gone/)).toBeVisible();
   await expect(page.getByRole("list", { name: "Tables" }).getByRole("button").first()).toContainText("its name is gone");
   await expect(page.getByRole("table").getByRole("row").nth(1)).not.toHaveText("");
+});
+
+test("all messages are gone: the old database is found among those of its kind, and all of them become one", async ({ page }) => {
+  await page.goto("/");
+  await page.getByRole("link", { name: "All messages before February are gone" }).click();
+  const job = Number(/jobs\/(\d+)/.exec(page.url())?.[1]);
+  await page.goto(`/jobs/${job}/search`);
+  await page
+    .getByRole("button", { name: /^Read (the )?records/ })
+    .first()
+    .click();
+  await expect(page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "finished" }).first()).toBeVisible();
+  await page.goto(`/jobs/${job}/items?show=all&q=messages.db`);
+  await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "messages.db" }).first().click();
+  await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
+  await page.getByRole("button", { name: "All databases of this kind" }).click();
+  const candidates = page.getByRole("table", { name: "Candidates" });
+  await expect(candidates.getByRole("row")).toHaveCount(4);
+  // The one that was installed anew holds the last thirty days, as `demo/build-chat.ts` made it.
+  const anew = candidates.getByRole("row").filter({ has: page.getByText(/^\/Users\/mo/) });
+  await expect(anew).toContainText("2026-02-10");
+  await expect(candidates.getByRole("row").nth(1)).toContainText("2024-09-01");
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "Join the 3 chosen into one database" }).click();
+  const path = await (await download).path();
+  const sql = await initSql();
+  const database = new sql.Database(readFileSync(path));
+  expect(database.exec("pragma integrity_check")[0]?.values).toEqual([["ok"]]);
+  const [count, people] = database.exec("select count(*) from messages; select count(*) from members").map(({ values }) => values[0]?.[0]);
+  // Of 3,291 that were ever sent all but a few stand in one of the three, or what is left of them.
+  expect(Number(count)).toBeGreaterThan(3200);
+  expect(Number(count)).toBeLessThanOrEqual(3291);
+  expect(people).toBe(6);
+  database.close();
 });
