@@ -70,6 +70,7 @@ test("a database whose first page is gone is read by its pages, and says what is
 test("all messages are gone: the old database is found among those of its kind, and all of them become one", async ({ page }) => {
   await page.goto("/");
   await page.getByRole("link", { name: "All messages before February are gone" }).click();
+  await page.waitForURL(/\/jobs\/\d+/);
   const job = Number(/jobs\/(\d+)/.exec(page.url())?.[1]);
   await page.goto(`/jobs/${job}/search`);
   await page
