@@ -3,6 +3,7 @@ import { mkdirSync, rmSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
 import { bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
+import { bigDatabase } from "../bench/database";
 import { datedTrees } from "../bench/dated-trees";
 import { measure, row } from "../bench/measure";
 import { accuracy } from "../bench/sweep-accuracy";
@@ -20,11 +21,14 @@ const NEEDED: Record<string, string> = {
   mcopy: "mtools",
   "mkfs.exfat": "exfatprogs",
   "mount.exfat-fuse": "exfat-fuse",
+  sqlite3: "sqlite3",
   "/usr/bin/time": "time",
 };
 /** FAT32 and exFAT are measured with so many files, whatever the size of the NTFS volume. */
 const MOST_IN_FOLDERS = 100_000;
 
+/** Rows of the database. */
+const ROWS = 1_000_000;
 /** States of a backup set. */
 const STATES = 40;
 /** Files on the volume of a Mac at least. */
@@ -96,9 +100,20 @@ async function main(): Promise<void> {
   console.log(
     row(`the pass over ${STATES} dated trees of ${inFolders / 2} files`, states, "`find -ls`", measure(RUNS, "find", trees, "-ls")),
   );
+  await databases(folder, out);
   sweeping(folder, out);
   await storing(folder, stored, out);
   rmSync(out, { recursive: true });
+}
+
+/** The rows of a database against the general tool's own dump of them. */
+async function databases(folder: string, out: string): Promise<void> {
+  const database = await bigDatabase(folder, ROWS);
+  const theirs = measure(RUNS, "sqlite3", "-readonly", database, ".dump");
+  for (const [what, ...more] of [["the rows of"], ["the rows of, and what is left of deleted ones in,", "--deleted"]] as const) {
+    const ours = measure(RUNS, process.execPath, join(out, "compass.js"), "records", database, "--json", ...more);
+    console.log(row(`${what} a database of ${ROWS} rows, a tenth deleted`, ours, "`sqlite3 .dump`", theirs));
+  }
 }
 
 /** Bytes swept against the same bytes read; how exact the sweep is. */

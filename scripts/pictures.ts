@@ -50,6 +50,7 @@ async function main(): Promise<void> {
   await shot("places");
   await mac(page, shot);
   await states(page, shot);
+  await records(page, shot);
   await raw(page, shot);
   await card(page);
   await shot("leftovers");
@@ -104,6 +105,34 @@ async function states(page: Page, shot: (name: string) => Promise<void>): Promis
   // The notice that a pass is finished goes by itself.
   await page.waitForTimeout(9_000);
   await shot("states");
+}
+
+/** The members' chat: what was cleared on the old laptop, and all databases of its kind. */
+async function records(page: Page, shot: (name: string) => Promise<void>): Promise<void> {
+  await page.goto("/jobs/6/search");
+  await page
+    .getByRole("button", { name: /^Read (the )?records/ })
+    .first()
+    .click();
+  await page
+    .getByText(/finished in/)
+    .first()
+    .waitFor();
+  await page.goto("/jobs/6/items?show=all&q=messages.db");
+  await page
+    .getByRole("row", { name: /messages\.db/ })
+    .first()
+    .click();
+  await page.getByRole("link", { name: "Read its records" }).click();
+  await page.getByRole("button", { name: "All databases of this kind" }).click();
+  const candidates = page.getByRole("table", { name: "Candidates" });
+  await candidates.waitFor();
+  await page.waitForTimeout(9_000);
+  await shot("candidates");
+  const old = await candidates.getByRole("row").filter({ hasText: "Old laptop" }).getByRole("link").getAttribute("href");
+  await page.goto(`${old}&find=2025-06`);
+  await page.getByText("deleted, all of it stands").first().waitFor();
+  await shot("records");
 }
 
 /** The card is swept for its pictures. */

@@ -67,7 +67,7 @@ function listening(reader: RecordReader, kept: Row[]): Candidate["reader"] {
     },
     *rows() {
       for (const row of reader.rows()) {
-        if (!row.uncommitted) kept.push(row);
+        if (!row.uncommitted && !row.table?.startsWith("sqlite_")) kept.push(row);
         yield row;
       }
     },
