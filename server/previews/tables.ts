@@ -1,8 +1,10 @@
 import { strFromU8, unzipSync } from "fflate";
 import Papa from "papaparse";
 import readWorkbook from "read-excel-file/node";
-import initSql, { type Database } from "sql.js";
+import { MemorySource } from "../../core/bytes/byte-source";
 import { walkXml } from "../../core/bytes/xml";
+import { RecordReader, type Row } from "../../core/records/records";
+import { parseTable } from "../../core/records/sqlite/statement";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { wholeContent } from "./content";
@@ -104,40 +106,27 @@ async function sheets(bytes: Buffer, most: number): Promise<TablesPreview> {
   return { tables, problem: null };
 }
 
-const quoted = (name: string) => `"${name.replaceAll('"', '""')}"`;
-
-async function databaseTables(bytes: Buffer, most: number): Promise<TablesPreview> {
-  const sql = await initSql();
-  const database = new sql.Database(bytes);
-  try {
-    const names = database.exec(
-      `select name from sqlite_master where type = 'table' and name not like 'sqlite_%' order by name limit ${MAX_TABLES}`,
-    );
-    const tables: TablesPreview["tables"] = [];
-    let problem: string | null = null;
-    for (const [name] of names[0]?.values ?? []) {
-      try {
-        tables.push(readTable(database, String(name), most));
-      } catch (error) {
-        problem = `The table “${String(name)}” is damaged: ${(error as Error).message}.`;
-      }
-    }
-    return { tables, problem };
-  } catch (error) {
-    throw new Problem(`This database cannot be read: ${(error as Error).message}. Its bytes are shown instead.`, 422);
-  } finally {
-    database.close();
+/** The tables of a database by name, damaged pages passed by. */
+function databaseTables(bytes: Buffer, most: number): TablesPreview {
+  const reader = RecordReader.open({ main: new MemorySource(bytes) }, { deleted: false });
+  if (!reader) throw new Problem("This database is too damaged to be read. Its bytes are shown instead.", 422);
+  const found = new Map<string, { columns: readonly string[]; rows: Row[]; total: number }>();
+  for (const { type, name, sql } of reader.schema)
+    if (type === "table" && !name.startsWith("sqlite_") && found.size < MAX_TABLES)
+      found.set(name, { columns: parseTable(sql)?.columns.map((column) => column.name) ?? [], rows: [], total: 0 });
+  for (const row of reader.rows()) {
+    const name = row.table ?? `without a name, ${row.columns.length} columns`;
+    const table = found.get(name) ?? (row.table === null && found.size < MAX_TABLES ? { columns: row.columns, rows: [], total: 0 } : null);
+    if (!table) continue;
+    found.set(name, table);
+    table.total += 1;
+    if (table.rows.length < most) table.rows.push(row);
   }
-}
-
-function readTable(database: Database, name: string, most: number): TablesPreview["tables"][number] {
-  const [rows] = database.exec(`select * from ${quoted(name)} limit ${most}`);
-  const [count] = database.exec(`select count(*) from ${quoted(name)}`);
-  const columns = rows?.columns ?? database.exec(`pragma table_info(${quoted(name)})`)[0]?.values.map((row) => String(row[1])) ?? [];
-  return {
+  const tables = [...found].map(([name, { columns, rows, total }]) => ({
     name,
     columns: columns.slice(0, MAX_COLUMNS),
-    rows: (rows?.values ?? []).map((row) => row.slice(0, MAX_COLUMNS).map(cellText)),
-    total: Number(count?.values[0]?.[0] ?? 0),
-  };
+    rows: rows.map(({ values }) => values.slice(0, MAX_COLUMNS).map(cellText)),
+    total,
+  }));
+  return { tables: tables.sort((a, b) => a.name.localeCompare(b.name, "en")), problem: reader.notes.join(" ") || null };
 }

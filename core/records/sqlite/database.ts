@@ -81,13 +81,11 @@ export class Database {
     this.owners = new Uint16Array(this.count + 1);
     this.roles = new Uint8Array(this.count + 1);
     this.encoding = this.#header?.encoding ?? this.#guessedEncoding();
-    if (!this.#header)
-      this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
   }
 
   /** Whether the names of its tables are gone. */
   get isNameless(): boolean {
-    return this.#header === null;
+    return this.#header === null || (this.schema.length === 0 && this.trees[0]?.broken === true);
   }
 
   /** Whether a page that should lead to others does not. */
@@ -150,7 +148,10 @@ export class Database {
         else if (type === "index")
           this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
       }
-    } else this.#treesWithoutSchema();
+    } else tree.broken = true;
+    if (!this.isNameless) return;
+    this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
+    this.#treesWithoutSchema();
   }
 
   /** Trees by what points to what: a page of a tree that no other points to is a root. */
@@ -173,8 +174,6 @@ export class Database {
       const table = kind === KIND.interiorTable;
       this.trees.push({ name: null, root, shape: new Shape(null, null, table, !table, []), statement: null, broken: false });
     }
-    // With the first page its own tree is gone.
-    (this.trees[0] as Tree).broken = true;
   }
 
   /** The rows of a table as they count, in the order of their row numbers; damaged pages and rows are passed by. */
