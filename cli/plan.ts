@@ -52,7 +52,7 @@ export function plan(positionals: readonly string[], options: Options): number {
   return EXIT.done;
 }
 
-/** Volumes are told apart by one number over all sources. */
+/** Volumes are distinguished by one number over all sources. */
 const MOST_VOLUMES = 100_000;
 
 function readAccounts(file: string | undefined): Account[] {

@@ -28,7 +28,7 @@ describe("dated copies", () => {
   const storeOf = ({ user, date = "", clockSaid }: SetMoment) =>
     states.find((state) => state.user === user && state.label === (clockSaid ?? date).slice(0, 19).replace("T", " "));
 
-  it("are sets by user and computer, a state for each run, a wrong clock told and put where it belongs", () => {
+  it("are sets by user and computer, a state for each run, a wrong clock noted and put where it belongs", () => {
     expect(states).toHaveLength(truth.runs?.length ?? 0);
     for (const run of truth.runs ?? []) {
       const state = storeOf(run);
@@ -154,7 +154,7 @@ describe("dated trees on an imaged Mac drive", () => {
 });
 
 describe("folders copied by hand", () => {
-  it("are states of what they are copies of; a name that was copied along is told by its files' dates", () => {
+  it("are states of what they are copies of; a name that was copied along is known by its files' dates", () => {
     const truth = setTruth("folder-copies");
     const states = statesOf(unpackSet("folder-copies", work));
     const copies = (truth.copies ?? []).filter(({ living }) => !living);
@@ -188,7 +188,7 @@ describe("folders that are named by a date", () => {
 });
 
 describe("archive sets", () => {
-  it("are runs of numbered ZIPs: split, in pieces, without list of contents, damaged or missing ones told", () => {
+  it("are runs of numbered ZIPs: split, in pieces, without list of contents, damaged or missing ones noted", () => {
     const truth = setTruth("archive-sets");
     const states = statesOf(unpackSet("archive-sets", work));
     expect(states).toHaveLength(truth.runs?.length ?? 0);

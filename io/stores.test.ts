@@ -119,7 +119,7 @@ describe("stores of a drive with disks in its files", () => {
     expect(filesOf(deepest).length).toBe(4);
   });
 
-  it("that cannot be opened are told as closed, with why; the others stay", () => {
+  it("that cannot be opened are reported as closed, with why; the others stay", () => {
     const folder = join(work, "alone");
     mkdirSync(folder);
     // A differencing disk whose parent is not there.

@@ -42,7 +42,7 @@ export interface Store {
   readonly notes: readonly string[];
 }
 
-/** Stores that are told of one source at most: a source that holds more of them is an attack, or has to be opened store by store. */
+/** Stores that are listed of one source at most: a source that holds more of them is an attack, or has to be opened store by store. */
 const MOST_STORES = 4096;
 /** Files of one folder that are kept in mind as possible parts of a disk in it. */
 const MOST_PARTS = 65_536;
@@ -113,7 +113,7 @@ function* walkDisk(
   try {
     opened = openSource(disk);
   } catch (error) {
-    // The source itself must open; a disk inside it that does not is told as closed.
+    // The source itself must open; a disk inside it that does not is reported as closed.
     if (parent === null || !(error instanceof SourceError)) throw error;
     yield { ...image, closed: error.message, notes };
     return;
@@ -283,7 +283,7 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
       if (record.type !== "file" || record.system || !place) continue;
       const id = `${parent}/file${record.file ? "" : `@${firstByte(place.layout)}`}:${record.path.normalize("NFC")}`;
       if (!leadsTo(walk, id) || found.has(id)) continue;
-      // One more than may be told of, so that it is known that there are more.
+      // One more than may be listed, so that it is known that there are more.
       if (found.size > walk.left) return found;
       const opened = tree.open(record);
       if (!opened) continue;

@@ -70,7 +70,7 @@ describe("Mac disk images", () => {
     },
   );
 
-  it("bands that are lost cannot be told from holes: no file that stands in one is called whole", () => {
+  it("bands that are lost cannot be distinguished from holes: no file that stands in one is called whole", () => {
     const { disk, notes } = openImage("sparsebundle-bands-lost");
     expect(notes.join()).toContain("cannot be told");
     filesAgree(disk);

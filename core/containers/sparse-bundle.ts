@@ -19,7 +19,7 @@ const MOST_COUNTED = 65_536;
 function readList(file: ByteSource): { size: number; bandSize: number } | null {
   if (file.size > MOST_LIST || file.size < 32) return null;
   const bytes = readBytes(file, 0, file.size);
-  // Nearly every small file is told apart by this.
+  // Nearly every small file is distinguished by this.
   if (!Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength).includes("band-size")) return null;
   const list = readPropertyList(bytes) as Record<string, unknown> | null;
   if (!list || typeof list !== "object") return null;

@@ -11,7 +11,7 @@ import { readTrailer } from "./udif-trailer";
 
 /** A property list beyond this is damage. Bytes. */
 const MOST_LIST = 16 << 20;
-/** Where a list is looked for whose place nothing tells: so many bytes before the end. */
+/** Where a list is looked for whose place nothing says: so many bytes before the end. */
 const SEARCHED = 8 << 20;
 const MOST_CHUNKS = 4_000_000;
 const MOST_SECTORS = 2 ** 40;

@@ -26,11 +26,11 @@ export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover">
   /** What its content says of itself, where it was looked into. */
   readonly facts?: CopyFacts | null;
   /**
-   * The span it stands for: from the first state that has it until the next one that tells otherwise, both ends included, as UTC milliseconds;
-   * `until` null: nothing tells otherwise. Not given: one state alone.
+   * The span it stands for: from the first state that has it until the next one that says otherwise, both ends included, as UTC milliseconds;
+   * `until` null: nothing says otherwise. Not given: one state alone.
    */
   readonly present?: { readonly from: number; readonly until: number | null };
-  /** What tells versions of one file from each other: of two copies of one item in one store with the same, the content is the same. */
+  /** What distinguishes versions of one file: of two copies of one item in one store with the same, the content is the same. */
   readonly sameAs?: string;
   /** In a folder of this computer: the size and date of the file that holds the content, where that is another than the content's own. */
   readonly holder?: { readonly size: number; readonly modified: number | null };

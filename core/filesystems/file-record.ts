@@ -12,7 +12,7 @@ export interface ByteEvidence {
   readonly takenLater: number;
   /** In clusters that other files or states hold too, which were meant to share them: nothing was written over them. */
   readonly shared?: number;
-  /** Of which nothing tells whether they are of the time the record speaks for: what kept them is damaged. */
+  /** Of which nothing says whether they are of the time the record speaks for: what kept them is damaged. */
   readonly inDoubt?: number;
   /** Whose place is not known (a part of the record is gone). */
   readonly lost: number;
@@ -94,7 +94,7 @@ export interface FileRecord {
   readonly content: Content;
   /** In a folder of this computer: the file below it whose bytes the layout counts; otherwise it counts those of the disk. */
   readonly file?: string | null;
-  /** What all names of one file share, where the store tells that. */
+  /** What all names of one file share, where the store says so. */
   readonly identity?: string;
   /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
   readonly leftover?: boolean;

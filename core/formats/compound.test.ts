@@ -57,7 +57,7 @@ describe("compound files", () => {
     ["msg", { "__properties_version1.0": noise(64), "__substg1.0_0037001F": Buffer.from("Opening night", "utf16le") }],
     ["vsd", { VisioDocument: noise(7000) }],
     ["compound", { "Something else": noise(5000) }],
-  ])("are told apart by their streams, and are as long as their tables say: %s", (id, streams) => {
+  ])("are distinguished by their streams, and are as long as their tables say: %s", (id, streams) => {
     const bytes = compound(streams);
     expect(idOf(bytes)).toBe(id);
     const source = new MemorySource(Buffer.concat([bytes, noise(4096)]));

@@ -171,7 +171,7 @@ export const matroska: Format = {
   follow,
   summarise,
 };
-/** Matroska with the codecs of the open web; told apart by the document type (RFC 9559, section 4). */
+/** Matroska with the codecs of the open web; distinguished by the document type (RFC 9559, section 4). */
 export const webm: Format = {
   ...matroska,
   id: "webm",

@@ -100,7 +100,7 @@ export function kindOf(name: string): Kind {
 
 /** The format these first bytes begin, or null when none is known. */
 export function recognise(head: Uint8Array, nameHint = ""): Format | null {
-  // Formats that share their beginning (the office archives) are told apart by the name when it fits.
+  // Formats that share their beginning (the office archives) are distinguished by the name when it fits.
   const hinted = byExtension.get(extensionOf(nameHint));
   if (hinted && hinted !== text && hinted.recognise(head)) return hinted;
   return FORMATS.find((format) => format.recognise(head)) ?? null;

@@ -1,10 +1,10 @@
 /** What the rest of the house must know of a format beside what its module does. What is not given does not hold. */
 export interface Traits {
-  /** Formats that are built alike, and often told apart by what is inside alone. */
+  /** Formats that are built alike, and often distinguished by what is inside alone. */
   readonly family?: "zip" | "compound" | "tiff" | "iso-media" | "riff";
   /** A file that breaks off is worth looking for the rest of: the sweep puts it together from two pieces. */
   readonly inPieces?: true;
-  /** Inside another file it is worth telling of, as pictures always are; stretches of text or sound are not. */
+  /** Inside another file it is worth reporting, as pictures always are; stretches of text or sound are not. */
   readonly worthInside?: true;
   /** No other file stands in it: one that begins there has been written over it, or it was cut. */
   readonly holdsNothing?: true;

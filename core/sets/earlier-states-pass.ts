@@ -273,7 +273,7 @@ const KEYS: Readonly<Record<BackupSet["kind"], (record: FileRecord) => string>> 
 };
 
 /**
- * Until when nothing tells otherwise: UTC milliseconds; null: nothing does. Between the last snapshot and now anything may have happened.
+ * Until when nothing says otherwise: UTC milliseconds; null: nothing does. Between the last snapshot and now anything may have happened.
  */
 const endOf = (until: Moment, ended: Moment | null): number | null =>
   ended === null ? null : ended.asOf === null ? until.asOf : ended.asOf - 1;

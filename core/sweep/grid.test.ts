@@ -33,7 +33,7 @@ describe("where clusters begin", () => {
     expect(larger / all).toBeLessThan(0.03);
   });
 
-  it("is not told from a few beginnings, and is that of sectors when many share nothing more", () => {
+  it("is not read off a few beginnings, and is that of sectors when many share nothing more", () => {
     expect(gridOf([])).toBeNull();
     expect(gridOf([8192, 16_384, 40_960])).toBeNull();
     const sectors = Array.from({ length: 40 }, (_, i) => 512 * (i * i + i));

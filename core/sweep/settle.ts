@@ -234,7 +234,7 @@ export class Settler {
   }
 }
 
-/** Whether a find that stands in another is worth telling: its own check has passed, and the other is no film or picture full of such. */
+/** Whether a find that stands in another is worth reporting: its own check has passed, and the other is no film or picture full of such. */
 function isNestable(parent: Find, find: Find): boolean {
   if (!isClosed(find) || isText(find) || traitsOf(parent.format).holdsNothing) return false;
   if (parent.format.kind === "video" || find.format.id === "tiff") return false;

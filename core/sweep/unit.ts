@@ -73,7 +73,7 @@ function isOfFamily(format: Format, wanted: readonly string[]): boolean {
 const mayBeCut = ({ format }: Find, place: number, { formats }: Candidate) =>
   format.loose === true && place % SECTOR === 0 && formats.length > 0;
 
-/** Whether a file of this kind inside another is worth telling: pictures, documents, archives; not stretches of text or sound. */
+/** Whether a file of this kind inside another is worth reporting: pictures, documents, archives; not stretches of text or sound. */
 function isNestable({ formats }: Candidate): boolean {
   return formats.some((format) => traitsOf(format).worthInside || format.kind === "pictures");
 }

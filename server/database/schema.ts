@@ -31,7 +31,7 @@ const bytea = customType<{ data: Buffer }>({ dataType: () => "bytea" });
 const uuid = customType<{ data: string }>({ dataType: () => "uuid" });
 const tstzrange = customType<{ data: string }>({ dataType: () => "tstzrange" });
 const int8range = customType<{ data: string }>({ dataType: () => "int8range" });
-/** Text that is told apart and ordered by its bytes, which for UTF-8 is the order of code points, and quick. */
+/** Text that is distinguished and ordered by its bytes, which for UTF-8 is the order of code points, and quick. */
 const plainText = customType<{ data: string }>({ dataType: () => 'text collate "C"' });
 const bytes = (name: string) => bigint(name, { mode: "number" });
 const time = (name: string) => timestamp(name, { withTimezone: true, mode: "date" });
@@ -392,9 +392,9 @@ export const copies = pgTable(
     localTimes: boolean("local_times").notNull().default(false),
     /** SHA-256 of its content, where it was computed. */
     sha256: bytea("sha256"),
-    /** The span it stands for: from the first state that has it until the next one that tells otherwise; null: one state alone, that of its store. */
+    /** The span it stands for: from the first state that has it until the next one that says otherwise; null: one state alone, that of its store. */
     present: tstzrange("present"),
-    /** What tells versions of one file from each other, as its store knows them. */
+    /** What distinguishes versions of one file, as its store knows them. */
     sameAs: text("same_as"),
   },
   (table) => [
@@ -485,7 +485,7 @@ export const restoreResults = pgTable(
     /** What to do with this one when its name is taken; null: as the restore says. */
     conflict: text("conflict").$type<"keep-both" | "replace" | "skip">(),
     state: text("state").$type<ResultState>().notNull().default("waiting"),
-    /** The item is restored in several copies: their names are told apart by date. */
+    /** The item is restored in several copies: their names are distinguished by date. */
     dated: boolean("dated").notNull().default(false),
     /** The stretches that are not the file's own bytes. */
     gaps: jsonb("gaps").$type<Gaps>(),

@@ -78,7 +78,7 @@ async function placeStore(tx: Connection, jobId: number, { store, below, home, a
   const label = await labelOf(tx, jobId, store);
   const { label: homeLabel } = await homeOf(tx, jobId, home);
   const others = (await tx.select().from(homePaths).where(eq(homePaths.storeId, store))).filter((row) => row.below !== below);
-  // Where one folder of a home is shown twice by a store, it could not be told any more which of the two a file stands in.
+  // Where one folder of a home is shown twice by a store, it could not be known any more which of the two a file stands in.
   const twice = others.find((row) => row.homeId === home && (isWithin(row.at, at) || isWithin(at, row.at)));
   if (twice)
     throw new Problem(

@@ -82,7 +82,7 @@ const FIND_ITEMS =
 
 /** Moves the copies in `moving` to their folders, and to the items in them. */
 const MOVED = (jobId: number): string[] => [
-  // A copy belongs to its item by its path when it is in the item's folder. A file told apart by its capitals alone has the folder as it is written.
+  // A copy belongs to its item by its path when it is in the item's folder. A file distinguished by its capitals alone has the folder as it is written.
   `create temp table moved on commit drop as
      select c.id, c.item_id as old_item, c.name, m.exact, case when i.key ~ '#[0-9a-f]{32}$' then m.exact else m.canonical end as item_folder, ${KEY} as key,
        i.folder_id in (c.folder_id, m.old_canonical) as by_path, null::bigint as item_id

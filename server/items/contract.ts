@@ -197,7 +197,7 @@ export const copy = z.object({
   }),
   runs: z.array(z.object({ at: z.number(), length: z.number() })),
   deletedAt: z.coerce.date().nullable(),
-  /** Of a state's copy: from when, and until when, nothing tells otherwise; `until` null: nothing tells of an end. */
+  /** Of a state's copy: from when, and until when, nothing says otherwise; `until` null: nothing says of an end. */
   present: z.object({ from: z.coerce.date(), until: z.coerce.date().nullable() }).nullable(),
   /** Named streams of the file. Bytes. */
   streams: z.array(z.object({ name: z.string(), size: z.number() })),

@@ -28,7 +28,7 @@ export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked
 
 /**
  * What items say of their copies, as the common table expressions `ranked` (the best copy) and `counted` (all of them).
- * @param from tables with `copies c` @param by the columns that tell items apart
+ * @param from tables with `copies c` @param by the columns that distinguish items
  */
 export const summed = (from: string, by: string) => `ranked as (
     select distinct on (${by}) ${by}, c.id, c.name, c.size, c.modified, c.condition, c.survival, c.facts, c.state = 'live' as live, ${OPENS("c")} as opens,

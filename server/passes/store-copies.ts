@@ -108,14 +108,14 @@ async function placeInHomes(client: pg.PoolClient, jobId: number, storeId: numbe
   if (paths.some(({ exact }) => exact)) await client.query(EXACT_NAMES);
 }
 
-/** On a home that tells capitals apart, keys have names as they are written. */
+/** On a home that distinguishes capitals, keys have names as they are written. */
 const EXACT_NAMES = `
   update incoming i set item_key = normalize(i.name, NFC) || substr(i.item_key, length(lower(normalize(i.name, NFC))) + 1)
   from incoming_folders f join homes h on h.id = f.home_id
   where f.folder_path = i.folder_path and h.case_sensitive and starts_with(i.item_key, lower(normalize(i.name, NFC)))`;
 
 /**
- * Live files of one pass whose paths differ in capitals or Unicode form alone are different files, on a volume that tells these apart: all but
+ * Live files of one pass whose paths differ in capitals or Unicode form alone are different files, on a volume that distinguishes these: all but
  * the first become items of their own.
  */
 const TWINS = `

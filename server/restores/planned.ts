@@ -37,7 +37,7 @@ export const WRITABLE = sql`(c.condition <> 'name-only' and c.absent is null and
 
 /**
  * What is in a job's tray as (item_id, copy_id, chosen_copy, dated): an entry without a copy means the item's best one. What a running
- * restore is writing is left out. `dated`: several copies of the item are chosen, and their names must be told apart.
+ * restore is writing is left out. `dated`: several copies of the item are chosen, and their names must be distinguished.
  * @param items a query for the ids of the items to keep to; without it all of the tray
  */
 export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(

@@ -8,7 +8,7 @@ import { openPermitted } from "../previews/content";
 import { Problem } from "../problem";
 import { SOURCE_AT } from "./source-at";
 
-/** More stretches than this are no more to be told apart on a screen. */
+/** More stretches than this are no more to be distinguished on a screen. */
 const MOST_RUNS = 50_000;
 /** Clusters looked at for one answer. */
 const MOST_CLUSTERS = 1 << 24;

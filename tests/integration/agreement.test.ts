@@ -49,7 +49,7 @@ describe("the interface and the command line find the same", () => {
       const { jobId, source, path } = await jobWith(bench, image);
       const readable = source.volumes.filter((volume) => volume.readable);
       expect(readable.length).toBeGreaterThan(0);
-      // Content comes before records here: what it finds is then stored by itself, and can be told apart.
+      // Content comes before records here: what it finds is then stored by itself, and can be distinguished.
       for (const volume of readable) await startPass(bench.db, jobId, volume.id, "raw");
       await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"), 60);
       for (const volume of readable)

@@ -141,7 +141,7 @@ describe("the pass over earlier states", () => {
     expect(versions.length).toBeLessThan(stood * 1.3);
     expect(versions.length).toBeGreaterThanOrEqual(stood);
     expect(versions.every(({ from }) => from !== null)).toBe(true);
-    // What the last state of its computer has, nothing tells the end of.
+    // What the last state of its computer has, nothing says the end of.
     const lasting = ["Ilses Rechner", "LOFT-MINI"].map((machine) => truth.states?.filter((state) => state.machine === machine).at(-1));
     const inLast = lasting.reduce((sum, state) => sum + Object.keys(state?.tree ?? {}).length, 0);
     expect(Math.abs(versions.filter(({ until: end }) => end === null).length - inLast)).toBeLessThan(inLast / 10);

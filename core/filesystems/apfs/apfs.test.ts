@@ -108,7 +108,7 @@ describe("APFS", () => {
     expect(notKept).toBeGreaterThan(0);
   });
 
-  it("volumes of one container are told apart, by name and by what stands in them", () => {
+  it("volumes of one container are distinguished, by name and by what stands in them", () => {
     const { volumes, notes } = inspectDisk(macSource("apfs-twovol"));
     expect(volumes.map(({ label, offset, view }) => [label, offset, view])).toEqual([
       ["Alpha", 0, "0"],

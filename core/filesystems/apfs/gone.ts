@@ -12,7 +12,7 @@ const MOST_CONTENTS = 16;
 export interface GoneFile {
   readonly version: Version;
   readonly extents: readonly Extent[];
-  /** null: nothing tells it. */
+  /** null: nothing says it. */
   readonly name: { readonly parentId: number; readonly name: Uint8Array } | null;
   /** Who may know the folders above it. */
   readonly others: readonly EarlierRecords[];

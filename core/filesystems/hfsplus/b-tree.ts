@@ -56,7 +56,7 @@ export class BTree {
     readonly nodeSize: number,
     /** Nodes the file has room for. */
     readonly nodes: number,
-    /** Names are told apart by case ("Catalog File Key Comparison", HFSX). */
+    /** Names are distinguished by case ("Catalog File Key Comparison", HFSX). */
     readonly caseSensitive: boolean,
     private readonly title: string,
     head: { readonly firstLeafNode: number; readonly leafRecords: number } | null,

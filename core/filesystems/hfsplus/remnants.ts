@@ -121,7 +121,7 @@ export class Remnants {
     if (remnant.entry.kind === "folder" && remnant.place) this.#folders.set(remnant.cnid, remnant.place);
   }
 
-  /** Where a folder that is gone had stood, as far as any remnant tells. */
+  /** Where a folder that is gone had stood, as far as any remnant says. */
   folder(cnid: number): NamedPlace | null {
     return this.#folders.get(cnid) ?? this.#threads.get(cnid) ?? null;
   }

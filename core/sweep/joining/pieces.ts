@@ -141,7 +141,7 @@ export interface Joined {
 export const proves = ({ closed, verdict, size }: Extent, length: number): boolean =>
   closed && verdict.verdict === "sound" && size > length;
 
-/** Clusters the next piece may lie away, in each direction, where nothing tells its place: as many as these bytes are, within bounds. */
+/** Clusters the next piece may lie away, in each direction, where nothing says its place: as many as these bytes are, within bounds. */
 const REACH_AWAY = 24 << 20;
 const [LEAST_AWAY, MOST_AWAY] = [1024, 12_288];
 /** Clusters around a place, the nearest first, behind it and before. */

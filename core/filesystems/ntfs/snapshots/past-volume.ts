@@ -10,7 +10,7 @@ import type { Piece, StateMap } from "./state-map";
 export interface PresentVolume {
   readonly allocation: AllocationMap | null;
   readonly clusterSize: number;
-  /** The file that has the record now: what tells it and its version apart; null: none has. Its layout counts in the disk as it is. */
+  /** The file that has the record now: what distinguishes it and its version; null: none has. Its layout counts in the disk as it is. */
   fileAt(record: number): { readonly sequence: number; readonly modified: number | null; readonly layout: Layout | null } | null;
 }
 
