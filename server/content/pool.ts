@@ -83,6 +83,7 @@ const LONG: Partial<Record<TaskName, number>> = {
   samePresent: 60_000,
   inspect: LONG_MS,
   records: 60_000,
+  recordsCsv: 60_000,
   recordCandidates: 120_000,
   joinedDatabase: 120_000,
   browse: 30_000,

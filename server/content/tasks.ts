@@ -14,7 +14,7 @@ import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
 import { joinedDatabase, recordCandidatesOf } from "../records/candidates";
 import type { RecordsQuery } from "../records/contract";
-import { recordsOf } from "../records/read";
+import { recordsAsCsv, recordsOf } from "../records/read";
 import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
 import type { RestorePlan } from "../restores/contract";
 import { readDelivered } from "../restores/delivery";
@@ -40,6 +40,7 @@ export const tasks = {
   document: async (copyId: number) => documentText(await copyOf(copyId)),
   tables: async (copyId: number, rows: "shown" | "compared") => tablesOf(await copyOf(copyId), rows),
   records: async (copyId: number, query: RecordsQuery) => recordsOf(db(), await copyOf(copyId), query),
+  recordsCsv: async (copyId: number, query: RecordsQuery) => recordsAsCsv(db(), await copyOf(copyId), query),
   recordCandidates: async (copyId: number) => recordCandidatesOf(db(), await copyOf(copyId)),
   joinedDatabase: (jobId: number, copyIds: readonly number[]) => joinedDatabase(db(), jobId, copyIds),
   archive: async (copyId: number) => archiveOf(await copyOf(copyId)),

@@ -1,8 +1,19 @@
 import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
+import Papa from "papaparse";
 import initSql from "sql.js";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
+
+/** The page in view, by day and by night, has nothing that keeps anybody out (WCAG 2.2, as axe-core checks it). */
+async function expectNoViolations(page: Page): Promise<void> {
+  for (const colorScheme of ["dark", "light"] as const) {
+    await page.emulateMedia({ colorScheme });
+    const { violations } = await new AxeBuilder({ page }).analyze();
+    expect(violations.map(({ id, nodes }) => `${id}: ${nodes.map((node) => node.target.join(" ")).join(", ")}`)).toEqual([]);
+  }
+}
 
 /** A job with one folder, in it a recorded database with its log. @returns where its records are read */
 async function openRecords(page: Page, name: string, folder: string): Promise<void> {
@@ -52,6 +63,11 @@ test("the rows of a database with its log are read, deleted ones among them, sea
   await expect(row).toContainText(new Date(Number(gone[4])).toISOString().slice(0, 16).replace("T", " "));
   await page.reload();
   await expect(row).toHaveCount(1);
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "Save as CSV" }).click();
+  const { data } = Papa.parse<string[]>(readFileSync(await (await download).path(), "utf8"));
+  expect(data).toHaveLength(2);
+  expect(data[1]?.slice(0, 6)).toEqual(["deleted", "whole", String(gone[0]), gone[1], String(gone[2]), gone[3]]);
   await page.getByRole("textbox", { name: "Find in this table" }).fill("");
   await page.getByRole("button", { name: "Live", exact: true }).click();
   await expect(page.getByRole("status")).toHaveText(`${live.notes?.length} rows`);
@@ -88,6 +104,11 @@ test("all messages are gone: the old database is found among those of its kind, 
   const anew = candidates.getByRole("row").filter({ has: page.getByText(/^\/Users\/mo/) });
   await expect(anew).toContainText("2026-02-10");
   await expect(candidates.getByRole("row").nth(1)).toContainText("2024-09-01");
+  await expectNoViolations(page);
+  await page.getByRole("button", { name: "Show its rows" }).click();
+  await expect(page.getByRole("table").getByRole("row").nth(5)).toBeVisible();
+  await expectNoViolations(page);
+  await page.goBack();
   const download = page.waitForEvent("download");
   await page.getByRole("link", { name: "Join the 3 chosen into one database" }).click();
   const path = await (await download).path();

@@ -50,7 +50,7 @@ export function Records({ jobId }: { jobId: number }) {
   const { data: item } = useItemDetail(jobId, itemId || null);
   return (
     <div className={styles.page}>
-      <aside className={styles.side}>
+      <div className={styles.side}>
         <h1>{item?.name ?? "Records"}</h1>
         <p className={styles.where}>
           {item && (
@@ -78,7 +78,7 @@ export function Records({ jobId }: { jobId: number }) {
             {note}
           </p>
         ))}
-      </aside>
+      </div>
       {comparing ? (
         <section className={styles.rows} aria-label="All databases of this kind">
           <Candidates jobId={jobId} copyId={copyId} />
@@ -104,6 +104,14 @@ export function Records({ jobId }: { jobId: number }) {
               <span className={styles.count} role="status">
                 {countText(head.matched)} {head.matched === 1 ? "row" : "rows"}
               </span>
+            )}
+            {head && head.matched > 0 && (
+              <a
+                className={styles.save}
+                href={`/api/copies/${copyId}/records/csv?${new URLSearchParams({ table: String(wanted.table), find: wanted.find, only })}`}
+              >
+                Save as CSV
+              </a>
             )}
           </div>
           <Problem>{problemText(error)}</Problem>
