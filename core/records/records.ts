@@ -1,4 +1,5 @@
 import { NumberSet } from "./number-set";
+import { contentHash, withRowId } from "./row-hash";
 import { carve, type Remain } from "./sqlite/carve";
 import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
 import { Database, emptyCell, type LiveRow, type SchemaEntry, type Tree } from "./sqlite/database";
@@ -52,6 +53,8 @@ export class RecordReader {
   readonly #numbers = new Map<Tree, NumberSet>();
   /** Whether what is read now was never committed. */
   #uncommitted = false;
+  /** Whether what is read now is a page that was being written when something broke off: a hot journal has what it was before. */
+  #torn = false;
   readonly #budget: { left: number };
   readonly #kept: { remain: Row; content: number }[] = [];
 
@@ -300,8 +303,9 @@ export class RecordReader {
     // Last, so that what stands elsewhere too is not said to stand only there.
     for (const { page, at, state } of frames) if (state === "uncommitted") images.push({ page, at, from: "log", uncommitted: true });
     for (const { page: number, at, from, uncommitted = false } of images) {
-      this.#uncommitted = uncommitted;
       const now = pages.placeOf(number);
+      this.#uncommitted = uncommitted;
+      this.#torn = from === "main" && journal?.hot === true && now.from === "journal";
       if (number <= database.count && now.from === from && now.at === at) continue;
       const page = pages.read(number, from, at);
       if (page) yield* this.#leftIn(page, database.trees[(database.owners[number] ?? 0) - 1] ?? null, false, 0);
@@ -378,7 +382,7 @@ export class RecordReader {
   }
 
   /** A whole cell that does not count any more. */
-  *#offerRow(shape: Shape, row: LiveRow): Generator<Row> {
+  *#offerRow(shape: Shape, row: LiveRow, remain = false): Generator<Row> {
     const { bytes, types, bodyAt, end, rowid } = row;
     const content = contentHash(bytes, types, bodyAt, end);
     const key = withRowId(content, rowid);
@@ -389,7 +393,8 @@ export class RecordReader {
     if (!this.#wanted(tree.name)) return;
     const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
     const found = this.#rowOf(tree, { ...row, values }, "deleted");
-    const doubtful = this.#isUnlikely(shape, types, bytes, bodyAt, end) || endsInZeros(types, bytes, bodyAt, end);
+    // Between the rows of a page that was half written two states of it may stand in one another.
+    const doubtful = (remain && this.#torn) || this.#isUnlikely(shape, types, bytes, bodyAt, end) || endsInZeros(types, bytes, bodyAt, end);
     yield doubtful ? { ...found, confidence: "guess" } : found;
   }
 
@@ -413,7 +418,7 @@ export class RecordReader {
     const body = start + (bodyAt - recordAt);
     const content = contentHash(bytes, types, body, end);
     if (left === "cell") {
-      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end, types, whole, rowid, values: [] });
+      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end, types, whole, rowid, values: [] }, true);
       return;
     }
     if (!this.#wanted(tree.name) || this.#contents.has(content)) return;
@@ -493,27 +498,4 @@ const numberedNames: string[][] = [];
 function numbered(count: number): readonly string[] {
   numberedNames[count] ??= Array.from({ length: count }, (_, i) => String(i));
   return numberedNames[count] as string[];
-}
-
-/** A number of 53 bits that stands for the values of a record (FNV-1a, twice). */
-function contentHash(bytes: Uint8Array, types: readonly number[], bodyAt: number, end: number): number {
-  let a = 0x811c9dc5;
-  let b = 0x050c5d1f;
-  for (const type of types) {
-    a = Math.imul(a ^ type, 0x01000193);
-    b = Math.imul(b ^ type, 0x85ebca6b);
-  }
-  for (let i = bodyAt; i < end; i += 1) {
-    const byte = bytes[i] as number;
-    a = Math.imul(a ^ byte, 0x01000193);
-    b = Math.imul(b ^ byte, 0x85ebca6b);
-    b ^= b >>> 13;
-  }
-  return (a >>> 0) * 0x20_0000 + (b >>> 11) + 1;
-}
-
-function withRowId(content: number, rowid: number | bigint | null): number {
-  if (rowid === null) return content;
-  const low = typeof rowid === "number" ? rowid | 0 : Number(BigInt.asIntN(32, rowid));
-  return (content + Math.imul(low ^ (low >>> 15), 0x2c1b3c6d)) % Number.MAX_SAFE_INTEGER;
 }
