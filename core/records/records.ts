@@ -392,19 +392,20 @@ export class RecordReader {
     const tree = this.#treeOf(shape);
     if (!this.#wanted(tree.name)) return;
     const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
+    if (!isKnown(values)) return;
     const found = this.#rowOf(tree, { ...row, values }, "deleted");
     // Between the rows of a page that was half written two states of it may stand in one another.
     const doubtful = (remain && this.#torn) || this.#isUnlikely(shape, types, bytes, bodyAt, end) || endsInZeros(types, bytes, bodyAt, end);
     yield doubtful ? { ...found, confidence: "guess" } : found;
   }
 
-  /** Whether a large number, a time above all, is farther from those of rows that count than they are from each other. */
+  /** Whether a number is far from those of rows that count. */
   #isUnlikely(shape: Shape, types: readonly number[], bytes: Buffer, bodyAt: number, end: number): boolean {
     let at = bodyAt;
     return types.some((type, field) => {
       const place = at;
       at += lengthOf(type);
-      if (type === 0 || type > 7 || at > end || !shape.hasLargeNumbers(field)) return false;
+      if (type === 0 || type > 7 || at > end) return false;
       return !shape.isNear(field, Number(readValue(bytes, place, type, "utf8")));
     });
   }
@@ -423,13 +424,19 @@ export class RecordReader {
     }
     if (!this.#wanted(tree.name) || this.#contents.has(content)) return;
     const values = this.#database.values(tree, bytes, body, end, types, null);
+    if (!isKnown(values)) return;
     const row: Row = {
       table: tree.name,
       columns: columnsOf(tree.statement, values.length),
       values,
       rowid: null,
       state: "deleted",
-      confidence: guessed > 0 || this.#isUnlikely(shape, types, bytes, body, end) ? "guess" : whole && !shape.hasRowId ? "whole" : "part",
+      confidence:
+        guessed > 0 || this.#isUnlikely(shape, types, bytes, body, end)
+          ? "guess"
+          : whole && left === "record" && !shape.hasRowId
+            ? "whole"
+            : "part",
       uncommitted: this.#uncommitted,
       at: page.at + at,
       from: page.from,
@@ -453,6 +460,9 @@ const LEARNT_ALL = 20_000;
 const MOST_LEARNT = 1_000_000;
 
 const NO_TABLE = { shape: new Shape(null, null, true, false, []), statement: null };
+
+/** Whether anything of a row stands. */
+const isKnown = (values: readonly (Value | undefined)[]) => values.some((value) => value !== undefined && value !== null);
 
 /** Whether bytes at the end of a record, of which nothing says what they were, are zeros: they may have been overwritten. */
 function endsInZeros(types: readonly number[], bytes: Uint8Array, bodyAt: number, end: number): boolean {

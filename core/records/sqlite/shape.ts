@@ -132,10 +132,15 @@ export class Shape {
     return known !== undefined && value >= known.least && value <= known.most;
   }
 
-  /** Whether a number is no farther from those that were seen than the least of them from the greatest. */
+  /**
+   * Whether a number is near those that were seen: of large ones, times above all, no farther than the least of them from the greatest; of others of a
+   * size that is thinkable.
+   */
   isNear(field: number, value: number): boolean {
     const known = this.fields[field];
     if (!known) return false;
+    if (this.rows < ENOUGH || known.least > known.most) return true;
+    if (!this.hasLargeNumbers(field)) return Math.abs(value) <= (Math.max(Math.abs(known.most), Math.abs(known.least)) + 1000) * 1000;
     const span = known.most - known.least;
     return value === 0 || (value >= known.least - span && value <= known.most + span);
   }
