@@ -42,6 +42,7 @@ export async function recordCandidatesOf(db: Connection, copy: StoredCopy): Prom
     where c.job_id = ${copy.jobId} and c.type = 'file' and c.layout is not null and c.size >= 512
       and (lower(c.name) = lower(${copy.name}) or c.name ~* '\\.(db|sqlite3?|storedata)$')
     order by c.id = ${copy.id} desc, lower(c.name) = lower(${copy.name}) desc, c.modified desc nulls last, c.id limit ${MOST_OPENED}`);
+  const notes: string[] = [];
   const chosen: { found: Found; reader: RecordReader; close(): void }[] = [];
   try {
     for (const found of rows) {
@@ -49,10 +50,19 @@ export async function recordCandidatesOf(db: Connection, copy: StoredCopy): Prom
       const stored = await findStoredCopy(db, Number(found.id));
       const opened = stored && (await openDatabase(db, stored));
       if (!opened) continue;
-      if (areAlike(kind, tablesOf(opened.reader))) chosen.push({ found, ...opened });
-      else opened.close();
+      const tables = tablesOf(opened.reader);
+      if (areAlike(kind, tables)) chosen.push({ found, ...opened });
+      else {
+        opened.close();
+        // Nothing says any more that it is of this kind but its name.
+        if (tables.size === 0 && found.name.toLowerCase() === copy.name.toLowerCase())
+          notes.push(
+            `${found.folder}/${found.name}: the names of its tables are gone, so that it is not compared here. Its rows can be read by themselves.`,
+          );
+      }
     }
-    return toCandidates(chosen);
+    const { notes: said, ...rest } = toCandidates(chosen);
+    return { ...rest, notes: [...said, ...notes] };
   } finally {
     for (const each of chosen) each.close();
   }
