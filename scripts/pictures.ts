@@ -124,7 +124,7 @@ async function records(page: Page, shot: (name: string) => Promise<void>): Promi
     .first()
     .click();
   await page.getByRole("link", { name: "Read its records" }).click();
-  await page.getByRole("button", { name: "All databases of this kind" }).click();
+  await page.getByRole("button", { name: "Databases of this kind" }).click();
   const candidates = page.getByRole("table", { name: "Candidates" });
   await candidates.waitFor();
   await page.waitForTimeout(9_000);

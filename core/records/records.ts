@@ -1,3 +1,4 @@
+import { columnsOf } from "./column-names";
 import { NumberSet } from "./number-set";
 import { contentHash, withRowId } from "./row-hash";
 import { carve, type Remain } from "./sqlite/carve";
@@ -5,7 +6,7 @@ import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
 import { Database, emptyCell, type LiveRow, type SchemaEntry, type Tree } from "./sqlite/database";
 import type { DatabaseFiles, Page, Part } from "./sqlite/pages";
 import { lengthOf, readValue, type Value } from "./sqlite/record";
-import { Shape } from "./sqlite/shape";
+import { fitsShape, likest, Shape } from "./sqlite/shape";
 
 /** A row of a database: one that counts, or what is left of one that does not. */
 export interface Row {
@@ -55,6 +56,8 @@ export class RecordReader {
   #uncommitted = false;
   /** Whether what is read now is a page that was being written when something broke off: a hot journal has what it was before. */
   #torn = false;
+  /** Whether there were more rows than are remembered, or more remains than are kept. */
+  #isFull = false;
   readonly #budget: { left: number };
   readonly #kept: { remain: Row; content: number }[] = [];
 
@@ -109,6 +112,10 @@ export class RecordReader {
     yield* this.#leftInImages();
     if (this.#budget.left < 0)
       this.#database.notes.push("What is left of deleted rows was not looked for to the end: too much of it can be read in too many ways.");
+    if (this.#isFull)
+      this.#database.notes.push(
+        "It has more rows than are compared here: some that are given as deleted may count, or be given twice, and some are left out.",
+      );
     for (const { remain, content } of this.#kept) {
       if (this.#contents.has(content)) continue;
       this.#remember(this.#contents, content);
@@ -118,6 +125,7 @@ export class RecordReader {
 
   #remember(set: NumberSet, hash: number): void {
     if (set.size < MOST_KNOWN) set.add(hash);
+    else this.#isFull = true;
   }
 
   #wanted(table: string | null): boolean {
@@ -125,12 +133,17 @@ export class RecordReader {
     return only === undefined ? table !== "sqlite_schema" : table?.toLowerCase() === only.toLowerCase();
   }
 
+  /** Whether it has to be known what rows look like: for remains, and to say whose a page is that nothing leads to. */
+  get #learns(): boolean {
+    return this.options.deleted || this.#database.isDamaged;
+  }
+
   /** The rows of a table as they count. */
   *#live(tree: Tree): Generator<Row> {
     const wanted = this.#wanted(tree.name);
-    if (!wanted && !this.options.deleted) return;
+    if (!wanted && !this.#learns) return;
     for (const row of this.#database.rowsOf(tree)) {
-      if (this.options.deleted) this.#learn(tree.shape, row);
+      if (this.#learns) this.#learn(tree.shape, row);
       this.#count(tree, row.rowid);
       if (wanted) yield this.#rowOf(tree, row, "live");
     }
@@ -169,8 +182,11 @@ export class RecordReader {
 
   #learn(shape: Shape, { bytes, bodyAt, end, types, rowid }: LiveRow): void {
     const content = contentHash(bytes, types, bodyAt, end);
-    this.#remember(this.#known, withRowId(content, rowid));
-    this.#remember(this.#contents, content);
+    // Remains of index entries are given to nobody.
+    if (!shape.isIndex) {
+      this.#remember(this.#known, withRowId(content, rowid));
+      this.#remember(this.#contents, content);
+    }
     // After so many rows, one of a few says what others look like.
     if (shape.rows > LEARNT_ALL && shape.learnsAlready(types)) return;
     const places: number[] = [];
@@ -237,7 +253,7 @@ export class RecordReader {
       database.owners[number] = database.trees.indexOf(tree) + 1;
       for (const row of rows) {
         const full: LiveRow = { ...row, values: database.values(tree, row.bytes, row.bodyAt, row.end, row.types, row.rowid) };
-        if (this.options.deleted) this.#learn(tree.shape, full);
+        if (this.#learns) this.#learn(tree.shape, full);
         this.#count(tree, row.rowid);
         if (!tree.shape.isIndex && this.#wanted(tree.name)) yield this.#rowOf(tree, full, "live");
       }
@@ -442,6 +458,7 @@ export class RecordReader {
       from: page.from,
     };
     if (this.#kept.length < MOST_KEPT) this.#kept.push({ remain: row, content });
+    else this.#isFull = true;
   }
 }
 
@@ -475,37 +492,4 @@ function endsInZeros(types: readonly number[], bytes: Uint8Array, bodyAt: number
   if (last < 12 || last % 2 !== 0 || at > end || lengthOf(last) < ZEROS) return false;
   for (let i = at - ZEROS; i < at; i += 1) if (bytes[i] !== 0) return false;
   return true;
-}
-
-/** The shape rows like this one have. */
-function likest(shapes: readonly Shape[], types: readonly number[], hasRowId: boolean): Shape | null {
-  let best: Shape | null = null;
-  let most = 0;
-  for (const shape of shapes) {
-    if (shape.hasRowId !== hasRowId || !fitsShape(shape, types)) continue;
-    const likeness = shape.likeness(types) + (shape === shapes[0] ? 0.5 : 0) + 0.01;
-    if (likeness > most) [best, most] = [shape, likeness];
-  }
-  return best;
-}
-
-const fitsShape = (shape: Shape, types: readonly number[]) =>
-  types.length >= shape.least && types.length <= shape.count && types.every((type, i) => shape.allows(i, type));
-
-function columnsOf(statement: Tree["statement"], count: number): readonly string[] {
-  if (!statement) return numbered(count);
-  let names = named.get(statement);
-  if (!names) {
-    names = statement.columns.map(({ name }) => name);
-    named.set(statement, names);
-  }
-  return names;
-}
-
-const named = new WeakMap<object, readonly string[]>();
-const numberedNames: string[][] = [];
-/** Names of columns that have none. */
-function numbered(count: number): readonly string[] {
-  numberedNames[count] ??= Array.from({ length: count }, (_, i) => String(i));
-  return numberedNames[count] as string[];
 }

@@ -46,7 +46,10 @@ export async function recordCandidatesOf(db: Connection, copy: StoredCopy): Prom
   const chosen: { found: Found; reader: RecordReader; close(): void }[] = [];
   try {
     for (const found of rows) {
-      if (chosen.length >= MOST_CANDIDATES) break;
+      if (chosen.length >= MOST_CANDIDATES) {
+        notes.push(`Only ${MOST_CANDIDATES} are compared at once; there may be more.`);
+        break;
+      }
       const stored = await findStoredCopy(db, Number(found.id));
       const opened = stored && (await openDatabase(db, stored));
       if (!opened) continue;
@@ -61,6 +64,8 @@ export async function recordCandidatesOf(db: Connection, copy: StoredCopy): Prom
           );
       }
     }
+    if (rows.length === MOST_OPENED)
+      notes.push(`Only ${MOST_OPENED} copies were opened to see whether they are of this kind; there may be more.`);
     const { notes: said, ...rest } = toCandidates(chosen);
     return { ...rest, notes: [...said, ...notes] };
   } finally {

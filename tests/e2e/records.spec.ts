@@ -47,7 +47,7 @@ test("the rows of a database with its log are read, deleted ones among them, sea
   const notes = tables.getByRole("button", { name: /^notes/ });
   await expect(notes).toContainText(String(live.notes?.length));
   await expect(notes).toContainText("deleted");
-  await expect(page.getByText("Taken into account beside it: data.db-wal.")).toBeVisible();
+  await expect(page.getByText("Read with it: data.db-wal.")).toBeVisible();
   await notes.click();
   // One that was deleted and stands, by its own words.
   const gone = deleted.notes?.find(({ stands }) => stands)?.row as string[];
@@ -97,7 +97,7 @@ test("all messages are gone: the old database is found among those of its kind, 
   await page.goto(`/jobs/${job}/items?show=all&q=messages.db`);
   await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "messages.db" }).first().click();
   await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
-  await page.getByRole("button", { name: "All databases of this kind" }).click();
+  await page.getByRole("button", { name: "Databases of this kind" }).click();
   const candidates = page.getByRole("table", { name: "Candidates" });
   await expect(candidates.getByRole("row")).toHaveCount(4);
   // The one that was installed anew holds the last thirty days, as `demo/build-chat.ts` made it.

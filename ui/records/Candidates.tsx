@@ -18,7 +18,7 @@ const HEIGHT = 26;
 const dayText = (at: number | null) => (at === null ? "" : new Date(at).toISOString().slice(0, 10));
 const monthText = (month: number) => `${Math.floor(month / 12)}-${String((month % 12) + 1).padStart(2, "0")}`;
 
-/** All databases of the same kind in the job: how far back each goes, month by month, and what only it has. Chosen ones become one. */
+/** The databases of the same kind in the job: how far back each goes, month by month, and what only it has. Chosen ones become one. */
 export function Candidates({ jobId, copyId }: { jobId: number; copyId: number }) {
   const { data, error } = useQuery({
     queryKey: ["copy", copyId, "candidates"],
@@ -39,7 +39,7 @@ export function Candidates({ jobId, copyId }: { jobId: number; copyId: number })
     <div className={styles.candidates}>
       <p className={styles.note}>
         {data.candidates.length === 1
-          ? "This is the only database of its kind that was found in this job. "
+          ? "No other database of this kind was found in this job, among copies of its name and those with a database’s ending. "
           : `${data.candidates.length} databases of this kind were found in this job, the one that goes back farthest first. `}
         An application that was installed anew holds about the last month; the rest is usually in the oldest one.
       </p>
@@ -102,8 +102,8 @@ export function Candidates({ jobId, copyId }: { jobId: number; copyId: number })
           Join the {chosen.length} chosen into one database
         </Button>
         <span>
-          All of them joined have {countText(data.joined.rows)} rows, {countText(data.joined.deleted)} of them put together from what is
-          left of deleted ones.
+          All that are listed, joined, have {countText(data.joined.rows)} rows, {countText(data.joined.deleted)} of them put together from
+          what is left of deleted ones.
         </span>
       </p>
       {data.notes.map((note) => (

@@ -62,7 +62,7 @@ export function Records({ jobId }: { jobId: number }) {
         </p>
         <p className={styles.where}>
           <button type="button" aria-pressed={comparing} onClick={() => change({ view: comparing ? null : "candidates" }, true)}>
-            {comparing ? "Show its rows" : "All databases of this kind"}
+            {comparing ? "Show its rows" : "Databases of this kind"}
           </button>
         </p>
         {head && (
@@ -72,7 +72,7 @@ export function Records({ jobId }: { jobId: number }) {
             onChoose={(table) => change({ table: String(table), view: null }, true)}
           />
         )}
-        {head && head.beside.length > 0 && <p className={styles.note}>Taken into account beside it: {head.beside.join(", ")}.</p>}
+        {head && head.beside.length > 0 && <p className={styles.note}>Read with it: {head.beside.join(", ")}.</p>}
         {head?.notes.map((note) => (
           <p key={note} className={styles.note}>
             {note}
@@ -80,7 +80,7 @@ export function Records({ jobId }: { jobId: number }) {
         ))}
       </div>
       {comparing ? (
-        <section className={styles.rows} aria-label="All databases of this kind">
+        <section className={styles.rows} aria-label="Databases of this kind">
           <Candidates jobId={jobId} copyId={copyId} />
         </section>
       ) : (

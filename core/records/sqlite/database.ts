@@ -31,6 +31,8 @@ export interface SchemaEntry {
 /** Statements of a database that are read. */
 const MOST_TREES = 10_000;
 const MOST_PAGES = 1 << 26;
+/** A journal is at least one sector long. */
+const SHORTEST_JOURNAL = 512;
 /** Pages whose texts say in which encoding they are. */
 const SAMPLED_PAGES = 200;
 
@@ -68,6 +70,8 @@ export class Database {
       this.notes.push(
         "The log or journal beside it has pages of another size: it belongs to another database, and is not taken into account.",
       );
+    if ((files.log && files.log.size > 0 && !log) || (files.journal && files.journal.size >= SHORTEST_JOURNAL && !journal))
+      this.notes.push("The log or journal beside it is damaged or empty, and adds nothing.");
     this.pages = new Pages(files, pageSize, this.log, this.journal);
     // The first page may itself stand in the log.
     const first = this.pages.get(1);

@@ -176,3 +176,19 @@ function allowedBy(affinity: string, notNull: boolean): number {
       return empty | INTEGER | REAL;
   }
 }
+
+/** The shape rows like this one have. */
+export function likest(shapes: readonly Shape[], types: readonly number[], hasRowId: boolean): Shape | null {
+  let best: Shape | null = null;
+  let most = 0;
+  for (const shape of shapes) {
+    if (shape.hasRowId !== hasRowId || !fitsShape(shape, types)) continue;
+    const likeness = shape.likeness(types) + (shape === shapes[0] ? 0.5 : 0) + 0.01;
+    if (likeness > most) [best, most] = [shape, likeness];
+  }
+  return best;
+}
+
+/** Whether the serial types of a record may be those of a row of this shape. */
+export const fitsShape = (shape: Shape, types: readonly number[]) =>
+  types.length >= shape.least && types.length <= shape.count && types.every((type, i) => shape.allows(i, type));
