@@ -4,6 +4,7 @@ import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
 import Papa from "papaparse";
 import initSql from "sql.js";
+import { readRecords } from "../support/read-records";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
 /** The page in view, by day and by night, has nothing that keeps anybody out (WCAG 2.2, as axe-core checks it). */
@@ -23,13 +24,7 @@ async function openRecords(page: Page, name: string, folder: string): Promise<vo
   const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
   const { id } = await post("/api/jobs", { title: "A cleared history", client: "" });
   await post(`/api/jobs/${id}/sources`, { path: join(path, "..") });
-  await page.goto(`/jobs/${id}/search`);
-  await page
-    .getByRole("button", { name: /^Read (the )?records/ })
-    .first()
-    .click();
-  const passes = page.getByRole("list", { name: "Passes" }).getByRole("listitem");
-  await expect(passes.filter({ hasText: "finished" }).first()).toBeVisible({ timeout: 30_000 });
+  await readRecords(page, id);
   await page.goto(`/jobs/${id}/items?show=all&q=data.db`);
   await page
     .getByRole("grid", { name: "Items" })
@@ -88,12 +83,7 @@ test("all messages are gone: the old database is found among those of its kind, 
   await page.getByRole("link", { name: "All messages before February are gone" }).click();
   await page.waitForURL(/\/jobs\/\d+/);
   const job = Number(/jobs\/(\d+)/.exec(page.url())?.[1]);
-  await page.goto(`/jobs/${job}/search`);
-  await page
-    .getByRole("button", { name: /^Read (the )?records/ })
-    .first()
-    .click();
-  await expect(page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "finished" }).first()).toBeVisible();
+  await readRecords(page, job);
   await page.goto(`/jobs/${job}/items?show=all&q=messages.db`);
   await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "messages.db" }).first().click();
   await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();

@@ -1,6 +1,7 @@
 import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, test } from "@playwright/test";
+import { readRecords } from "../support/read-records";
 import { fixture } from "../support/volume-truth";
 
 test("a stick on a virtual disk on a drive: each is opened where it lies, searched, and its files restored", async ({ page }) => {
@@ -10,16 +11,7 @@ test("a stick on a virtual disk on a drive: each is opened where it lies, search
   const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
   const { id } = await post("/api/jobs", { title: "A stick in a backup", client: "" });
   await post(`/api/jobs/${id}/sources`, { path });
-  const readAll = async () => {
-    await page.goto(`/jobs/${id}/search`);
-    await page
-      .getByRole("button", { name: /^Read (the )?records/ })
-      .first()
-      .click();
-    const passes = page.getByRole("list", { name: "Passes" }).getByRole("listitem");
-    await expect(passes.filter({ hasText: "finished" }).first()).toBeVisible({ timeout: 30_000 });
-    await expect(passes.filter({ hasText: /waiting|reading/ })).toHaveCount(0, { timeout: 30_000 });
-  };
+  const readAll = () => readRecords(page, id);
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   const openInside = async (name: string, source: string) => {
     const sources = (await (await page.request.get(`/api/jobs/${id}/sources`)).json()) as { id: number; name: string }[];
