@@ -23,11 +23,12 @@ const wanted = createHash("sha256")
 const present = existsSync(stamp) ? readFileSync(stamp, "utf8") : "";
 let child = null;
 let ended = null;
-// Signals are passed on to what runs, also while the packages are installed; Ctrl-C reaches the whole group by itself.
+// Signals are passed on to what runs, also while the packages are installed. Ctrl-C reaches the whole group by itself, but who sends
+// SIGINT to this process alone, or in the moment before the child exists, means the child too; hearing it twice does no harm.
 for (const signal of ["SIGINT", "SIGHUP", "SIGTERM"])
   process.on(signal, () => {
     ended = signal;
-    if (signal !== "SIGINT") child?.kill(signal);
+    child?.kill(signal);
   });
 // npm starts this through a shell, which takes a signal for itself and passes nothing on: its death is the signal then.
 const parent = process.ppid;

@@ -1,7 +1,7 @@
 import { type ChildProcess, spawn } from "node:child_process";
 import { chmodSync, existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
-import { join } from "node:path";
+import { join, relative } from "node:path";
 import { buildAll } from "./build";
 import { type Cluster, freePort, startCluster } from "./cluster";
 import { complain } from "./launch";
@@ -12,8 +12,37 @@ interface Tally {
   failed: number;
 }
 
+/** What is used of the reports of the two test runners. */
+interface VitestReport {
+  readonly numPassedTests: number;
+  readonly numFailedTests: number;
+  readonly testResults: readonly {
+    readonly name: string;
+    readonly message: string;
+    readonly assertionResults: readonly {
+      readonly status: string;
+      readonly fullName: string;
+      readonly failureMessages: readonly string[];
+    }[];
+  }[];
+}
+interface PlaywrightSuite {
+  readonly suites?: readonly PlaywrightSuite[];
+  readonly specs?: readonly {
+    readonly ok: boolean;
+    readonly file: string;
+    readonly title: string;
+    readonly tests: readonly { readonly results: readonly { readonly error?: { readonly message?: string } }[] }[];
+  }[];
+}
+interface PlaywrightReport extends PlaywrightSuite {
+  readonly stats: { readonly expected: number; readonly unexpected: number; readonly flaky: number };
+}
+
 const bin = (name: string) => join("node_modules", name);
 const tally: Tally = { passed: 0, failed: 0 };
+/** The names of the tests that failed, each with the first lines of why: repeated at the end, where they are found. */
+const failures: string[] = [];
 const work = mkdtempSync(join(tmpdir(), "compass-test-"));
 // The database server's user must be able to reach its folder in here.
 chmodSync(work, 0o711);
@@ -71,6 +100,11 @@ function counted(step: string, good: boolean, result: Tally | null): void {
   count(step, silent ? { ...found, failed: found.failed + 1 } : found);
 }
 
+function fail(step: string, name: string, why: string | undefined): void {
+  const lines = (why ?? "").split("\n").filter((line) => line.trim() !== "");
+  failures.push([`failed: ${step}: ${name}`, ...lines.slice(0, 12).map((line) => `    ${line.slice(0, 400)}`)].join("\n"));
+}
+
 const readReport = (file: string): unknown => (existsSync(file) ? JSON.parse(readFileSync(file, "utf8")) : null);
 
 async function vitest(step: string, environment: Record<string, string>, projects = [step]): Promise<void> {
@@ -80,7 +114,12 @@ async function vitest(step: string, environment: Record<string, string>, project
     [bin("vitest/vitest.mjs"), "run", ...chosen, "--reporter=default", "--reporter=json", `--outputFile.json=${file}`],
     environment,
   );
-  const report = readReport(file) as { numPassedTests: number; numFailedTests: number } | null;
+  const report = readReport(file) as VitestReport | null;
+  for (const { name, message, assertionResults } of report?.testResults ?? []) {
+    const failed = assertionResults.filter(({ status }) => status === "failed");
+    for (const { fullName, failureMessages } of failed) fail(step, `${relative(process.cwd(), name)}: ${fullName}`, failureMessages[0]);
+    if (message && failed.length === 0) fail(step, relative(process.cwd(), name), message);
+  }
   counted(step, good, report && { passed: report.numPassedTests, failed: report.numFailedTests });
 }
 
@@ -90,7 +129,13 @@ async function playwright(project: string, environment: Record<string, string>):
     ...environment,
     PLAYWRIGHT_JSON_OUTPUT_NAME: file,
   });
-  const report = readReport(file) as { stats: { expected: number; unexpected: number; flaky: number } } | null;
+  const report = readReport(file) as PlaywrightReport | null;
+  const gather = ({ suites = [], specs = [] }: PlaywrightSuite): void => {
+    for (const { ok, file: where, title, tests } of specs)
+      if (!ok) fail(project, `${where}: ${title}`, tests.flatMap(({ results }) => results).find(({ error }) => error)?.error?.message);
+    suites.forEach(gather);
+  };
+  gather(report ?? {});
   counted(
     `end to end, ${project}`,
     good,
@@ -140,6 +185,7 @@ main()
     tally.failed += 1;
   })
   .finally(() => {
+    for (const failure of failures) console.log(failure);
     console.log(`${tally.passed} passed, ${tally.failed} failed`);
     process.exit(tally.failed === 0 && tally.passed > 0 ? 0 : 1);
   });
