@@ -13,6 +13,7 @@ import { findStore, listStores, type Store } from "../io/stores";
 import { momentOf } from "./moment";
 import type { Options } from "./options";
 import { flush, oneSource, say } from "./output";
+import { rangeOf } from "./range";
 import { EXIT, Usage } from "./usage";
 
 /** A tree of files that was chosen, opened. */
@@ -162,8 +163,23 @@ export interface CopyAt {
 
 const STEP = 512;
 
-/** All copies in a tree: those its records describe, then (unless asked otherwise) what is left over of those before. */
-export function* copiesOf({ volume, tree, disk }: Chosen, options: Pick<Options, "records-only">): Generator<CopyAt, void, void> {
+/**
+ * All copies in a tree: those its records describe, then (unless asked otherwise) what is left over of those before. Of a backup file: what
+ * the light reading gives, or the thorough one of all or a part of it.
+ * @throws Usage when a part is asked for of what is no backup file
+ */
+export function* copiesOf(
+  { volume, tree, disk }: Chosen,
+  options: Pick<Options, "records-only" | "thorough" | "range">,
+): Generator<CopyAt, void, void> {
+  if (options.range !== undefined && !volume.readThorough)
+    throw new Usage("--range is for backup files and archives, and for `sweep`: the records of a volume belong to all of it.");
+  if (volume.readThorough && (options.thorough || options.range !== undefined)) {
+    const part = rangeOf(options.range, { start: 0, end: disk.size });
+    for (const { records } of volume.readThorough(null, STEP, part))
+      for (const record of records) yield { copy: copyInTree(tree, record), record };
+    return;
+  }
   for (const { records } of volume.readRecords(null, STEP)) for (const record of records) yield { copy: copyInTree(tree, record), record };
   if (options["records-only"]) return;
   for (const batch of leftoversPass(volume, disk)) for (const copy of batch.copies) yield { copy, record: null };

@@ -37,6 +37,10 @@ export function describe(volume: number, copy: Copy): Record<string, unknown> {
   };
   if (copy.deletedAt) described.deletedAt = isoText(copy.deletedAt);
   if (copy.streams.length > 0) described.streams = copy.streams.map(({ name, size }) => ({ name, size }));
+  if (copy.backup) {
+    described.set = copy.backup.set;
+    described.asOf = isoText(copy.backup.asOf);
+  }
   if (copy.links > 1) described.links = copy.links;
   if (copy.absent) described.absent = copy.absent;
   if (copy.absent === "encrypted") described.encrypted = true;

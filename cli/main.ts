@@ -14,12 +14,15 @@ const HELP = `Tidy Compass, command line
       what holds files: the volumes of an image with their snapshots, a folder; with --deep also the backup sets in them, state by
       state, the disk images that lie in them as files, and what is in those. The ID of a store is given to the verbs below with --store
 
-  compass list SOURCE [--volume N | --store ID | --as-of DATE] [--state live|deleted|all] [--records-only] [--system] [--json]
+  compass list SOURCE [--volume N | --store ID | --as-of DATE] [--state live|deleted|all] [--records-only] [--system]
+               [--thorough] [--range 75%-100%] [--json]
       every file and folder a volume's own records tell, and what is left over of those before; the latter means reading
       the whole volume: --records-only leaves it out. With --as-of what stood in the newest state not later than that of every backup
-      set and every snapshot; a day means its end, UTC
+      set and every snapshot; a day means its end, UTC. A backup file or archive is read lightly, by what leads from file to file in it;
+      with --thorough past every damage, with contents looked at; with --range only a part of it
 
-  compass restore SOURCE --to DIR [--volume N | --store ID | --as-of DATE] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign] [--json]
+  compass restore SOURCE --to DIR [--volume N | --store ID | --as-of DATE] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign]
+               [--thorough] [--range 75%-100%] [--json]
       writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
       streams too, as files of their own. Bytes that belong to other files now are written as zeros, with --foreign as they are;
       a file with such gaps says so
@@ -58,7 +61,16 @@ It is opened for reading only. Exit: 0 done, 1 done with problems, 2 wrong call,
 
 const { string, boolean } = { string: { type: "string" }, boolean: { type: "boolean" } } as const;
 const strings = { type: "string", multiple: true } as const;
-const chosen = { json: boolean, volume: string, store: string, state: string, "records-only": boolean, beside: strings } as const;
+const chosen = {
+  json: boolean,
+  volume: string,
+  store: string,
+  state: string,
+  "records-only": boolean,
+  beside: strings,
+  thorough: boolean,
+  range: string,
+} as const;
 // Each verb's code is loaded when it is called, so that no call waits for what it does not need.
 const verbs = {
   inspect: { options: { json: boolean, findings: boolean, beside: strings }, load: async () => (await import("./inspect")).inspect },

@@ -20,6 +20,7 @@ export interface Options {
   store?: string;
   "as-of"?: string;
   deep?: boolean;
+  thorough?: boolean;
   deleted?: boolean;
   table?: string;
 }

@@ -32,13 +32,16 @@ export function restore(positionals: readonly string[], options: Options): numbe
     return withChosen(positionals, options, (chosen) => {
       let problems = false;
       const above = chosen.folder === null ? [] : safeComponents(chosen.folder);
+      // The same path may stand in several sets.
+      const inSets = chosen.volume.readThorough !== undefined && (chosen.volume.states?.().length ?? 0) !== 1 && !chosen.report?.view;
       for (const at of copiesOf(chosen, options)) {
         const { copy } = at;
         if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
         const bytes = openBytesOf(chosen, at);
         try {
           for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
-            const result = restoreOne(one, bytes?.disk ?? null, opened(), above, options.foreign ?? false);
+            const folder = inSets && copy.backup ? [...above, ...safeComponents(`set-${copy.backup.set}`)] : above;
+            const result = restoreOne(one, bytes?.disk ?? null, opened(), folder, options.foreign ?? false);
             problems ||= result.problem !== undefined || result.gaps !== undefined;
             line(
               options.json,

@@ -10,6 +10,7 @@ import { type OpenedSource, openDisk, openSource } from "../io/open-source";
 import { chooseVolumes, type WantedVolumes } from "./chosen";
 import type { Options } from "./options";
 import { flush, line, oneSource } from "./output";
+import { rangeOf } from "./range";
 import { EXIT, Usage } from "./usage";
 
 /** `compass sweep`: files by what they look like inside, without any file system. */
@@ -55,19 +56,6 @@ function chosenVolume(source: OpenedSource, { is, named, missing }: WantedVolume
     if (!(error instanceof FileSystemError)) throw error;
     return { report, volume: null };
   }
-}
-
-/** "75%-100%", or offsets in bytes: "1048576-2097152". */
-export function rangeOf(text: string | undefined, whole: { start: number; end: number }): { start: number; end: number } {
-  if (text === undefined) return whole;
-  const match = /^(\d+(?:\.\d+)?)(%?)-(\d+(?:\.\d+)?)(%?)$/.exec(text);
-  if (!match || match[2] !== match[4]) throw new Usage(`--range takes percents (75%-100%) or bytes (1048576-2097152), not “${text}”.`);
-  const size = whole.end - whole.start;
-  const place = (value: string | undefined) =>
-    whole.start + (match[2] ? Math.floor((size * Math.min(100, Number(value))) / 100) : Math.min(size, Number(value)));
-  const range = { start: place(match[1]), end: place(match[3]) };
-  if (range.start >= range.end) throw new Usage(`--range ${text} has nothing in it.`);
-  return range;
 }
 
 /** Formats by their ids, their extensions, or the kinds they belong to. */

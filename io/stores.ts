@@ -22,7 +22,7 @@ export interface Store {
   readonly id: string;
   /** The store it lies in; null: it is the source itself. */
   readonly parent: string | null;
-  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint" | "state" | "phone";
+  readonly kind: "image" | "volume" | "folder" | "snapshot" | "checkpoint" | "set" | "state" | "phone";
   readonly label: string | null;
   /** The moment it speaks for, UTC milliseconds; null: now, or not known. */
   readonly asOf: number | null;
@@ -147,7 +147,7 @@ function* walkDisk(
           kind,
           label: name,
           asOf,
-          set: kind === "snapshot" ? `${inside}/snapshots` : null,
+          set: kind === "snapshot" ? `${inside}/snapshots` : kind === "set" ? `${inside}/sets` : null,
           machine,
           disk,
           volume: { ...volume, view },

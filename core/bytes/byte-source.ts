@@ -14,6 +14,8 @@ export interface ByteSource {
   unreadable(at: number, length: number): Range[];
   /** The ranges inside [at, at + length) that were never stored, or are lost without a trace: they read as zeros. Not given: none. */
   readonly holes?: ((at: number, length: number) => Range[]) | undefined;
+  /** Where, behind the first, each further medium begins whose bytes follow those of the one before. Not given: there is one alone. */
+  readonly seams?: readonly number[] | undefined;
 }
 
 /** Reads `length` bytes into a new array. The caller bounds `length`. */
@@ -88,6 +90,7 @@ export class WindowSource implements ByteSource {
 export class CachedSource implements ByteSource {
   readonly size: number;
   readonly holes?: ByteSource["holes"];
+  readonly seams?: readonly number[];
   readonly #blocks = new Map<number, Uint8Array>();
 
   constructor(
@@ -97,6 +100,7 @@ export class CachedSource implements ByteSource {
   ) {
     this.size = parent.size;
     if (parent.holes) this.holes = parent.holes.bind(parent);
+    if (parent.seams) this.seams = parent.seams;
   }
 
   read(at: number, into: Uint8Array): void {

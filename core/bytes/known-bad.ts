@@ -5,6 +5,7 @@ import { type Range, RangeSet, without } from "./range-set";
 export class KnownBadSource implements ByteSource {
   readonly size: number;
   readonly holes?: ByteSource["holes"];
+  readonly seams?: readonly number[];
   readonly #bad: RangeSet;
 
   /** @param bad byte ranges of the source */
@@ -14,6 +15,7 @@ export class KnownBadSource implements ByteSource {
   ) {
     this.size = parent.size;
     if (parent.holes) this.holes = parent.holes.bind(parent);
+    if (parent.seams) this.seams = parent.seams;
     this.#bad = RangeSet.from(bad);
   }
 

@@ -4,6 +4,7 @@ import { encryptedImage } from "./encrypted-image";
 import { openSparseBundle } from "./sparse-bundle";
 import { openSparseImage } from "./sparse-image";
 import { openSplit } from "./split";
+import { openTapeMedia } from "./tape-media";
 import { openUdif } from "./udif";
 import { openVhd } from "./vhd";
 import { openVhdx } from "./vhdx";
@@ -23,7 +24,8 @@ export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIG
     openVhd(whole, neighbours) ??
     openSparseImage(whole) ??
     openSparseBundle(whole, neighbours) ??
-    openUdif(whole, neighbours);
+    openUdif(whole, neighbours) ??
+    openTapeMedia(whole, neighbours);
   if (inside) return split ? { ...inside, notes: [...split.notes, ...inside.notes] } : inside;
   return split ?? { kind: "raw", form: null, disk: file, identity: null, created: null, notes: [] };
 }

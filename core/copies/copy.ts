@@ -83,6 +83,8 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
   const look =
     layout &&
+    !place?.vouched &&
+    !place?.unlooked &&
     (state === "deleted" || place?.sure === false || place?.unguarded) &&
     gone < size &&
     layout.segments.some((segment) => segment.kind !== "held");
@@ -95,7 +97,8 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     unreadable,
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
-  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, place?.sure === false);
+  const assumed = place?.sure === false || place?.unlooked === true || (place?.unguarded === true && record.backup !== undefined);
+  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed);
   const notes = [...record.notes];
   if (place?.note) notes.push(place.note);
   if (absent?.note) notes.push(absent.note);
@@ -103,7 +106,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   notes.push(...explain(evidence));
   // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
   return {
-    place: record.leftover ? "leftover-record" : "file-record",
+    place: record.backup ? "backup" : record.leftover ? "leftover-record" : "file-record",
     reference: record.reference,
     state,
     type,
@@ -123,12 +126,20 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     file: record.file ?? null,
     ...(record.localTimes === undefined ? {} : { localTimes: record.localTimes }),
     ...(record.incompleteName ? { incompleteName: true } : {}),
+    ...(record.backup ? inBackup(record, record.backup) : {}),
     condition,
     survival,
     evidence,
     notes,
   };
 }
+
+/** It stands for the state of its set and those after it, until another set tells otherwise; where it stands tells it from others of its path. */
+const inBackup = ({ reference, backup }: FileRecord, { asOf }: NonNullable<FileRecord["backup"]>) => ({
+  backup,
+  ...(asOf === null ? {} : { present: { from: asOf, until: null } }),
+  sameAs: reference,
+});
 
 /** Bytes of the content that the drive refused so far, beside those whose place is not known. */
 function unreadableBytes(layout: Layout, disk: ByteSource): number {

@@ -30,6 +30,10 @@ export interface Placed {
   readonly sure: boolean;
   /** It stands in blocks that are not the file's own any more, though its record is a live one (of an earlier state): it is looked into. */
   readonly unguarded?: boolean;
+  /** A checksum that is kept of the content was compared with it, and agrees: nothing else need be looked at. */
+  readonly vouched?: boolean;
+  /** Nobody has looked at its bytes yet, and no record vouches for them: it is not checked until somebody does. */
+  readonly unlooked?: boolean;
   /** What a person should know of why it is taken for the place. */
   readonly note?: string;
 }
@@ -98,6 +102,8 @@ export interface FileRecord {
   readonly identity?: string;
   /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
   readonly leftover?: boolean;
+  /** A backup made it: of which of its sets it is, and when that was made (UTC milliseconds; null: not known). */
+  readonly backup?: { readonly set: string; readonly asOf: number | null };
   /** True for the file system's own files. */
   readonly system: boolean;
   /** Named alternate streams: name, bytes, and where they stand (null: they cannot be read). */
@@ -137,6 +143,11 @@ export interface FileSystem {
    * @param earlier what the batches up to `from` noted; without it the volume is read from the beginning again
    */
   readLeftovers?(from: Checkpoint | null, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
+  /**
+   * All records, thoroughly: of what was written as a backup, past every damage, with contents looked at. The whole of it, or a part (bytes
+   * from its beginning). `readRecords` of such a volume is light: it follows what is sound, and looks at no content.
+   */
+  readThorough?(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void>;
   /** Earlier states of the volume that can be opened as volumes of their own. */
   states?(): StateOfVolume[];
   /** Its own records cover what only its states have: these need not be gone through for that. */
@@ -145,11 +156,11 @@ export interface FileSystem {
   findings?(): Finding[];
 }
 
-/** A volume as it was: kept by its file system on purpose (a snapshot), or not written over yet (a checkpoint). */
+/** A volume as it was: kept by its file system on purpose (a snapshot), not written over yet (a checkpoint), or written as a backup (a set). */
 export interface StateOfVolume {
   /** How it is opened (`openFileSystem`). */
   readonly view: string;
-  readonly kind: "snapshot" | "checkpoint";
+  readonly kind: "snapshot" | "checkpoint" | "set";
   readonly label: string;
   /** UTC milliseconds; null: not known. */
   readonly asOf: number | null;

@@ -8,6 +8,7 @@ export const FILE_SYSTEM_TITLES = {
   hfsplus: "HFS+",
   hfsx: "HFSX",
   apfs: "APFS",
+  tape: "tape-format backup",
 } as const;
 
 export type KnownFileSystem = keyof typeof FILE_SYSTEM_TITLES;

@@ -7,9 +7,10 @@ import type { FileSystemKind, InnerVolume } from "./file-system-kind";
 import { hfsPlus } from "./hfsplus/kind";
 import type { FileSystemName, KnownFileSystem } from "./names";
 import { ntfs } from "./ntfs/kind";
+import { tape } from "./tape/kind";
 
 /** All file systems, in the order in which a volume is asked for them. */
-export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus];
+export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus, tape];
 
 const OPENERS: FileSystemKind["openers"] = Object.assign({}, ...FILE_SYSTEMS.map(({ openers }) => openers));
 const SERIALS: FileSystemKind["serialAt"] = Object.assign({}, ...FILE_SYSTEMS.map(({ serialAt }) => serialAt));

@@ -107,7 +107,9 @@ export const volume = z.object({
   /** Named by the partition table; found where no table names it; of an earlier division of the disk. */
   standing: z.enum(["present", "lost", "earlier"]),
   /** Earlier states of it that can still be opened. */
-  states: z.array(z.object({ view: z.string(), kind: z.enum(["snapshot", "checkpoint"]), label: z.string(), asOf: z.number().nullable() })),
+  states: z.array(
+    z.object({ view: z.string(), kind: z.enum(["snapshot", "checkpoint", "set"]), label: z.string(), asOf: z.number().nullable() }),
+  ),
   /** Why its content stays closed; null: it does not. */
   closed: z.string().nullable(),
   /** What does not add up in it and the profiles on it; both empty until it was read. */

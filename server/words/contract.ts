@@ -114,6 +114,7 @@ export const CONTAINER_WORDS: Record<string, string> = {
   udif: "Compressed disk image",
   "sparse-image": "Sparse disk image",
   "sparse-bundle": "Disk image in bands",
+  "tape-media": "Backup on several media",
   drive: "Drive",
   folder: "Folder of this bench",
 };
