@@ -9,11 +9,19 @@ const room = (name, path, ...allowed) => ({
 module.exports = {
   forbidden: [
     room("bytes-stand-alone", "core/bytes"),
-    // The media of one backup are known by the first block of each.
-    room("containers", "core/containers", "^core/bytes/", "^core/filesystems/tape/(block|layout|medium-end)\\.ts$"),
+    // The media of one backup are known by the first block of each; what is compressed as a whole is unpacked as archives are.
+    room(
+      "containers",
+      "core/containers",
+      "^core/bytes/",
+      "^core/filesystems/tape/(block|layout|medium-end)\\.ts$",
+      "^core/archives/(unpack|archive)\\.ts$",
+    ),
     room("partitions", "core/partitions", "^core/bytes/"),
     room("formats", "core/formats", "^core/bytes/"),
-    room("filesystems", "core/filesystems", "^core/bytes/"),
+    // The registry lists archives, which are stores too.
+    room("filesystems", "core/filesystems", "^core/bytes/", "^core/archives/kind\\.ts$"),
+    room("archives", "core/archives", "^core/bytes/", "^core/formats/", "^core/filesystems/file-(record|system-kind)\\.ts$"),
     room("copies", "core/copies", "^core/bytes/", "^core/filesystems/", "^core/formats/"),
     room("places", "core/places", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
     room("restore-names", "core/restore", "^core/bytes/", "^core/formats/"),

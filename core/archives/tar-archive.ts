@@ -22,9 +22,9 @@ const NOTHING: Ahead = { path: null, link: null, size: null, modified: null };
 
 /**
  * Reads a TAR archive (POSIX.1-2017, pax; long names and folder lists after the GNU manual, "Basic Tar Format" and "Dumpdir"). Where a header
- * is damaged the next right one is looked for.
+ * is damaged the next right one is looked for, at whole records or at every byte.
  */
-export function readTarArchive(source: ByteSource): ArchiveReading {
+export function readTarArchive(source: ByteSource, everyByte = false): ArchiveReading {
   const reader = new BlockReader(source);
   const entries: ArchiveEntry[] = [];
   const listings = new Map<string, ReadonlySet<string>>();
@@ -33,13 +33,17 @@ export function readTarArchive(source: ByteSource): ArchiveReading {
   let general: Partial<Ahead> = {};
   let damaged = 0;
   let inGap = false;
+  /** Whether there may be headers with a mark at other places than whole records. */
+  let searched = everyByte;
   for (let at = 0; at + RECORD <= reader.size && entries.length < MOST_ENTRIES; ) {
     const found = tarEntry(reader, at);
     if (!found) {
       // Zeros fill the end; anything else was a header, or data behind one that is gone.
       if (!inGap && reader.bytes(at, RECORD).some((byte) => byte !== 0)) damaged += 1;
       inGap = true;
-      at += RECORD;
+      const next = searched ? nextHeader(reader, at) : null;
+      searched = next !== null;
+      at = next ?? at + RECORD;
       continue;
     }
     if (inGap && entries.length > 0 && damaged === 0) damaged += 1;
@@ -75,6 +79,16 @@ export function readTarArchive(source: ByteSource): ArchiveReading {
       : [];
   return { entries, listings, notes };
 }
+
+/** Where the next header stands, at any byte, by the mark in it; null: none does. */
+function nextHeader(reader: BlockReader, from: number): number | null {
+  for (let mark = reader.find("ustar", from + 1); mark >= 0; mark = reader.find("ustar", mark + 1)) {
+    const at = mark - MARK_AT;
+    if (at > from && tarEntry(reader, at)) return at;
+  }
+  return null;
+}
+const MARK_AT = 257;
 
 interface At {
   readonly source: ByteSource;

@@ -53,6 +53,25 @@ export function unpackWhole(source: ByteSource): Unpacked | null {
   return { content: new MemorySource(bytes), notes, doubtFrom };
 }
 
+/** The first plain bytes of a file compressed as a whole, as many as wanted or there are; null: it is none. */
+export function unpackHead(source: ByteSource, wanted: number): Uint8Array | null {
+  const reader = new BlockReader(source);
+  const kind = kindOf(reader);
+  if (!kind) return null;
+  const head = new Uint8Array(wanted);
+  let filled = 0;
+  try {
+    kind.unpack(reader, (piece) => {
+      head.set(piece.subarray(0, wanted - filled), filled);
+      filled = Math.min(wanted, filled + piece.length);
+      if (filled === wanted) throw new TooMuch();
+    });
+  } catch (error) {
+    if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof PastEnd)) throw error;
+  }
+  return head.subarray(0, filled);
+}
+
 type Take = (plain: Uint8Array) => void;
 
 /** A way of compressing a whole file. */

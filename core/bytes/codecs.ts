@@ -3,8 +3,9 @@ import { decodeAdc } from "./adc";
 import { BlockReader } from "./block-reader";
 import { MemorySource } from "./byte-source";
 import { unpackBzip2 } from "./bzip2";
-import { InflateError, inflate, TooMuch } from "./inflate";
+import { InflateError, inflate, inflateWide, TooMuch } from "./inflate";
 import { decodeLzfse } from "./lzfse";
+import { unpackZipLzma } from "./lzma";
 import { decodeLznt1 } from "./lznt1";
 import { decodeLzvn } from "./lzvn";
 import { decodeLzx } from "./lzx";
@@ -36,14 +37,19 @@ export const CODECS = {
   lzfse: { tag: 9, decode: decodeLzfse },
   lzvn: { tag: 10, decode: decodeLzvn },
   adc: { tag: 11, decode: decodeAdc },
-  xz: { tag: 12, decode: unpacked((reader, most, take) => unpackXz(reader, 0, most, take)) },
-  bzip2: { tag: 8, decode: unpacked((reader, most, take) => unpackBzip2(reader, 0, most, take)) },
+  xz: { tag: 12, decode: unpacked((reader, most, take) => unpackXz(reader, 0, most, take), true) },
+  /** As in ZIP archives: the wider dialect, and LZMA with its properties before it. */
+  deflate64: { tag: 14, decode: unpacked((reader, most, take) => inflateWide(reader, 0, reader.size, take, most)) },
+  lzma: { tag: 15, decode: unpacked((reader, most, take) => unpackZipLzma(reader, 0, reader.size, most, take)) },
+  bzip2: { tag: 8, decode: unpacked((reader, most, take) => unpackBzip2(reader, 0, most, take), true) },
 } as const satisfies Record<string, Codec>;
 
 export type Coding = keyof typeof CODECS;
 
 /** Plain bytes that a piece of a coding has at most. */
-export const mostCoded = (coding: Coding): number => (coding === "deflate" ? MOST_DEFLATED : MOST_CODED);
+export const mostCoded = (coding: Coding): number => (OF_ARCHIVES.has(coding) ? MOST_DEFLATED : MOST_CODED);
+/** Codings in which archives keep whole files. */
+const OF_ARCHIVES: ReadonlySet<Coding> = new Set(["deflate", "deflate64", "lzma", "bzip2"]);
 
 const salvageDeflate = unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most));
 
@@ -68,8 +74,11 @@ function decodeZlib(coded: Uint8Array, length: number): { bytes: Uint8Array; sou
   return { ...salvageDeflate(coded.subarray(2), length), sound: false };
 }
 
-/** A decoder that gives its bytes bit by bit, as one that gives a piece. */
-function unpacked(unpack: (reader: BlockReader, most: number, take: (plain: Uint8Array) => void) => unknown): Codec["decode"] {
+/** A decoder that gives its bytes bit by bit, as one that gives a piece. @param checked a checksum stands behind the piece */
+function unpacked(
+  unpack: (reader: BlockReader, most: number, take: (plain: Uint8Array) => void) => unknown,
+  checked = false,
+): Codec["decode"] {
   return (coded, length) => {
     const bytes = new Uint8Array(length);
     let filled = 0;
@@ -82,7 +91,8 @@ function unpacked(unpack: (reader: BlockReader, most: number, take: (plain: Uint
       return { bytes, sound: filled === length };
     } catch (error) {
       if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof PastEnd)) throw error;
-      return { bytes, sound: false };
+      // Of a piece whose end is damaged only what stands before is wanted; where a checksum stands at its end, it did not agree.
+      return { bytes, sound: !checked && filled === length && error instanceof InflateError };
     }
   };
 }

@@ -79,8 +79,34 @@ const FIXED_LENGTHS = codeOf(Uint8Array.from({ length: 288 }, (_, i) => (i < 144
 /** The two last of the 32 codes stand for nothing (3.2.6): a distance of theirs is refused. */
 const FIXED_DISTANCES = codeOf(new Uint8Array(32).fill(5)) as Code;
 
-const WINDOW = 1 << 15;
 const OUT = 1 << 15;
+
+/** A dialect of DEFLATE: what its last codes stand for, and how far back a distance may reach. */
+interface Dialect {
+  readonly lengthBase: readonly number[];
+  readonly lengthExtra: readonly number[];
+  readonly distanceBase: readonly number[];
+  readonly distanceExtra: readonly number[];
+  readonly window: number;
+  readonly longest: number;
+}
+const PLAIN: Dialect = {
+  lengthBase: LENGTH_BASE,
+  lengthExtra: LENGTH_EXTRA,
+  distanceBase: DISTANCE_BASE,
+  distanceExtra: DISTANCE_EXTRA,
+  window: 1 << 15,
+  longest: 258,
+};
+/** ZIP's method 9 (APPNOTE, 4.4.5, gives the name alone; the codes are common practice, from memory): a longest length of 16 bits, a window of 64 KiB. */
+const WIDE: Dialect = {
+  lengthBase: [...LENGTH_BASE.slice(0, 28), 3],
+  lengthExtra: [...LENGTH_EXTRA.slice(0, 28), 16],
+  distanceBase: [...DISTANCE_BASE, 32_769, 49_153],
+  distanceExtra: [...DISTANCE_EXTRA, 14, 14],
+  window: 1 << 16,
+  longest: 65_538,
+};
 
 /**
  * Unpacks DEFLATE data (RFC 1951) and says where they end, which no byte around them does.
@@ -99,6 +125,17 @@ export function inflate(
   most = Number.POSITIVE_INFINITY,
 ): { end: number; plain: number } {
   return new Inflater(reader, at, Math.min(end, reader.size), take, most).run();
+}
+
+/** Unpacks data of the wider dialect of DEFLATE that ZIP archives may hold, otherwise as `inflate` does. @throws InflateError, TooMuch */
+export function inflateWide(
+  reader: BlockReader,
+  at: number,
+  end: number,
+  take: (plain: Uint8Array) => void,
+  most = Number.POSITIVE_INFINITY,
+): { end: number; plain: number } {
+  return new Inflater(reader, at, Math.min(end, reader.size), take, most, WIDE).run();
 }
 
 /**
@@ -137,7 +174,7 @@ export function canBeginBlock(bytes: Uint8Array, bit: number): boolean {
 }
 
 class Inflater {
-  readonly #out = new Uint8Array(WINDOW + OUT + 258);
+  readonly #out: Uint8Array;
   #filled = 0;
   #taken = 0;
   #plain = 0;
@@ -152,14 +189,18 @@ class Inflater {
     private readonly end: number,
     private readonly take: (plain: Uint8Array) => void,
     private readonly most: number,
-  ) {}
+    private readonly dialect = PLAIN,
+  ) {
+    this.#out = new Uint8Array(dialect.window + OUT + dialect.longest);
+  }
 
   run(midst?: { skip: number; filler: number }): { end: number; plain: number } {
     try {
       if (midst) {
-        this.#out.fill(midst.filler, 0, WINDOW);
-        this.#filled = WINDOW;
-        this.#taken = WINDOW;
+        const { window } = this.dialect;
+        this.#out.fill(midst.filler, 0, window);
+        this.#filled = window;
+        this.#taken = window;
         this.#need(midst.skip);
       }
       for (let last = false; !last; this.#blocks += 1) {
@@ -235,7 +276,7 @@ class Inflater {
     const lengths = this.#need(5) + 257;
     const distances = this.#need(5) + 1;
     const count = this.#need(4) + 4;
-    if (lengths > 286 || distances > 30) this.#fail("a code table with too many codes");
+    if (lengths > 286 || distances > this.dialect.distanceBase.length) this.#fail("a code table with too many codes");
     const order = new Uint8Array(19);
     for (let i = 0; i < count; i += 1) order[ORDER[i] as number] = this.#need(3);
     const code = codeOf(order);
@@ -262,6 +303,7 @@ class Inflater {
 
   #coded(lengths: Code, distances: Code): void {
     const out = this.#out;
+    const { lengthBase, lengthExtra, distanceBase, distanceExtra } = this.dialect;
     for (;;) {
       const symbol = this.#symbol(lengths);
       if (symbol < 256) {
@@ -272,9 +314,9 @@ class Inflater {
       }
       if (symbol === 256) return;
       const length =
-        (LENGTH_BASE[symbol - 257] ?? this.#fail("a length that does not exist")) + this.#need(LENGTH_EXTRA[symbol - 257] as number);
+        (lengthBase[symbol - 257] ?? this.#fail("a length that does not exist")) + this.#need(lengthExtra[symbol - 257] as number);
       const far = this.#symbol(distances);
-      const distance = (DISTANCE_BASE[far] ?? this.#fail("a distance that does not exist")) + this.#need(DISTANCE_EXTRA[far] as number);
+      const distance = (distanceBase[far] ?? this.#fail("a distance that does not exist")) + this.#need(distanceExtra[far] as number);
       this.#room(length);
       if (distance > this.#filled) this.#fail("a distance beyond the beginning");
       for (let i = 0; i < length; i += 1) out[this.#filled + i] = out[this.#filled + i - distance] as number;
@@ -282,11 +324,11 @@ class Inflater {
     }
   }
 
-  /** Makes room for so many bytes, keeping the 32 KiB that may be referred to. */
+  /** Makes room for so many bytes, keeping those that may be referred to. */
   #room(length: number): void {
     if (this.#filled + length <= this.#out.length) return;
     this.#flush();
-    const keep = Math.min(WINDOW, this.#filled);
+    const keep = Math.min(this.dialect.window, this.#filled);
     this.#out.copyWithin(0, this.#filled - keep, this.#filled);
     this.#filled = keep;
     this.#taken = keep;

@@ -268,6 +268,35 @@ export class LzmaDecoder {
   }
 }
 
+/** APPNOTE 5.8.8: two bytes of a version, the size of the properties, then those: one byte, and the size of the window. */
+const ZIP_LZMA = { propertiesSize: 2, properties: 4, dictionary: 5, data: 9 } as const;
+
+/**
+ * Unpacks LZMA data as a ZIP archive holds them.
+ * @param size plain bytes there must be
+ * @throws InflateError, TooMuch (also for a window larger than is made)
+ */
+export function unpackZipLzma(
+  reader: BlockReader,
+  at: number,
+  end: number,
+  size: number,
+  take: (plain: Uint8Array) => void,
+): { end: number; plain: number } {
+  const stop = Math.min(end, reader.size);
+  if (at + ZIP_LZMA.data + 5 > stop || reader.u16(at + ZIP_LZMA.propertiesSize) !== 5)
+    throw new InflateError(at, 0, "the packed data are damaged");
+  // A window larger than the content is never filled.
+  const decoder = new LzmaDecoder(reader, Math.min(reader.u32(at + ZIP_LZMA.dictionary), Math.max(4096, size)), take, size);
+  if (!decoder.setProperties(reader.u8(at + ZIP_LZMA.properties))) throw new InflateError(at, 0, "the packed data are damaged");
+  try {
+    const next = decoder.decode(at + ZIP_LZMA.data, stop, size);
+    return { end: next, plain: decoder.plain };
+  } finally {
+    decoder.flush();
+  }
+}
+
 /** The size of the window that an LZMA2 stream needs, by its property byte (.xz format, 5.3.1). */
 export function lzma2Dictionary(property: number): number {
   if (property > 40) return Number.POSITIVE_INFINITY;

@@ -1,6 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 
-export type ContainerKind = "raw" | "split" | "vhd" | "vhdx" | "udif" | "sparse-image" | "sparse-bundle" | "tape-media";
+export type ContainerKind = "raw" | "split" | "vhd" | "vhdx" | "udif" | "sparse-image" | "sparse-bundle" | "tape-media" | "packed";
 
 /** What holds a disk: the bytes of the disk inside, and what is reported about them. */
 export interface Container {

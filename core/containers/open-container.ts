@@ -1,6 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { type Container, type Neighbours, NO_NEIGHBOURS } from "./container";
 import { encryptedImage } from "./encrypted-image";
+import { openPacked } from "./packed";
 import { openSparseBundle } from "./sparse-bundle";
 import { openSparseImage } from "./sparse-image";
 import { openSplit } from "./split";
@@ -8,6 +9,7 @@ import { openTapeMedia } from "./tape-media";
 import { openUdif } from "./udif";
 import { openVhd } from "./vhd";
 import { openVhdx } from "./vhdx";
+import { openZipParts } from "./zip-parts";
 
 /**
  * Opens whatever holds a disk. What is none of the known containers is the raw disk itself. Parts of a split image may hold
@@ -15,7 +17,7 @@ import { openVhdx } from "./vhdx";
  * @throws ContainerError when a container's structure cannot be followed, or a part or parent is missing
  */
 export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS): Container {
-  const split = openSplit(file, neighbours);
+  const split = openZipParts(file, neighbours) ?? openSplit(file, neighbours);
   const whole = split?.disk ?? file;
   const closed = encryptedImage(whole);
   if (closed) return { kind: "raw", form: null, disk: whole, identity: null, created: null, closed, notes: split?.notes ?? [] };
@@ -25,7 +27,8 @@ export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIG
     openSparseImage(whole) ??
     openSparseBundle(whole, neighbours) ??
     openUdif(whole, neighbours) ??
-    openTapeMedia(whole, neighbours);
+    openTapeMedia(whole, neighbours) ??
+    openPacked(whole);
   if (inside) return split ? { ...inside, notes: [...split.notes, ...inside.notes] } : inside;
   return split ?? { kind: "raw", form: null, disk: file, identity: null, created: null, notes: [] };
 }

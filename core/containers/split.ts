@@ -2,6 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import type { Range } from "../bytes/range-set";
 import { lastNotAfter } from "../bytes/starts";
 import { type Container, MissingFileError, type Neighbours } from "./container";
+import { lostPart } from "./lost-part";
 
 const MAX_PARTS = 20_000;
 
@@ -57,6 +58,9 @@ interface Series {
   readonly first: readonly number[];
 }
 
+/** What the parts of an archive or of a backup file are called before their numbers. */
+const OF_ARCHIVE = /\.(?:zip|tar|bkf)\.$/i;
+
 /** `.001`, `.002` … (also from `.000`, with two to four digits), or `.aa`, `.ab` … (two or three letters). */
 function seriesOf(name: string): Series | null {
   const dot = name.lastIndexOf(".");
@@ -99,20 +103,24 @@ export function openSplit(file: ByteSource, neighbours: Neighbours): Container |
   if (letters && (first === undefined || last === begin)) return null;
   if (last - begin >= MAX_PARTS) return null;
   const parts: ByteSource[] = [];
+  const notes: string[] = [];
   for (let place = begin; place <= last; place += 1) {
     const name = series.name(place);
     const part = place === series.place ? file : neighbours.open(name);
-    if (!part) throw new MissingFileError(`The part “${name}” of this split image is missing: put it beside the others and open it again.`);
-    parts.push(part);
+    if (part) parts.push(part);
+    else if (OF_ARCHIVE.test(series.base)) {
+      // The rest of an archive can be read without it; all parts but the last are as long as one another.
+      parts.push(lostPart(place === begin ? file.size : (parts[0] as ByteSource).size));
+      notes.push(`The part “${name}” is missing: what stood in it is lost. Put it beside the others and open them again if it is found.`);
+    } else throw new MissingFileError(`The part “${name}” of this split image is missing: put it beside the others and open it again.`);
   }
-  const notes: string[] = [];
   const uneven = parts.findIndex((part, index) => index < parts.length - 1 && part.size !== (parts[0] as ByteSource).size);
   if (uneven >= 0)
     notes.push(
       `The part “${series.name(begin + uneven)}” is not as long as the first one: it may be incomplete, and what follows it out of place.`,
     );
   notes.unshift(
-    `A raw image in ${parts.length} ${parts.length === 1 ? "part" : "parts"}, “${series.name(begin)}” to “${series.name(last)}”.`,
+    `${OF_ARCHIVE.test(series.base) ? "An archive" : "A raw image"} in ${parts.length} ${parts.length === 1 ? "part" : "parts"}, “${series.name(begin)}” to “${series.name(last)}”.`,
   );
   return { kind: "split", form: null, disk: new ConcatSource(parts), identity: null, created: null, notes };
 }

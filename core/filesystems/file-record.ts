@@ -102,8 +102,8 @@ export interface FileRecord {
   readonly identity?: string;
   /** It was found outside the file system's present records: one of an earlier file system, or one cut off from it. */
   readonly leftover?: boolean;
-  /** A backup made it: of which of its sets it is, and when that was made (UTC milliseconds; null: not known). */
-  readonly backup?: { readonly set: string; readonly asOf: number | null };
+  /** A backup made it: of which of its sets it is (null: it has none), and when that was made (UTC milliseconds; null: not known). */
+  readonly backup?: { readonly set: string | null; readonly asOf: number | null };
   /** True for the file system's own files. */
   readonly system: boolean;
   /** Named alternate streams: name, bytes, and where they stand (null: they cannot be read). */

@@ -48,6 +48,8 @@ export const hasMark = (sector: Uint8Array, { at, bytes }: SectorMark, from = 0)
  * A file system, or a family of them: all that the house knows of it. What is not given is not known of it. Listed in `registry.ts`.
  */
 export interface FileSystemKind {
+  /** It may be smaller than any volume: an archive of one short file. */
+  readonly mayBeSmall?: true;
   /** Recognises a volume by its first 2048 bytes; null: it is none of these. */
   recognise(head: Cursor): Recognised | null;
   /** Recognises a volume whose first sector is gone by the copy of it that it keeps. */

@@ -9,6 +9,8 @@ export const FILE_SYSTEM_TITLES = {
   hfsx: "HFSX",
   apfs: "APFS",
   tape: "tape-format backup",
+  zip: "ZIP archive",
+  tar: "TAR archive",
 } as const;
 
 export type KnownFileSystem = keyof typeof FILE_SYSTEM_TITLES;

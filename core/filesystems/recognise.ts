@@ -18,8 +18,8 @@ function firstAnswer(ask: (kind: FileSystemKind) => Recognised | null | undefine
 
 /** Says which file system starts at a volume's first byte, by its first sectors, or by the copies of them that it keeps elsewhere. */
 export function recogniseFileSystem(volume: ByteSource): Recognised {
-  if (volume.size < SMALLEST) return NOTHING;
   const head = new Cursor(readBytes(volume, 0, HEAD));
+  if (volume.size < SMALLEST) return firstAnswer((kind) => (kind.mayBeSmall ? kind.recognise(head) : null)) ?? NOTHING;
   return firstAnswer((kind) => kind.recognise(head)) ?? firstAnswer((kind) => kind.recogniseCopy?.(volume)) ?? NOTHING;
 }
 

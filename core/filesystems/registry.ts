@@ -1,3 +1,4 @@
+import { tarArchive, zipArchive } from "../archives/kind";
 import type { ByteSource } from "../bytes/byte-source";
 import { apfs } from "./apfs/kind";
 import { exfat } from "./exfat/kind";
@@ -9,8 +10,8 @@ import type { FileSystemName, KnownFileSystem } from "./names";
 import { ntfs } from "./ntfs/kind";
 import { tape } from "./tape/kind";
 
-/** All file systems, in the order in which a volume is asked for them. */
-export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus, tape];
+/** All file systems, and what else holds named files, in the order in which a volume is asked for them. */
+export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus, tape, zipArchive, tarArchive];
 
 const OPENERS: FileSystemKind["openers"] = Object.assign({}, ...FILE_SYSTEMS.map(({ openers }) => openers));
 const SERIALS: FileSystemKind["serialAt"] = Object.assign({}, ...FILE_SYSTEMS.map(({ serialAt }) => serialAt));

@@ -13,6 +13,7 @@ const ENOUGH = 3;
 
 /** Backup files of the tape format (revision 1.00a). */
 export const tape: FileSystemKind = {
+  mayBeSmall: true,
   recognise: (head) => {
     const letters = String.fromCharCode(...head.slice(0, 4));
     return letters === TYPES[0] && head.size >= COMMON.size && readBlock(new MediumReader(new MemorySource(head.bytes)), 0)

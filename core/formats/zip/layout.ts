@@ -17,6 +17,8 @@ export const CENTRAL = {
   mark: "PK\x01\x02",
   flags: 8,
   method: 10,
+  time: 12,
+  date: 14,
   crc: 16,
   packed: 20,
   plain: 24,
@@ -43,7 +45,7 @@ export const LOCATOR64 = { mark: "PK\x06\x07", endAt: 8, size: 20 } as const;
 export const EXTRA64 = 1;
 /** Extra fields with UTC times: seconds (0x5455, layout of the Info-ZIP note), FILETIMEs (4.5.5). */
 export const EXTRA_TIMES = { unix: 0x5455, ntfs: 0x000a } as const;
-export const METHOD = { stored: 0, deflated: 8 } as const;
+export const METHOD = { stored: 0, deflated: 8, deflate64: 9, bzip2: 12, lzma: 14 } as const;
 export const FLAG = { encrypted: 1, descriptor: 8, utf8: 0x800 } as const;
 /** The first part of a split archive begins with this before its first member (8.5.3, from memory). */
 export const SPLIT_MARK = "PK\x07\x08";

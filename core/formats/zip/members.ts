@@ -1,13 +1,16 @@
 import { crc32 } from "node:zlib";
 import type { BlockReader } from "../../bytes/block-reader";
 import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
-import { filetimeToMs } from "../../bytes/times";
+import { dosTimeToMs, filetimeToMs } from "../../bytes/times";
 import { cannotTell, damaged, SOUND, type Verdict } from "../format";
 import { CENTRAL, DESCRIPTOR, END, END64, EXTRA_TIMES, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
 
 /** One file in an archive, as its header or the list of contents gives it. Sizes in bytes. */
 export interface ZipMember {
   readonly name: string;
+  /** The name's bytes, and whether they are said to be UTF-8. */
+  readonly raw: Uint8Array;
+  readonly utf8: boolean;
   readonly method: number;
   readonly encrypted: boolean;
   readonly crc: number;
@@ -20,6 +23,8 @@ export interface ZipMember {
   readonly disk: number;
   /** When it was written to last, as an extra field says: UTC milliseconds; null: none does. */
   readonly utc: number | null;
+  /** The same as a local time, as if it were UTC. */
+  readonly local: number | null;
 }
 
 export const MOST_MEMBERS = 4_000_000;
@@ -82,14 +87,16 @@ export function localMember(reader: BlockReader, at: number): (ZipMember & { dat
   const nameLength = reader.u16(at + LOCAL.nameLength);
   const extraLength = reader.u16(at + LOCAL.extraLength);
   const extra = at + LOCAL.size + nameLength;
-  const name = decoder.decode(reader.bytes(at + LOCAL.size, nameLength));
+  const raw = reader.bytes(at + LOCAL.size, nameLength).slice();
   const { packed, plain } = wide(reader, extra, extraLength, {
     packed: reader.u32(at + LOCAL.packed),
     plain: reader.u32(at + LOCAL.plain),
     at: 0,
   });
   return {
-    name,
+    name: decoder.decode(raw),
+    raw,
+    utf8: (flags & FLAG.utf8) !== 0,
     method: reader.u16(at + LOCAL.method),
     encrypted: (flags & FLAG.encrypted) !== 0,
     crc: reader.u32(at + LOCAL.crc),
@@ -98,13 +105,14 @@ export function localMember(reader: BlockReader, at: number): (ZipMember & { dat
     at,
     disk: 0,
     utc: utcOf(reader, extra, extraLength),
+    local: dosTimeToMs(reader.u16(at + LOCAL.date), reader.u16(at + LOCAL.time), 0),
     dataAt: extra + extraLength,
     sized: (flags & FLAG.descriptor) === 0 || packed > 0,
   };
 }
 
-/** An entry of the list of contents, and where the next one stands. */
-function centralMember(reader: BlockReader, at: number): { member: ZipMember; next: number } | null {
+/** An entry of the list of contents, and where the next one stands; null: none stands there. */
+export function centralMember(reader: BlockReader, at: number): { member: ZipMember; next: number } | null {
   if (!reader.has(at, CENTRAL.mark)) return null;
   const nameLength = reader.u16(at + CENTRAL.nameLength);
   const extraLength = reader.u16(at + CENTRAL.extraLength);
@@ -114,13 +122,17 @@ function centralMember(reader: BlockReader, at: number): { member: ZipMember; ne
     plain: reader.u32(at + CENTRAL.plain),
     at: reader.u32(at + CENTRAL.offset),
   });
+  const raw = reader.bytes(at + CENTRAL.size, nameLength).slice();
   return {
     member: {
-      name: decoder.decode(reader.bytes(at + CENTRAL.size, nameLength)),
+      name: decoder.decode(raw),
+      raw,
+      utf8: (reader.u16(at + CENTRAL.flags) & FLAG.utf8) !== 0,
       method: reader.u16(at + CENTRAL.method),
       encrypted: (reader.u16(at + CENTRAL.flags) & FLAG.encrypted) !== 0,
       disk: reader.u16(at + CENTRAL.disk),
       utc: utcOf(reader, extra, extraLength),
+      local: dosTimeToMs(reader.u16(at + CENTRAL.date), reader.u16(at + CENTRAL.time), 0),
       crc: reader.u32(at + CENTRAL.crc),
       ...sizes,
     },

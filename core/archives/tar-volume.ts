@@ -1,0 +1,108 @@
+import type { ByteSource } from "../bytes/byte-source";
+import { WindowSource } from "../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import { layoutOf } from "../bytes/layout";
+import type { Range } from "../bytes/range-set";
+import {
+  absent,
+  type Content,
+  type FileRecord,
+  type FileSystem,
+  FileSystemError,
+  type Placed,
+  type RecordBatch,
+} from "../filesystems/file-record";
+import { type ArchiveEntry, ownPath } from "./archive";
+import { readTarArchive } from "./tar-archive";
+
+/** Opens a TAR archive as a store of files. @throws FileSystemError when it does not begin with the source */
+export function openTar(disk: ByteSource, start: number, length: number): FileSystem {
+  if (start !== 0 || length !== disk.size) throw new FileSystemError("An archive begins with its source's first byte.");
+  return new TarVolume(disk);
+}
+
+class TarVolume implements FileSystem {
+  readonly clusterSize = 512;
+  readonly label = null;
+  readonly allocation = null;
+  readonly allocationStart = 0;
+  #notes: readonly string[] | undefined;
+
+  constructor(private readonly disk: ByteSource) {}
+
+  get notes(): readonly string[] {
+    this.#notes ??= readTarArchive(this.disk).notes;
+    return this.#notes;
+  }
+
+  /** Light: from header to header, where one is damaged to the next right one; no content is looked at. Units of work are entries. */
+  readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
+    return this.#read(from, step, { start: 0, end: this.disk.size }, false);
+  }
+
+  /** Thorough: headers are looked for at every byte where one is damaged, and contents are looked at. */
+  readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
+    return this.#read(from, step, part ?? { start: 0, end: this.disk.size }, true);
+  }
+
+  *#read(from: Checkpoint | null, step: number, part: Range, look: boolean): Generator<RecordBatch, void, void> {
+    const window =
+      part.start === 0 && part.end >= this.disk.size ? this.disk : new WindowSource(this.disk, part.start, part.end - part.start);
+    const { entries } = readTarArchive(window, look);
+    const first = readNumberCheckpoint(from);
+    for (let at = first; at < entries.length || at === first; at += step) {
+      const records = entries.slice(at, at + step).flatMap((entry, index) => toRecord(entry, at + index + 1, part.start, look));
+      const done = Math.min(entries.length, at + step);
+      yield { records, resume: numberCheckpoint(done), done, total: Math.max(1, entries.length) };
+    }
+  }
+}
+
+/** @param index tells entries of the same path apart @param shift where the part begins in which it was found */
+function toRecord(entry: ArchiveEntry, index: number, shift: number, look: boolean): FileRecord[] {
+  const path = ownPath(entry.path);
+  if (path === null) return [];
+  const name = path.slice(path.lastIndexOf("/") + 1);
+  const at = entry.stored ? entry.stored.at + shift : null;
+  return [
+    {
+      reference: `Entry ${index}${at === null ? "" : ` at ${at}`}`,
+      state: "live",
+      type: entry.type === "folder" ? "folder" : "file",
+      path: `/${path}`,
+      name,
+      rawName: new TextEncoder().encode(name),
+      size: entry.type === "folder" ? 0 : entry.size,
+      created: null,
+      modified: entry.modified,
+      changed: null,
+      localTimes: entry.localTime,
+      content: entry.type === "folder" ? { kind: "none" } : contentOf(entry, at, look),
+      backup: { set: null, asOf: null },
+      system: false,
+      streams: [],
+      links: 1,
+      notes: entry.note === null ? [] : [entry.note],
+    },
+  ];
+}
+
+function contentOf({ size, present, standing }: ArchiveEntry, at: number | null, look: boolean): Content {
+  if (standing === "not-followed" || at === null) return absent("not-followed", "");
+  const layout = layoutOf(
+    [
+      { kind: "disk", at, length: present },
+      { kind: "lost", length: size - present },
+    ],
+    size,
+  );
+  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present };
+  // The format keeps no checksum of contents: only what they are can speak for them.
+  const likeliest: Placed = {
+    layout,
+    evidence,
+    sure: standing === "sound",
+    ...(look ? { unguarded: true as const } : { unlooked: true as const }),
+  };
+  return { kind: "placed", likeliest, others: [] };
+}

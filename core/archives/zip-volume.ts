@@ -1,0 +1,225 @@
+import { BlockReader } from "../bytes/block-reader";
+import type { ByteSource } from "../bytes/byte-source";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import { mostCoded } from "../bytes/codecs";
+import { EMPTY_LAYOUT, layoutOf, type Segment } from "../bytes/layout";
+import { PastEnd } from "../bytes/past-end";
+import type { Range } from "../bytes/range-set";
+import {
+  absent,
+  type Content,
+  type FileRecord,
+  type FileSystem,
+  FileSystemError,
+  type Placed,
+  type RecordBatch,
+} from "../filesystems/file-record";
+import { LOCAL, METHOD } from "../formats/zip/layout";
+import { directoryFromEnd, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
+import { ownPath } from "./archive";
+import { decodeName } from "./member-names";
+import { CODING_OF, isRead, type SalvagedMember, salvageZip } from "./zip-salvage";
+
+/** Opens a ZIP archive as a store of files. @throws FileSystemError when it does not begin with the source */
+export function openZip(disk: ByteSource, start: number, length: number): FileSystem {
+  if (start !== 0 || length !== disk.size) throw new FileSystemError("An archive begins with its source's first byte.");
+  return new ZipVolume(disk);
+}
+
+const LIST_IS_GONE = "The list of contents of this archive is gone: its files are found by what stands before each of them.";
+
+class ZipVolume implements FileSystem {
+  readonly clusterSize = 1;
+  readonly label = null;
+  readonly localTimes = true;
+  readonly allocation = null;
+  readonly allocationStart = 0;
+  readonly #reader: BlockReader;
+  #listed: SalvagedMember[] | null | undefined;
+
+  constructor(private readonly disk: ByteSource) {
+    this.#reader = new BlockReader(disk);
+  }
+
+  get notes(): readonly string[] {
+    return this.#byList() ? [] : [LIST_IS_GONE];
+  }
+
+  /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members. */
+  *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
+    const members = this.#byList() ?? [...byHeaders(this.#reader)];
+    yield* inBatches(members, members.length, readNumberCheckpoint(from), step);
+  }
+
+  /** Thorough: every header, entry of a list and stretch of packed data there is; every checksum is compared. */
+  *readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
+    const whole = { start: 0, end: this.disk.size };
+    yield* inBatches(salvageZip(this.#reader, part ?? whole, this.#bases()), null, readNumberCheckpoint(from), step);
+  }
+
+  #bases(): number[] {
+    return [0, ...(this.disk.seams ?? [])];
+  }
+
+  /** What the list of contents names; null: it is gone or damaged, or does not lead to what it names. */
+  #byList(): SalvagedMember[] | null {
+    if (this.#listed !== undefined) return this.#listed;
+    this.#listed = null;
+    try {
+      const bases = this.#bases();
+      const last = bases.at(-1) as number;
+      const directory = directoryFromEnd(this.#reader);
+      // In a split archive the place of the list counts from the part it is in.
+      const found = "members" in directory ? directory : last > 0 ? directoryFromEnd(new BlockReader(tailOf(this.disk, last))) : null;
+      if (found && "members" in found) {
+        // A program in front of the archive moves everything.
+        const shift = bases.length === 1 ? found.at - found.statedAt : 0;
+        const members = found.members.map((member) => this.#listedMember(member, bases, shift));
+        if (members.every((member) => member.dataAt !== null)) this.#listed = members;
+      }
+    } catch (error) {
+      if (!(error instanceof PastEnd)) throw error;
+    }
+    return this.#listed;
+  }
+
+  #listedMember(member: ZipMember, bases: readonly number[], shift: number): SalvagedMember {
+    const base = (bases[Math.min(member.disk, bases.length - 1)] as number) + member.at;
+    const reader = this.#reader;
+    const at = [base, base + Math.max(0, shift)].find((each) => each + LOCAL.size <= reader.size && reader.has(each, LOCAL.mark));
+    const dataAt = at === undefined ? null : at + LOCAL.size + reader.u16(at + LOCAL.nameLength) + reader.u16(at + LOCAL.extraLength);
+    return { member, dataAt, packed: member.packed, plain: member.plain, checksum: "unlooked", present: member.plain, by: "list" };
+  }
+}
+
+const tailOf = (source: ByteSource, from: number): ByteSource => ({
+  size: source.size - from,
+  read: (at, into) => source.read(from + at, into),
+  unreadable: () => [],
+});
+
+/** Members from header to header; one whose size comes after its data is passed over to the next header. */
+function* byHeaders(reader: BlockReader): Generator<SalvagedMember, void, void> {
+  let count = 0;
+  for (let at = reader.find(LOCAL.mark, 0); at >= 0 && count < MOST_MEMBERS; count += 1) {
+    let next = -1;
+    try {
+      const local = localMember(reader, at);
+      if (local) {
+        next = local.dataAt + local.packed;
+        const following = local.sized && next < reader.size && reader.has(next, LOCAL.mark) ? next : reader.find(LOCAL.mark, local.dataAt);
+        if (local.sized || following >= 0)
+          yield {
+            member: local,
+            dataAt: local.dataAt,
+            packed: local.sized ? local.packed : following - local.dataAt,
+            plain: local.plain,
+            checksum: "unlooked",
+            present: local.plain,
+            by: "header",
+          };
+        next = following;
+      } else next = reader.find(LOCAL.mark, at + 1);
+    } catch (error) {
+      if (!(error instanceof PastEnd)) throw error;
+      return;
+    }
+    at = next;
+  }
+}
+
+function* inBatches(
+  members: Iterable<SalvagedMember>,
+  total: number | null,
+  from: number,
+  step: number,
+): Generator<RecordBatch, void, void> {
+  let records: FileRecord[] = [];
+  let index = 0;
+  const batch = (): RecordBatch => ({ records, resume: numberCheckpoint(index), done: index, total: Math.max(total ?? index, 1) });
+  for (const member of members) {
+    index += 1;
+    if (index <= from) continue;
+    const record = toRecord(member, index);
+    if (record) records.push(record);
+    if (records.length >= step) {
+      yield batch();
+      records = [];
+    }
+  }
+  yield batch();
+}
+
+const NAMELESS = "Its header and its entry in the list of contents are gone: it was found by its packed data.";
+const REMAINS = "Bytes between two members without a header: as likely as not one that was kept as it is, and whose header is gone.";
+const FROM_LIST = "Its header is damaged: its content was found by the list of contents.";
+
+/** @param index tells members of the same name apart */
+function toRecord(found: SalvagedMember, index: number): FileRecord | null {
+  const { member, dataAt } = found;
+  const shown = member ? decodeName(member.raw, member.utf8) : `Unnamed member at ${dataAt}`;
+  const path = ownPath(shown);
+  if (path === null) return null;
+  const isFolder = member !== null && (shown.endsWith("/") || shown.endsWith("\\"));
+  const notes: string[] = [];
+  if (!member) notes.push(found.by === "bytes" ? REMAINS : NAMELESS);
+  else if (found.by === "list" && found.checksum === "agrees" && found.plain > 0) notes.push(FROM_LIST);
+  const name = path.slice(path.lastIndexOf("/") + 1);
+  return {
+    reference: `Member ${index}${dataAt === null ? "" : ` at ${dataAt}`}`,
+    state: "live",
+    type: isFolder ? "folder" : "file",
+    path: member ? `/${path}` : `/?/${path}`,
+    name,
+    ...(member ? {} : { incompleteName: true as const }),
+    rawName: member?.raw ?? new Uint8Array(),
+    size: isFolder ? 0 : found.plain,
+    created: null,
+    modified: member?.utc ?? member?.local ?? null,
+    changed: null,
+    localTimes: member?.utc == null,
+    content: isFolder ? { kind: "none" } : contentOf(found, notes),
+    backup: { set: null, asOf: null },
+    system: false,
+    streams: [],
+    links: 1,
+    notes,
+  };
+}
+
+const NOTHING_GONE = { usedByOthers: 0, takenLater: 0, lost: 0 };
+
+function contentOf(found: SalvagedMember, notes: string[]): Content {
+  const { member, dataAt, packed, plain, checksum, present } = found;
+  const method = member?.method ?? (found.by === "bytes" ? METHOD.stored : METHOD.deflated);
+  if (member?.encrypted)
+    return absent("encrypted", "It is protected by a password in the archive: name, size and date can be read, its content cannot.");
+  if (!isRead(method)) return absent("not-followed", "It is compressed in a way that is not followed here.");
+  if (plain === 0 && (checksum === "agrees" || checksum === "unlooked"))
+    return placedAs({ layout: EMPTY_LAYOUT, evidence: NOTHING_GONE, sure: true });
+  if (dataAt === null || (present === 0 && plain > 0))
+    return absent("record-damaged", "Where its content stood in the archive is damaged or gone.");
+  const coding = CODING_OF[method] ?? null;
+  if (coding && plain > mostCoded(coding))
+    return absent(
+      "not-followed",
+      `It unpacks to more than ${mostCoded(coding) >> 20} MiB: files of this size are not taken out of archives yet.`,
+    );
+  const segments: Segment[] = coding
+    ? [{ kind: "coded", coding, length: present, from: [{ at: dataAt, length: packed }] }]
+    : [{ kind: "disk", at: dataAt, length: present }];
+  const layout = layoutOf([...segments, { kind: "lost", length: plain - present }], plain);
+  const evidence = { ...NOTHING_GONE, lost: plain - present };
+  if (checksum === "agrees") return placedAs({ layout, evidence, sure: true, vouched: true });
+  if (checksum === "unlooked") return placedAs({ layout, evidence, sure: true, unlooked: true });
+  if (checksum === "none")
+    return placedAs({ layout, evidence, sure: false, note: "Nothing in the archive says whether its content is right." });
+  notes.push(
+    plain > present
+      ? "Its packed data are damaged: what stands before the damage is there."
+      : "Its checksum in the archive does not agree: a part of it is damaged.",
+  );
+  return placedAs({ layout, evidence: { ...evidence, inDoubt: present }, sure: false });
+}
+
+const placedAs = (likeliest: Placed): Content => ({ kind: "placed", likeliest, others: [] });
