@@ -3,6 +3,7 @@ import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
 import { fixture } from "../tests/support/volume-truth";
 
 const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];
+const BACKUPS: readonly SubjectName[] = ["tape", "zip archive", "zip archive of 64 bits"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
 const SLOW_ROUNDS = Math.ceil(ROUNDS / 5);
 const SLOWEST_MS = 2_000;
@@ -15,6 +16,13 @@ describe("damaged volumes and containers", () => {
     expect(memory).toBeLessThan(MOST_MEMORY);
     // The mutations must leave something to read, or they would test nothing.
     expect(found).toBeGreaterThan(ROUNDS / 10);
+  });
+
+  it.each(BACKUPS)(`%s: ${SLOW_ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 600_000 }, (name) => {
+    const { found, slowest, memory } = mutate(name, 0, SLOW_ROUNDS);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    expect(found).toBeGreaterThan(SLOW_ROUNDS * 5);
   });
 
   // Each round reads a whole state.

@@ -121,7 +121,7 @@ const keyOf = ({ raw }: ZipMember) => Buffer.from(raw).toString("latin1");
 /** Bytes behind a member's data that its descriptor may take (4.3.9): none, with or without its mark, sizes of 32 or 64 bits. */
 const DESCRIPTOR_SIZES = [0, 16, 12, 24, 20];
 /** Plain bytes that all tries together may cost, as a multiple of the archive's size, and at least. */
-const TRIES = { times: 64, least: 1 << 28 } as const;
+const TRIES = { times: 8, least: 1 << 24 } as const;
 /** Bytes of a stretch without headers in which packed data may begin at any. */
 const MOST_OF_A_GAP = 1 << 20;
 /** Fewer plain bytes than this prove nothing. */

@@ -48,13 +48,13 @@ class ZipVolume implements FileSystem {
   /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members. */
   *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     const members = this.#byList() ?? [...byHeaders(this.#reader)];
-    yield* inBatches(members, members.length, readNumberCheckpoint(from), step);
+    yield* inBatches(members, this.disk.size, members.length, readNumberCheckpoint(from), step);
   }
 
   /** Thorough: every header, entry of a list and stretch of packed data there is; every checksum is compared. */
   *readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
     const whole = { start: 0, end: this.disk.size };
-    yield* inBatches(salvageZip(this.#reader, part ?? whole, this.#bases()), null, readNumberCheckpoint(from), step);
+    yield* inBatches(salvageZip(this.#reader, part ?? whole, this.#bases()), this.disk.size, null, readNumberCheckpoint(from), step);
   }
 
   #bases(): number[] {
@@ -130,6 +130,7 @@ function* byHeaders(reader: BlockReader): Generator<SalvagedMember, void, void> 
 
 function* inBatches(
   members: Iterable<SalvagedMember>,
+  end: number,
   total: number | null,
   from: number,
   step: number,
@@ -140,7 +141,7 @@ function* inBatches(
   for (const member of members) {
     index += 1;
     if (index <= from) continue;
-    const record = toRecord(member, index);
+    const record = toRecord(member, index, end);
     if (record) records.push(record);
     if (records.length >= step) {
       yield batch();
@@ -154,8 +155,8 @@ const NAMELESS = "Its header and its entry in the list of contents are gone: it 
 const REMAINS = "Bytes between two members without a header: as likely as not one that was kept as it is, and whose header is gone.";
 const FROM_LIST = "Its header is damaged: its content was found by the list of contents.";
 
-/** @param index tells members of the same name apart */
-function toRecord(found: SalvagedMember, index: number): FileRecord | null {
+/** @param index tells members of the same name apart @param end bytes of the archive */
+function toRecord(found: SalvagedMember, index: number, end: number): FileRecord | null {
   const { member, dataAt } = found;
   const shown = member ? decodeName(member.raw, member.utf8) : `Unnamed member at ${dataAt}`;
   const path = ownPath(shown);
@@ -178,7 +179,7 @@ function toRecord(found: SalvagedMember, index: number): FileRecord | null {
     modified: member?.utc ?? member?.local ?? null,
     changed: null,
     localTimes: member?.utc == null,
-    content: isFolder ? { kind: "none" } : contentOf(found, notes),
+    content: isFolder ? { kind: "none" } : contentOf(found, end, notes),
     backup: { set: null, asOf: null },
     system: false,
     streams: [],
@@ -189,7 +190,7 @@ function toRecord(found: SalvagedMember, index: number): FileRecord | null {
 
 const NOTHING_GONE = { usedByOthers: 0, takenLater: 0, lost: 0 };
 
-function contentOf(found: SalvagedMember, notes: string[]): Content {
+function contentOf(found: SalvagedMember, end: number, notes: string[]): Content {
   const { member, dataAt, packed, plain, checksum, present } = found;
   const method = member?.method ?? (found.by === "bytes" ? METHOD.stored : METHOD.deflated);
   if (member?.encrypted)
@@ -199,6 +200,8 @@ function contentOf(found: SalvagedMember, notes: string[]): Content {
     return placedAs({ layout: EMPTY_LAYOUT, evidence: NOTHING_GONE, sure: true });
   if (dataAt === null || (present === 0 && plain > 0))
     return absent("record-damaged", "Where its content stood in the archive is damaged or gone.");
+  // A size that leads out of the archive is damaged.
+  const held = Math.max(0, Math.min(packed, end - dataAt));
   const coding = CODING_OF[method] ?? null;
   if (coding && plain > mostCoded(coding))
     return absent(
@@ -206,7 +209,7 @@ function contentOf(found: SalvagedMember, notes: string[]): Content {
       `It unpacks to more than ${mostCoded(coding) >> 20} MiB: files of this size are not taken out of archives yet.`,
     );
   const segments: Segment[] = coding
-    ? [{ kind: "coded", coding, length: present, from: [{ at: dataAt, length: packed }] }]
+    ? [{ kind: "coded", coding, length: present, from: [{ at: dataAt, length: held }] }]
     : [{ kind: "disk", at: dataAt, length: present }];
   const layout = layoutOf([...segments, { kind: "lost", length: plain - present }], plain);
   const evidence = { ...NOTHING_GONE, lost: plain - present };

@@ -1,4 +1,6 @@
+import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { partsAtEnd } from "../formats/zip/members";
 import type { Container, Neighbours } from "./container";
 import { lostPart } from "./lost-part";
 import { ConcatSource } from "./split";
@@ -25,11 +27,12 @@ export function openZipParts(file: ByteSource, neighbours: Neighbours): Containe
     const other = partOf(name);
     if (other && other.base.toLowerCase() === own.base.toLowerCase()) names.set(other.number, name);
   }
-  const last = Math.max(own.number, ...names.keys());
-  if (last === 0 || last > MOST_PARTS) return null;
   const open = (number: number) =>
     number === own.number ? file : (names.has(number) && neighbours.open(names.get(number) as string)) || null;
   const end = open(0);
+  // The end of the archive says how many there are, itself among them.
+  const last = Math.max(own.number, ...names.keys(), end ? partsAtEnd(new BlockReader(end)) - 1 : 0);
+  if (last === 0 || last > MOST_PARTS) return null;
   const sizes: number[] = [];
   const parts = Array.from({ length: last }, (_, index) => open(index + 1));
   for (const part of parts) if (part) sizes.push(part.size);

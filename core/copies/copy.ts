@@ -2,6 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { diskRuns, type Layout, LayoutSource, markForeign } from "../bytes/layout";
 import { type Absence, ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type Placed } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
+import { traitsOf, underChecksums } from "../formats/traits";
 import type { CopyFacts } from "./facts";
 import type { Condition, Place } from "./vocabulary";
 
@@ -97,8 +98,10 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     unreadable,
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
-  const assumed = place?.sure === false || place?.unlooked === true || (place?.unguarded === true && record.backup !== undefined);
-  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed);
+  // What a backup kept may have been damaged in it: only checksums show every damage.
+  const unproven = record.backup !== undefined && !place?.vouched && size > 0 && !isUnderChecksums(evidence.content);
+  const assumed = place?.sure === false || place?.unlooked === true || unproven;
+  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed, unproven);
   const notes = [...record.notes];
   if (place?.note) notes.push(place.note);
   if (absent?.note) notes.push(absent.note);
@@ -134,6 +137,9 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   };
 }
 
+const isUnderChecksums = (content: ContentFinding | null): boolean =>
+  content?.finding === "agrees" && content.checked && underChecksums(traitsOf({ id: content.format }));
+
 /** It stands for the state of its set and those after it, until another set tells otherwise; where it stands tells it from others of its path. */
 const inBackup = ({ reference, backup }: FileRecord, { asOf }: NonNullable<FileRecord["backup"]>) => ({
   backup,
@@ -162,6 +168,7 @@ export function conditionOf(
   record: Pick<Copy, "type" | "size" | "layout" | "state" | "absent">,
   evidence: Evidence,
   assumed = false,
+  unproven = false,
 ): { condition: Condition; survival: number } {
   if (record.type === "folder") return { condition: "whole", survival: 1 };
   if (record.absent) return { condition: NOT_HERE.has(record.absent) ? "name-only" : "not-checked", survival: 0 };
@@ -183,6 +190,7 @@ export function conditionOf(
   // Sound content of another time would look as sound.
   if (evidence.inDoubt) return { condition: "not-checked", survival };
   // Where the bytes are only supposed to be these, nothing but the content's own structure makes the copy whole.
+  if (unproven) return { condition: "not-checked", survival };
   if (assumed && !(content?.finding === "agrees" && content.checked)) return { condition: "not-checked", survival };
   return { condition: "whole", survival };
 }

@@ -2,6 +2,8 @@
 export interface Traits {
   /** Formats that are built alike, and often distinguished by what is inside alone. */
   readonly family?: "zip" | "compound" | "tiff" | "iso-media" | "riff";
+  /** Every byte stands under a checksum that its check compares; "mostly": but for headers and tags. */
+  readonly checksums?: "all" | "mostly";
   /** A file that breaks off is worth looking for the rest of: the sweep puts it together from two pieces. */
   readonly inPieces?: true;
   /** Inside another file it is worth reporting, as pictures always are; stretches of text or sound are not. */
@@ -21,7 +23,7 @@ export interface Traits {
 }
 
 const TRAITS: Readonly<Record<string, Traits>> = {
-  png: { inPieces: true, shownAs: "picture" },
+  png: { checksums: "all", inPieces: true, shownAs: "picture" },
   jpeg: { inPieces: true, likesSibling: true, shownAs: "picture" },
   gif: { inPieces: true, holdsNothing: true, shownAs: "picture" },
   pdf: { inPieces: true, worthInside: true, shownAs: "pdf" },
@@ -47,9 +49,9 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   "3gp": { family: "iso-media", inPieces: true, likesSibling: true, shownAs: "video" },
   mov: { family: "iso-media", inPieces: true, worthInside: true, likesSibling: true, shownAs: "video" },
   mp4: { family: "iso-media", inPieces: true, worthInside: true, likesSibling: true, shownAs: "video" },
-  gzip: { inPieces: true, holdsNothing: true, shownAs: "archive" },
-  bzip2: { inPieces: true, holdsNothing: true, shownAs: "archive" },
-  xz: { inPieces: true, holdsNothing: true, shownAs: "archive" },
+  gzip: { checksums: "mostly", inPieces: true, holdsNothing: true, shownAs: "archive" },
+  bzip2: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "archive" },
+  xz: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "archive" },
   tar: { needsEnd: true, shownAs: "archive" },
   "7z": { inPieces: true, shownAs: "archive" },
   rar: { shownAs: "archive" },
@@ -76,10 +78,11 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   webm: { inPieces: true, shownAs: "video" },
   matroska: { inPieces: true, shownAs: "video" },
   mp3: { inPieces: true, holdsNothing: true, needsEnd: true, tooGeneral: true, shownAs: "audio" },
-  flac: { inPieces: true, holdsNothing: true, shownAs: "audio" },
+  flac: { checksums: "mostly", inPieces: true, holdsNothing: true, shownAs: "audio" },
   aiff: { holdsNothing: true, tooGeneral: true },
-  opus: { shownAs: "audio" },
-  ogg: { inPieces: true, holdsNothing: true, shownAs: "audio" },
+  opus: { checksums: "all", shownAs: "audio" },
+  ogv: { checksums: "all" },
+  ogg: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "audio" },
   "mpeg-ts": { needsEnd: true },
   "mpeg-ps": { needsEnd: true },
   font: { needsEnd: true },
@@ -109,3 +112,6 @@ export const traitsOf = ({ id }: { readonly id: string }): Traits => TRAITS[id] 
 
 /** The formats that have traits. */
 export const formatsWithTraits = (): string[] => Object.keys(TRAITS);
+
+/** Whether the check of a format compares checksums of all that its files hold, but perhaps for headers and tags. */
+export const underChecksums = ({ checksums, family }: Traits): boolean => checksums !== undefined || family === "zip";

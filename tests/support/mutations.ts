@@ -10,6 +10,7 @@ import { isSound } from "../../core/filesystems/apfs/objects";
 import { type FileSystem, FileSystemError } from "../../core/filesystems/file-record";
 import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { seeded } from "../../demo/draw";
+import { backupFile } from "./backup-truth";
 import { macFixture, macStructures } from "./mac-truth";
 import { objectChecksum } from "./object-checksum";
 import { snapshotTruth, snapshotVolume } from "./snapshot-truth";
@@ -254,7 +255,59 @@ function ntfsSnapshots(): Subject {
   };
 }
 
+/** A backup file or archive, read lightly and thoroughly. @param bytes a small one @param heads where its headers stand */
+function backup(bytes: Uint8Array, heads: readonly number[], seal?: Subject["seal"]): Subject {
+  return {
+    bytes,
+    place: (random) =>
+      random() < 0.8 ? ((heads[below(random, heads.length)] as number) + below(random, 96)) % bytes.length : below(random, bytes.length),
+    ...(seal ? { seal } : {}),
+    read(all) {
+      const disk = new MemorySource(all);
+      let found = 0;
+      for (const report of inspectDisk(disk).volumes) {
+        try {
+          const volume = openVolume(disk, report);
+          found += readVolume(volume, disk);
+          for (const { records } of volume.readThorough?.(null, 512) ?? []) found += records.length;
+          volume.states?.();
+          volume.findings?.();
+        } catch (error) {
+          if (!(error instanceof FileSystemError)) throw error;
+        }
+      }
+      return found;
+    },
+  };
+}
+
+/** A small medium of the tape format; most changes get past the checksums of its headers. */
+function tape(): Subject {
+  const bytes = backupFile("tape-small.bkf");
+  const view = new DataView(bytes.buffer);
+  const heads: number[] = [];
+  for (let at = 0; at + 512 <= bytes.length; at += 512) if (view.getUint8(at) >= 0x41 && view.getUint8(at + 3) >= 0x41) heads.push(at);
+  return backup(bytes, heads, (all, at) => {
+    const block = at - (at % 512);
+    let sum = 0;
+    for (let word = block; word < block + 50 && word + 1 < all.length; word += 2)
+      sum ^= (all[word] as number) | ((all[word + 1] as number) << 8);
+    return block + 52 <= all.length ? { at: block + 50, sum: Uint8Array.of(sum & 0xff, sum >> 8) } : null;
+  });
+}
+
+function zip(name: string): Subject {
+  const bytes = backupFile(name);
+  const heads: number[] = [];
+  for (let at = 0; at + 4 < bytes.length; at += 1)
+    if (bytes[at] === 0x50 && bytes[at + 1] === 0x4b && (bytes[at + 2] as number) < 8) heads.push(at);
+  return backup(bytes, heads);
+}
+
 export const SUBJECTS = {
+  tape,
+  "zip archive": () => zip("zip-methods.zip"),
+  "zip archive of 64 bits": () => zip("zip-64.zip"),
   ntfs,
   "ntfs with snapshots": ntfsSnapshots,
   fat,

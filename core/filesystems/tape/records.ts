@@ -73,6 +73,7 @@ export function toFileRecord(entry: FileEntry, judging: Judging, before: FileEnt
   if (damagedHeader) notes.push(DAMAGED_HEADER);
   if (!block) notes.push("The block that names it is lost: its name, dates and folder are not known.");
   else if (!folder) notes.push("The block of its folder is lost.");
+  if (entry.beforePart) notes.push("It begins before the part of the backup file that was read.");
   if (folder && context.volume === null) notes.push("The block that names its drive is lost.");
   return {
     reference: `${block ? "FILE block" : "Content"} at ${at}`,

@@ -89,6 +89,8 @@ export interface FileEntry {
   readonly cut: boolean;
   /** Where the contents of its medium end. */
   readonly dataEnd: number;
+  /** It begins before the part that is read. */
+  readonly beforePart: boolean;
   /** It goes on with what the medium before had begun. */
   readonly continues: boolean;
 }
@@ -225,8 +227,11 @@ export class TapeWalk {
   *entries(): Generator<Entry, void, void> {
     const end = Math.min(this.part.end, this.reader.size);
     let at = this.#start;
-    // The first byte of a part is seldom one of a block.
-    if (at > 0 && !readBlock(this.reader, at)) at = yield* this.#resume(at, at, end);
+    // The first byte of a part is seldom one of a block: it lies in a file, or in what can be followed from the next block on.
+    if (at > 0 && !readBlock(this.reader, at)) {
+      const around = this.#beforePart(at);
+      at = around ? yield* this.#take(around) : yield* this.#resume(at, at, end);
+    }
     while (at < end) {
       this.#at = at;
       yield STEP;
@@ -237,6 +242,15 @@ export class TapeWalk {
     }
     this.#at = end;
     yield STEP;
+  }
+
+  /** The file that a part begins in; null: none is known. */
+  #beforePart(at: number): Block | null {
+    for (const block of blocksBefore(this.reader, at, "FILE", BACK_REACH)) {
+      const { end, standing } = this.#readStreams(block.at, block.firstStream);
+      return standing === "sound" && end > at ? block : null;
+    }
+    return null;
   }
 
   /** A block with a wrong checksum, where the one before says that one must stand. */
@@ -401,6 +415,7 @@ export class TapeWalk {
       trouble: null,
       cut: read.standing === "cut",
       dataEnd: this.#dataEnd(block?.at ?? read.streams[0]?.at ?? 0),
+      beforePart: block !== null && block.at < this.part.start,
       continues: block !== null && (block.common.attributes & CONTINUATION) !== 0,
       ...more,
     };

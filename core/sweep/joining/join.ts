@@ -4,7 +4,7 @@ import { cannotTell, type Extent, type Format } from "../../formats/format";
 import { firstFrame } from "../../formats/lossless-audio";
 import { runFollow } from "../../formats/registry";
 import { isPageSize, pageSizeOf } from "../../formats/sqlite";
-import { traitsOf } from "../../formats/traits";
+import { traitsOf, underChecksums } from "../../formats/traits";
 import type { Find } from "../find";
 import { endAnchors } from "./end-anchors";
 import { joinJpeg } from "./jpeg-pieces";
@@ -220,17 +220,12 @@ function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, befor
   return { pieces: longer, extent: passes.length > 1 || !provesSeams(format, longer) ? { ...followed, verdict: UNSURE } : followed };
 }
 
-/** Kinds in which every byte stands under a checksum (PNG's chunks, Ogg's pages, blocks and headers of XZ and BZIP2). */
-const CHECKED_WHOLLY: ReadonlySet<string> = new Set(["png", "bzip2", "xz", "ogg", "opus", "ogv"]);
-/** Kinds in which every byte but those of headers and tags does. */
-const CHECKED_MOSTLY: ReadonlySet<string> = new Set(["gzip", "flac"]);
-
 /**
  * Whether foreign bytes around the seams of what is put together cannot go unnoticed. In headers that nothing checks they could: of the last
  * seam it is known whether other places pass as well, of those before it nothing.
  */
 const provesSeams = (format: Format, pieces: Pieces) =>
-  CHECKED_WHOLLY.has(format.id) || (pieces.count <= 2 && (CHECKED_MOSTLY.has(format.id) || traitsOf(format).family === "zip"));
+  traitsOf(format).checksums === "all" || (pieces.count <= 2 && underChecksums(traitsOf(format)));
 
 /** What is in the parts of a file that closes loosely is not followed: that its structure is right is all that can be had. */
 const closes = (before: Extent, extent: Extent, length: number) =>
