@@ -1,7 +1,7 @@
 import type { ByteSource } from "../core/bytes/byte-source";
 import type { Range } from "../core/bytes/range-set";
 import type { Copy } from "../core/copies/copy";
-import { type CopyBatch, fileRecordsPass, leftoversPass } from "../core/copies/file-records-pass";
+import { type CopyBatch, fileRecordsPass, leftoversPass, thoroughPass } from "../core/copies/file-records-pass";
 import type { PassPlace } from "../core/copies/pass-kinds";
 import { placesPass } from "../core/places/places-pass";
 import { earlierStatesPass } from "../core/sets/earlier-states-pass";
@@ -54,6 +54,7 @@ export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) =
   "earlier-states": ofRecords(({ volume, tree }, { data }, step) =>
     earlierStatesPass({ volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) }, step),
   ),
+  thorough: ofRecords(({ volume, disk }, { data, part }, step) => thoroughPass(volume, disk, data.resume, step, part)),
   "leftover-record": ofRecords(({ volume, disk }, { data, part }, step) =>
     leftoversPass(volume, disk, data.resume, step, part, data.noted),
   ),

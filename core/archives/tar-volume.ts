@@ -53,7 +53,10 @@ class TarVolume implements FileSystem {
     for (let at = first; at < entries.length || at === first; at += step) {
       const records = entries.slice(at, at + step).flatMap((entry, index) => toRecord(entry, at + index + 1, part.start, look));
       const done = Math.min(entries.length, at + step);
-      yield { records, resume: numberCheckpoint(done), done, total: Math.max(1, entries.length) };
+      const total = look ? part.end - part.start : Math.max(1, entries.length);
+      // A thorough reading counts bytes: those up to the last entry given.
+      const reached = done === entries.length ? total : (entries[done]?.stored?.at ?? 0);
+      yield { records, resume: numberCheckpoint(done), done: look ? reached : done, total };
     }
   }
 }
@@ -66,7 +69,7 @@ function toRecord(entry: ArchiveEntry, index: number, shift: number, look: boole
   const at = entry.stored ? entry.stored.at + shift : null;
   return [
     {
-      reference: `Entry ${index}${at === null ? "" : ` at ${at}`}`,
+      reference: at === null ? `Entry ${index}` : `Entry with its data at ${at}`,
       state: "live",
       type: entry.type === "folder" ? "folder" : "file",
       path: `/${path}`,

@@ -48,13 +48,13 @@ class ZipVolume implements FileSystem {
   /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members. */
   *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     const members = this.#byList() ?? [...byHeaders(this.#reader)];
-    yield* inBatches(members, this.disk.size, members.length, readNumberCheckpoint(from), step);
+    yield* inBatches(members, this.disk.size, members.length, null, readNumberCheckpoint(from), step);
   }
 
-  /** Thorough: every header, entry of a list and stretch of packed data there is; every checksum is compared. */
+  /** Thorough: every header, entry of a list and stretch of packed data there is; every checksum is compared. Units of work are bytes. */
   *readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
-    const whole = { start: 0, end: this.disk.size };
-    yield* inBatches(salvageZip(this.#reader, part ?? whole, this.#bases()), this.disk.size, null, readNumberCheckpoint(from), step);
+    const read = part ?? { start: 0, end: this.disk.size };
+    yield* inBatches(salvageZip(this.#reader, read, this.#bases()), this.disk.size, 0, read, readNumberCheckpoint(from), step);
   }
 
   #bases(): number[] {
@@ -128,27 +128,34 @@ function* byHeaders(reader: BlockReader): Generator<SalvagedMember, void, void> 
   }
 }
 
+/** Members in batches. @param end bytes of the archive @param part of a thorough reading: what is read, in which its progress is counted */
 function* inBatches(
   members: Iterable<SalvagedMember>,
   end: number,
-  total: number | null,
+  count: number,
+  part: Range | null,
   from: number,
   step: number,
 ): Generator<RecordBatch, void, void> {
   let records: FileRecord[] = [];
   let index = 0;
-  const batch = (): RecordBatch => ({ records, resume: numberCheckpoint(index), done: index, total: Math.max(total ?? index, 1) });
+  let reached = 0;
+  const batch = (over: boolean): RecordBatch => {
+    const total = part ? part.end - part.start : Math.max(1, count);
+    return { records, resume: numberCheckpoint(index), done: over ? total : Math.min(total, part ? reached : index), total };
+  };
   for (const member of members) {
     index += 1;
+    reached = Math.max(reached, (member.dataAt ?? 0) + member.packed - (part?.start ?? 0));
     if (index <= from) continue;
     const record = toRecord(member, index, end);
     if (record) records.push(record);
     if (records.length >= step) {
-      yield batch();
+      yield batch(false);
       records = [];
     }
   }
-  yield batch();
+  yield batch(true);
 }
 
 const NAMELESS = "Its header and its entry in the list of contents are gone: it was found by its packed data.";
@@ -167,7 +174,7 @@ function toRecord(found: SalvagedMember, index: number, end: number): FileRecord
   else if (found.by === "list" && found.checksum === "agrees" && found.plain > 0) notes.push(FROM_LIST);
   const name = path.slice(path.lastIndexOf("/") + 1);
   return {
-    reference: `Member ${index}${dataAt === null ? "" : ` at ${dataAt}`}`,
+    reference: dataAt === null ? `Entry ${index} of the list` : `Member with its data at ${dataAt}`,
     state: "live",
     type: isFolder ? "folder" : "file",
     path: member ? `/${path}` : `/?/${path}`,

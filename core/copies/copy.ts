@@ -10,6 +10,11 @@ import type { Condition, Place } from "./vocabulary";
 export interface Evidence extends Omit<ByteEvidence, "foreign"> {
   readonly unreadable: number;
   readonly content: ContentFinding | null;
+  /**
+   * Of what a backup kept: its own checksum agrees, or nothing of the kind was compared. Then only content that is under checksums itself is
+   * whole: damage in anything else may not show.
+   */
+  readonly kept?: "vouched" | "unproven";
 }
 
 /** One recoverable instance of a file. */
@@ -96,12 +101,11 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     ...(bytes.inDoubt ? { inDoubt: bytes.inDoubt } : {}),
     lost: absent && NOT_HERE.has(absent.why) ? size : bytes.lost + unstored,
     unreadable,
+    ...(record.backup ? { kept: place?.vouched ? ("vouched" as const) : ("unproven" as const) } : {}),
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
-  // What a backup kept may have been damaged in it: only checksums show every damage.
-  const unproven = record.backup !== undefined && !place?.vouched && size > 0 && !isUnderChecksums(evidence.content);
-  const assumed = place?.sure === false || place?.unlooked === true || unproven;
-  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed, unproven);
+  const assumed = place?.sure === false || place?.unlooked === true;
+  const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed);
   const notes = [...record.notes];
   if (place?.note) notes.push(place.note);
   if (absent?.note) notes.push(absent.note);
@@ -168,7 +172,6 @@ export function conditionOf(
   record: Pick<Copy, "type" | "size" | "layout" | "state" | "absent">,
   evidence: Evidence,
   assumed = false,
-  unproven = false,
 ): { condition: Condition; survival: number } {
   if (record.type === "folder") return { condition: "whole", survival: 1 };
   if (record.absent) return { condition: NOT_HERE.has(record.absent) ? "name-only" : "not-checked", survival: 0 };
@@ -190,7 +193,7 @@ export function conditionOf(
   // Sound content of another time would look as sound.
   if (evidence.inDoubt) return { condition: "not-checked", survival };
   // Where the bytes are only supposed to be these, nothing but the content's own structure makes the copy whole.
-  if (unproven) return { condition: "not-checked", survival };
+  if (evidence.kept === "unproven" && !isUnderChecksums(content)) return { condition: "not-checked", survival };
   if (assumed && !(content?.finding === "agrees" && content.checked)) return { condition: "not-checked", survival };
   return { condition: "whole", survival };
 }

@@ -32,6 +32,18 @@ export function* fileRecordsPass(
   }
 }
 
+/** The thorough reading of a backup file: all its records, past every damage, with contents looked at; of all of it or a part (bytes). */
+export function* thoroughPass(
+  volume: FileSystem,
+  disk: ByteSource,
+  from: Checkpoint | null = null,
+  step = STEP,
+  part?: Range,
+): Generator<CopyBatch, void, void> {
+  for (const { records, resume, done, total } of volume.readThorough?.(from, step, part) ?? [])
+    yield { copies: records.map((record) => copyOfRecord(record, disk)), resume, done, total };
+}
+
 /**
  * The pass "leftover records": what stands outside the volume's present records, of a file system that was there before or
  * cut off from the present one. It reads the whole volume, or a part of it (bytes from its beginning), with a resume point.

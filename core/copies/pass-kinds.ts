@@ -1,5 +1,11 @@
+import { isBackup } from "../filesystems/names";
+
 /** What can narrow a pass (`passOptions` in server/passes/contract.ts says what each is). */
 export type PassOption = "folder" | "from" | "to" | "kinds" | "places" | "unused" | "everyByte" | "again";
+
+/** The forms a store may have. */
+export const STORE_FORMS = ["volume", "folder", "backup"] as const;
+export type StoreForm = (typeof STORE_FORMS)[number];
 
 /** All that the house knows of a kind of pass but how its reader is opened (`worker/pass-readers.ts`). */
 export interface PassKind {
@@ -12,6 +18,8 @@ export interface PassKind {
     readonly about: string;
     /** What is said of it where a folder of this computer is read. */
     readonly aboutFolder?: string;
+    /** What it is called, and what is said of it, where a backup file or archive is read. */
+    readonly ofBackup?: { readonly noun: string; readonly title: string; readonly start: string; readonly about: string };
     /** What it does until its progress is known. */
     readonly beginning: string;
   };
@@ -20,8 +28,11 @@ export interface PassKind {
   /** What its progress counts. */
   readonly unit: "records" | "bytes";
   readonly options: readonly PassOption[];
-  /** Whether it finds something in a folder of this computer: what that had before shows only in an image of its drive. */
-  readonly onFolders: boolean;
+  /**
+   * What it finds something in: volumes, folders of this computer (what those had before shows only in an image of their drive), and backup files
+   * with archives.
+   */
+  readonly on: readonly StoreForm[];
   /** All it finds is lost, or may be; live files are not counted beside that. */
   readonly findsAlone?: true;
   /** It looks through the bytes themselves: the disk chart shows how far. */
@@ -49,7 +60,7 @@ export const PASS_KINDS = {
     needs: "records",
     unit: "records",
     options: ["folder", "kinds", "places"],
-    onFolders: true,
+    on: ["volume", "folder", "backup"],
     findsAlone: true,
     inOneGo: true,
     usualSpeed: 8e-7,
@@ -61,12 +72,18 @@ export const PASS_KINDS = {
       start: "Read records",
       about: "the file system’s own records of live and deleted files; quick",
       aboutFolder: "every file that is there, to compare and to search in; what was deleted shows only in an image of the drive",
+      ofBackup: {
+        noun: "light reading",
+        title: "Light reading",
+        start: "Read lightly",
+        about: "the files that can be followed from one to the next, without looking at their contents; quick, for what is hardly damaged",
+      },
       beginning: "looking through the table",
     },
     needs: "records",
     unit: "records",
     options: ["folder", "from", "to", "kinds"],
-    onFolders: true,
+    on: ["volume", "folder", "backup"],
     readingFollows: true,
     usualSpeed: 4e-7,
   },
@@ -82,9 +99,26 @@ export const PASS_KINDS = {
     needs: "records",
     unit: "records",
     options: ["folder", "kinds"],
-    onFolders: true,
+    on: ["volume", "folder"],
     inOneGo: true,
     usualSpeed: 8e-7,
+  },
+  thorough: {
+    words: {
+      noun: "thorough reading",
+      title: "Thorough reading",
+      start: "Read thoroughly",
+      about: "past every damage, at every byte if need be, with each content looked at; adds to what a light one found",
+      beginning: "looking for the first file",
+    },
+    needs: "records",
+    unit: "bytes",
+    options: ["folder", "from", "to", "kinds"],
+    on: ["backup"],
+    findsAlone: true,
+    looksThroughBytes: true,
+    readingFollows: true,
+    usualSpeed: 8e-6,
   },
   "leftover-record": {
     words: {
@@ -97,7 +131,7 @@ export const PASS_KINDS = {
     needs: "records",
     unit: "bytes",
     options: ["folder", "from", "to", "kinds"],
-    onFolders: false,
+    on: ["volume"],
     looksThroughBytes: true,
     usualSpeed: 6e-6,
   },
@@ -112,7 +146,7 @@ export const PASS_KINDS = {
     needs: "bytes",
     unit: "bytes",
     options: ["from", "to", "kinds", "unused", "everyByte", "again"],
-    onFolders: false,
+    on: ["volume", "backup"],
     looksThroughBytes: true,
     goesOnFromOthers: true,
     usualSpeed: 8e-6,
@@ -126,3 +160,16 @@ export const passKind = (place: PassPlace): PassKind => PASS_KINDS[place];
 /** Options that a kind of pass cannot follow. */
 export const refusedOptions = (place: PassPlace, options: object): string[] =>
   Object.keys(options).filter((option) => !(passKind(place).options as readonly string[]).includes(option));
+
+/** The form of a store, by the kind of its source's container and its file system. */
+export const formOf = (container: string, filesystem: string): StoreForm =>
+  container === "folder" ? "folder" : isBackup(filesystem) ? "backup" : "volume";
+
+/** The words of a kind of pass for a store of a form. */
+export function passWords(place: PassPlace, form: StoreForm): Omit<PassKind["words"], "aboutFolder" | "ofBackup"> {
+  const { aboutFolder, ofBackup, ...words } = passKind(place).words;
+  return form === "backup" ? { ...words, ...ofBackup } : form === "folder" ? { ...words, about: aboutFolder ?? words.about } : words;
+}
+
+/** Whether all that a pass finds in a store of a form is lost, or may be: what a backup holds is looked for because it is gone elsewhere. */
+export const findsAlone = (place: PassPlace, form: StoreForm): boolean => form === "backup" || passKind(place).findsAlone === true;

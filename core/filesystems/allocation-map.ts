@@ -1,5 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
-import type { Range } from "../bytes/range-set";
+import { type Range, RangeSet, without } from "../bytes/range-set";
 
 /** Bytes of the map looked at in one go when walking it. */
 const STEP = 1 << 16;
@@ -85,5 +85,28 @@ export class AllocationMap {
       this.#blockAt = block;
     }
     return this.#block[at - block * STEP] as number;
+  }
+}
+
+/** Which units of a volume are in use. */
+export type UsedMap = Pick<AllocationMap, "clusters" | "isUsed" | "usedWithin">;
+
+/** A map of which only the few free stretches are known. Ranges of clusters. */
+export class GapMap implements UsedMap {
+  readonly #free: RangeSet;
+
+  constructor(
+    readonly clusters: number,
+    free: Iterable<Range>,
+  ) {
+    this.#free = RangeSet.from(free);
+  }
+
+  isUsed(cluster: number): boolean {
+    return cluster < 0 || cluster >= this.clusters || this.#free.overlap(cluster, cluster + 1) === 0;
+  }
+
+  usedWithin(start: number, count: number): Range[] {
+    return [...without({ start, end: start + count }, this.#free.within(start, start + count))];
   }
 }

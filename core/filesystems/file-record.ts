@@ -1,7 +1,7 @@
 import type { Checkpoint } from "../bytes/checkpoint";
 import type { Layout } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
-import type { AllocationMap } from "./allocation-map";
+import type { UsedMap } from "./allocation-map";
 import type { Earlier } from "./sector-scan";
 
 /** What became of the bytes a record names, counted in bytes of the file's content. */
@@ -131,8 +131,8 @@ export interface FileSystem {
   readonly notes: readonly string[];
   /** Its times are local times of the device that wrote them: a record gives them as if they were UTC. */
   readonly localTimes?: boolean;
-  /** Which clusters are in use; null when the volume's own map cannot be read. */
-  readonly allocation: AllocationMap | null;
+  /** Which clusters are in use (of a backup file: can be followed); null when the volume's own map cannot be read. */
+  readonly allocation: UsedMap | null;
   /** Disk byte offset of the cluster the map counts from. */
   readonly allocationStart: number;
   /** All records, in batches of `step` units of work, from a checkpoint on (null: the start). */

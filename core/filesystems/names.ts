@@ -13,5 +13,9 @@ export const FILE_SYSTEM_TITLES = {
   tar: "TAR archive",
 } as const;
 
+/** What was written as a backup, or is an archive: it is read lightly or thoroughly, and has no clusters that could be free. */
+const BACKUPS: ReadonlySet<string> = new Set(["tape", "zip", "tar"] satisfies (keyof typeof FILE_SYSTEM_TITLES)[]);
+export const isBackup = (filesystem: string): boolean => BACKUPS.has(filesystem);
+
 export type KnownFileSystem = keyof typeof FILE_SYSTEM_TITLES;
 export type FileSystemName = KnownFileSystem | "unknown";

@@ -1,4 +1,4 @@
-import type { AllocationMap } from "./allocation-map";
+import type { UsedMap } from "./allocation-map";
 
 const MOST_STRETCHES = 2048;
 
@@ -6,7 +6,7 @@ const MOST_STRETCHES = 2048;
  * How full a volume is along its length: the share in use of each of up to 2048 equal stretches, 0 … 255, and the
  * clusters in use in all.
  */
-export function usageProfile(map: AllocationMap): { shares: Uint8Array; used: number } {
+export function usageProfile(map: UsedMap): { shares: Uint8Array; used: number } {
   const count = Math.min(MOST_STRETCHES, map.clusters);
   const shares = new Uint8Array(count);
   let used = 0;

@@ -1,8 +1,10 @@
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
+import { Cursor } from "../bytes/cursor";
 import { encryptedImage } from "../containers/encrypted-image";
 import { isBundleList } from "../containers/sparse-bundle";
 import { readTrailer } from "../containers/udif-trailer";
 import { recogniseFileSystem } from "../filesystems/recognise";
+import { tape } from "../filesystems/tape/kind";
 import { readPartitions } from "../partitions/read-partitions";
 
 /** Smaller than any disk with a file system of those that are read. Bytes. */
@@ -26,7 +28,7 @@ const MAC_MARKS = [
  * table or boot sector that leads to a file system. Reads a few sectors.
  */
 export function looksLikeDisk(content: ByteSource): boolean {
-  if (isBundleList(content) || beginsUdif(content)) return true;
+  if (isBundleList(content) || beginsUdif(content) || isTape(content)) return true;
   if (content.size < SMALLEST) return false;
   const head = readBytes(content, 0, SECTOR);
   const tail = readBytes(content, content.size - SECTOR, SECTOR);
@@ -42,6 +44,10 @@ export function looksLikeDisk(content: ByteSource): boolean {
       recogniseFileSystem(new WindowSource(content, start, Math.min(length, content.size - start))).filesystem !== "unknown",
   );
 }
+
+/** Backup files of the tape format hold files as a volume does, however small they are. */
+const isTape = (content: ByteSource): boolean => tape.recognise(new Cursor(readBytes(content, 0, HEAD))) !== null;
+const HEAD = 2048;
 
 /** Whether it is a compressed Mac disk image, or the first file of one: however small, its disk need not be. */
 const beginsUdif = (content: ByteSource): boolean => (readTrailer(content)?.segmentNumber ?? Number.POSITIVE_INFINITY) <= 1;

@@ -4,7 +4,7 @@ import type { Container, ContainerKind } from "../containers/container";
 import { closedVolume, looksRandom } from "../filesystems/closed-volume";
 import { type FileSystem, FileSystemError } from "../filesystems/file-record";
 import type { Recognised } from "../filesystems/file-system-kind";
-import type { FileSystemName } from "../filesystems/names";
+import { type FileSystemName, isBackup } from "../filesystems/names";
 import { recogniseByRecords, recogniseFileSystem } from "../filesystems/recognise";
 import { openFileSystem, volumesIn } from "../filesystems/registry";
 import type { Partition, PartitionTable } from "../partitions/partition";
@@ -170,7 +170,10 @@ function otherVolumes(
   // An encrypted volume is what it is said to be: what looks like a volume in it is chance.
   const sound = declared.filter((each) => each.filesystem !== "unknown" || each.closed);
   const gaps = gapsBetween(sound, disk.size);
-  const inside = sound.filter((each) => !each.closed).map((each) => ({ start: each.offset, end: each.offset + each.length }));
+  // What lies in a backup file is a file in it, and opened as one.
+  const inside = sound
+    .filter((each) => !each.closed && !isBackup(each.filesystem))
+    .map((each) => ({ start: each.offset, end: each.offset + each.length }));
   const { found, partly } = findVolumes(disk, [...gaps, ...inside], straight);
   const others: FoundVolume[] = [];
   const maps = new Map<FoundVolume, FileSystem | null>();

@@ -75,6 +75,7 @@ function report(path: string): Report {
         sourceName: EVIL,
         storeId: 1,
         volumeLabel: EVIL,
+        form: "volume" as const,
         place: "file-record",
         state: "done",
         wanted: "run",

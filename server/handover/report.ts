@@ -4,7 +4,7 @@ import type { Connection } from "../database/connection";
 import type { JobSummary } from "../jobs/contract";
 import { findJob } from "../jobs/queries";
 import { listLog } from "../log/queries";
-import { type Pass, passKind } from "../passes/contract";
+import { findsAlone, type Pass, passWords } from "../passes/contract";
 import { listPasses } from "../passes/queries";
 import type { Plan } from "../plan/contract";
 import { findPlan } from "../plan/queries";
@@ -13,16 +13,7 @@ import type { Result } from "../restores/contract";
 import { allResults, listRestores } from "../restores/queries";
 import type { Source } from "../sources/contract";
 import { listSources } from "../sources/queries";
-import {
-  bytesText,
-  countText,
-  FILE_SYSTEM_WORDS,
-  fromMemoryText,
-  momentText,
-  narrowedWords,
-  PASS_WORDS,
-  resultText,
-} from "../words/contract";
+import { bytesText, countText, FILE_SYSTEM_WORDS, fromMemoryText, momentText, narrowedWords, resultText } from "../words/contract";
 import type { Audience, Block, Handover } from "./contract";
 import { entryText, plainResult, restoreText } from "./describe";
 
@@ -174,9 +165,9 @@ function unreadText({ filesystem, findings }: Source["volumes"][number]): string
   return ` Not read in it: ${words.join(", ")}.`;
 }
 
-function passText({ place, options, state, foundLost, problem }: Pass): string {
-  const what = [PASS_WORDS[place], narrowedWords(options)].filter(Boolean).join(", ");
-  return `${what}, ${PASS_STATES[state]}, ${countText(foundLost)} ${passKind(place).findsAlone ? "found" : "lost files found"}${problem ? ` (${problem})` : ""}`;
+function passText({ place, form, options, state, foundLost, problem }: Pass): string {
+  const what = [passWords(place, form).noun, narrowedWords(options)].filter(Boolean).join(", ");
+  return `${what}, ${PASS_STATES[state]}, ${countText(foundLost)} ${findsAlone(place, form) ? "found" : "lost files found"}${problem ? ` (${problem})` : ""}`;
 }
 
 /** Lost files by what is left of them: a name alone is no file one could give back. */

@@ -1,9 +1,9 @@
 import { PLACES, type Place, placesWith, rankOf } from "../../core/copies/vocabulary";
 import { SHIPPED_RULES } from "../../core/places/rules";
 
-/** Whether a content opens, as far as it was looked into. */
+/** Whether a content opens, as far as it was looked into; of what a checksum vouches for, nobody has tried. */
 export const OPENS = (row: string) =>
-  `case when ${row}.evidence->'content'->>'finding' is null then null when ${row}.evidence->'content'->>'finding' = 'agrees' and (${row}.evidence->'content'->>'checked')::boolean then 'yes'
+  `case when ${row}.evidence->'content'->>'finding' is null then (case when ${row}.evidence->>'kept' = 'vouched' then 'unknown' end) when ${row}.evidence->'content'->>'finding' = 'agrees' and (${row}.evidence->'content'->>'checked')::boolean then 'yes'
     when ${row}.evidence->'content'->>'finding' = 'damaged' then 'no' else 'unknown' end`;
 
 const quoted = (place: Place) => `'${place}'`;
@@ -19,8 +19,12 @@ const ORDINARY = SHIPPED_RULES.filter((rule) => rule.ordinary)
 export const lostIf = (copy: string) =>
   `(${copy}.state = 'deleted' or (${copy}.place in (${KEPT_PLACES}) and ${copy}.rule not in (${ORDINARY})) or (${copy}.condition = 'name-only' and (${copy}.size > 0 or ${copy}.place = 'recent')))`;
 
+/** Whether an item with this copy alone is lost: what only a backup file has is gone from where it was. */
+export const lostAlone = (copy: string) => `(${lostIf(copy)} or ${copy}.evidence->>'kept' is not null)`;
+
 /** Whether an item with these copies is lost: a list that names a file says nothing about it where the file is there. */
-const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and c.rule is not null)) or not bool_or(c.rule is null or c.condition <> 'name-only')`;
+const LOST_ITEM = `bool_or(${lostIf("c")} and not (c.condition = 'name-only' and c.rule is not null)) or not bool_or(c.rule is null or c.condition <> 'name-only')
+  or (bool_or(c.evidence->>'kept' is not null) and not bool_or(c.state = 'live' and c.evidence->>'kept' is null))`;
 
 /** The order of an item's copies `c`, the best first. */
 export const BEST_FIRST = `array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), ${RANK("c.place")},

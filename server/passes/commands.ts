@@ -4,7 +4,7 @@ import { passes, sources, stores } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
-import { type PassOptions, type PassPlace, passKind } from "./contract";
+import { formOf, type PassOptions, type PassPlace, passKind, passWords } from "./contract";
 
 /** Starts reading a volume for one kind of place. @returns the pass's id */
 export async function startPass(
@@ -26,6 +26,11 @@ export async function startPass(
     // Content is found without any file system; everything else needs the volume's own records.
     if (!found.volume.readable && passKind(place).needs === "records")
       throw new Problem(found.volume.notes[0] ?? "The records of this volume cannot be read.");
+    const form = formOf(found.source.container, found.volume.filesystem);
+    if (!passKind(place).on.includes(form))
+      throw new Problem(
+        `There are no ${passKind(place).words.noun} in ${form === "backup" ? "a backup file" : form === "folder" ? "a folder" : "a volume"}.`,
+      );
     const earlier = await tx
       .select({ id: passes.id })
       .from(passes)
@@ -40,7 +45,7 @@ export async function startPass(
         ),
       );
     if (earlier.length > 0 && !options.again)
-      throw new Problem(`The ${passKind(place).words.noun} of this volume are read already, or being read: see the list of passes.`, 409);
+      throw new Problem(`${passWords(place, form).title}: done already, or being done for this volume. See the list of passes.`, 409);
     const [row] = await tx
       .insert(passes)
       .values({ jobId, sourceId: found.source.id, storeId, place, options })

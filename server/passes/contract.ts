@@ -1,9 +1,9 @@
 import { z } from "zod";
-import { PASS_PLACES, passKind, refusedOptions } from "../../core/copies/pass-kinds";
+import { PASS_PLACES, passKind, refusedOptions, STORE_FORMS } from "../../core/copies/pass-kinds";
 import { PLACES } from "../../core/copies/vocabulary";
 import { KINDS } from "../../core/formats/format";
 
-export { PASS_PLACES, type PassPlace, passKind, refusedOptions } from "../../core/copies/pass-kinds";
+export { findsAlone, formOf, PASS_PLACES, type PassPlace, passKind, passWords, refusedOptions } from "../../core/copies/pass-kinds";
 
 /** What narrows a pass. */
 export const passOptions = z
@@ -58,6 +58,8 @@ export const pass = z.object({
   storeId: z.number(),
   volumeLabel: z.string(),
   place: z.enum(PASS_PLACES),
+  /** What its store is. */
+  form: z.enum(STORE_FORMS),
   options: passOptions,
   state: z.enum(["queued", "running", "paused", "stopped", "done", "failed"]),
   wanted: z.enum(["run", "pause", "stop"]),

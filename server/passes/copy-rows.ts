@@ -137,8 +137,8 @@ const NOTHING_AGAINST = JSON.stringify({ ...ALL_BYTES_THERE, unreadable: 0, cont
 
 /** Nearly all evidence says that nothing speaks against the copy. */
 function evidenceField(evidence: Copy["evidence"]): string {
-  const { usedByOthers, takenLater, lost, unreadable, inDoubt = 0, content } = evidence;
-  return usedByOthers + takenLater + lost + unreadable + inDoubt === 0 && content === null
+  const { usedByOthers, takenLater, lost, unreadable, inDoubt = 0, content, kept } = evidence;
+  return usedByOthers + takenLater + lost + unreadable + inDoubt === 0 && content === null && kept === undefined
     ? NOTHING_AGAINST
     : field(JSON.stringify(evidence));
 }

@@ -3,7 +3,7 @@ import { pipeline } from "node:stream/promises";
 import type pg from "pg";
 import { from as copyFrom } from "pg-copy-streams";
 import { findFolders, toHome } from "../homes/paths";
-import { BEST_COPY, lostIf, OPENS } from "./best-copy";
+import { BEST_COPY, lostAlone, OPENS } from "./best-copy";
 import type { PassKinds, PassPlace } from "./contract";
 import { asTime, COPY_COLUMNS } from "./copy-rows";
 
@@ -25,6 +25,19 @@ interface Brought {
   readonly lost: PassKinds;
 }
 
+/** Kinds of pass that give the same records: those of backup files, and each with itself. */
+const sameRecords = (place: PassPlace): PassPlace[] =>
+  place === "thorough" || place === "file-record" ? ["file-record", "thorough"] : [place];
+
+/** How the copies stand that another pass stored before, by what this batch says of the same records. */
+const DEEPENED = `with judged as (
+    update copies c set condition = i.condition, survival = i.survival, evidence = i.evidence, layout = i.layout, absent = i.absent, notes = i.notes
+    from incoming i join incoming_folders f on f.folder_path = i.folder_path
+      join items t on t.folder_id = coalesce(i.own_folder, f.canonical) and t.key = i.item_key
+    where c.item_id = t.id and c.store_id = $2 and c.pass_id <> $1 and c.place = i.place and c.reference = i.reference and c.name = i.name and c.size = i.size
+    returning c.item_id
+  ) insert into touched select distinct item_id from judged where item_id is not null`;
+
 const INCOMING = COPY_COLUMNS.map(({ name, type }) => `${name} ${type}`).join(", ");
 const STORED = COPY_COLUMNS.filter(({ stored }) => stored !== null);
 
@@ -37,9 +50,9 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
   if (rows.length === 0) return { live: 0, lost: [] };
   const { jobId, id: passId } = pass;
   const storeId = pass.volume.id;
-  const others = await client.query("select 1 from passes where store_id = $1 and place = $2 and id <> $3 and done > 0 limit 1", [
+  const others = await client.query("select 1 from passes where store_id = $1 and place = any($2) and id <> $3 and done > 0 limit 1", [
     storeId,
-    pass.place,
+    sameRecords(pass.place),
     passId,
   ]);
   const earlier = others.rows.length > 0;
@@ -57,7 +70,7 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
   await placeInHomes(client, jobId, storeId);
   const insertItems = `insert into items (job_id, folder_id, key, name, kind, lost, places, stores, best_copy_id, size, modified, condition, survival, facts, live, opens,
        created, deleted_at, extension)
-     select distinct on (item_folder, item_key) $1::int, item_folder, item_key, name, kind, ${lostIf("i")}, array[i.place], array[$2::int], i.id, size,
+     select distinct on (item_folder, item_key) $1::int, item_folder, item_key, name, kind, ${lostAlone("i")}, array[i.place], array[$2::int], i.id, size,
        ${asTime("i.modified")}, condition, survival, facts, i.state = 'live', ${OPENS("i")}, ${asTime("i.created")}, ${asTime("i.deleted_at")}, ${EXTENSION("name")}
      from (select i.*, ${ITEM_FOLDER} as item_folder from incoming i join incoming_folders f on f.folder_path = i.folder_path where item_key is not null) i
      order by item_folder, item_key
@@ -84,9 +97,11 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
      ), gathered as (
        insert into touched select distinct item_id from matched where best_copy_id <> id
      )
-     select place, kind, (state = 'deleted' or rule is not null) as lost, count(*)::int as count from matched where item_id is not null group by 1, 2, 3`,
+     select place, kind, (state = 'deleted' or rule is not null or evidence->>'kept' is not null) as lost, count(*)::int as count from matched where item_id is not null group by 1, 2, 3`,
     [jobId, storeId, passId],
   );
+  // What a light reading of a backup file has found is kept, and judged by what the thorough one sees of it.
+  if (earlier && pass.place === "thorough") await client.query(DEEPENED, [passId, storeId]);
   await client.query(BEST_COPY);
   return {
     live: brought.rows.reduce((sum, { lost, count }) => sum + (lost ? 0 : count), 0),

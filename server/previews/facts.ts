@@ -1,5 +1,6 @@
 import sharp from "sharp";
 import { readBytes } from "../../core/bytes/byte-source";
+import type { Format } from "../../core/formats/format";
 import { identify, runSummary } from "../../core/formats/registry";
 import { traitsOf } from "../../core/formats/traits";
 import { Database } from "../../core/records/sqlite/database";
@@ -15,6 +16,12 @@ const MAX_PIXELS = 200_000_000;
 /** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
 const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|dmg|sparseimage|0*1)$/i;
 
+/** Usual names of backup files and archives (common practice, no published source), which are opened as stores also when their beginning is damaged. */
+const ARCHIVE_NAME = /\.(bkf|zip|tar|tgz|tbz2?|txz|tar\.(gz|bz2|xz))$/i;
+/** Archives as such; documents that are built as one are none. */
+const ARCHIVES: ReadonlySet<string> = new Set(["zip", "tar"]);
+const isArchive = (format: Format | null, name: string) => ARCHIVES.has(format?.id ?? "") || ARCHIVE_NAME.test(name);
+
 /** Usual names of databases (common practice, no published source): of these one is looked for also where the beginning is damaged. */
 const DATABASE_NAME = /(\.(db|sqlite3?|storedata)|^[^.]+)$/i;
 
@@ -29,7 +36,7 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
   if (!copy.layout || copy.size === 0) return nothing;
   return withContent(copy, async (content) => {
     const format = identify(content, copy.name);
-    const disk = looksLikeDisk(content) || DISK_NAME.test(copy.name);
+    const disk = looksLikeDisk(content) || DISK_NAME.test(copy.name) || isArchive(format, copy.name);
     // One whose first page is gone begins with nothing that is known.
     const records = format ? format.id === "sqlite" : DATABASE_NAME.test(copy.name) && Database.open({ main: content }) !== null;
     if (!format) return { ...nothing, disk, records };

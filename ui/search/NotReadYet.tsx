@@ -3,7 +3,16 @@
 import Button from "@mui/material/Button";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { PASS_PLACES, type Pass, type PassOptions, type PassPlace, passKind, refusedOptions } from "@/server/passes/contract";
+import {
+  formOf,
+  PASS_PLACES,
+  type Pass,
+  type PassOptions,
+  type PassPlace,
+  passKind,
+  passWords,
+  refusedOptions,
+} from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
@@ -29,7 +38,7 @@ export function openPasses(sources: readonly Source[], passes: readonly Pass[]):
     sources.flatMap((source) =>
       source.volumes
         .filter((volume) => volume.readable && !begun.has(`${volume.id} ${place}`))
-        .filter(() => passKind(place).onFolders || source.container !== "folder")
+        .filter((volume) => passKind(place).on.includes(formOf(source.container, volume.filesystem)))
         .map((volume): OpenPass => ({ source, volume, place })),
     ),
   );
@@ -114,7 +123,7 @@ function OpenGroup({ jobId, group, options }: { jobId: number; group: readonly [
       />
       <li className={styles.alone}>
         <details>
-          <summary>{passKind(place).words.title} of each volume by itself</summary>
+          <summary>{passWords(place, formOf(source.container, group[0].volume.filesystem)).title} of each volume by itself</summary>
           <ul className={styles.rows}>
             {group.map((each) => (
               <OpenRow key={each.volume.id} jobId={jobId} open={each} options={options} />
@@ -152,8 +161,8 @@ interface StartProps {
 
 function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
   const start = useStart(jobId);
-  const [{ source, place }] = open;
-  const { title, about, aboutFolder, start: words } = passKind(place).words;
+  const [{ source, volume: first, place }] = open;
+  const { title, about, start: words } = passWords(place, formOf(source.container, first.filesystem));
   const refused = refusedOptions(place, options);
   const connected = open.filter((each) => each.source.connected);
   const bytes = open.reduce((sum, { volume }) => sum + volume.length, 0);
@@ -166,7 +175,7 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         <span>{where}</span>
       </div>
       <span>{bytes > 0 ? `${systems}, ${bytesText(bytes)}` : systems}</span>
-      <span>{connected.length === 0 ? "not connected" : source.container === "folder" ? (aboutFolder ?? about) : about}</span>
+      <span>{connected.length === 0 ? "not connected" : about}</span>
       <div className={styles.buttons}>
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}

@@ -5,21 +5,12 @@ import LinearProgress from "@mui/material/LinearProgress";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import Link from "next/link";
 import { z } from "zod";
-import { type Pass, passKind } from "@/server/passes/contract";
+import { findsAlone, type Pass, passKind, passWords } from "@/server/passes/contract";
 import { read, write } from "../data/request";
 import { keys, usePasses, useSources } from "../data/use-job-data";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import {
-  bytesText,
-  countText,
-  durationText,
-  kindCountText,
-  narrowedWords,
-  offsetText,
-  PASS_WORDS,
-  PLACE_WORDS,
-} from "../instruments/words";
+import { bytesText, countText, durationText, kindCountText, narrowedWords, offsetText, PLACE_WORDS } from "../instruments/words";
 import { NotReadYet, openPasses } from "./NotReadYet";
 import { RawSweep, sweepable } from "./RawSweep";
 import styles from "./search.module.css";
@@ -96,7 +87,7 @@ const capital = (words: string) => `${words.charAt(0).toUpperCase()}${words.slic
 /** What this pass found lost, by kind; each leads to the list of just that. */
 function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
   if (pass.kinds.length === 0) return null;
-  const known = passKind(pass.place).findsAlone;
+  const known = findsAlone(pass.place, pass.form);
   return (
     <span style={{ display: "block" }}>
       {pass.kinds.map((each, index) => (
@@ -188,7 +179,7 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
     <li className={styles.row} data-live={live}>
       <div>
         <b>
-          {capital(PASS_WORDS[pass.place] ?? pass.place)} of {pass.volumeLabel}
+          {capital(passWords(pass.place, pass.form).noun)} of {pass.volumeLabel}
         </b>
         <span>{[pass.sourceName, narrowedWords(pass.options)].filter(Boolean).join(", ")}</span>
       </div>
@@ -210,10 +201,10 @@ function PassRow({ jobId, pass }: { jobId: number; pass: Pass }) {
       <div>
         <Link href={`/jobs/${jobId}/items`} style={{ color: "inherit" }}>
           <strong>
-            {countText(pass.foundLost)} {passKind(pass.place).findsAlone ? "found" : "lost"}
+            {countText(pass.foundLost)} {findsAlone(pass.place, pass.form) ? "found" : "lost"}
           </strong>
         </Link>
-        {!passKind(pass.place).findsAlone && <span>, {countText(pass.foundLive)} live</span>}
+        {!findsAlone(pass.place, pass.form) && <span>, {countText(pass.foundLive)} live</span>}
         <Kinds jobId={jobId} pass={pass} />
         {(live || pass.state === "paused") && <InHand pass={pass} />}
       </div>

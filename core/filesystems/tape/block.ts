@@ -19,9 +19,7 @@ import {
   wordChecksum,
 } from "./layout";
 
-/** Bytes of a block with its names that are read at most: the offsets in it have 16 bits. */
-export const MOST_BLOCK = 1 << 16;
-/** Bytes of a block that are read at first: nearly all end before. */
+/** Bytes of a block that are read at first: nearly all end before; with their names all do within 64 KiB, as the offsets have 16 bits. */
 const FIRST_READ = 1024;
 
 const TYPE_OF = new Map<number, BlockType>(TYPES.map((type) => [idOf(type), type]));

@@ -70,8 +70,6 @@ export const FILE = struct(88, {
 /** Where folders and files have their dates, five bytes each. */
 export const DATES = { modified: 56, created: 61 } as const;
 
-export const CFIL = struct(74, { attributes: le.u32(52), streamOffset: le.u64(64), stream: le.u16(72) });
-
 /** What each stream of a block begins with. */
 export const STREAM = struct(22, {
   id: le.u32(0),
@@ -118,7 +116,6 @@ export const KNOWN_STREAMS = [
 /** Four letters as the number they are stored as. */
 export const idOf = (letters: string): number =>
   (letters.charCodeAt(0) | (letters.charCodeAt(1) << 8) | (letters.charCodeAt(2) << 16) | (letters.charCodeAt(3) << 24)) >>> 0;
-export const lettersOf = (id: number): string => String.fromCharCode(id & 0xff, (id >> 8) & 0xff, (id >> 16) & 0xff, id >>> 24);
 
 /** The two sizes of a format logical block. Bytes. */
 export const LOGICAL_BLOCKS = [512, 1024] as const;

@@ -2,6 +2,7 @@ import { type ByteSource, WindowSource } from "../../bytes/byte-source";
 import { type Checkpoint, readTextCheckpoint, textCheckpoint } from "../../bytes/checkpoint";
 import { Cursor } from "../../bytes/cursor";
 import type { Range } from "../../bytes/range-set";
+import { GapMap, type UsedMap } from "../allocation-map";
 import { type FileRecord, type FileSystem, FileSystemError, type Finding, type RecordBatch, type StateOfVolume } from "../file-record";
 import { MediumReader, readBlock, textIn } from "./block";
 import { TAPE } from "./layout";
@@ -32,9 +33,9 @@ class TapeVolume implements FileSystem {
   readonly label: string | null;
   readonly notes: readonly string[] = [];
   readonly localTimes = true;
-  readonly allocation = null;
   readonly allocationStart = 0;
   #gaps: Range[] = [];
+  #map: UsedMap | null | undefined;
 
   constructor(
     private readonly medium: ByteSource,
@@ -47,12 +48,27 @@ class TapeVolume implements FileSystem {
     this.label = first?.type === "TAPE" ? mediaName(first) : null;
   }
 
+  /** What can be followed from block to block; null: there are too many blocks to say it at once. */
+  get allocation(): UsedMap | null {
+    if (this.#map !== undefined) return this.#map;
+    const gaps: Range[] = [];
+    let steps = 0;
+    for (const entry of new TapeWalk(this.reader, this.clusterSize, false, { start: 0, end: this.medium.size }).entries()) {
+      steps += 1;
+      if (steps > MOST_STEPS) break;
+      if (entry.kind === "gap")
+        gaps.push({ start: Math.floor(entry.start / this.clusterSize), end: Math.ceil(entry.end / this.clusterSize) });
+    }
+    this.#map = steps > MOST_STEPS ? null : new GapMap(Math.ceil(this.medium.size / this.clusterSize), gaps);
+    return this.#map;
+  }
+
   /** Light: from block to block by what each says of the next. Units of work are logical blocks. */
   readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     return this.#read(from, step, { start: 0, end: this.medium.size }, false);
   }
 
-  /** Thorough: the whole medium or a part of it, at every byte where the chain breaks; contents are looked at. */
+  /** Thorough (units of work are bytes): the whole medium or a part of it, at every byte where the chain breaks; contents are looked at. */
   readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
     return this.#read(from, step, part ?? { start: 0, end: this.medium.size }, true);
   }
@@ -64,7 +80,7 @@ class TapeVolume implements FileSystem {
     const judging = { source: this.medium, look: thorough };
     this.#gaps = [];
     let records: FileRecord[] = [];
-    const unit = (at: number) => Math.floor(at / this.clusterSize);
+    const unit = (bytes: number) => (thorough ? bytes : Math.floor(bytes / this.clusterSize));
     const batch = (): RecordBatch => ({
       records,
       resume: textCheckpoint(walk.checkpoint()),
