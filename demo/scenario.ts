@@ -116,4 +116,18 @@ export const SCENARIO: readonly DemoJob[] = [
     images: [],
     folders: ["members-chat"],
   },
+  {
+    title: "The old backup does not open",
+    client: "Larkfield Observatory Society",
+    accounts: [
+      account({
+        kinds: ["sheets"],
+        nameHint: "star catalogue",
+        folder: "Catalogue",
+        cause: "backup-closed",
+        lost: on("2011"),
+      }),
+    ],
+    images: ["clubhouse-2011.bkf"],
+  },
 ];

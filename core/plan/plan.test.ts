@@ -48,6 +48,33 @@ const EXPECTED: Record<Cause, { first: StepKind; with: StepKind[]; without: Step
 /** On cards nothing of this is kept. */
 const NOT_ON_CARDS: StepKind[] = ["autosave", "recent", "profiles", "snapshots", "cloud"];
 
+describe("the plan of a backup file that does not open", () => {
+  const backup = (): PlanSource => {
+    const one = source();
+    return { ...one, volumes: one.volumes.map((volume) => ({ ...volume, filesystem: "tape", label: "Clubhouse" })) };
+  };
+
+  it("reads it past its damage first, and lightly; what only volumes have is not looked for in it", () => {
+    const { steps } = makePlan([account({ cause: "backup-closed" })], [backup()]);
+    expect(
+      steps
+        .map(({ pass }) => pass?.place)
+        .filter(Boolean)
+        .slice(0, 1),
+    ).toEqual(["thorough"]);
+    const places = steps.map(({ pass }) => pass?.place);
+    expect(places).toContain("file-record");
+    expect(places).not.toContain("leftover-record");
+    expect(places).not.toContain("earlier-states");
+    expect(steps.find(({ pass }) => pass?.place === "file-record")?.title).toContain("backup file");
+  });
+
+  it("offers no thorough reading for a volume", () => {
+    const { steps } = makePlan([account({ cause: "backup-closed" })], [source()]);
+    expect(steps.some(({ kind }) => kind === "thorough")).toBe(false);
+  });
+});
+
 describe("the plan", () => {
   const pairs = (Object.keys(CAUSES) as Cause[]).flatMap((cause) =>
     (Object.keys(SYSTEMS) as System[]).map((system) => [cause, system] as const),

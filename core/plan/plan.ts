@@ -1,4 +1,4 @@
-import { formOf, type PassPlace, passKind, type StoreForm } from "../copies/pass-kinds";
+import { formOf, type PassPlace, passKind } from "../copies/pass-kinds";
 import type { Place } from "../copies/vocabulary";
 import { type Account, isEmpty } from "./account";
 import { BIN_ANYWAY, CAUSE_RULES, type Line, NOT_ON } from "./rules";
@@ -129,16 +129,13 @@ function volumesInOrder(sources: readonly PlanSource[]): { source: PlanSource; v
 
 const AGAINST: Readonly<Record<string, string>> = { use: "Using the drive", raw: "Searching raw content" };
 
-/** What is left over of a backup is found by reading it thoroughly. */
-const placeFor = (place: PassPlace, form: StoreForm): PassPlace => (form === "backup" && place === "leftover-record" ? "thorough" : place);
-
 /** The steps a line of the table means on the sources at hand. */
 function* place([kind, chance, why]: Line, account: Account | null, sources: readonly PlanSource[], speeds: Speeds): Generator<PlanStep> {
   const facts = STEPS[kind];
   if (account?.system && NOT_ON[account.system].includes(kind)) return;
   const shared = { kind, title: facts.title, cannotFind: facts.cannotFind, reason: why };
-  const byKind = facts.by;
-  if (byKind === "hand" || GROUP.includes(kind) || (ASKED_FIRST.includes(kind) && sources.length === 0)) {
+  const passPlace = facts.by;
+  if (passPlace === "hand" || GROUP.includes(kind) || (ASKED_FIRST.includes(kind) && sources.length === 0)) {
     const found = kind === "profiles" ? sources.flatMap((source) => source.volumes).reduce((sum, volume) => sum + volume.profiles, 0) : 0;
     const seen = found > 0 ? `${found} profile${found === 1 ? "" : "s"} found so far: see Sources.` : "By hand.";
     yield {
@@ -156,12 +153,12 @@ function* place([kind, chance, why]: Line, account: Account | null, sources: rea
   }
   for (const { source, volume } of volumesInOrder(sources)) {
     const form = formOf(source.folder ? "folder" : "image", volume.filesystem);
-    const passPlace = placeFor(byKind, form);
     const { needs, on } = passKind(passPlace);
     if (volume.closed || (!volume.readable && needs === "records") || !on.includes(form)) continue;
-    const judged = judge(kind, chance, account, source, volume);
+    const judged = form === "backup" ? { chance, chanceReason: USUAL[chance] } : judge(kind, chance, account, source, volume);
     yield {
       ...shared,
+      ...(form === "backup" && kind === "file-records" ? { title: "The backup file, as far as it can be followed" } : {}),
       key: `${kind}:${volume.id}`,
       sourceId: source.id,
       storeId: volume.id,

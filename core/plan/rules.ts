@@ -181,6 +181,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
   },
   "backup-closed": {
     steps: [
+      ["thorough", "good", "What is damaged is passed over: every file that still stands in the backup comes out of it."],
       ["backups", "fair", "Other sets or an earlier date of the same one; ask for the password if it is protected."],
       ["file-records", "fair", "The originals, and earlier backup files that were removed by the backup itself."],
       ["own-backups", "low", "Copies beside the originals."],
@@ -196,6 +197,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ["own-backups", "fair", "The state before the last saving."],
       ["profiles", "low", "It may only sit where the client does not look."],
       ["file-records", "fair", "All deleted records, with names and folders."],
+      ["thorough", "fair", "What a backup file or archive still holds, whatever is damaged in it."],
       ASK_SNAPSHOTS,
       ASK_BACKUPS,
       ASK_CLOUD,

@@ -11,6 +11,7 @@ export const STEP_KINDS = [
   "profiles",
   "file-records",
   "leftover-records",
+  "thorough",
   "raw",
   "snapshots",
   "backups",
@@ -75,6 +76,12 @@ export const STEPS: Readonly<Record<StepKind, StepFacts>> = {
     by: "leftover-record",
     places: [],
     cannotFind: "Files whose records were overwritten since.",
+  },
+  thorough: {
+    title: "The backup file, past its damage",
+    by: "thorough",
+    places: [],
+    cannotFind: "Files whose bytes are gone from it, and names that stood in damaged blocks alone.",
   },
   raw: {
     title: "Raw content, without names",

@@ -140,6 +140,8 @@ const BACK_REACH = 1 << 24;
 const MOST_STREAMS = 65_536;
 /** Folders kept in mind, for files that do not follow theirs. */
 const MOST_FOLDERS = 1 << 20;
+/** Bytes by which all that was slipped in or lost in a set may have moved what stands behind it. */
+const SLIPS = 1 << 16;
 /** Bytes of a name kept in a stream. */
 const MOST_NAME = 1 << 16;
 
@@ -496,9 +498,9 @@ export class TapeWalk {
     this.#base = base;
     if (base === before && this.#set) return;
     if (this.#set && base === this.#set.at) return;
-    const first = base >= 0 && base < block.at ? readBlock(this.reader, base) : null;
-    if (first?.type === "SSET") {
-      if (this.#set?.at === base) return;
+    const first = this.#setNear(base, block.at);
+    if (first) {
+      if (this.#set?.at === first.at) return;
       this.#begin(toSet(first));
       const next = this.#readStreams(first.at, first.firstStream);
       const volume = next.standing === "sound" ? readBlock(this.reader, next.end) : null;
@@ -507,6 +509,16 @@ export class TapeWalk {
     }
     // A set that begins behind all that was read is another one, whose own block is lost.
     if (this.#last && base > this.#last.at) this.#begin(null);
+  }
+
+  /** The first block of a set that begins at a place, or near it: bytes that were slipped in or lost since move everything behind them. */
+  #setNear(base: number, before: number): Block | null {
+    const exact = base >= 0 && base < before ? readBlock(this.reader, base) : null;
+    if (exact?.type === "SSET") return exact;
+    const end = Math.min(before, base + SLIPS);
+    if (this.#set || end <= 0) return null;
+    for (const found of blocksBefore(this.reader, end, "SSET", end - Math.max(0, base - SLIPS))) return found;
+    return null;
   }
 
   #align(base: number, at: number): number {
