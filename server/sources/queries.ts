@@ -51,7 +51,7 @@ export async function listFinds(db: Connection, jobId: number): Promise<Finds> {
     from (select v.source_id, c.first_at as at, row_number() over (partition by v.source_id order by c.first_at) as n,
             count(*) over (partition by v.source_id) as total
           from copies c join stores v on v.id = c.store_id
-          where c.job_id = ${jobId} and c.state = 'deleted' and c.first_at is not null) f
+          where c.job_id = ${jobId} and (c.state = 'deleted' or (c.place = 'backup' and c.evidence->>'kept' is not null)) and c.first_at is not null) f
     -- Of very many every so manieth is given, so that none of the disk looks empty that is not.
     where n % greatest(1, ceil(total::float8 / ${MAX_FINDS})::int) = 0 or n = total
     group by source_id`);

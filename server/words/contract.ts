@@ -121,7 +121,11 @@ export const CONTAINER_WORDS: Record<string, string> = {
 };
 
 /** Earlier states of a volume. */
-export const STATE_WORDS: Record<string, string> = { snapshot: "snapshot", checkpoint: "earlier checkpoint, not written over yet" };
+export const STATE_WORDS: Record<string, string> = {
+  set: "backup set",
+  snapshot: "snapshot",
+  checkpoint: "earlier checkpoint, not written over yet",
+};
 
 /** How a volume is known, where the partition table does not name it. */
 export const STANDING_WORDS: Record<string, string> = { lost: "lost volume", earlier: "earlier volume" };

@@ -18,7 +18,7 @@ test("a stick on a virtual disk on a drive: each is opened where it lies, search
     const around = sources.find((each) => each.name === source)?.id;
     await page.goto(`/jobs/${id}/items?show=all&source=${around}&q=${encodeURIComponent(name)}`);
     await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: name }).first().click();
-    await inspector.getByRole("button", { name: "Open the disk in it" }).click();
+    await inspector.getByRole("button", { name: "Open what is inside" }).click();
     await expect(inspector.getByText("It is a source of its own now")).toBeVisible();
   };
   await readAll();
@@ -69,6 +69,6 @@ test("a file that is called like an image and is none says so", async ({ page })
   await page.goto(`/jobs/${id}/items?show=all`);
   await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "holiday.img" }).click({ timeout: 20_000 });
   const inspector = page.getByRole("complementary", { name: "Inspector" });
-  await inspector.getByRole("button", { name: "Open the disk in it" }).click();
+  await inspector.getByRole("button", { name: "Open what is inside" }).click();
   await expect(inspector.getByRole("alert")).toContainText("No disk image is recognised in “holiday.img”");
 });

@@ -31,7 +31,7 @@ export function OpenInside({ jobId, copy }: { jobId: number; copy: Copy }) {
         </p>
       ) : (
         <Button variant="outlined" disabled={open.isPending} onClick={() => open.mutate()}>
-          {open.isPending ? "Looking what is on it …" : "Open the disk in it"}
+          {open.isPending ? "Looking what is on it …" : "Open what is inside"}
         </Button>
       )}
       <Problem>{problemText(open.error)}</Problem>

@@ -9,6 +9,7 @@ import TableRow from "@mui/material/TableRow";
 import { useQuery } from "@tanstack/react-query";
 import Link from "next/link";
 import { Fragment, useMemo, useState } from "react";
+import { formOf } from "@/server/passes/contract";
 import type { Source } from "@/server/sources/contract";
 import { useAddress } from "../data/use-address";
 import { keys, useFinds, usePasses, useSources } from "../data/use-job-data";
@@ -128,6 +129,7 @@ function Detail({ jobId, source, sources }: { jobId: number; source: Source; sou
   const setPicked = (byte: number) => change({ at: String(byte) });
   const marks = useMemo(() => finds.find((each) => each.sourceId === source.id)?.at ?? [], [finds, source.id]);
   const folder = source.container === "folder";
+  const backup = source.volumes.length > 0 && source.volumes.every(({ filesystem }) => formOf(source.container, filesystem) === "backup");
   const searched = withInside(source, sources).some(({ volumes }) => volumes.some(({ id }) => read.has(id)));
   return (
     <>
@@ -144,8 +146,9 @@ function Detail({ jobId, source, sources }: { jobId: number; source: Source; sou
           "A folder of this bench: its files are read one by one, links are never followed. Deleted files need an image of the drive."
         ) : (
           <>
-            {CONTAINER_WORDS[source.container] ?? source.container}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>,{" "}
-            {TABLE_WORDS[source.tableKind]}.
+            {backup && source.container === "raw" ? "Backup file or archive" : (CONTAINER_WORDS[source.container] ?? source.container)},{" "}
+            <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
+            {backup ? "" : `, ${TABLE_WORDS[source.tableKind]}`}.
           </>
         )}
       </p>
@@ -158,8 +161,8 @@ function Detail({ jobId, source, sources }: { jobId: number; source: Source; sou
               <TableCell>File system</TableCell>
               <TableCell className={styles.number}>Begins at</TableCell>
               <TableCell className={styles.number}>Size</TableCell>
-              <TableCell className={styles.number}>In use</TableCell>
-              <TableCell className={styles.number}>Cluster</TableCell>
+              <TableCell className={styles.number}>{backup ? "Can be followed" : "In use"}</TableCell>
+              <TableCell className={styles.number}>{backup ? "Block" : "Cluster"}</TableCell>
               <TableCell className={styles.number}>Read</TableCell>
               <TableCell className={styles.number}>Finds</TableCell>
             </TableRow>

@@ -13,7 +13,9 @@ import { type Entry, type FileEntry, firstBlock, logicalBlockOf, type TapeSet, T
 export const FIRST_REACH = 1 << 26;
 /** Sets that are listed as states. */
 const MOST_SETS = 4096;
-/** Blocks gone through for a list of sets. */
+/** Bytes of a medium that are searched at every byte, where it is damaged, for a map of what can be followed. */
+const MOST_SEARCHED = 2 ** 30;
+/** Blocks gone through for a list of sets, or of what is damaged. */
 const MOST_STEPS = 400_000;
 const MOST_GAPS = 10_000;
 const GAPS_SHOWN = 20;
@@ -34,7 +36,6 @@ class TapeVolume implements FileSystem {
   readonly notes: readonly string[] = [];
   readonly localTimes = true;
   readonly allocationStart = 0;
-  #gaps: Range[] = [];
   #map: UsedMap | null | undefined;
 
   constructor(
@@ -48,19 +49,28 @@ class TapeVolume implements FileSystem {
     this.label = first?.type === "TAPE" ? mediaName(first) : null;
   }
 
-  /** What can be followed from block to block; null: there are too many blocks to say it at once. */
+  /** What can be followed; null: too much is damaged to say. */
   get allocation(): UsedMap | null {
     if (this.#map !== undefined) return this.#map;
-    const gaps: Range[] = [];
-    let steps = 0;
-    for (const entry of new TapeWalk(this.reader, this.clusterSize, false, { start: 0, end: this.medium.size }).entries()) {
-      steps += 1;
-      if (steps > MOST_STEPS) break;
-      if (entry.kind === "gap")
-        gaps.push({ start: Math.floor(entry.start / this.clusterSize), end: Math.ceil(entry.end / this.clusterSize) });
-    }
-    this.#map = steps > MOST_STEPS ? null : new GapMap(Math.ceil(this.medium.size / this.clusterSize), gaps);
+    const gaps = this.#gapsOf(this.medium.size <= MOST_SEARCHED);
+    const block = this.clusterSize;
+    const inBlocks = gaps.map(({ start, end }) => ({ start: Math.floor(start / block), end: Math.ceil(end / block) }));
+    this.#map = gaps.length >= MOST_GAPS ? null : new GapMap(Math.ceil(this.medium.size / block), inBlocks);
     return this.#map;
+  }
+
+  /** Stretches that cannot be followed, up to as many blocks as are gone through at once. Bytes of the medium. */
+  #gapsOf(thorough: boolean): Range[] {
+    const gaps: Range[] = [];
+    const whole = { start: 0, end: this.medium.size };
+    const walk = new TapeWalk(this.reader, this.clusterSize, thorough, whole);
+    let steps = 0;
+    for (const entry of walk.entries()) {
+      steps += 1;
+      if (entry.kind === "gap") gaps.push({ start: entry.start, end: entry.end });
+      if (steps > MOST_STEPS || gaps.length >= MOST_GAPS) break;
+    }
+    return gaps;
   }
 
   /** Light: from block to block by what each says of the next. Units of work are logical blocks. */
@@ -78,7 +88,6 @@ class TapeVolume implements FileSystem {
     const began = from === null ? null : (readTextCheckpoint(from) as WalkFrom);
     const walk = new TapeWalk(this.reader, this.clusterSize, thorough, chosen ? { start: chosen.at, end: part.end } : part, began);
     const judging = { source: this.medium, look: thorough };
-    this.#gaps = [];
     let records: FileRecord[] = [];
     const unit = (bytes: number) => (thorough ? bytes : Math.floor(bytes / this.clusterSize));
     const batch = (): RecordBatch => ({
@@ -126,7 +135,6 @@ class TapeVolume implements FileSystem {
   #take(entry: Entry, records: FileRecord[], judging: Parameters<typeof toFileRecord>[1]): void {
     if (entry.kind === "folder" && entry.folder.parts.length > 0) records.push(toFolderRecord(entry));
     else if (entry.kind === "file") records.push(toFileRecord(entry, judging));
-    else if (entry.kind === "gap" && this.#gaps.length < MOST_GAPS) this.#gaps.push({ start: entry.start, end: entry.end });
   }
 
   #setOf(view: string): TapeSet {
@@ -163,13 +171,13 @@ class TapeVolume implements FileSystem {
   }
 
   findings(): Finding[] {
-    if (this.#gaps.length === 0) for (const _ of this.readRecords(null, 4096));
-    if (this.#gaps.length === 0) return [];
+    const gaps = this.#gapsOf(true);
+    if (gaps.length === 0) return [];
     return [
       {
-        what: "Stretches of the backup file cannot be followed: what stood there is lost, or stands there without its headers",
-        count: this.#gaps.length,
-        examples: this.#gaps.slice(0, GAPS_SHOWN).map(({ start, end }) => `bytes ${start} to ${end}`),
+        what: "Stretches of the backup file are damaged: what stood there is lost, or stands there without its headers",
+        count: gaps.length,
+        examples: gaps.slice(0, GAPS_SHOWN).map(({ start, end }) => `bytes ${start} to ${end}`),
       },
     ];
   }
