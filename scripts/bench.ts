@@ -2,6 +2,7 @@ import { execFileSync, spawnSync } from "node:child_process";
 import { mkdirSync, rmSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
+import { bigTape } from "../bench/backup-file";
 import { bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
 import { bigDatabase } from "../bench/database";
 import { datedTrees } from "../bench/dated-trees";
@@ -29,6 +30,8 @@ const MOST_IN_FOLDERS = 100_000;
 
 /** Rows of the database. */
 const ROWS = 1_000_000;
+/** MiB of the backup files. */
+const MEBIBYTES = 2_048;
 /** States of a backup set. */
 const STATES = 40;
 /** Files on the volume of a Mac at least. */
@@ -75,6 +78,15 @@ async function main(): Promise<void> {
   const theirs = measure(RUNS, "7z", "l", "-slt", image);
   const pass = measure(RUNS, node, join(out, "records-pass.js"), image);
   console.log(row(`the pass over the file records of ${records} files`, pass, "`7z l -slt`", theirs));
+  for (const damaged of [false, true]) {
+    const backup = bigTape(folder, MEBIBYTES, damaged);
+    const what = `${damaged ? "a damaged" : "a sound"} tape-format backup of ${MEBIBYTES} MiB`;
+    const through = measure(RUNS, "cat", backup);
+    for (const how of ["light", "thorough"]) {
+      const reading = measure(RUNS, node, join(out, "compass.js"), "list", backup, "--json", ...(how === "thorough" ? ["--thorough"] : []));
+      console.log(row(`${how} reading of ${what}`, reading, "`cat`", through));
+    }
+  }
   const list = measure(RUNS, node, join(out, "compass.js"), "list", image, "--records-only", "--json");
   console.log(row(`list an NTFS volume of ${records} files`, list, "`7z l -slt`", theirs));
   const read = measure(RUNS, node, join(out, "read-through.js"), image);

@@ -273,23 +273,37 @@ function sparseContent(streams: readonly Stream[], declared: number, source: Byt
 /** Bytes slipped into a content with which it is still given as a whole. */
 const MOST_SLIPPED = 1 << 16;
 
-/** Bytes read at a time for a checksum; a multiple of its words. */
-const CHUNK = 1 << 20;
+/** Words read at a time for a checksum: they stay in the processor's cache. */
+const words = new Int32Array(1 << 16);
+const bytesOfWords = new Uint8Array(words.buffer);
 
 /** Compares the exclusive or of a content's 32-bit words, filled up with zeros, with the checksum kept of it (from memory of practice). */
 function checksumAgrees(checksum: Stream, data: Stream, source: ByteSource): boolean | null {
   if (checksum.length !== 4 || checksum.dataAt + 4 > source.size) return null;
   const kept = new Uint8Array(4);
   source.read(checksum.dataAt, kept);
-  const bytes = new Uint8Array(Math.min(CHUNK, Math.ceil(data.length / 4) * 4));
   let sum = 0;
-  for (let done = 0; done < data.length; done += CHUNK) {
-    const length = Math.min(CHUNK, data.length - done);
-    const part = bytes.subarray(0, Math.ceil(length / 4) * 4);
-    part.fill(0);
-    source.read(data.dataAt + done, part.subarray(0, length));
-    const words = new Int32Array(part.buffer, part.byteOffset, part.length / 4);
-    for (let i = 0; i < words.length; i += 1) sum ^= words[i] as number;
+  for (let done = 0; done < data.length; done += bytesOfWords.length) {
+    const length = Math.min(bytesOfWords.length, data.length - done);
+    const count = Math.ceil(length / 4);
+    // What fills the last word is zeros, whatever was there before.
+    if (length % 4 !== 0) words[count - 1] = 0;
+    source.read(data.dataAt + done, bytesOfWords.subarray(0, length));
+    sum ^= xorOf(count);
   }
   return sum === new DataView(kept.buffer).getInt32(0, true);
+}
+
+/** The exclusive or of the first words: four at a time, which the processor does side by side. */
+function xorOf(count: number): number {
+  let [a, b, c, d] = [0, 0, 0, 0];
+  const even = count - (count % 4);
+  for (let i = 0; i < even; i += 4) {
+    a ^= words[i] as number;
+    b ^= words[i + 1] as number;
+    c ^= words[i + 2] as number;
+    d ^= words[i + 3] as number;
+  }
+  for (let i = even; i < count; i += 1) a ^= words[i] as number;
+  return a ^ b ^ c ^ d;
 }
