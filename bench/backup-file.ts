@@ -7,7 +7,7 @@ const FILE = 256 << 10;
 const FILES_A_SET = 400;
 
 /**
- * Makes a backup file of the tape format of about so many MiB, once: sets of about 100 MiB, each with its own beginning.
+ * Makes a backup file of the tape format of up to so many MiB, once: sets of about 75 MiB, each with its own beginning.
  * @param damaged every 64 MiB, 64 KiB are zeros and three bytes are slipped in
  * @returns its path
  */

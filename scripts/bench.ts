@@ -1,5 +1,5 @@
 import { execFileSync, spawnSync } from "node:child_process";
-import { mkdirSync, rmSync } from "node:fs";
+import { mkdirSync, rmSync, statSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
 import { bigTape } from "../bench/backup-file";
@@ -30,7 +30,7 @@ const MOST_IN_FOLDERS = 100_000;
 
 /** Rows of the database. */
 const ROWS = 1_000_000;
-/** MiB of the backup files. */
+/** MiB of the backup files, at most. */
 const MEBIBYTES = 2_048;
 /** States of a backup set. */
 const STATES = 40;
@@ -80,7 +80,7 @@ async function main(): Promise<void> {
   console.log(row(`the pass over the file records of ${records} files`, pass, "`7z l -slt`", theirs));
   for (const damaged of [false, true]) {
     const backup = bigTape(folder, MEBIBYTES, damaged);
-    const what = `${damaged ? "a damaged" : "a sound"} tape-format backup of ${MEBIBYTES} MiB`;
+    const what = `${damaged ? "a damaged" : "a sound"} tape-format backup of ${Math.round(statSync(backup).size / 2 ** 20)} MiB`;
     const through = measure(RUNS, "cat", backup);
     for (const how of ["light", "thorough"]) {
       const reading = measure(RUNS, node, join(out, "compass.js"), "list", backup, "--json", ...(how === "thorough" ? ["--thorough"] : []));

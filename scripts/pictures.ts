@@ -52,8 +52,8 @@ async function main(): Promise<void> {
   await states(page, shot);
   await records(page, shot);
   await raw(page, shot);
-  await card(page);
-  await shot("leftovers");
+  await backup(page);
+  await shot("backup");
   await page.goto("/");
   await shot("bench");
   await page.emulateMedia({ colorScheme: "dark" });
@@ -157,26 +157,25 @@ async function raw(page: Page, shot: (name: string) => Promise<void>): Promise<v
   await shot("repair");
 }
 
-/** The card that was formatted by mistake: its leftovers read, one of its pictures open. */
-async function card(page: Page): Promise<void> {
-  await page.goto("/jobs/2/search");
-  const all = page.getByRole("button", { name: /Read the records of all/ });
-  await all
-    .or(page.getByText(/finished in/).nth(1))
-    .first()
-    .waitFor();
-  if (await all.isVisible()) await all.click();
-  await page
-    .getByText(/finished in/)
-    .nth(1)
-    .waitFor();
-  const row = page.getByRole("listitem").filter({ hasText: "Leftover records of LANTERN" });
-  const start = row.getByRole("button", { name: "Read leftovers" });
-  if (await start.isVisible()) await start.click();
-  await row.getByText(/finished in/).waitFor();
-  await page.goto("/jobs/2/items?place=leftover-record");
-  await page.getByRole("row", { name: /LARK1013/ }).click();
-  await page.getByRole("img", { name: /Preview of/ }).waitFor();
+/** The old backup that does not open: read lightly, then thoroughly, and the star catalogue that came out of it. */
+async function backup(page: Page): Promise<void> {
+  await page.goto("/jobs/7/search");
+  for (const [button, name] of [
+    ["Read lightly", "Light reading"],
+    ["Read thoroughly", "Thorough reading"],
+  ] as const) {
+    const start = page.getByRole("button", { name: button });
+    const row = page
+      .getByRole("listitem")
+      .filter({ hasText: `${name} of Clubhouse 2011` })
+      .filter({ hasText: "finished in" });
+    await start.or(row).first().waitFor();
+    if (await start.isVisible()) await start.click();
+    await row.waitFor();
+  }
+  await page.goto("/jobs/7/items");
+  await page.getByRole("row", { name: /Star catalogue/ }).click();
+  await page.getByText("LOS 0001").waitFor();
 }
 
 async function readRecords(page: Page): Promise<void> {
