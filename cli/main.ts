@@ -21,11 +21,21 @@ const HELP = `Tidy Compass, command line
       set and every snapshot; a day means its end, UTC. A backup file or archive is read lightly, by what leads from file to file in it;
       with --thorough past every damage, with contents looked at; with --range only a part of it
 
-  compass restore SOURCE --to DIR [--volume N | --store ID | --as-of DATE] [--match GLOB] [--state live|deleted|all] [--records-only] [--streams] [--foreign]
-               [--thorough] [--range 75%-100%] [--json]
-      writes files with their folders under DIR, reads them again and tells their SHA-256; with --streams their named
-      streams too, as files of their own. Bytes that belong to other files now are written as zeros, with --foreign as they are;
-      a file with such gaps says so
+  compass restore SOURCE --to DIR [--volume N | --store ID | --as-of DATE] [--match GLOB] [--state live|deleted|all] [--records-only]
+               [--streams] [--foreign] [--thorough] [--range 75%-100%] [--layout tree|flat|kind|date] [--names PATTERN]
+               [--conflict keep-both|skip|replace|compare] [--package bagit] [--list] [--json]
+      writes files under DIR, reads them again and tells their SHA-256; with --streams their named streams too, as files of their own.
+      Bytes that belong to other files now are written as zeros, with --foreign as they are; a file with such gaps says so.
+      Files lie in their folders, or all in one, by kind, or by the day they were taken or changed; PATTERN makes names of
+      {name} {ext} {date} {time} {year} {number} {title} {camera} {folder}. What was there is kept unless --conflict says otherwise: replaced
+      files are kept aside, compare leaves one that is the same. With another layout, names or a package, and with --list where a name had to be
+      changed, a list of what is called how lies beside them. A package is a bag (RFC 8493) with SHA-256 and SHA-512 manifests
+
+  compass rehearse SOURCE --to DIR [the flags of restore that choose and lay out] [--json]
+      what that restore would do, file by file and summed up; nothing is written
+
+  compass verify DIR [--json]
+      whether a package is complete and unchanged
 
   compass versions SOURCE PATH [--json]
       every content that stood under a path, in the present volumes, snapshots and backup sets, oldest first, with the states that
@@ -71,15 +81,18 @@ const chosen = {
   thorough: boolean,
   range: string,
 } as const;
+const laidOut = { "as-of": string, match: string, to: string, streams: boolean, layout: string, names: string } as const;
 // Each verb's code is loaded when it is called, so that no call waits for what it does not need.
 const verbs = {
   inspect: { options: { json: boolean, findings: boolean, beside: strings }, load: async () => (await import("./inspect")).inspect },
   stores: { options: { json: boolean, deep: boolean, beside: strings }, load: async () => (await import("./stores")).stores },
   list: { options: { ...chosen, "as-of": string, system: boolean }, load: async () => (await import("./list")).list },
   restore: {
-    options: { ...chosen, "as-of": string, match: string, to: string, streams: boolean, foreign: boolean },
+    options: { ...chosen, ...laidOut, foreign: boolean, conflict: string, package: string, list: boolean },
     load: async () => (await import("./restore")).restore,
   },
+  rehearse: { options: { ...chosen, ...laidOut }, load: async () => (await import("./rehearse")).rehearse },
+  verify: { options: { json: boolean }, load: async () => (await import("./verify")).verify },
   versions: { options: { json: boolean, beside: strings }, load: async () => (await import("./versions")).versions },
   places: {
     options: { json: boolean, volume: string, store: string, beside: strings },

@@ -21,6 +21,11 @@ export interface Options {
   "as-of"?: string;
   deep?: boolean;
   thorough?: boolean;
+  layout?: string;
+  names?: string;
+  conflict?: string;
+  package?: string;
+  list?: boolean;
   deleted?: boolean;
   table?: string;
 }

@@ -1,26 +1,35 @@
-import { existsSync, lstatSync, realpathSync, statSync } from "node:fs";
-import { dirname, resolve, sep } from "node:path";
-import picomatch from "picomatch";
+import { createHash } from "node:crypto";
+import { existsSync, lstatSync, readdirSync } from "node:fs";
+import { join, relative } from "node:path";
+import Papa from "papaparse";
 import type { ByteSource } from "../core/bytes/byte-source";
-import { EMPTY_LAYOUT, LayoutSource } from "../core/bytes/layout";
-import type { Copy } from "../core/copies/copy";
-import { ABSENCE_WORDS } from "../core/copies/vocabulary";
+import { MemorySource } from "../core/bytes/byte-source";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
-import { safeComponents, streamFileName } from "../core/restore/names";
 import { Delivery } from "../io/deliver";
-import { liesOnDrive } from "../io/drives";
 import { makeFolder } from "../io/make-folder";
 import { describeWriteError } from "../io/system-errors";
-import { copiesOf, openBytesOf, stateFilter, withChosen } from "./chosen";
+import { withChosen } from "./chosen";
+import { destination } from "./destination";
 import type { Options } from "./options";
-import { line, oneSource } from "./output";
-import { Usage } from "./usage";
+import { line, oneSource, say } from "./output";
+import { Package } from "./package";
+import { EXIT, Usage } from "./usage";
+import { contentOf, notRestorable, type WantedFile, wantedFiles, wishOf } from "./wanted-files";
 
-/** `compass restore`: writes files with their folders, a line each. */
+/** What to do where a file of that name is already: "compare" leaves it where it is the same, and keeps both where it is not. */
+const CONFLICTS = ["keep-both", "skip", "replace", "compare"] as const;
+type WishedConflict = (typeof CONFLICTS)[number];
+const LIST = "restored files.csv";
+
+/** `compass restore`: writes files, a line each; with a package, its tags at last. */
 export function restore(positionals: readonly string[], options: Options): number {
-  const wanted = stateFilter(options.state);
-  const root = destination(options.to, oneSource(positionals));
-  const matches = options.match === undefined ? () => true : matcher(options.match);
+  const source = oneSource(positionals);
+  const wish = wishOf(options);
+  const conflict = conflictOf(options.conflict);
+  const root = destination(options.to, source);
+  const bag = packageOf(options, root, source);
+  const counter = { files: 0 };
+  const rows: Row[] = [];
   let delivery: Delivery | null = null;
   const opened = () => {
     if (delivery) return delivery;
@@ -29,48 +38,51 @@ export function restore(positionals: readonly string[], options: Options): numbe
     return delivery;
   };
   try {
-    return withChosen(positionals, options, (chosen) => {
+    const code = withChosen(positionals, options, (chosen) => {
       let problems = false;
-      const above = chosen.folder === null ? [] : safeComponents(chosen.folder);
-      // The same path may stand in several sets.
-      const inSets = chosen.volume.readThorough !== undefined && (chosen.volume.states?.().length ?? 0) !== 1 && !chosen.report?.view;
-      for (const at of copiesOf(chosen, options)) {
-        const { copy } = at;
-        if (copy.type !== "file" || copy.system || !wanted(copy) || !matches(copy.path.normalize("NFC"))) continue;
-        const bytes = openBytesOf(chosen, at);
-        try {
-          for (const one of [copy, ...(options.streams ? streamsOf(copy) : [])]) {
-            const folder = inSets && copy.backup ? [...above, ...safeComponents(`set-${copy.backup.set}`)] : above;
-            const result = restoreOne(one, bytes?.disk ?? null, opened(), folder, options.foreign ?? false);
-            problems ||= result.problem !== undefined || result.gaps !== undefined;
-            line(
-              options.json,
-              result,
-              result.problem
-                ? `not restored\t${one.path}\t${result.problem}`
-                : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`,
-            );
-          }
-        } finally {
-          bytes?.close();
-        }
+      for (const file of wantedFiles(chosen, options, wish, counter)) {
+        const target = bag ? bag.payloadPath(file.target) : file.target;
+        const result = restoreOne({ ...file, target }, opened, conflict, options.foreign ?? false);
+        problems ||= (result.problem !== undefined && !result.same) || result.gaps !== undefined;
+        rows.push({ ...result, raw: Buffer.from(file.copy.rawName).toString("hex") });
+        if (result.output) bag?.add(relative(root, result.output));
+        line(options.json, result, wordsOf(result));
       }
       return problems;
     });
+    const listed = rows.filter(({ output }) => output);
+    const changed = listed.some(({ path, output }) => `/${relative(root, output as string)}` !== path);
+    if (listed.length > 0 && (bag || wish.layout !== "tree" || wish.pattern || (options.list && changed)))
+      writeList(opened(), root, rows, bag);
+    if (bag && listed.length > 0) bag.finish(opened());
+    return code;
+  } catch (error) {
+    if (!(error instanceof Usage)) say(describeWriteError(error));
+    if (error instanceof Usage) throw error;
+    return EXIT.problems;
   } finally {
     (delivery as Delivery | null)?.close();
   }
 }
 
-/** The named streams of a file as files beside it. */
-const streamsOf = (copy: Copy): Copy[] =>
-  copy.streams.map(({ name, size, layout }) => ({
-    ...copy,
-    path: streamFileName(copy.path, name),
-    size,
-    layout,
-    streams: [],
-  }));
+const wordsOf = (result: Result): string =>
+  result.problem
+    ? `not restored\t${result.path}\t${result.problem}`
+    : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`;
+
+function conflictOf(text: string | undefined): WishedConflict {
+  const wished = text ?? "keep-both";
+  if (!(CONFLICTS as readonly string[]).includes(wished)) throw new Usage(`--conflict takes ${CONFLICTS.join(", ")}, not “${wished}”.`);
+  return wished as WishedConflict;
+}
+
+function packageOf(options: Options, root: string, source: string): Package | null {
+  if (options.package === undefined) return null;
+  if (options.package !== "bagit") throw new Usage(`--package takes bagit, not “${options.package}”.`);
+  if (existsSync(root) && readdirSync(root).length > 0)
+    throw new Usage(`A package needs a folder of its own: ${root} has something in it.`);
+  return new Package(root, source);
+}
 
 interface Result {
   path: string;
@@ -83,9 +95,11 @@ interface Result {
   /** Stretches that are not the file's own bytes, in its content. */
   gaps?: Gaps & { words: string };
   problem?: string;
+  /** It stands there already, byte for byte. */
+  same?: true;
 }
 
-function restoreOne(copy: Copy, disk: ByteSource | null, delivery: Delivery, above: readonly string[], foreign: boolean): Result {
+function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, conflict: WishedConflict, foreign: boolean): Result {
   const result: Result = {
     path: copy.path.normalize("NFC"),
     output: null,
@@ -98,17 +112,25 @@ function restoreOne(copy: Copy, disk: ByteSource | null, delivery: Delivery, abo
   if (why) return { ...result, problem: why };
   if (!disk) return { ...result, problem: "It is not there any more, or cannot be opened." };
   try {
-    const content = new LayoutSource(disk, copy.layout ?? EMPTY_LAYOUT);
-    const done = delivery.deliver(foreign ? content : new OwnBytes(content), [...above, ...safeComponents(copy.path)], {
-      conflict: "keep-both",
-      modified: copy.modified,
-    });
+    const delivery = opened();
+    const content = contentOf({ copy, disk });
+    const bytes = foreign ? content : new OwnBytes(content);
+    const there = join(delivery.path, ...target);
+    if (
+      conflict === "compare" &&
+      delivery.isTaken(target) &&
+      lstatSync(there).size === copy.size &&
+      hashOf(bytes) === delivery.hashOf(there)?.sha256
+    )
+      return { ...result, same: true, problem: "It stands there already, byte for byte." };
+    const done = delivery.deliver(bytes, target, { conflict: conflict === "compare" ? "keep-both" : conflict, modified: copy.modified });
+    if (!done) return { ...result, problem: "A file of that name is there, and is left as it is." };
     const gaps = gapsOf(content);
     return {
       ...result,
-      output: done?.output ?? null,
-      sha256: done?.sha256 ?? null,
-      readBack: done ? (done.fromDevice ? "device" : "memory") : null,
+      output: done.output,
+      sha256: done.sha256,
+      readBack: done.fromDevice ? "device" : "memory",
       ...(hasGaps(gaps) ? { gaps: { ...gaps, words: describeGaps(gaps, foreign) } } : {}),
     };
   } catch (error) {
@@ -116,36 +138,33 @@ function restoreOne(copy: Copy, disk: ByteSource | null, delivery: Delivery, abo
   }
 }
 
-function notRestorable(copy: Copy): string | null {
-  if (copy.condition === "name-only") return "Nothing of its content is left.";
-  if (copy.absent) return ABSENCE_WORDS[copy.absent];
-  if (!copy.layout && copy.size > 0) return "Its content cannot be read.";
-  return null;
+const STEP = 1 << 20;
+function hashOf(content: ByteSource): string {
+  const hash = createHash("sha256");
+  const buffer = new Uint8Array(STEP);
+  for (let at = 0; at < content.size; at += STEP) {
+    const part = buffer.subarray(0, Math.min(STEP, content.size - at));
+    content.read(at, part);
+    hash.update(part);
+  }
+  return hash.digest("hex");
 }
 
-function destination(to: string | undefined, source: string): string {
-  if (to === undefined) throw new Usage("Say where to restore to: --to DIR.");
-  const root = resolve(to);
-  if (existsSync(root) && !lstatSync(realpathSync(root)).isDirectory()) throw new Usage(`${to} is a file, not a folder to restore to.`);
-  if (existsSync(source) && liesIn(root, realpathSync(source)))
-    throw new Usage("The destination is the source itself, or lies in it: choose another folder.");
-  if (statSync(source, { throwIfNoEntry: false })?.isBlockDevice() && liesOnDrive(root, source))
-    throw new Usage(
-      "The destination is on the drive that is read: what is still to be found there could be destroyed. Choose another device.",
-    );
-  return root;
-}
+type Row = Result & { readonly raw: string };
 
-/** Whether a folder, or the nearest one above it that is there, is another one or lies below it. */
-function liesIn(folder: string, source: string): boolean {
-  let at = folder;
-  while (!existsSync(at)) at = dirname(at);
-  const real = realpathSync(at);
-  return real === source || real.startsWith(`${source}${sep}`);
-}
-
-function matcher(glob: string): (path: string) => boolean {
-  // A pattern without a slash means the name alone, as in a shell.
-  const test = picomatch(glob.replace(/^\//, ""), { dot: true, nocase: true, basename: !glob.includes("/") });
-  return (path) => test(path.slice(1));
+/** The list beside the files, by which every change of name and place can be undone. */
+function writeList(delivery: Delivery, root: string, rows: readonly Row[], bag: Package | null): void {
+  const table = rows.map(({ path, output, size, sha256, condition, raw, problem, gaps }) => ({
+    "written as": output === null ? "" : relative(root, output),
+    "original path": path,
+    "name as stored, hex": raw,
+    bytes: size,
+    "sha-256": sha256 ?? "",
+    condition,
+    remark: problem ?? gaps?.words ?? "",
+  }));
+  const text = `\ufeff${Papa.unparse(table, { newline: "\r\n", escapeFormulae: true })}\r\n`;
+  const target = bag ? bag.payloadPath([LIST]) : [LIST];
+  const done = delivery.deliver(new MemorySource(Buffer.from(text)), target, { conflict: "keep-both" });
+  if (done) bag?.add(relative(root, done.output));
 }

@@ -1,0 +1,194 @@
+import { spawnSync } from "node:child_process";
+import {
+  appendFileSync,
+  existsSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  symlinkSync,
+  writeFileSync,
+} from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import Papa from "papaparse";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { backupFile, backupJson, damagedBackups, sha256, type TapeTruth } from "../tests/support/backup-truth";
+import { compass } from "../tests/support/command-line";
+
+const work = mkdtempSync(join(tmpdir(), "compass-restoring-"));
+const small = join(work, "small.bkf");
+const large = join(work, "large.bkf");
+const archive = join(work, "archive.zip");
+const truth = backupJson<TapeTruth>("tape-small.json").entries.filter(({ type }) => type === "file");
+beforeAll(() => {
+  writeFileSync(small, backupFile("tape-small.bkf"));
+  writeFileSync(large, backupFile("tape.bkf"));
+  writeFileSync(archive, damagedBackups("zip-damaged").find(({ name }) => name === "open-zip-plain-central-cut")?.bytes ?? "");
+});
+afterAll(() => rmSync(work, { recursive: true, force: true }));
+
+const filesIn = (folder: string): string[] =>
+  readdirSync(folder, { recursive: true, withFileTypes: true })
+    .filter((entry) => entry.isFile())
+    .map((entry) => join(entry.parentPath, entry.name).slice(folder.length + 1));
+
+describe("backup files on the command line", () => {
+  it("inspect and stores name the file and its sets", () => {
+    expect(compass("inspect", large, "--json").lines()[0]).toMatchObject({ filesystem: "tape", label: "Work weekly" });
+    const sets = compass("stores", large, "--json")
+      .lines()
+      .filter(({ kind }) => kind === "set");
+    expect(sets.map(({ label }) => label)).toEqual(["Set one – Work", "Set two", "Set three"]);
+    const one = compass("list", large, "--store", String(sets[1]?.store), "--json")
+      .lines()
+      .filter(({ type }) => type === "file");
+    expect(one).toHaveLength(31);
+    expect(new Set(one.map(({ set }) => set))).toEqual(new Set(["2"]));
+  });
+
+  it("list is light unless it is asked to be thorough, and takes a part", () => {
+    const light = compass("list", large, "--json")
+      .lines()
+      .filter(({ type, size }) => type === "file" && Number(size) > 0);
+    expect(light.every(({ condition }) => condition !== "whole")).toBe(true);
+    const thorough = compass("list", large, "--thorough", "--json").lines();
+    expect(thorough.filter(({ condition, type }) => condition === "whole" && type === "file").length).toBeGreaterThan(60);
+    const part = compass("list", large, "--range", "75%-100%", "--json")
+      .lines()
+      .filter(({ type }) => type === "file");
+    expect(part.length).toBeGreaterThan(60);
+    expect(part.length).toBeLessThan(110);
+    expect(compass("list", large, "--range", "75-x").code).toBe(2);
+  });
+
+  it("restore gives several sets folders of their own, and archives without a list of contents their members", () => {
+    const sets = join(work, "sets");
+    compass("restore", large, "--to", sets, "--thorough", "--match", "*.csv");
+    expect(new Set(filesIn(sets).map((path) => path.split("/")[0]))).toEqual(new Set(["set-1", "set-2", "set-3"]));
+    const members = compass("restore", archive, "--to", join(work, "members"), "--thorough", "--json").lines();
+    expect(members.filter(({ condition, sha256: hash }) => condition === "whole" && hash)).toHaveLength(39);
+  });
+});
+
+describe("how a restore lies", () => {
+  it("by kind, with names by a pattern, and a list by which all of it can be undone", () => {
+    const to = join(work, "by kind");
+    const { code } = compass("restore", small, "--to", to, "--layout", "kind", "--names", "{number} {name}");
+    expect(code).toBe(0);
+    const listed = Papa.parse<Record<string, string>>(readFileSync(join(to, "restored files.csv"), "utf8").replace(/^\ufeff/, ""), {
+      header: true,
+      skipEmptyLines: true,
+    }).data;
+    expect(listed).toHaveLength(truth.length);
+    for (const row of listed) {
+      const entry = truth.find(({ path }) => row["original path"]?.endsWith(`/${path}`));
+      expect(row["sha-256"]).toBe(entry?.sha256);
+      expect(sha256(readFileSync(join(to, row["written as"] as string)))).toBe(entry?.sha256);
+      expect(Buffer.from(row["name as stored, hex"] as string, "hex").toString("latin1")).toBe(entry?.path.split("/").at(-1));
+      expect(row["written as"]).toMatch(/^(Documents|Sheets|Pictures|Other)\/\d{4} /);
+    }
+  });
+
+  it("compare leaves what is the same, and keeps both where it is not", () => {
+    const to = join(work, "compared");
+    compass("restore", small, "--to", to);
+    const [first] = filesIn(to);
+    const other = join(to, first as string);
+    writeFileSync(
+      other,
+      readFileSync(other).map((byte, at) => (at === 3 ? byte ^ 1 : byte)),
+    );
+    const { lines } = compass("restore", small, "--to", to, "--conflict", "compare", "--json");
+    expect(lines().filter(({ same }) => same)).toHaveLength(truth.length - 1);
+    expect(filesIn(to)).toHaveLength(truth.length + 1);
+    expect(compass("restore", small, "--to", to, "--conflict", "maybe").code).toBe(2);
+  });
+
+  it("rehearse says what a restore would do, and writes nothing", () => {
+    const to = join(work, "rehearsed");
+    const before = compass("rehearse", small, "--to", to, "--json");
+    expect(existsSync(to)).toBe(false);
+    const said = before.lines();
+    const { sums } = said.at(-1) as { sums: Record<string, number | boolean> };
+    expect(sums).toMatchObject({
+      files: truth.length,
+      conflicts: 0,
+      unwritable: 0,
+      fits: true,
+      bytes: truth.reduce((sum, { size = 0 }) => sum + size, 0),
+    });
+    compass("restore", small, "--to", to);
+    // What it said is what was done.
+    expect(filesIn(to).sort()).toEqual(
+      said
+        .slice(0, -1)
+        .map(({ target }) => String(target))
+        .sort(),
+    );
+    const after = compass("rehearse", small, "--to", to, "--json").lines().at(-1) as { sums: Record<string, number> };
+    expect(after.sums.conflicts).toBe(truth.length);
+  });
+});
+
+describe("a package", () => {
+  const bag = join(work, "bag");
+  beforeAll(() => {
+    expect(compass("restore", small, "--to", bag, "--package", "bagit").code).toBe(0);
+  });
+
+  it("is a bag as RFC 8493 has it, by the general tools' own reckoning", () => {
+    expect(readFileSync(join(bag, "bagit.txt"), "utf8")).toBe("BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n");
+    for (const algorithm of ["sha256", "sha512"])
+      for (const manifest of [`manifest-${algorithm}.txt`, `tagmanifest-${algorithm}.txt`]) {
+        const done = spawnSync(`${algorithm}sum`, ["--strict", "-c", manifest], { cwd: bag, encoding: "utf8" });
+        expect(done.status, done.stderr).toBe(0);
+      }
+    const payload = filesIn(join(bag, "data"));
+    expect(payload).toHaveLength(truth.length + 1);
+    const bytes = Number(
+      spawnSync("sh", ["-c", "find data -type f -printf '%s\\n' | awk '{n+=$1} END {print n}'"], { cwd: bag, encoding: "utf8" }).stdout,
+    );
+    expect(readFileSync(join(bag, "bag-info.txt"), "utf8")).toContain(`Payload-Oxum: ${bytes}.${payload.length}\n`);
+  });
+
+  it("is verified; every change to it is found and named", () => {
+    expect(compass("verify", bag).code).toBe(0);
+    const [victim = ""] = filesIn(join(bag, "data")).filter((path) => path.endsWith(".CSV"));
+    const file = join(bag, "data", victim);
+    const changes: [string, () => void, () => void][] = [
+      [victim, () => appendFileSync(file, "x"), () => writeFileSync(file, readFileSync(file).subarray(0, -1))],
+      [victim, () => renameSync(file, `${file}.gone`), () => renameSync(`${file}.gone`, file)],
+      ["added.txt", () => writeFileSync(join(bag, "data", "added.txt"), ""), () => rmSync(join(bag, "data", "added.txt"))],
+      ["link", () => symlinkSync("/etc/hostname", join(bag, "data", "link")), () => rmSync(join(bag, "data", "link"))],
+      [
+        "bag-info.txt",
+        () => appendFileSync(join(bag, "bag-info.txt"), "More: x\n"),
+        () => writeFileSync(join(bag, "bag-info.txt"), readFileSync(join(bag, "bag-info.txt"), "utf8").replace("More: x\n", "")),
+      ],
+      [
+        "bagit.txt",
+        () => writeFileSync(join(bag, "bagit.txt"), "nothing"),
+        () => writeFileSync(join(bag, "bagit.txt"), "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"),
+      ],
+    ];
+    for (const [name, change, undo] of changes) {
+      change();
+      const { code, lines } = compass("verify", bag, "--json");
+      expect(code, name).toBe(1);
+      expect(
+        lines().some(({ path }) => String(path).includes(name)),
+        name,
+      ).toBe(true);
+      undo();
+    }
+    expect(compass("verify", bag).code).toBe(0);
+  });
+
+  it("needs a folder of its own", () => {
+    expect(compass("restore", small, "--to", bag, "--package", "bagit").code).toBe(2);
+    expect(compass("restore", small, "--to", join(work, "x"), "--package", "zip").code).toBe(2);
+    expect(compass("verify", work).code).toBe(2);
+  });
+});
