@@ -46,14 +46,28 @@ async function main(): Promise<void> {
   while ((await listPasses(db, job)).find((each) => each.id === pass)?.state !== "done")
     await runPass(db, pool, pass, "bench", () => false);
   await changeTray(db, job, { everything: true, chosen: true });
-  const restore = await startRestore(db, job, { destination: "Small", conflict: "keep-both", streams: false, asFound: false, choices: {} });
+  const restore = await startRestore(db, job, {
+    destination: "Small",
+    conflict: "keep-both",
+    layout: "tree",
+    streams: false,
+    asFound: false,
+    choices: {},
+  });
   const before = performance.now();
   await runRestore(db, restore, () => false);
   const seconds = (performance.now() - before) / 1000;
   const counts = (await listRestores(db, job)).find(({ id }) => id === restore)?.counts;
   const large = await manyItems(url, MANY);
   await changeTray(db, large, { everything: true, chosen: true });
-  const plan = { destination: "Many", conflict: "keep-both" as const, streams: false, asFound: false, choices: {} };
+  const plan = {
+    destination: "Many",
+    conflict: "keep-both" as const,
+    layout: "tree" as const,
+    streams: false,
+    asFound: false,
+    choices: {},
+  };
   const longest = watchLoop();
   const [page, time] = await timed(() => rehearsePage(db, large, plan));
   const [, last] = await timed(() => rehearsePage(db, large, plan, 1400));

@@ -21,6 +21,7 @@ import type { CopyFacts } from "../../core/copies/facts";
 import type { Absence, Finding, StateOfVolume } from "../../core/filesystems/file-record";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
+import type { RestoreLayout } from "../../core/restore/arrange";
 import type { Gaps } from "../../core/restore/gaps";
 import type { SetFacts } from "../../core/sets/set-facts";
 import type { Profile } from "../../core/volumes/profiles";
@@ -452,6 +453,8 @@ export const restores = pgTable(
     /** Folder below the delivery folder. */
     destination: text("destination").notNull(),
     conflict: text("conflict").$type<"keep-both" | "replace" | "skip">().notNull(),
+    /** How its files lie below it. */
+    layout: text("layout").$type<RestoreLayout>().notNull().default("tree"),
     /** Bytes that belong to other files now are written as they stand, instead of zeros. */
     asFound: boolean("as_found").notNull().default(false),
     /** The press of the button that asked for it: the same one never starts two. */

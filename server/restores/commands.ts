@@ -22,7 +22,14 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     await tx.execute(sql`select pg_advisory_xact_lock(7240114, ${jobId})`);
     const [row] = await tx
       .insert(restores)
-      .values({ jobId, destination: whole.destination, conflict: whole.conflict, asFound: whole.asFound, asked: asked ?? null })
+      .values({
+        jobId,
+        destination: whole.destination,
+        conflict: whole.conflict,
+        layout: whole.layout,
+        asFound: whole.asFound,
+        asked: asked ?? null,
+      })
       .onConflictDoNothing()
       .returning({ id: restores.id });
     if (!row) {

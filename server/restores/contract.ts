@@ -1,4 +1,7 @@
 import { z } from "zod";
+import { LAYOUTS } from "../../core/restore/arrange";
+
+export { LAYOUTS, type RestoreLayout } from "../../core/restore/arrange";
 
 export const CONFLICTS = ["keep-both", "skip", "replace"] as const;
 
@@ -6,6 +9,8 @@ export const plan = z.object({
   /** A folder name below the delivery folder; made when it is not there. */
   destination: z.string().trim().min(1, "Name a folder to restore into.").max(200),
   conflict: z.enum(CONFLICTS).default("keep-both"),
+  /** How the files lie there: in their own folders, by kind, by the day of their last change, or all in one. */
+  layout: z.enum(LAYOUTS).default("tree"),
   /** Whether the named streams of files are written too, as files beside them. */
   streams: z.boolean().default(false),
   /** Whether bytes that belong to other files now are written as they stand; otherwise they are zeros. */

@@ -2,6 +2,8 @@ import { extname } from "node:path";
 import { type SQL, sql } from "drizzle-orm";
 import { ABSENCE_WORDS } from "../../core/copies/vocabulary";
 import type { Absence } from "../../core/filesystems/file-record";
+import { kindOf } from "../../core/formats/registry";
+import { arrange, type RestoreLayout } from "../../core/restore/arrange";
 import { numberedName, safeComponents, safeName, streamFileName } from "../../core/restore/names";
 import type { Connection } from "../database/connection";
 
@@ -165,15 +167,22 @@ interface Placed {
   readonly modified: Date | null;
 }
 
-/** Names of folders and file below the destination: the volume's, then as it was on the volume. */
+/** Names of folders and file below the destination: the volume's, then as it was on the volume; or as another layout has it. */
 export function componentsOf(
   volumeFolder: readonly string[],
   { folder, name, stream, dated, modified }: Placed,
-  timeZone: string,
+  { timeZone, layout }: { readonly timeZone: string; readonly layout: RestoreLayout },
 ): string[] {
   const own = dated ? datedName(name, modified, timeZone) : name;
-  return [...volumeFolder, ...safeComponents(`${folder}/${stream == null ? own : streamFileName(own, stream)}`)];
+  const written = stream == null ? own : streamFileName(own, stream);
+  if (layout === "tree") return [...volumeFolder, ...safeComponents(`${folder}/${written}`)];
+  const file = { path: `${folder}/${written}`, name: written, kind: kindOf(name), modified: localTime(modified, timeZone), number: 0 };
+  return arrange(file, layout, null);
 }
+
+/** A moment as the clocks of a zone had it, as if that were UTC; milliseconds. */
+const localTime = (moment: Date | null, timeZone: string): number | null =>
+  moment && Date.parse(`${moment.toLocaleString("sv-SE", { timeZone }).replace(" ", "T")}Z`);
 
 /** Why a copy cannot be written; null: it can. A content of no bytes needs no place. */
 export function problemOf(copy: { condition: string; readable: boolean; size: number; absent: Absence | null }): string | null {

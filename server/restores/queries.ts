@@ -14,6 +14,7 @@ import {
   type RehearsalSums,
   type RehearsedFile,
   type Restore,
+  type RestoreLayout,
   type RestorePlan,
   type Result,
   type ResultPage,
@@ -28,12 +29,17 @@ export interface Targets {
   readonly root: string;
   readonly folders: ReadonlyMap<number, readonly string[]>;
   readonly timeZone: string;
+  readonly layout: RestoreLayout;
 }
 
-export async function targetsFor(db: Connection, jobId: number, destination: string): Promise<Targets> {
+export async function targetsFor(
+  db: Connection,
+  jobId: number,
+  { destination, layout }: Pick<RestorePlan, "destination" | "layout">,
+): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
   if (!job) throw new Problem("There is no such job.", 404);
-  return { root: destinationRoot(destination), folders: homeFolders(await restoredHomes(db, jobId)), timeZone: job.timeZone };
+  return { root: destinationRoot(destination), folders: homeFolders(await restoredHomes(db, jobId)), timeZone: job.timeZone, layout };
 }
 
 export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
@@ -41,7 +47,8 @@ export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
 }
 
 /** The files an entry of the tray means: its content, then its named streams. */
-export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFile[] {
+export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
+  const { folders } = targets;
   const size = Number(row.size);
   const modified = row.modified ? new Date(row.modified) : null;
   const above = folders.get(row.home_id) ?? [];
@@ -50,7 +57,7 @@ export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFi
     ...shared,
     stream: null,
     path: `${row.folder}/${row.name}`,
-    components: componentsOf(above, { ...row, modified }, timeZone),
+    components: componentsOf(above, { ...row, modified }, targets),
     size,
     problem: problemOf({ ...row, size }),
     missing: row.condition === "partial" ? Number(row.missing) : 0,
@@ -60,7 +67,7 @@ export function filesOf(row: TrayRow, { folders, timeZone }: Targets): PlannedFi
       ...shared,
       stream: index,
       path: `${row.folder}/${streamFileName(row.name, stream.name)}`,
-      components: componentsOf(above, { ...row, modified, stream: stream.name }, timeZone),
+      components: componentsOf(above, { ...row, modified, stream: stream.name }, targets),
       size: stream.size,
       condition: "not-checked",
       problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : null,
@@ -91,7 +98,7 @@ export async function refusalFor(db: Connection, jobId: number, root: string): P
 
 /** One page of what would be written where. Nothing is written. */
 export async function rehearsePage(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<RehearsalPage> {
-  const targets = await targetsFor(db, jobId, plan.destination);
+  const targets = await targetsFor(db, jobId, plan);
   const { root } = targets;
   const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE);
   const planned = rows.flatMap((row) => filesOf(row, targets)).filter((file) => plan.streams || file.stream === null);

@@ -74,7 +74,7 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
     return taken ?? null;
   });
   if (row === null || row === "waits") return row;
-  const targets = await targetsFor(db, row.jobId, row.destination);
+  const targets = await targetsFor(db, row.jobId, row);
   const refused = await refusalFor(db, row.jobId, targets.root);
   if (refused) {
     await failRestore(db, row, refused);
@@ -177,7 +177,7 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
     components: componentsOf(
       (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
       { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
-      targets.timeZone,
+      targets,
     ),
     modified: modified?.getTime() ?? null,
     conflict: row.conflict ?? conflict,

@@ -22,7 +22,7 @@ const COMPARED_AT_ONCE = 1 << 20;
 
 /** Looks at every target of the tray: what is there already, and which files of this restore would meet in one name. */
 export async function surveyTargets(db: Connection, jobId: number, plan: RestorePlan): Promise<Survey> {
-  const targets = await targetsFor(db, jobId, plan.destination);
+  const targets = await targetsFor(db, jobId, plan);
   const present = await filesBelow(targets.root);
   const taken = new Set<string>();
   const conflicts: Survey["conflicts"] = [];

@@ -27,6 +27,7 @@ export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): R
   destination,
   conflict: "keep-both",
   streams: false,
+  layout: "tree" as const,
   asFound: false,
   choices: {},
   ...facts,

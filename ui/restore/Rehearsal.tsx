@@ -12,7 +12,9 @@ import { useState } from "react";
 import {
   CONFLICTS,
   type Conflict,
+  LAYOUTS,
   type RehearsedFile,
+  type RestoreLayout,
   type RestorePlan,
   rehearsalPage,
   rehearsalSums,
@@ -26,6 +28,13 @@ import { bytesText, countText } from "../instruments/words";
 import { CONFLICT_WORDS, RehearsalTable } from "./RehearsalTable";
 import styles from "./restore.module.css";
 
+const LAYOUT_WORDS: Readonly<Record<RestoreLayout, string>> = {
+  tree: "In their own folders",
+  kind: "By kind",
+  date: "By the day of their last change",
+  flat: "All in one folder",
+};
+
 interface Props {
   jobId: number;
   trayBytes: number;
@@ -38,6 +47,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const client = useQueryClient();
   const [named, setNamed] = useState<string | null>(null);
   const [conflict, setConflict] = useState<Conflict>("keep-both");
+  const [layout, setLayout] = useState<RestoreLayout>("tree");
   const [choices, setChoices] = useState<RestorePlan["choices"]>({});
   const [streams, setStreams] = useState(false);
   const [asFound, setAsFound] = useState(false);
@@ -47,8 +57,8 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   // The same for every press until one has been answered: pressing twice starts one restore.
   const [asked, setAsked] = useState(() => crypto.randomUUID());
   const destination = named ?? job?.title ?? "";
-  const plan: RestorePlan = { destination, conflict, choices: {}, streams, asFound };
-  const what = { destination, streams, trayBytes, trayCount };
+  const plan: RestorePlan = { destination, conflict, layout, choices: {}, streams, asFound };
+  const what = { destination, layout, streams, trayBytes, trayCount };
   const enabled = destination.trim() !== "";
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), what, page],
@@ -111,6 +121,20 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
             </MenuItem>
           ))}
         </TextField>
+        <TextField
+          select
+          size="small"
+          label="How the files lie there"
+          value={layout}
+          onChange={(event) => setLayout(event.target.value as RestoreLayout)}
+          sx={{ width: 240 }}
+        >
+          {LAYOUTS.map((each) => (
+            <MenuItem key={each} value={each}>
+              {LAYOUT_WORDS[each]}
+            </MenuItem>
+          ))}
+        </TextField>
         <Button variant="contained" disabled={!ready || (conflict === "replace" && !surveyed.data)} onClick={begin}>
           {sums ? `Restore ${countText(sums.writable)} ${sums.writable === 1 ? "file" : "files"}` : "Restore"}
         </Button>
@@ -126,6 +150,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
               ` ${countText(sums.unwritable)} cannot be written: nothing of their content is left, or it is closed.`}
             {sums && sums.withGaps > 0 && ` ${countText(sums.withGaps)} ${sums.withGaps === 1 ? "has" : "have"} gaps.`}{" "}
             <Surveyed data={surveyed.data} error={surveyed.error} />
+            {layout !== "tree" && " Files that would meet in one name get numbers behind it."}
           </p>
           {sums && sums.withGaps > 0 && (
             <label className={styles.streams}>

@@ -1,0 +1,1 @@
+ALTER TABLE "restores" ADD COLUMN "layout" text DEFAULT 'tree' NOT NULL;
