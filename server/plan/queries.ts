@@ -6,6 +6,7 @@ import { FOLDER } from "../../io/open-searchable";
 import { findAccounts } from "../accounts/queries";
 import type { Connection } from "../database/connection";
 import { passes, planMarks } from "../database/schema";
+import type { PassKinds } from "../passes/contract";
 import { listSources } from "../sources/queries";
 import type { Plan, PlanStep } from "./contract";
 
@@ -82,11 +83,17 @@ function stateOf(mark: Mark | undefined, own: PassRow | undefined, found: boolea
   return "to do";
 }
 
+/** Finds by kind of place and kind, as those by kind of place alone. */
+function byPlace(kinds: PassKinds): { place: Place; count: number }[] {
+  const sums = new Map<Place, number>();
+  for (const { place, count } of kinds) sums.set(place as Place, (sums.get(place as Place) ?? 0) + count);
+  return [...sums].map(([place, count]) => ({ place, count }));
+}
+
 /** What each pass found, by kind of place. */
 async function countsOf(db: Connection, own: readonly PassRow[]): Promise<Map<number, PlanStep["found"]>> {
   const counts = new Map<number, PlanStep["found"]>();
-  for (const pass of own)
-    if (pass.place !== "known-places" && pass.foundLost > 0) counts.set(pass.id, [{ place: pass.place as Place, count: pass.foundLost }]);
+  for (const pass of own) if (pass.place !== "known-places" && pass.foundLost > 0) counts.set(pass.id, byPlace(pass.kinds));
   const known = own.filter((pass) => pass.place === "known-places").map((pass) => pass.id);
   if (known.length === 0) return counts;
   const { rows } = await db.execute<{ pass_id: number; place: Place; count: number }>(sql`

@@ -1,11 +1,16 @@
 import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { EMPTY_ACCOUNT } from "../../core/plan/account";
+import { saveAccounts } from "../../server/accounts/commands";
+import type { Account } from "../../server/accounts/contract";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { createJob } from "../../server/jobs/commands";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
+import { plan } from "../../server/plan/contract";
+import { findPlan } from "../../server/plan/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { backupFile, backupJson, damagedBackups, type TapeTruth } from "../support/backup-truth";
@@ -55,6 +60,10 @@ describe("a backup file as a source", () => {
     expect(Object.values(deep).reduce((sum, count) => sum + count, 0)).toBe(files.length);
     expect(deep.whole).toBeGreaterThan((light.whole ?? 0) + 20);
     // What only a backup has is gone from where it was.
+    await saveAccounts(bench.db, jobId, [{ ...EMPTY_ACCOUNT, cause: "backup-closed" } as Account]);
+    // The plan tells what its steps found, as the screen reads it.
+    const steps = plan.parse(await findPlan(bench.db, jobId)).steps;
+    expect(steps.find(({ kind }) => kind === "file-records")?.found).toEqual([{ place: "backup", count: files.length }]);
     const { items } = await listItems(bench.db, jobId, itemQuery.parse({ limit: 500 }));
     expect(items.length).toBe(new Set(files.map(({ path }) => path)).size);
   }, 120_000);

@@ -150,7 +150,6 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
               ` ${countText(sums.unwritable)} cannot be written: nothing of their content is left, or it is closed.`}
             {sums && sums.withGaps > 0 && ` ${countText(sums.withGaps)} ${sums.withGaps === 1 ? "has" : "have"} gaps.`}{" "}
             <Surveyed data={surveyed.data} error={surveyed.error} />
-            {layout !== "tree" && " Files that would meet in one name get numbers behind it."}
           </p>
           {sums && sums.withGaps > 0 && (
             <label className={styles.streams}>

@@ -145,8 +145,9 @@ class TapeVolume implements FileSystem {
 
   #sets(): TapeSet[] {
     const sets: TapeSet[] = [];
+    const thorough = this.medium.size <= MOST_SEARCHED;
     let steps = 0;
-    for (const entry of new TapeWalk(this.reader, this.clusterSize, false, { start: 0, end: this.medium.size }).entries()) {
+    for (const entry of new TapeWalk(this.reader, this.clusterSize, thorough, { start: 0, end: this.medium.size }).entries()) {
       if (entry.kind === "set" && !(entry.continues && sets.length > 0)) sets.push(entry.set);
       steps += 1;
       if (steps > MOST_STEPS || sets.length >= MOST_SETS) break;
@@ -177,7 +178,9 @@ class TapeVolume implements FileSystem {
       {
         what: "Stretches of the backup file are damaged: what stood there is lost, or stands there without its headers",
         count: gaps.length,
-        examples: gaps.slice(0, GAPS_SHOWN).map(({ start, end }) => `bytes ${start} to ${end}`),
+        examples: gaps
+          .slice(0, GAPS_SHOWN)
+          .map(({ start, end }) => (start === end ? `bytes are missing before ${end}` : `bytes ${start} to ${end}`)),
       },
     ];
   }

@@ -110,7 +110,7 @@ export interface SetEntry {
   readonly continues: boolean;
 }
 
-/** A stretch that could not be followed. */
+/** A stretch that could not be followed; of no length where bytes are missing there. */
 export interface GapEntry {
   readonly kind: "gap";
   readonly start: number;
@@ -358,6 +358,7 @@ export class TapeWalk {
     const bare = content || size === 0 || !own || slip !== 0 ? null : this.#bareBefore(block, size, until, read.end);
     yield this.#file(block, all, { damagedHeader, bare, trouble: { slip, until } });
     if (until > read.end) yield { kind: "gap", start: read.end, end: until };
+    else if (slip !== null && slip < 0) yield { kind: "gap", start: until, end: until };
     if (!anchor) return this.reader.size;
     if (anchor.block) return anchor.at;
     if (!own) return yield* this.#orphan(anchor.at, anchor.stream, read.end);
