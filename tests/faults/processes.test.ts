@@ -93,7 +93,7 @@ const healthy = (start: Start, seconds = 60) =>
     return found?.status === 200 && (found.workers ?? 0) > 0;
   }, seconds);
 const nothingLeft = (folder: string) =>
-  until(async () => processesOf(folder).length === 0, 20).catch(() => expect(processesOf(folder)).toEqual([]));
+  until(async () => processesOf(folder).length === 0, 60).catch(() => expect(processesOf(folder)).toEqual([]));
 
 const WEB = /next(-server|\/dist\/bin\/next)/;
 const WORKER = /dist\/main\.js/;
@@ -116,7 +116,7 @@ describe.runIf(process.platform === "linux")("the application's processes", () =
       const victim = processOf(start.folder, what);
       expect(victim, String(what)).toBeDefined();
       process.kill(victim?.pid as number, "SIGKILL");
-      await until(async () => start.output().includes(words), 20);
+      await until(async () => start.output().includes(words), 60);
       await healthy(start);
       // Those that were not killed are the same as before; without its database a worker may have begun anew.
       const after = new Set(processesOf(start.folder).map(({ pid }) => pid));
@@ -146,11 +146,11 @@ describe.runIf(process.platform === "linux")("the application's processes", () =
     const closed = await until(async () => {
       const found = await health(start);
       return found.status === 503 && found;
-    }, 20);
+    }, 60);
     expect(closed.problem).toBe(
       "The database does not answer just now. What was stored is kept, and work goes on by itself when it is back. See whether this was done, and do it again if not.",
     );
-    await until(async () => start.output().includes("It is tried again in"), 20);
+    await until(async () => start.output().includes("It is tried again in"), 60);
     writeFileSync(version, text);
     await healthy(start, 90);
     start.child.kill("SIGTERM");

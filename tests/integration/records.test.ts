@@ -2,16 +2,9 @@ import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import initSql from "sql.js";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { itemQuery } from "../../server/items/contract";
-import { listItems } from "../../server/items/list";
-import { createJob } from "../../server/jobs/commands";
-import { startPass } from "../../server/passes/commands";
-import { listPasses } from "../../server/passes/queries";
 import { storedCopy } from "../../server/previews/content";
 import { joinedDatabase, recordCandidatesOf } from "../../server/records/candidates";
-import { addSource } from "../../server/sources/commands";
-import { listSources } from "../../server/sources/queries";
-import { startTestBench, type TestBench, until } from "../support/bench";
+import { readFolder, startTestBench, type TestBench } from "../support/bench";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
 let bench: TestBench;
@@ -27,14 +20,9 @@ beforeAll(async () => {
     for (const [file, bytes] of recordsFiles(name)) writeFileSync(join(folder, name, file), bytes);
   }
   writeFileSync(join(folder, "none.db"), "no database".repeat(100));
-  jobId = await createJob(bench.db, { title: "Profiles", client: "" });
-  await addSource(bench.db, jobId, folder);
-  const [source] = await listSources(bench.db, jobId);
-  await startPass(bench.db, jobId, source?.volumes[0]?.id as number);
-  const worker = bench.worker();
-  await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"), 60);
-  worker.kill("SIGKILL");
-  const { items } = await listItems(bench.db, jobId, itemQuery.parse({ show: "all", limit: 100 }));
+  const read = await readFolder(bench, folder, "Profiles");
+  jobId = read.jobId;
+  const { items } = read;
   for (const { folder: path, name, bestCopyId } of items)
     if (name === "data.db") copies.set(path.split("/").at(-1) as string, bestCopyId as number);
 }, 120_000);

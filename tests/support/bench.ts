@@ -3,6 +3,8 @@ import { mkdirSync, mkdtempSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { type Database, open } from "../../server/database/connection";
+import { type Item, itemQuery } from "../../server/items/contract";
+import { listItems } from "../../server/items/list";
 import { createJob } from "../../server/jobs/commands";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
@@ -80,8 +82,21 @@ export async function searchedJob(bench: TestBench, image: string): Promise<numb
   return jobId;
 }
 
-/** Asks again and again until `ask` gives something. */
-export async function until<T>(ask: () => Promise<T | null | undefined | false>, seconds = 25): Promise<T> {
+/** A job with a folder as its source, whose files have been read. */
+export async function readFolder(bench: TestBench, folder: string, title: string): Promise<{ jobId: number; items: readonly Item[] }> {
+  const jobId = await createJob(bench.db, { title, client: "" });
+  await addSource(bench.db, jobId, folder);
+  const [source] = await listSources(bench.db, jobId);
+  await startPass(bench.db, jobId, source?.volumes[0]?.id as number);
+  const worker = bench.worker();
+  await until(async () => (await listPasses(bench.db, jobId)).every((pass) => pass.state === "done"));
+  worker.kill("SIGKILL");
+  const { items } = await listItems(bench.db, jobId, itemQuery.parse({ show: "all", limit: 100 }));
+  return { jobId, items };
+}
+
+/** Asks again and again until `ask` gives something. On a busy computer that may take long: the time is for what never happens. */
+export async function until<T>(ask: () => Promise<T | null | undefined | false>, seconds = 80): Promise<T> {
   const end = Date.now() + seconds * 1000;
   while (Date.now() < end) {
     const found = await ask();
