@@ -1,9 +1,9 @@
 import { inflateRawSync, inflateSync } from "node:zlib";
 import { decodeAdc } from "./adc";
 import { BlockReader } from "./block-reader";
-import { MemorySource } from "./byte-source";
+import { type ByteSource, MemorySource } from "./byte-source";
 import { unpackBzip2 } from "./bzip2";
-import { InflateError, inflate, inflateWide, TooMuch } from "./inflate";
+import { InflatedBytes, InflateError, inflate, inflateWide, TooMuch } from "./inflate";
 import { decodeLzfse } from "./lzfse";
 import { unpackZipLzma } from "./lzma";
 import { decodeLznt1 } from "./lznt1";
@@ -15,8 +15,10 @@ import { unpackXz } from "./xz";
 
 /** Plain bytes of a piece that can be decoded by itself, at most: reading from the middle of a content decodes no more than this. */
 export const MOST_CODED = 1 << 20;
-/** Of a whole file that is coded in one piece, as in an archive: all of it is decoded into memory for reading any of it. */
-export const MOST_DEFLATED = 1 << 26;
+/** Of a whole file that is coded in one piece, as in an archive, and decoded into memory as a whole for reading any of it. */
+export const MOST_AT_ONCE = 1 << 26;
+/** Of one that can be decoded from its beginning on while it is read. */
+const MOST_STREAMED = 2 ** 45;
 
 interface Codec {
   /** Its number in stored layouts (`layout-code.ts`): 4 … 15, never given to another one. */
@@ -47,9 +49,15 @@ export const CODECS = {
 export type Coding = keyof typeof CODECS;
 
 /** Plain bytes that a piece of a coding has at most. */
-export const mostCoded = (coding: Coding): number => (OF_ARCHIVES.has(coding) ? MOST_DEFLATED : MOST_CODED);
-/** Codings in which archives keep whole files. */
+export const mostCoded = (coding: Coding): number =>
+  STREAMED.has(coding) ? MOST_STREAMED : OF_ARCHIVES.has(coding) ? MOST_AT_ONCE : MOST_CODED;
+/** Codings in which archives keep whole files, and those of them that are decoded while they are read. */
 const OF_ARCHIVES: ReadonlySet<Coding> = new Set(["deflate", "deflate64", "lzma", "bzip2"]);
+const STREAMED: ReadonlySet<Coding> = new Set(["deflate", "deflate64"]);
+
+/** A piece that is too large to be decoded at once, read at any place; null: its coding cannot be. @param coded its coded bytes */
+export const streamOf = (coding: Coding, coded: ByteSource): InflatedBytes | null =>
+  STREAMED.has(coding) ? new InflatedBytes(new BlockReader(coded), coding === "deflate64") : null;
 
 const salvageDeflate = unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most));
 

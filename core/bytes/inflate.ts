@@ -173,6 +173,87 @@ export function canBeginBlock(bytes: Uint8Array, bit: number): boolean {
   return room === 0;
 }
 
+/** Where unpacking is: what may be referred to, and the bits and codes in hand. */
+interface InflateState {
+  readonly window: Uint8Array;
+  readonly numbers: readonly number[];
+  readonly codes: { readonly lengths: Code; readonly distances: Code } | null;
+  readonly last: boolean;
+  /** Bytes at the end of the window that were not given yet. */
+  readonly pending: number;
+}
+
+/** Plain bytes between places that are remembered. */
+const REMEMBERED_EVERY = 1 << 24;
+
+/**
+ * The plain bytes of DEFLATE data (RFC 1951, or the wider dialect), read at any place without holding more than a window: places are
+ * remembered on the way, so that going back costs little.
+ */
+export class InflatedBytes {
+  #unpacking: Inflater;
+  #pieceAt = 0;
+  #piece = new Uint8Array(0);
+  #more = true;
+  readonly #remembered: { readonly at: number; readonly state: InflateState }[] = [];
+  /** From this plain byte on the data are damaged, or there are none; null: nothing was met so far. */
+  endsAt: number | null = null;
+
+  constructor(
+    private readonly reader: BlockReader,
+    private readonly wide: boolean,
+  ) {
+    this.#unpacking = this.#fresh();
+  }
+
+  #fresh(): Inflater {
+    const pieces = (piece: Uint8Array) => {
+      this.#piece = piece.slice();
+    };
+    return new Inflater(this.reader, 0, this.reader.size, pieces, Number.POSITIVE_INFINITY, this.wide ? WIDE : PLAIN);
+  }
+
+  /** Fills `into` with the plain bytes from a place; what is not there comes as zeros. */
+  read(at: number, into: Uint8Array): void {
+    into.fill(0);
+    if (at < this.#pieceAt) this.#back(at);
+    for (let done = 0; done < into.length; ) {
+      const inside = at + done - this.#pieceAt;
+      if (inside < this.#piece.length) {
+        const part = this.#piece.subarray(inside, inside + into.length - done);
+        into.set(part, done);
+        done += part.length;
+      } else if (!this.#next()) return;
+    }
+  }
+
+  /** Goes back to the last remembered place before one. */
+  #back(at: number): void {
+    const from = this.#remembered.findLast((each) => each.at <= at);
+    this.#unpacking = this.#fresh();
+    if (from) this.#unpacking.resume(from.state);
+    this.#pieceAt = from?.at ?? 0;
+    this.#piece = new Uint8Array(0);
+    this.#more = true;
+  }
+
+  #next(): boolean {
+    if (!this.#more) return false;
+    this.#pieceAt += this.#piece.length;
+    this.#piece = new Uint8Array(0);
+    const last = this.#remembered.at(-1)?.at ?? 0;
+    if (this.#pieceAt - last >= REMEMBERED_EVERY) this.#remembered.push({ at: this.#pieceAt, state: this.#unpacking.state() });
+    try {
+      this.#more = this.#unpacking.goOn();
+    } catch (error) {
+      if (!(error instanceof InflateError)) throw error;
+      this.#more = false;
+    }
+    if (!this.#more) this.endsAt = this.#pieceAt + this.#piece.length;
+    return this.#piece.length > 0;
+  }
+}
+
 class Inflater {
   readonly #out: Uint8Array;
   #filled = 0;
@@ -182,6 +263,12 @@ class Inflater {
   #count = 0;
   #blockAt = 0;
   #blocks = 0;
+  /** The present block is the last one; it has its codes, or so many stored bytes left. Neither: it is over. */
+  #last = false;
+  #codes: { readonly lengths: Code; readonly distances: Code } | null = null;
+  #left = 0;
+  /** Plain bytes have been given since it was asked to go on. */
+  #gave = false;
 
   constructor(
     private readonly reader: BlockReader,
@@ -195,30 +282,77 @@ class Inflater {
   }
 
   run(midst?: { skip: number; filler: number }): { end: number; plain: number } {
+    if (midst) this.#begin(midst);
+    while (this.goOn()) this.#gave = false;
+    return { end: this.at - (this.#count >> 3), plain: this.#plain };
+  }
+
+  #begin({ skip, filler }: { skip: number; filler: number }): void {
+    const { window } = this.dialect;
+    this.#out.fill(filler, 0, window);
+    this.#filled = window;
+    this.#taken = window;
+    if (this.at < this.end) this.#need(skip);
+  }
+
+  /** Unpacks until plain bytes have been given, or to the end. @returns whether there is more */
+  goOn(): boolean {
+    this.#gave = false;
     try {
-      if (midst) {
-        const { window } = this.dialect;
-        this.#out.fill(midst.filler, 0, window);
-        this.#filled = window;
-        this.#taken = window;
-        this.#need(midst.skip);
-      }
-      for (let last = false; !last; this.#blocks += 1) {
-        this.#blockAt = 8 * this.at - this.#count;
-        last = this.#need(1) === 1;
-        const kind = this.#need(2);
-        if (kind === 0) this.#stored();
-        else if (kind === 1) this.#coded(FIXED_LENGTHS, FIXED_DISTANCES);
-        else if (kind === 2) this.#dynamic();
-        else this.#fail("a block of a kind that does not exist");
+      while (!this.#gave) {
+        if (this.#left > 0) this.#storedBytes();
+        else if (this.#codes) this.#coded(this.#codes.lengths, this.#codes.distances);
+        else if (this.#last) {
+          this.#flush();
+          return false;
+        } else this.#block();
       }
     } catch (error) {
       this.#flush();
       if (error instanceof PastEnd) throw new InflateError(this.end, this.#plain, "the packed data break off", this.#blockAt, this.#blocks);
       throw error;
     }
-    this.#flush();
-    return { end: this.at - (this.#count >> 3), plain: this.#plain };
+    return true;
+  }
+
+  /** Where it is, to go on from there again; good only after it has given bytes. */
+  state(): InflateState {
+    const kept = Math.min(this.dialect.window, this.#filled);
+    return {
+      window: this.#out.slice(this.#filled - kept, this.#filled),
+      numbers: [this.at, this.#bits, this.#count, this.#plain, this.#left, this.#blockAt, this.#blocks],
+      codes: this.#codes,
+      last: this.#last,
+      pending: this.#filled - this.#taken,
+    };
+  }
+
+  resume({ window, numbers, codes, last, pending }: InflateState): void {
+    this.#out.set(window);
+    this.#filled = window.length;
+    this.#taken = window.length - pending;
+    [this.at, this.#bits, this.#count, this.#plain, this.#left, this.#blockAt, this.#blocks] = numbers as [
+      number,
+      number,
+      number,
+      number,
+      number,
+      number,
+      number,
+    ];
+    this.#codes = codes;
+    this.#last = last;
+  }
+
+  #block(): void {
+    this.#blockAt = 8 * this.at - this.#count;
+    this.#last = this.#need(1) === 1;
+    const kind = this.#need(2);
+    if (kind === 0) this.#stored();
+    else if (kind === 1) this.#codes = { lengths: FIXED_LENGTHS, distances: FIXED_DISTANCES };
+    else if (kind === 2) this.#dynamic();
+    else this.#fail("a block of a kind that does not exist");
+    if (kind === 0 && this.#left === 0) this.#blocks += 1;
   }
 
   #fail(reason: string): never {
@@ -261,15 +395,20 @@ class Inflater {
     const length = this.reader.u16(this.at);
     if (((length ^ this.reader.u16(this.at + 2)) & 0xffff) !== 0xffff) this.#fail("a stored block with a wrong length");
     this.at += 4;
-    for (let left = length; left > 0; ) {
-      const part = Math.min(left, 4096, this.end - this.at);
+    this.#left = length;
+  }
+
+  #storedBytes(): void {
+    while (this.#left > 0 && !this.#gave) {
+      const part = Math.min(this.#left, 4096, this.end - this.at);
       if (part <= 0) throw new PastEnd(this.at, 1, this.at);
       this.#room(part);
       this.#out.set(this.reader.bytes(this.at, part), this.#filled);
       this.#filled += part;
       this.at += part;
-      left -= part;
+      this.#left -= part;
     }
+    if (this.#left === 0) this.#blocks += 1;
   }
 
   #dynamic(): void {
@@ -298,13 +437,13 @@ class Inflater {
     }
     const [first, second] = [codeOf(all.subarray(0, lengths)), codeOf(all.subarray(lengths))];
     if (!first || !second || all[256] === 0) this.#fail("a damaged code table");
-    this.#coded(first as Code, second as Code);
+    this.#codes = { lengths: first as Code, distances: second as Code };
   }
 
   #coded(lengths: Code, distances: Code): void {
     const out = this.#out;
     const { lengthBase, lengthExtra, distanceBase, distanceExtra } = this.dialect;
-    for (;;) {
+    while (!this.#gave) {
       const symbol = this.#symbol(lengths);
       if (symbol < 256) {
         this.#room(1);
@@ -312,7 +451,11 @@ class Inflater {
         this.#filled += 1;
         continue;
       }
-      if (symbol === 256) return;
+      if (symbol === 256) {
+        this.#codes = null;
+        this.#blocks += 1;
+        return;
+      }
       const length =
         (lengthBase[symbol - 257] ?? this.#fail("a length that does not exist")) + this.#need(lengthExtra[symbol - 257] as number);
       const far = this.#symbol(distances);
@@ -339,6 +482,7 @@ class Inflater {
     const piece = this.#out.subarray(this.#taken, this.#filled);
     this.#plain += piece.length;
     this.#taken = this.#filled;
+    this.#gave = true;
     this.take(piece);
     if (this.#plain > this.most) throw new TooMuch();
   }

@@ -1,5 +1,6 @@
-import type { ByteSource } from "./byte-source";
-import { CODECS, type Coding } from "./codecs";
+import { type ByteSource, WindowSource } from "./byte-source";
+import { CODECS, type Coding, MOST_AT_ONCE, streamOf } from "./codecs";
+import type { InflatedBytes } from "./inflate";
 import { type Range, RangeSet } from "./range-set";
 import { lastNotAfter } from "./starts";
 
@@ -150,8 +151,9 @@ export class LayoutSource implements ByteSource {
   readonly size: number;
   readonly #starts: Float64Array;
   #decoded: { index: number; bytes: Uint8Array } | undefined;
-  /** Coded pieces that were read and turned out damaged. */
-  readonly #unsound = new Set<number>();
+  /** Coded pieces that were read and turned out damaged: from which of their plain bytes on. */
+  readonly #unsound = new Map<number, number>();
+  #stream: { index: number; bytes: InflatedBytes } | undefined;
 
   constructor(
     private readonly disk: ByteSource,
@@ -172,7 +174,7 @@ export class LayoutSource implements ByteSource {
       const part = into.subarray(done, done + length);
       if (segment.kind === "disk") this.disk.read(segment.at + inside, part);
       else if (segment.kind === "held") part.set(segment.bytes.subarray(inside, inside + length));
-      else if (segment.kind === "coded") part.set(this.#plain(segment, index).subarray(inside, inside + length));
+      else if (segment.kind === "coded") this.#readCoded(segment, index, inside, part);
     });
   }
 
@@ -181,7 +183,9 @@ export class LayoutSource implements ByteSource {
     const found: Range[] = [];
     this.#each(at, length, (segment, index, inside, part, done) => {
       const start = at + done;
-      if (segment.kind === "lost" || this.#unsound.has(index)) found.push({ start, end: start + part });
+      const sound = Math.max(0, Math.min(part, (this.#unsound.get(index) ?? Number.POSITIVE_INFINITY) - inside));
+      if (segment.kind === "lost" || sound < part)
+        found.push({ start: segment.kind === "lost" ? start : start + sound, end: start + part });
       else if (segment.kind === "disk") {
         const from = segment.at + inside;
         for (const range of this.#missing(from, part)) found.push({ start: range.start - from + start, end: range.end - from + start });
@@ -209,11 +213,28 @@ export class LayoutSource implements ByteSource {
     return [...found.ranges];
   }
 
+  /** Reads from a coded piece; one that is very large is decoded while it is read. */
+  #readCoded(segment: Segment & { kind: "coded" }, index: number, inside: number, into: Uint8Array): void {
+    const [run, more] = segment.from;
+    const streamed = segment.length > MOST_AT_ONCE && run && !more && !segment.held;
+    if (streamed && this.#stream?.index !== index) {
+      const bytes = streamOf(segment.coding, new WindowSource(this.disk, run.at, run.length));
+      this.#stream = bytes ? { index, bytes } : undefined;
+    }
+    if (!streamed || !this.#stream) {
+      into.set(this.#plain(segment, index).subarray(inside, inside + into.length));
+      return;
+    }
+    const { bytes } = this.#stream;
+    bytes.read(inside, into);
+    if (bytes.endsAt !== null && bytes.endsAt < segment.length) this.#unsound.set(index, bytes.endsAt);
+  }
+
   #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {
     if (this.#decoded?.index === index) return this.#decoded.bytes;
     const coded = segment.held ?? readRuns(this.disk, segment.from);
     const { bytes, sound } = CODECS[segment.coding].decode(coded, segment.length);
-    if (!sound) this.#unsound.add(index);
+    if (!sound) this.#unsound.set(index, 0);
     this.#decoded = { index, bytes };
     return bytes;
   }

@@ -3,7 +3,7 @@ import { readTarArchive } from "../archives/tar-archive";
 import { unpackWhole } from "../archives/unpack";
 import { joined, readZipArchive } from "../archives/zip-archive";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { MOST_DEFLATED } from "../bytes/codecs";
+import { mostCoded } from "../bytes/codecs";
 import { layoutOf, type Segment, sliceLayout } from "../bytes/layout";
 import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
@@ -258,7 +258,7 @@ class ArchiveSet implements BackupSet {
     const around = likeliest(part)?.layout;
     if (!entry?.stored || unpacked || !around || entry.present !== entry.size) return null;
     const { at, length, deflated } = entry.stored;
-    if (deflated && entry.size > MOST_DEFLATED) return null;
+    if (deflated && entry.size > mostCoded("deflate")) return null;
     const held = sliceLayout(around, at, length);
     if (!held) return null;
     if (!deflated) return { layout: layoutOf(held, entry.size), holder: part };
