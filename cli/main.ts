@@ -6,13 +6,13 @@ import { EXIT, Usage } from "./usage";
 
 const HELP = `Tidy Compass, command line
 
-  compass inspect SOURCE [--findings] [--json]
+  compass inspect SOURCE [--findings] [--thorough] [--range 75%-100%] [--json]
       the partition table and the volumes of an image, lost and earlier ones included; with --findings what does not
-      add up in each, and the users' profiles on it
+      add up in each, and the users' profiles on it; with --thorough how many files of a backup file or archive stand how, or of a part of it
 
-  compass stores SOURCE [--deep] [--json]
+  compass stores SOURCE [--deep] [--thorough] [--json]
       what holds files: the volumes of an image with their snapshots, a folder; with --deep also the backup sets in them, state by
-      state, the disk images that lie in them as files, and what is in those. The ID of a store is given to the verbs below with --store
+      state, the disk images that lie in them as files, and what is in those; with --thorough the sets of a large damaged backup file past its damage. The ID of a store is given to the verbs below with --store
 
   compass list SOURCE [--volume N | --store ID | --as-of DATE] [--state live|deleted|all] [--records-only] [--system]
                [--thorough] [--range 75%-100%] [--json]
@@ -84,8 +84,14 @@ const chosen = {
 const laidOut = { "as-of": string, match: string, to: string, streams: boolean, layout: string, names: string } as const;
 // Each verb's code is loaded when it is called, so that no call waits for what it does not need.
 const verbs = {
-  inspect: { options: { json: boolean, findings: boolean, beside: strings }, load: async () => (await import("./inspect")).inspect },
-  stores: { options: { json: boolean, deep: boolean, beside: strings }, load: async () => (await import("./stores")).stores },
+  inspect: {
+    options: { json: boolean, findings: boolean, beside: strings, thorough: boolean, range: string },
+    load: async () => (await import("./inspect")).inspect,
+  },
+  stores: {
+    options: { json: boolean, deep: boolean, beside: strings, thorough: boolean },
+    load: async () => (await import("./stores")).stores,
+  },
   list: { options: { ...chosen, "as-of": string, system: boolean }, load: async () => (await import("./list")).list },
   restore: {
     options: { ...chosen, ...laidOut, foreign: boolean, conflict: string, package: string, list: boolean },

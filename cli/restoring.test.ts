@@ -37,6 +37,9 @@ const filesIn = (folder: string): string[] =>
 describe("backup files on the command line", () => {
   it("inspect and stores name the file and its sets", () => {
     expect(compass("inspect", large, "--json").lines()[0]).toMatchObject({ filesystem: "tape", label: "Work weekly" });
+    const [thorough] = compass("inspect", large, "--thorough", "--json").lines() as [{ files: Record<string, number> }];
+    expect(Object.values(thorough.files).reduce((sum, count) => sum + count, 0)).toBe(298);
+    expect(compass("inspect", large, "--range", "75%-100%").out).toMatch(/files: \d+ whole, \d+ partial/);
     const sets = compass("stores", large, "--json")
       .lines()
       .filter(({ kind }) => kind === "set");
@@ -46,6 +49,34 @@ describe("backup files on the command line", () => {
       .filter(({ type }) => type === "file");
     expect(one).toHaveLength(31);
     expect(new Set(one.map(({ set }) => set))).toEqual(new Set(["2"]));
+  });
+
+  it("archives in archives are stores, however deep, and give their own members back", () => {
+    const nested = join(work, "nested.zip");
+    writeFileSync(nested, backupFile("zip-nested.zip"));
+    const inner = compass("stores", nested, "--deep", "--json")
+      .lines()
+      .filter(({ kind, parent }) => kind === "volume" && parent !== "image");
+    const { inside } = backupJson<{ originals: { file?: string; inside?: Record<string, unknown> }[] }>("zip.json").originals.find(
+      ({ file }) => file === "open-zip-nested.zip",
+    ) as { inside: Record<string, unknown> };
+    // Two archives in it, and one in one of those.
+    expect(inner).toHaveLength(3);
+    expect(Object.keys(inside).length).toBeGreaterThanOrEqual(2);
+    for (const { store } of inner) {
+      const restored = compass(
+        "restore",
+        nested,
+        "--store",
+        String(store),
+        "--thorough",
+        "--to",
+        join(work, String(store).replaceAll("/", "_")),
+        "--json",
+      ).lines();
+      expect(restored.length).toBeGreaterThan(0);
+      expect(restored.every(({ condition, size }) => condition === "whole" || size === 0)).toBe(true);
+    }
   });
 
   it("list is light unless it is asked to be thorough, and takes a part", () => {

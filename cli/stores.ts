@@ -7,7 +7,7 @@ import { EXIT } from "./usage";
 /** `compass stores`: a line a store, those inside others after them. */
 export function stores(positionals: readonly string[], options: Options): number {
   let problems = false;
-  const all = listStores({ sourcePath: oneSource(positionals), beside: options.beside }, options.deep ?? false);
+  const all = listStores({ sourcePath: oneSource(positionals), beside: options.beside }, options.deep ?? false, options.thorough ?? false);
   for (let next = all.next(); ; next = all.next()) {
     if (next.done) {
       if (!next.value) say("These are not all: more disks lie in this source, or deeper ones, than are listed.");

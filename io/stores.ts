@@ -1,8 +1,11 @@
 import { statSync } from "node:fs";
 import { dirname } from "node:path";
+import type { ByteSource } from "../core/bytes/byte-source";
 import { firstByte, markForeign } from "../core/bytes/layout";
 import { BANDS, BUNDLE_LIST, isBundleList } from "../core/containers/sparse-bundle";
 import { type FileRecord, type FileSystem, FileSystemError, likeliest } from "../core/filesystems/file-record";
+import { isBackup } from "../core/filesystems/names";
+import { identify } from "../core/formats/registry";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import type { BackupSet, SetState } from "../core/sets/backup-set";
 import { findSets } from "../core/sets/registry";
@@ -50,6 +53,8 @@ const MOST_PARTS = 65_536;
 interface Walk {
   /** Also looks for disks inside files. */
   readonly deep: boolean;
+  /** Sets of damaged backup files are looked for past their damage, however large those are. */
+  readonly thorough: boolean;
   /** Only the way to this store is gone; null: all ways are. */
   readonly wanted: string | null;
   left: number;
@@ -62,15 +67,16 @@ interface Walk {
  * @returns at its end, whether these are all that can be found: very many, or very deep ones are left out
  * @throws SourceError when the source cannot be opened
  */
-export function* listStores(source: DiskAt, deep: boolean): Generator<Store, boolean, void> {
-  const walk: Walk = { deep, wanted: null, left: MOST_STORES, cut: false };
+export function* listStores(source: DiskAt, deep: boolean, thorough = false): Generator<Store, boolean, void> {
+  const walk: Walk = { deep, thorough, wanted: null, left: MOST_STORES, cut: false };
   yield* walkSource(source, walk);
   return !walk.cut;
 }
 
 /** Finds a store by its id. @throws SourceError when the source cannot be opened; null: it has no such store */
 export function findStore(source: DiskAt, id: string): Store | null {
-  for (const store of walkSource(source, { deep: true, wanted: id, left: MOST_STORES, cut: false })) if (store.id === id) return store;
+  for (const store of walkSource(source, { deep: true, thorough: true, wanted: id, left: MOST_STORES, cut: false }))
+    if (store.id === id) return store;
   return null;
 }
 
@@ -139,7 +145,7 @@ function* walkDisk(
         notes: volume.notes,
       };
       if (typeof found === "string") continue;
-      for (const { view, kind, label: name, asOf, machine = null, notes: own = [] } of found.states?.() ?? [])
+      for (const { view, kind, label: name, asOf, machine = null, notes: own = [] } of found.states?.(walk.thorough) ?? [])
         yield {
           ...NO_SET,
           id: `${inside}/state:${view}`,
@@ -196,7 +202,7 @@ const leadsTo = ({ wanted }: Walk, id: string) => wanted === null || wanted === 
 /** Looks for what a tree holds: backup sets kept as files in it, and disks inside its files. @param volume the one the tree is on; null: none */
 function* walkInside(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
   if (walk.wanted === null || walk.wanted.startsWith(`${parent}/set:`)) yield* statesIn(tree, disk, volume, parent, walk);
-  yield* walkFiles(tree, disk, parent, walk);
+  yield* walkFiles(tree, disk, volume, parent, walk);
 }
 
 function* statesIn(tree: FileTree, disk: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
@@ -248,11 +254,13 @@ function* statesOf(
   }
 }
 
-/** Looks for disks inside the files of a tree. */
-function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk): Generator<Store, void, void> {
+/** Looks for disks inside the files of a tree; in a backup file or archive, for archives too. */
+function* walkFiles(tree: FileTree, around: DiskAt, volume: VolumeReport | null, parent: string, walk: Walk): Generator<Store, void, void> {
   const depth = around.within?.length ?? 0;
   if (walk.wanted !== null && !walk.wanted.startsWith(`${parent}/file`)) return;
-  const found = disksAmong(tree, parent, walk);
+  // On a drive there may be very many: there an archive is opened by itself, by its name.
+  const archives = walk.wanted !== null || (volume !== null && isBackup(volume.filesystem));
+  const found = disksAmong(tree, archives, parent, walk);
   const parts = found.size > 0 ? partsBeside(tree, [...found.values()]) : new Map<string, InnerPart[]>();
   for (const [id, record] of found) {
     if (walk.left <= 0 || depth >= MOST_WITHIN) {
@@ -275,7 +283,7 @@ function* walkFiles(tree: FileTree, around: DiskAt, parent: string, walk: Walk):
 
 const ENOUGH = 512;
 
-function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, FileRecord> {
+function disksAmong(tree: FileTree, archives: boolean, parent: string, walk: Walk): Map<string, FileRecord> {
   const found = new Map<string, FileRecord>();
   for (const { records } of tree.readRecords(null, ENOUGH))
     for (const record of records) {
@@ -289,13 +297,18 @@ function disksAmong(tree: FileTree, parent: string, walk: Walk): Map<string, Fil
       if (!opened) continue;
       try {
         // Beside its list, a bundle keeps a copy of it.
-        if (looksLikeDisk(opened.content) && (record.name === BUNDLE_LIST || !isBundleList(opened.content))) found.set(id, record);
+        if (archives && isArchive(opened.content, record.name)) found.set(id, record);
+        else if (looksLikeDisk(opened.content) && (record.name === BUNDLE_LIST || !isBundleList(opened.content))) found.set(id, record);
       } finally {
         opened.close();
       }
     }
   return withoutBands(found);
 }
+
+/** An archive as such: documents that are built as one are none. */
+const ARCHIVES: ReadonlySet<string> = new Set(["zip", "tar"]);
+const isArchive = (content: ByteSource, name: string): boolean => ARCHIVES.has(identify(content, name)?.id ?? "");
 
 /** The bands of a bundle are parts of its disk, and no disks of their own. */
 function withoutBands(found: Map<string, FileRecord>): Map<string, FileRecord> {

@@ -148,8 +148,8 @@ export interface FileSystem {
    * from its beginning). `readRecords` of such a volume is light: it follows what is sound, and looks at no content.
    */
   readThorough?(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void>;
-  /** Earlier states of the volume that can be opened as volumes of their own. */
-  states?(): StateOfVolume[];
+  /** Earlier states of the volume that can be opened as volumes of their own. @param thorough of a damaged backup file past its damage, however large it is */
+  states?(thorough?: boolean): StateOfVolume[];
   /** Its own records cover what only its states have: these need not be gone through for that. */
   readonly recordsCoverStates?: true;
   /** What does not add up in the volume, in plain words. Nothing is repaired. */

@@ -138,16 +138,16 @@ class TapeVolume implements FileSystem {
   }
 
   #setOf(view: string): TapeSet {
-    const found = this.#sets().find((set) => setKey(set) === view);
+    const found = this.#sets(true).find((set) => setKey(set) === view);
     if (!found) throw new FileSystemError("The backup file has no such set.");
     return found;
   }
 
-  #sets(): TapeSet[] {
+  #sets(thorough: boolean): TapeSet[] {
     const sets: TapeSet[] = [];
-    const thorough = this.medium.size <= MOST_SEARCHED;
+    const search = thorough || this.medium.size <= MOST_SEARCHED;
     let steps = 0;
-    for (const entry of new TapeWalk(this.reader, this.clusterSize, thorough, { start: 0, end: this.medium.size }).entries()) {
+    for (const entry of new TapeWalk(this.reader, this.clusterSize, search, { start: 0, end: this.medium.size }).entries()) {
       if (entry.kind === "set" && !(entry.continues && sets.length > 0)) sets.push(entry.set);
       steps += 1;
       if (steps > MOST_STEPS || sets.length >= MOST_SETS) break;
@@ -155,9 +155,9 @@ class TapeVolume implements FileSystem {
     return sets;
   }
 
-  states(): StateOfVolume[] {
+  states(thorough = false): StateOfVolume[] {
     if (this.view !== null) return [];
-    return this.#sets().map((set) => ({
+    return this.#sets(thorough).map((set) => ({
       view: setKey(set),
       kind: "set",
       label: set.name ?? `Set ${set.number ?? "?"}`,
