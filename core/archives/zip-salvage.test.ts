@@ -4,8 +4,10 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, describe, expect, it } from "vitest";
 import { backupFile, backupJson, damagedBackups, type ReadBack, readBackup, sha256 } from "../../tests/support/backup-truth";
-import { MemorySource } from "../bytes/byte-source";
+import { carveImage } from "../../tests/support/lab-files";
+import { MemorySource, WindowSource } from "../bytes/byte-source";
 import { openContainer } from "../containers/open-container";
+import { recogniseRemains } from "../filesystems/recognise";
 import { inspectDisk, openVolume } from "../volumes/inspect";
 
 // ZIP: the published APPNOTE. Archives by Zip 3.0, 7-Zip and Python's zipfile; the damage by script, judged byte by byte.
@@ -86,6 +88,21 @@ describe.each(damagedBackups("zip-damaged"))("$name", (damagedCase) => {
   });
 
   it("calls nothing whole that is not", () => expect(falselyWhole(read)).toEqual([]));
+});
+
+describe("what is no archive", () => {
+  it("a drive without a file system, on which archives lie among other files, stays what it is", () => {
+    const { source } = carveImage();
+    // Its first MiB and all of it, at several beginnings: documents, which are archives inside, stand everywhere.
+    for (const start of [0, 1 << 20, 5 << 20, 17 << 20, 33 << 20]) {
+      const window = new WindowSource(source, start, source.size - start);
+      expect(
+        inspectDisk(window).volumes.map(({ filesystem }) => filesystem),
+        `from ${start}`,
+      ).not.toContain("zip");
+      expect(recogniseRemains(window).filesystem).not.toBe("tar");
+    }
+  });
 });
 
 describe("an archive in parts", () => {

@@ -57,6 +57,10 @@ export interface FileSystemKind {
   /** Recognises a volume without any boot sector by its records. Disk byte offset and length of the stretch in question. */
   recogniseRecords?(disk: ByteSource, start: number, length: number): Recognised | null;
   /**
+   * Recognises a backup file or archive whose beginning is lost or damaged, where nothing else was found on a disk: the disk is all of it.
+   */
+  recogniseRemains?(disk: ByteSource): Recognised | null;
+  /**
    * How each of them is opened. @throws FileSystemError when its structures cannot be followed
    * `view`: which of several volumes in the same place, and as of when; null where there is one alone, or the first is meant.
    */

@@ -23,6 +23,9 @@ export function recogniseFileSystem(volume: ByteSource): Recognised {
   return firstAnswer((kind) => kind.recognise(head)) ?? firstAnswer((kind) => kind.recogniseCopy?.(volume)) ?? NOTHING;
 }
 
+/** Says which backup file or archive a whole disk is whose beginning is lost or damaged. */
+export const recogniseRemains = (disk: ByteSource): Recognised => firstAnswer((kind) => kind.recogniseRemains?.(disk)) ?? NOTHING;
+
 /** Says which file system a stretch of a disk holds whose boot sectors are all gone, by its records. */
 export const recogniseByRecords = (disk: ByteSource, start: number, length: number): Recognised =>
   firstAnswer((kind) => kind.recogniseRecords?.(disk, start, length)) ?? NOTHING;

@@ -5,7 +5,7 @@ import { closedVolume, looksRandom } from "../filesystems/closed-volume";
 import { type FileSystem, FileSystemError } from "../filesystems/file-record";
 import type { Recognised } from "../filesystems/file-system-kind";
 import { type FileSystemName, isBackup } from "../filesystems/names";
-import { recogniseByRecords, recogniseFileSystem } from "../filesystems/recognise";
+import { recogniseByRecords, recogniseFileSystem, recogniseRemains } from "../filesystems/recognise";
 import { openFileSystem, volumesIn } from "../filesystems/registry";
 import type { Partition, PartitionTable } from "../partitions/partition";
 import { readPartitions } from "../partitions/read-partitions";
@@ -61,7 +61,8 @@ export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
   const notes = [...held.notes, ...table.notes];
   const others = otherVolumes(disk, declared, alone, notes, held.disk ?? disk);
   // A disk without a table that turns out to hold volumes is no volume itself.
-  const kept = alone && declared[0]?.filesystem === "unknown" && !declared[0].closed && others.length > 0 ? [] : declared;
+  const unknown = alone && declared[0]?.filesystem === "unknown" && !declared[0].closed;
+  const kept = !unknown ? declared : others.length > 0 ? [] : [remainsOf(disk) ?? (declared[0] as FoundVolume)];
   const listed = [...kept, ...others.filter((each) => each.standing === "lost")].sort((a, b) => a.offset - b.offset);
   const volumes = [...listed, ...others.filter((each) => each.standing === "earlier")].map(
     (found, volume): VolumeReport => ({ volume, container: held.kind, table: table.kind, ...found }),
@@ -70,6 +71,12 @@ export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
     notes.push("There is no partition table any more; the volumes were found by their own boot sectors.");
   for (const overlap of overlapping(volumes)) notes.push(overlap);
   return { container: held.kind, identity: held.identity, created: held.created, size: disk.size, table: table.kind, volumes, notes };
+}
+
+/** A backup file or archive whose beginning is lost; null: it is none. */
+function remainsOf(disk: ByteSource): FoundVolume | null {
+  const recognised = recogniseRemains(disk);
+  return recognised.filesystem === "unknown" ? null : describe(disk, 0, disk.size, recognised, "present", null, []);
 }
 
 /** A disk in which no volume can be read: why is said by what holds it. */

@@ -1,4 +1,4 @@
-import { MemorySource, WindowSource } from "../../bytes/byte-source";
+import { MemorySource } from "../../bytes/byte-source";
 import type { FileSystemKind } from "../file-system-kind";
 import { MediumReader, readBlock } from "./block";
 import { COMMON, TYPES } from "./layout";
@@ -21,12 +21,11 @@ export const tape: FileSystemKind = {
       : null;
   },
   /** Where the beginning is lost or damaged, by blocks further on. */
-  recogniseRecords(disk, start, length) {
-    if (start !== 0 || length !== disk.size) return null;
-    const reader = new MediumReader(new WindowSource(disk, start, length));
+  recogniseRemains(disk) {
+    const reader = new MediumReader(disk);
     let found = 0;
     for (let at = 0; found < ENOUGH; found += 1) {
-      const anchor = findAnchor(reader, at, Math.min(length, REACH));
+      const anchor = findAnchor(reader, at, Math.min(disk.size, REACH));
       if (!anchor) return null;
       at = anchor.at + 1;
     }
