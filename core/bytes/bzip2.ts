@@ -39,6 +39,8 @@ class Bzip2 {
   run(): { end: number; plain: number } {
     try {
       const level = this.reader.u8(this.at + 3) - 0x30;
+      // "BZh" and the size of blocks, 1 to 9 times 100,000 bytes: anything else is none, however large a block it would have.
+      if (!this.reader.has(this.at, "BZh") || level < 1 || level > 9) this.#fail("no packed data begin here");
       this.at += 4;
       let combined = 0;
       for (;;) {

@@ -30,6 +30,19 @@ describe("codecs", () => {
       }
   });
 
+  it("bzip2 data that do not begin as such are refused, whatever size of block they name", () => {
+    for (const [at, byte] of [
+      [3, 0x1c],
+      [3, 0x30],
+      [3, 0xff],
+      [0, 0x43],
+    ] as const) {
+      const packed = Buffer.from(BZIP2, "base64");
+      packed[at] = byte;
+      expect(CODECS.bzip2.decode(packed, 100)).toEqual({ bytes: new Uint8Array(100), sound: false });
+    }
+  });
+
   it("deflate and bzip2 give back what other tools packed; damaged, what is sound before it", () => {
     const plain = Buffer.from(TEXT);
     const packed = { deflate: deflateRawSync(plain), bzip2: Buffer.from(BZIP2, "base64") };
