@@ -45,7 +45,12 @@ export async function startPass(
         ),
       );
     if (earlier.length > 0 && !options.again)
-      throw new Problem(`${passWords(place, form).title}: done already, or being done for this volume. See the list of passes.`, 409);
+      throw new Problem(
+        form === "backup"
+          ? `${passWords(place, form).title}: done already, or being done for this file. See the list of passes.`
+          : `The ${passKind(place).words.noun} of this volume are read already, or being read: see the list of passes.`,
+        409,
+      );
     const [row] = await tx
       .insert(passes)
       .values({ jobId, sourceId: found.source.id, storeId, place, options })
