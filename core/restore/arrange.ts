@@ -1,4 +1,5 @@
 import type { Kind } from "../formats/format";
+import { KIND_TITLES } from "../formats/kind-titles";
 import { safeComponents, safeName } from "./names";
 
 /** How restored files lie below their destination: in their own folders, all in one, by kind, or by the day they were taken or changed. */
@@ -23,18 +24,6 @@ export interface ArrangedFile {
   readonly number: number;
 }
 
-const FOLDERS: Readonly<Record<Kind, string>> = {
-  documents: "Documents",
-  sheets: "Sheets",
-  drawings: "Drawings",
-  pictures: "Pictures",
-  video: "Video",
-  audio: "Audio",
-  mail: "Mail",
-  archives: "Archives",
-  "application-data": "Application data",
-  other: "Other",
-};
 const UNDATED = "Undated";
 const DIGITS = 4;
 
@@ -78,7 +67,7 @@ export function arrange(file: ArrangedFile, layout: RestoreLayout, pattern: Name
   const own = pattern ? pattern.nameOf(file) : withExtension(file);
   const name = safeName(own);
   if (layout === "flat") return [name];
-  if (layout === "kind") return [FOLDERS[file.kind], name];
+  if (layout === "kind") return [KIND_TITLES[file.kind], name];
   if (layout === "date") {
     const day = dayOf(file);
     return day ? [day.slice(0, 4), day, name] : [UNDATED, name];

@@ -1,5 +1,6 @@
 import { type Condition, PLACES, titleOf } from "../../core/copies/vocabulary";
 import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
+import { KIND_TITLES } from "../../core/formats/kind-titles";
 import type { Since } from "../items/contract";
 import { PASS_PLACES, type PassOptions, passKind } from "../passes/contract";
 import type { Counts, Result } from "../restores/contract";
@@ -79,18 +80,7 @@ export const CONDITION_WORDS: Record<string, string> = {
   "not-checked": "not checked",
 };
 
-export const KIND_WORDS: Record<string, string> = {
-  documents: "Documents",
-  sheets: "Sheets",
-  drawings: "Drawings",
-  pictures: "Pictures",
-  video: "Video",
-  audio: "Audio",
-  mail: "Mail",
-  archives: "Archives",
-  "application-data": "Application data",
-  other: "Other",
-};
+export const KIND_WORDS: Record<string, string> = KIND_TITLES;
 
 /** So many files of a kind, for the middle of a sentence. */
 export function kindCountText(kind: string, count: number): string {

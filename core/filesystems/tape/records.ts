@@ -277,33 +277,45 @@ const MOST_SLIPPED = 1 << 16;
 const words = new Int32Array(1 << 16);
 const bytesOfWords = new Uint8Array(words.buffer);
 
-/** Compares the exclusive or of a content's 32-bit words, filled up with zeros, with the checksum kept of it (from memory of practice). */
+/** Words of a block that damage would have emptied as a whole. */
+const EMPTIED = 128;
+
+/**
+ * Compares the exclusive or of a content's 32-bit words, filled up with zeros, with the checksum kept of it (from memory of practice).
+ * @returns null where it tells nothing: it is not there, or the content has blocks of nothing but zeros, and words that repeat cancel one
+ * another out, so that emptying them would not show
+ */
 function checksumAgrees(checksum: Stream, data: Stream, source: ByteSource): boolean | null {
   if (checksum.length !== 4 || checksum.dataAt + 4 > source.size) return null;
   const kept = new Uint8Array(4);
   source.read(checksum.dataAt, kept);
   let sum = 0;
+  let emptied = false;
   for (let done = 0; done < data.length; done += bytesOfWords.length) {
     const length = Math.min(bytesOfWords.length, data.length - done);
     const count = Math.ceil(length / 4);
     // What fills the last word is zeros, whatever was there before.
     if (length % 4 !== 0) words[count - 1] = 0;
     source.read(data.dataAt + done, bytesOfWords.subarray(0, length));
-    sum ^= xorOf(count);
+    for (let at = 0; at < count; at += EMPTIED) {
+      let [a, b, any] = [0, 0, 0];
+      const end = Math.min(count, at + EMPTIED);
+      const even = end - ((end - at) % 2);
+      for (let i = at; i < even; i += 2) {
+        const one = words[i] as number;
+        const other = words[i + 1] as number;
+        a ^= one;
+        b ^= other;
+        any |= one | other;
+      }
+      if (even < end) {
+        a ^= words[even] as number;
+        any |= words[even] as number;
+      }
+      sum ^= a ^ b;
+      if (any === 0 && end - at === EMPTIED) emptied = true;
+    }
   }
-  return sum === new DataView(kept.buffer).getInt32(0, true);
-}
-
-/** The exclusive or of the first words: four at a time, which the processor does side by side. */
-function xorOf(count: number): number {
-  let [a, b, c, d] = [0, 0, 0, 0];
-  const even = count - (count % 4);
-  for (let i = 0; i < even; i += 4) {
-    a ^= words[i] as number;
-    b ^= words[i + 1] as number;
-    c ^= words[i + 2] as number;
-    d ^= words[i + 3] as number;
-  }
-  for (let i = even; i < count; i += 1) a ^= words[i] as number;
-  return a ^ b ^ c ^ d;
+  const agrees = sum === new DataView(kept.buffer).getInt32(0, true);
+  return agrees && emptied ? null : agrees;
 }

@@ -52,15 +52,15 @@ class TapeVolume implements FileSystem {
   /** What can be followed; null: too much is damaged to say. */
   get allocation(): UsedMap | null {
     if (this.#map !== undefined) return this.#map;
-    const gaps = this.#gapsOf(this.medium.size <= MOST_SEARCHED);
+    const { gaps, until } = this.#gapsOf(this.medium.size <= MOST_SEARCHED);
     const block = this.clusterSize;
     const inBlocks = gaps.map(({ start, end }) => ({ start: Math.floor(start / block), end: Math.ceil(end / block) }));
-    this.#map = gaps.length >= MOST_GAPS ? null : new GapMap(Math.ceil(this.medium.size / block), inBlocks);
+    this.#map = until < this.medium.size ? null : new GapMap(Math.ceil(this.medium.size / block), inBlocks);
     return this.#map;
   }
 
   /** Stretches that cannot be followed, up to as many blocks as are gone through at once. Bytes of the medium. */
-  #gapsOf(thorough: boolean): Range[] {
+  #gapsOf(thorough: boolean): { readonly gaps: Range[]; readonly until: number } {
     const gaps: Range[] = [];
     const whole = { start: 0, end: this.medium.size };
     const walk = new TapeWalk(this.reader, this.clusterSize, thorough, whole);
@@ -68,9 +68,9 @@ class TapeVolume implements FileSystem {
     for (const entry of walk.entries()) {
       steps += 1;
       if (entry.kind === "gap") gaps.push({ start: entry.start, end: entry.end });
-      if (steps > MOST_STEPS || gaps.length >= MOST_GAPS) break;
+      if (steps > MOST_STEPS || gaps.length >= MOST_GAPS) return { gaps, until: walk.at };
     }
-    return gaps;
+    return { gaps, until: this.medium.size };
   }
 
   /** Light: from block to block by what each says of the next. Units of work are logical blocks. */
@@ -172,9 +172,20 @@ class TapeVolume implements FileSystem {
   }
 
   findings(): Finding[] {
-    const gaps = this.#gapsOf(true);
-    if (gaps.length === 0) return [];
+    const { gaps, until } = this.#gapsOf(true);
+    const unread =
+      until < this.medium.size
+        ? [
+            {
+              what: "The backup file was gone through for damage only up to a place: behind it there may be more",
+              count: 1,
+              examples: [`byte ${until}`],
+            },
+          ]
+        : [];
+    if (gaps.length === 0) return unread;
     return [
+      ...unread,
       {
         what: "Stretches of the backup file are damaged: what stood there is lost, or stands there without its headers",
         count: gaps.length,

@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../../demo/draw";
+import { writeTape } from "../../../demo/tape-writer";
 import {
   backupFile,
   backupJson,
@@ -120,6 +121,23 @@ describe("sets and streams", () => {
     changed[at + 50] = (changed[at + 50] as number) ^ 0x20;
     expect(conditionIn(changed)?.condition).not.toBe("whole");
     expect(conditionIn(changed)?.notes.join()).toContain("checksum");
+  });
+
+  it("a checksum that cannot have seen the damage makes nothing whole: words that repeat cancel one another out", () => {
+    const content = Buffer.alloc(6000, "aaaa");
+    const medium = writeTape("Repeats", [
+      {
+        name: "One",
+        date: new Date(Date.UTC(2011, 2, 5)),
+        files: [{ folder: [], name: "repeats.dat", content, modified: new Date(Date.UTC(2011, 2, 4)) }],
+      },
+    ]);
+    const conditionOf = (of: Uint8Array) => files(readBackup(of, true))[0]?.copy.condition;
+    expect(conditionOf(medium)).toBe("whole");
+    const at = medium.indexOf(content.subarray(0, 64));
+    const emptied = Uint8Array.from(medium);
+    emptied.fill(0, at + 1024, at + 3072);
+    expect(conditionOf(emptied)).not.toBe("whole");
   });
 
   it("of a part, the file it begins in is given and says so, and nothing behind it is missed", () => {
