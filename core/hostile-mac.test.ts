@@ -1,10 +1,9 @@
 import { describe, expect, it } from "vitest";
 import { macStructures } from "../tests/support/mac-truth";
-import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
+import { mutate, readDisk, SLOWEST_MS, type SubjectName } from "../tests/support/mutations";
 
 const MAC: readonly SubjectName[] = ["hfs+", "hfs+ with a journal", "apfs", "compressed disk image", "sparse disk image"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
-const SLOWEST_MS = 2_000;
 const MOST_MEMORY = 512 << 20;
 
 describe("damaged Mac volumes and images", () => {

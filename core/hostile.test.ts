@@ -1,12 +1,11 @@
 import { describe, expect, it } from "vitest";
-import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
+import { mutate, readDisk, SLOWEST_MS, type SubjectName } from "../tests/support/mutations";
 import { fixture } from "../tests/support/volume-truth";
 
 const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];
 const BACKUPS: readonly SubjectName[] = ["tape", "zip archive", "zip archive of 64 bits"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
 const SLOW_ROUNDS = Math.ceil(ROUNDS / 5);
-const SLOWEST_MS = 2_000;
 const MOST_MEMORY = 512 << 20;
 
 describe("damaged volumes and containers", () => {
