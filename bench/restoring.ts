@@ -52,6 +52,9 @@ async function main(): Promise<void> {
     layout: "tree",
     streams: false,
     asFound: false,
+    form: "files" as const,
+    bagLimit: null,
+    kinds: {},
     choices: {},
   });
   const before = performance.now();
@@ -66,6 +69,9 @@ async function main(): Promise<void> {
     layout: "tree" as const,
     streams: false,
     asFound: false,
+    form: "files" as const,
+    bagLimit: null,
+    kinds: {},
     choices: {},
   };
   const longest = watchLoop();

@@ -1,25 +1,21 @@
-import { createHash } from "node:crypto";
-import { existsSync, lstatSync, readdirSync } from "node:fs";
-import { join, relative } from "node:path";
-import Papa from "papaparse";
-import type { ByteSource } from "../core/bytes/byte-source";
+import { existsSync, readdirSync } from "node:fs";
+import { basename, join, relative } from "node:path";
 import { MemorySource } from "../core/bytes/byte-source";
+import { LIST_NAME, toListRow } from "../core/restore/file-list";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
+import { CONFLICTS, type Conflict, takenFor } from "../core/restore/wishes";
 import { Delivery } from "../io/deliver";
+import { hashContent } from "../io/hash-content";
 import { makeFolder } from "../io/make-folder";
+import { writeSheet } from "../io/sheet";
 import { describeWriteError } from "../io/system-errors";
+import { closeBag, inPayload } from "../io/write-bag";
 import { withChosen } from "./chosen";
 import { destination } from "./destination";
 import type { Options } from "./options";
 import { line, oneSource, say } from "./output";
-import { Package } from "./package";
 import { EXIT, Usage } from "./usage";
 import { contentOf, notRestorable, type WantedFile, wantedFiles, wishOf } from "./wanted-files";
-
-/** What to do where a file of that name is already: "compare" leaves it where it is the same, and keeps both where it is not. */
-const CONFLICTS = ["keep-both", "skip", "replace", "compare"] as const;
-type WishedConflict = (typeof CONFLICTS)[number];
-const LIST = "restored files.csv";
 
 /** `compass restore`: writes files, a line each; with a package, its tags at last. */
 export function restore(positionals: readonly string[], options: Options): number {
@@ -27,7 +23,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
   const wish = wishOf(options);
   const conflict = conflictOf(options.conflict);
   const root = destination(options.to, source);
-  const bag = packageOf(options, root, source);
+  const bag = isBag(options, root);
   const counter = { files: 0 };
   const rows: Row[] = [];
   let delivery: Delivery | null = null;
@@ -41,20 +37,26 @@ export function restore(positionals: readonly string[], options: Options): numbe
     const code = withChosen(positionals, options, (chosen) => {
       let problems = false;
       for (const file of wantedFiles(chosen, options, wish, counter)) {
-        const target = bag ? bag.payloadPath(file.target) : file.target;
+        const target = bag ? inPayload(file.target) : file.target;
         const result = restoreOne({ ...file, target }, opened, conflict, options.foreign ?? false);
         problems ||= (result.problem !== undefined && !result.same) || result.gaps !== undefined;
         rows.push({ ...result, raw: Buffer.from(file.copy.rawName).toString("hex") });
-        if (result.output) bag?.add(relative(root, result.output));
         line(options.json, result, wordsOf(result));
       }
       return problems;
     });
     const listed = rows.filter(({ output }) => output);
     const changed = listed.some(({ path, output }) => `/${relative(root, output as string)}` !== path);
-    if (listed.length > 0 && (bag || wish.layout !== "tree" || wish.pattern || (options.list && changed)))
-      writeList(opened(), root, rows, bag);
-    if (bag && listed.length > 0) bag.finish(opened());
+    const list = listOf(root, rows, options.foreign ?? false);
+    if (bag && listed.length > 0)
+      closeBag(
+        opened(),
+        [],
+        listed.map(({ output, sha256 }) => ({ path: relative(root, output as string), sha256: sha256 as string })),
+        { info: [["External-Description", `Files recovered from ${basename(source)}`]], tags: [{ name: LIST_NAME, text: list }] },
+      );
+    else if (listed.length > 0 && (wish.layout !== "tree" || wish.pattern || (options.list && changed)))
+      opened().deliver(new MemorySource(Buffer.from(list)), [LIST_NAME], { conflict: "keep-both" });
     return code;
   } catch (error) {
     if (!(error instanceof Usage)) say(describeWriteError(error));
@@ -70,18 +72,19 @@ const wordsOf = (result: Result): string =>
     ? `not restored\t${result.path}\t${result.problem}`
     : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`;
 
-function conflictOf(text: string | undefined): WishedConflict {
+function conflictOf(text: string | undefined): Conflict {
   const wished = text ?? "keep-both";
   if (!(CONFLICTS as readonly string[]).includes(wished)) throw new Usage(`--conflict takes ${CONFLICTS.join(", ")}, not “${wished}”.`);
-  return wished as WishedConflict;
+  return wished as Conflict;
 }
 
-function packageOf(options: Options, root: string, source: string): Package | null {
-  if (options.package === undefined) return null;
+/** Whether a package is asked for. @throws Usage when its folder has something in it */
+function isBag(options: Options, root: string): boolean {
+  if (options.package === undefined) return false;
   if (options.package !== "bagit") throw new Usage(`--package takes bagit, not “${options.package}”.`);
   if (existsSync(root) && readdirSync(root).length > 0)
     throw new Usage(`A package needs a folder of its own: ${root} has something in it.`);
-  return new Package(root, source);
+  return true;
 }
 
 interface Result {
@@ -99,7 +102,7 @@ interface Result {
   same?: true;
 }
 
-function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, conflict: WishedConflict, foreign: boolean): Result {
+function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, conflict: Conflict, foreign: boolean): Result {
   const result: Result = {
     path: copy.path.normalize("NFC"),
     output: null,
@@ -116,14 +119,9 @@ function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, 
     const content = contentOf({ copy, disk });
     const bytes = foreign ? content : new OwnBytes(content);
     const there = join(delivery.path, ...target);
-    if (
-      conflict === "compare" &&
-      delivery.isTaken(target) &&
-      lstatSync(there).size === copy.size &&
-      hashOf(bytes) === delivery.hashOf(there)?.sha256
-    )
+    if (conflict === "compare" && delivery.sizeOf(target) === copy.size && hashContent(bytes) === delivery.hashOf(there)?.sha256)
       return { ...result, same: true, problem: "It stands there already, byte for byte." };
-    const done = delivery.deliver(bytes, target, { conflict: conflict === "compare" ? "keep-both" : conflict, modified: copy.modified });
+    const done = delivery.deliver(bytes, target, { conflict: takenFor(conflict), modified: copy.modified });
     if (!done) return { ...result, problem: "A file of that name is there, and is left as it is." };
     const gaps = gapsOf(content);
     return {
@@ -138,33 +136,22 @@ function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, 
   }
 }
 
-const STEP = 1 << 20;
-function hashOf(content: ByteSource): string {
-  const hash = createHash("sha256");
-  const buffer = new Uint8Array(STEP);
-  for (let at = 0; at < content.size; at += STEP) {
-    const part = buffer.subarray(0, Math.min(STEP, content.size - at));
-    content.read(at, part);
-    hash.update(part);
-  }
-  return hash.digest("hex");
-}
-
 type Row = Result & { readonly raw: string };
 
 /** The list beside the files, by which every change of name and place can be undone. */
-function writeList(delivery: Delivery, root: string, rows: readonly Row[], bag: Package | null): void {
-  const table = rows.map(({ path, output, size, sha256, condition, raw, problem, gaps }) => ({
-    "written as": output === null ? "" : relative(root, output),
-    "original path": path,
-    "name as stored, hex": raw,
-    bytes: size,
-    "sha-256": sha256 ?? "",
-    condition,
-    remark: problem ?? gaps?.words ?? "",
-  }));
-  const text = `\ufeff${Papa.unparse(table, { newline: "\r\n", escapeFormulae: true })}\r\n`;
-  const target = bag ? bag.payloadPath([LIST]) : [LIST];
-  const done = delivery.deliver(new MemorySource(Buffer.from(text)), target, { conflict: "keep-both" });
-  if (done) bag?.add(relative(root, done.output));
-}
+const listOf = (root: string, rows: readonly Row[], foreign: boolean): string =>
+  writeSheet(
+    rows.map(({ path, output, size, sha256, condition, raw, problem, gaps }) =>
+      toListRow({
+        written: output === null ? null : relative(root, output),
+        path,
+        rawName: raw,
+        size,
+        sha256,
+        condition,
+        gaps: gaps ?? null,
+        asFound: foreign,
+        remark: problem ?? null,
+      }),
+    ),
+  );

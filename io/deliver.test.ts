@@ -19,7 +19,7 @@ import { hostname, tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
 import { MemorySource } from "../core/bytes/byte-source";
-import { type Conflict, Delivery } from "./deliver";
+import { Delivery, type Taken } from "./deliver";
 import { readBack } from "./read-back";
 import { describeWriteError } from "./system-errors";
 
@@ -40,7 +40,7 @@ function using<T>(use: (delivery: Delivery) => T): T {
 describe("delivering a file", () => {
   const content = new MemorySource(Buffer.from("what was lost"));
   const hash = createHash("sha256").update("what was lost").digest("hex");
-  const give = (conflict: Conflict, parts = ["folder", "letter.txt"]) =>
+  const give = (conflict: Taken, parts = ["folder", "letter.txt"]) =>
     using((delivery) => delivery.deliver(content, parts, { conflict, modified: 1_700_000_000_000 }));
 
   it("writes it with its folders and its date, and gives the hash of what was read again", () => {

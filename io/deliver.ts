@@ -27,8 +27,11 @@ const MAX_NUMBER = 10_000;
 /** Folders below the destination that are held open at once at most. */
 const MOST_HELD = 32;
 
-/** What to do when a file of that name is already at the destination. */
-export type Conflict = "keep-both" | "replace" | "skip";
+/**
+ * What to do when a file of that name is already at the destination. "overwrite" keeps nothing aside: for files that the bench itself
+ * makes and had made there before.
+ */
+export type Taken = "keep-both" | "replace" | "skip" | "overwrite";
 
 export interface Delivered extends ReadBack {
   /** Absolute path of the file written. */
@@ -128,6 +131,11 @@ export class Delivery {
     return this.#root.isStill();
   }
 
+  /** Whether its path leads nowhere any more, or to another device. */
+  isGone(): boolean {
+    return this.#root.isGone();
+  }
+
   /** The absolute path of a file with that name. */
   outputOf({ folders }: Pick<Staged, "folders">, name: string): string {
     return join(this.#root.path, ...folders, name);
@@ -169,8 +177,23 @@ export class Delivery {
 
   /** Whether a file of that name is already where it would be written. A file in place of a folder above it is reported when writing. */
   isTaken(components: readonly string[]): boolean {
+    return this.#statusAt(components) !== null;
+  }
+
+  /** Bytes of the plain file that is where one would be written; null: there is none. */
+  sizeOf(components: readonly string[]): number | null {
+    const stats = this.#statusAt(components);
+    return stats?.isFile() ? stats.size : null;
+  }
+
+  /** UTC milliseconds of the last change of what is where a file would be written; null: nothing is. */
+  leftAt(components: readonly string[]): number | null {
+    return this.#statusAt(components)?.mtimeMs ?? null;
+  }
+
+  #statusAt(components: readonly string[]): Stats | null {
     const folder = this.#folder(components.slice(0, -1), false);
-    return folder !== null && statusOf(folder.at(components[components.length - 1] as string)) !== null;
+    return folder && statusOf(folder.at(components[components.length - 1] as string));
   }
 
   /** Hashes a file below the destination by its absolute path; null: it is not there, or no plain file. */
@@ -188,7 +211,7 @@ export class Delivery {
    * @returns null when the name is taken and may not be replaced
    * @throws DeliveryError when another folder, or a link, stands in the destination's place
    */
-  publish(staged: Staged, name: string, conflict: Conflict): Published | null {
+  publish(staged: Staged, name: string, conflict: Taken): Published | null {
     const folder = this.#folder(staged.folders, true) as HeldFolder;
     if (!this.#root.isStill() || !folder.isStill()) throw new DeliveryError(exchanged(folder.path));
     const working = (this.#working as HeldFolder).at(staged.working);
@@ -206,7 +229,7 @@ export class Delivery {
   }
 
   /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
-  deliver(content: ByteSource, components: readonly string[], options: { conflict: Conflict; modified?: number | null }): Delivered | null {
+  deliver(content: ByteSource, components: readonly string[], options: { conflict: Taken; modified?: number | null }): Delivered | null {
     if (options.conflict === "skip" && this.isTaken(components)) return null;
     const staged = this.stage(content, components, { workingName: "file", modified: options.modified ?? null });
     try {
@@ -238,6 +261,13 @@ export class Delivery {
 
   close(): void {
     this.removeWorking();
+    this.letGo();
+  }
+
+  /** Lets go of a destination that is gone. Its working folder stays where it is: by that it is known when it comes back. */
+  letGo(): void {
+    this.#working?.close();
+    this.#working = null;
     for (const folder of [...this.#held.values(), this.#root]) folder.close();
     this.#held.clear();
     this.#unsynced.clear();
@@ -307,6 +337,12 @@ function isRunning(pid: number): boolean {
   }
 }
 
+/** Whether a destination that was written to under this mark, and was gone, is back. */
+export function isBack(root: string, mark: string): boolean {
+  const isFolder = (path: string) => lstatSync(path, { throwIfNoEntry: false })?.isDirectory() === true;
+  return isFolder(root) && isFolder(join(root, WORKING + mark));
+}
+
 /** What the names of working folders begin with. */
 const WORKING = ".restoring-";
 const OF_PROCESSES = `${hostname().replace(/[^\w.-]/g, "_")}-`;
@@ -318,7 +354,7 @@ const exchanged = (path: string) =>
  * a conflict was said of what was there before.
  * @param given whether a name is one of those
  */
-export function* namesFor(name: string, conflict: Conflict, given: (name: string) => boolean = () => false): Generator<string> {
+export function* namesFor(name: string, conflict: Taken, given: (name: string) => boolean = () => false): Generator<string> {
   const own = given(name);
   if (!own) yield name;
   if (conflict !== "keep-both" && !own) return;
@@ -358,12 +394,12 @@ function writeAll(content: ByteSource, path: string, onBytes?: (bytes: number) =
 }
 
 /** Moves a finished file to its name. @returns where the file that was there is kept, null: there was none; undefined: the name is taken */
-function giveName(working: string, folder: HeldFolder, name: string, conflict: Conflict): string | null | undefined {
+function giveName(working: string, folder: HeldFolder, name: string, conflict: Taken): string | null | undefined {
   const target = folder.at(name);
-  if (conflict === "replace") {
+  if (conflict === "replace" || conflict === "overwrite") {
     const there = statusOf(target);
     if (there && !there.isFile()) throw new DeliveryError(`“${join(folder.path, name)}” is in the way: it is not a file.`);
-    const aside = there && putAside(folder, name);
+    const aside = there && conflict === "replace" ? putAside(folder, name) : null;
     renameSync(working, target);
     return aside;
   }

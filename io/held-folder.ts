@@ -58,6 +58,17 @@ export class HeldFolder {
     return there !== undefined && there.dev === own.dev && there.ino === own.ino && realpathSync(this.path) === this.path;
   }
 
+  /** Whether its path leads to nothing any more, or to another device: it was moved or removed, or its device was. */
+  isGone(): boolean {
+    try {
+      const there = lstatSync(this.path, { throwIfNoEntry: false });
+      return there === undefined || (there.isDirectory() && there.dev !== this.device);
+    } catch {
+      // A connection that was lost answers nothing any more.
+      return true;
+    }
+  }
+
   /** The device it is on, by the system's number. */
   get device(): number {
     return fstatSync(this.descriptor).dev;

@@ -18,6 +18,21 @@ const SENTENCES: Readonly<Record<string, string>> = {
   EMFILE: "Too many files are open at once on this computer: try again when less is running.",
 };
 
+/** What keeps everything from being written for now: the destination is full, or it is gone. */
+export type WritingStop = "full" | "gone";
+const STOPS: Readonly<Record<string, WritingStop>> = {
+  ENOSPC: "full",
+  EDQUOT: "full",
+  ENODEV: "gone",
+  ENXIO: "gone",
+  ENOTCONN: "gone",
+  ESTALE: "gone",
+  ENOENT: "gone",
+};
+
+/** Whether an error met while writing would meet every other file as well, until something is done; null: it is of this file. */
+export const stopsWriting = (error: unknown): WritingStop | null => STOPS[(error as NodeJS.ErrnoException).code ?? ""] ?? null;
+
 /** Describes an error met while writing, for a person; errors without a known code keep their own words. */
 export function describeWriteError(error: unknown): string {
   const { code, message } = error as NodeJS.ErrnoException;

@@ -1,12 +1,17 @@
+import { join } from "node:path";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
+import { MemorySource } from "../core/bytes/byte-source";
 import { LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
-import { bytesIn, type Gaps, gapsOf, OwnBytes } from "../core/restore/gaps";
-import { type Conflict, type Delivery, namesFor, type Published, type Staged } from "../io/deliver";
+import { bytesIn, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
+import { takenFor } from "../core/restore/wishes";
+import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
+import { hashContent } from "../io/hash-content";
 import { openBytes } from "../io/open-searchable";
 import type { ReadBack } from "../io/read-back";
-import { describeWriteError } from "../io/system-errors";
+import { describeWriteError, stopsWriting, type WritingStop } from "../io/system-errors";
+import { type BagFacts, closeBag, type PayloadFile } from "../io/write-bag";
 import { logReaderFaults } from "../server/log/reader-faults";
 import { openDelivery, refusal } from "../server/restores/delivery";
 import type { RestoreWork } from "../server/restores/slice";
@@ -36,14 +41,23 @@ export type RestoreRequest =
   | {
       readonly ask: "publish";
       readonly guarded: Guarded;
-      readonly files: readonly { readonly staged: Staged; readonly name: string; readonly conflict: Conflict }[];
+      readonly files: readonly { readonly staged: Staged; readonly name: string; readonly conflict: Taken }[];
+    }
+  | { readonly ask: "list"; readonly guarded: Guarded; readonly name: string; readonly text: string }
+  | {
+      readonly ask: "bag";
+      readonly guarded: Guarded;
+      readonly folder: readonly string[];
+      readonly payload: readonly PayloadFile[];
+      readonly facts: BagFacts;
     }
   | { readonly ask: "discard"; readonly files: readonly Staged[] }
   | { readonly ask: "close" };
 
-/** Answer to any request: nothing may be written there (any more), in words. */
+/** Answer to any request: nothing may be written there (any more), in words; and whether it can be later. */
 export interface Refused {
   readonly refused: string;
+  readonly stop: WritingStop | null;
 }
 
 /** A file that had got its name already. */
@@ -56,14 +70,21 @@ export interface Named extends ReadBack {
 export type StagedFile =
   | { readonly staged: Staged; readonly gaps: Gaps; readonly name: string; readonly output: string }
   | { readonly named: Named }
+  /** The same bytes are there already. */
+  | { readonly same: Named }
   | { readonly skipped: true }
-  | { readonly problem: string };
+  | Failed;
+/** A file that could not be written, and what stops all writing with it. */
+export interface Failed {
+  readonly problem: string;
+  readonly stop: WritingStop | null;
+}
 /** Answer to `stage`: what came of each file, and what of the sources could not be read, beside what was known. Disk byte offsets. */
 export interface Staging {
   readonly files: readonly StagedFile[];
   readonly bad: readonly (readonly [sourceId: number, ranges: readonly Range[]])[];
 }
-export type PublishedFile = { readonly published: Published | null } | { readonly problem: string };
+export type PublishedFile = { readonly published: Published | null } | Failed;
 
 /** Disks that were opened, by their source, with how much of each is known to be unreadable. */
 const open = new Map<number, { readonly disk: ByteSource; known: number }>();
@@ -91,7 +112,8 @@ function newlyBad(): [sourceId: number, ranges: readonly Range[]][] {
 }
 
 function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string }, asFound: boolean): StagedFile {
-  const { begun, components, conflict } = work;
+  const { begun, components } = work;
+  const conflict = takenFor(work.conflict);
   // An earlier worker was ended between giving the file its name and noting that.
   const there = begun && delivery.hashOf(begun.output);
   if (there && there.sha256 === begun.sha256) return { named: { ...there, output: begun.output, gaps: begun.gaps, leftAt: null } };
@@ -101,10 +123,22 @@ function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string 
   try {
     const content = new LayoutSource(own?.disk ?? diskOf(work), work.layout);
     const { workingName, modified } = work;
-    const staged = delivery.stage(asFound ? content : new OwnBytes(content), components, { workingName, modified });
+    const bytes = asFound ? content : new OwnBytes(content);
+    const same = work.conflict === "compare" && !isGiven(delivery, components) ? delivery.sizeOf(components) === content.size : false;
+    if (same) {
+      const output = join(delivery.path, ...components);
+      const there = delivery.hashOf(output);
+      // The content is read first: what of it cannot be read shows in its gaps then.
+      if (there && hashContent(bytes) === there.sha256) {
+        const gaps = gapsOf(content);
+        given.add(fold(output));
+        return { same: { ...there, output, gaps: hasGaps(gaps) ? gaps : null, leftAt: delivery.leftAt(components) } };
+      }
+    }
+    const staged = delivery.stage(bytes, components, { workingName, modified });
     const name = nextName(delivery, staged, conflict);
     return name === null
-      ? { problem: "No free name was found at the destination." }
+      ? { problem: "No free name was found at the destination.", stop: null }
       : { staged, gaps: gapsOf(content), name, output: delivery.outputOf(staged, name) };
   } finally {
     own?.close();
@@ -116,7 +150,7 @@ function isGiven(delivery: Delivery, components: readonly string[]): boolean {
 }
 
 /** The first name that is free, and marks it as given. */
-function nextName(delivery: Delivery, staged: Staged, conflict: Conflict): string | null {
+function nextName(delivery: Delivery, staged: Staged, conflict: Taken): string | null {
   const isNameGiven = (name: string) => given.has(fold(delivery.outputOf(staged, name)));
   for (const name of namesFor(staged.name, conflict, isNameGiven)) {
     // A number is only put behind a name for a file that must not be touched.
@@ -127,25 +161,31 @@ function nextName(delivery: Delivery, staged: Staged, conflict: Conflict): strin
   return null;
 }
 
-function inWords<T>(use: () => T): T | { problem: string } {
+function inWords<T>(delivery: Delivery, use: () => T): T | Failed {
   try {
     return use();
   } catch (error) {
-    return { problem: describeWriteError(error) };
+    const stop = stopsWriting(error);
+    // It may be the source that is gone.
+    return { problem: describeWriteError(error), stop: stop === "gone" && !delivery.isGone() ? null : stop };
   }
 }
 
 let held: Delivery | null = null;
 
 /** Why nothing may be written to the held destination now; null: it may. */
-function refusalNow(delivery: Delivery, { images, folders }: Guarded): string | null {
-  if (!delivery.isStill())
-    return `The folder “${delivery.path}” was exchanged, moved or removed while it was written to. See what is there, and try again.`;
-  return refusal(delivery.path, images, folders);
+function refusalNow(delivery: Delivery, { images, folders }: Guarded): Refused | null {
+  if (delivery.isGone()) return { refused: describeWriteError({ code: "ENOENT" }), stop: "gone" };
+  const refused = delivery.isStill() ? refusal(delivery.path, images, folders) : exchanged(delivery);
+  return refused === null ? null : { refused, stop: null };
 }
 
+const exchanged = (delivery: Delivery) =>
+  `The folder “${delivery.path}” was exchanged, moved or removed while it was written to. See what is there, and try again.`;
+
 function close(): void {
-  held?.close();
+  if (held?.isGone()) held.letGo();
+  else held?.close();
   held = null;
 }
 
@@ -156,7 +196,7 @@ function answer(request: RestoreRequest): unknown {
     held = openDelivery(request.destination, request.mark);
     const refused = refusalNow(held, request.guarded);
     if (refused) close();
-    return refused ? ({ refused } satisfies Refused) : null;
+    return refused;
   }
   const delivery = held as Delivery;
   if (request.ask === "discard") {
@@ -164,14 +204,22 @@ function answer(request: RestoreRequest): unknown {
     return null;
   }
   const refused = refusalNow(delivery, request.guarded);
-  if (refused) return { refused } satisfies Refused;
+  if (refused) return refused;
+  if (request.ask === "list") {
+    delivery.deliver(new MemorySource(Buffer.from(request.text)), [request.name], { conflict: "keep-both" });
+    return null;
+  }
+  if (request.ask === "bag") {
+    closeBag(delivery, request.folder, request.payload, request.facts);
+    return null;
+  }
   if (request.ask === "stage") {
     for (const path of request.given) given.add(fold(path));
-    const files = request.works.map((work) => inWords(() => stageOne(delivery, work, request.asFound)));
+    const files = request.works.map((work) => inWords(delivery, () => stageOne(delivery, work, request.asFound)));
     return { files, bad: newlyBad() } satisfies Staging;
   }
   const files = request.files.map(
-    ({ staged, name, conflict }): PublishedFile => inWords(() => ({ published: delivery.publish(staged, name, conflict) })),
+    ({ staged, name, conflict }): PublishedFile => inWords(delivery, () => ({ published: delivery.publish(staged, name, conflict) })),
   );
   delivery.sync();
   return files;
@@ -181,6 +229,9 @@ parentPort?.on("message", (request: RestoreRequest) => {
   try {
     parentPort?.postMessage(answer(request) ?? null);
   } catch (error) {
-    parentPort?.postMessage({ refused: describeWriteError(error) } satisfies Refused);
+    const stop = stopsWriting(error);
+    const refused = describeWriteError(error);
+    // What was never held cannot be known when it comes back.
+    parentPort?.postMessage({ refused, stop: stop === "gone" && !held?.isGone() ? null : stop } satisfies Refused);
   }
 });

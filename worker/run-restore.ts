@@ -1,8 +1,10 @@
 import type { Worker } from "node:worker_threads";
 import { hasGaps } from "../core/restore/gaps";
-import { describeWriteError } from "../io/system-errors";
+import { takenFor } from "../core/restore/wishes";
+import { describeWriteError, type WritingStop } from "../io/system-errors";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
+import { bagsOf, listBeside } from "../server/restores/closing";
 import { guardedOf } from "../server/restores/queries";
 import {
   type ClaimedRestore,
@@ -10,15 +12,18 @@ import {
   failRestore,
   finishRestore,
   givenNames,
+  leaveOutRest,
   nextFiles,
+  pauseRestore,
   type RestoreWork,
   type Settled,
   settle,
   WAIT_MS,
+  wishOf,
 } from "../server/restores/slice";
 import { noteUnreadable } from "../server/sources/unreadable";
 import { enqueue } from "../server/workers/queue";
-import type { PublishedFile, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";
+import type { Failed, PublishedFile, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";
 import { askThread, startThread } from "./thread";
 
 /** Small files are written some at a time, so that noting how far they are does not take longer than writing them. */
@@ -28,7 +33,15 @@ const MOST_BYTES = 32 << 20;
 const MOST_TRIES = 20;
 
 /** Nothing may be written to the destination any more; the message says why. */
-class RestoreRefused extends Error {}
+class RestoreRefused extends Error {
+  constructor(
+    problem: string,
+    /** Set where it can be written again later. */
+    readonly stop: WritingStop | null,
+  ) {
+    super(problem);
+  }
+}
 
 /**
  * Writes the files of a restore, some at a time. Before a file gets its name, the name and the hash of what was written are stored: a
@@ -47,6 +60,8 @@ export async function runRestore(db: Database, restoreId: number, stopping: () =
   } catch (error) {
     await ask(thread, { ask: "close" }).catch(() => undefined);
     if (isDatabaseLost(error)) throw error;
+    const { stop } = error as Partial<RestoreRefused>;
+    if (stop) return pauseRestore(db, restore, { problem: pausedBecause(stop, (error as Error).message), waits: stop === "gone" });
     if (!(error instanceof RestoreRefused)) log.error({ restore: restoreId, error: (error as Error).stack }, "restore failed");
     await failRestore(db, restore, describeWriteError(error));
   } finally {
@@ -57,8 +72,14 @@ export async function runRestore(db: Database, restoreId: number, stopping: () =
 async function writeAll(db: Database, restore: ClaimedRestore, thread: Worker, stopping: () => boolean): Promise<void> {
   let given = await givenNames(db, restore);
   for (;;) {
+    const wish = await wishOf(db, restore);
+    if (wish === null || (wish === "stop" && !(await leaveOutRest(db, restore)))) return;
+    if (wish === "pause") return pauseRestore(db, restore, null);
     const files = await nextFiles(db, restore, MOST_TOGETHER, MOST_BYTES);
-    if (files.length === 0) return finishRestore(db, restore);
+    if (files.length === 0) {
+      await closeUp(db, restore, thread);
+      return finishRestore(db, restore);
+    }
     const refused = files.flatMap((file): Settled[] =>
       "problem" in file ? [{ id: file.resultId, state: "failed", problem: file.problem }] : [],
     );
@@ -68,6 +89,19 @@ async function writeAll(db: Database, restore: ClaimedRestore, thread: Worker, s
     if (stopping()) return enqueue(db, "restore", restore.id);
   }
 }
+
+/** Puts the list beside the files of a restore, or closes its packages. */
+async function closeUp(db: Database, restore: ClaimedRestore, thread: Worker): Promise<void> {
+  const guarded = await guardedOf(db, restore.jobId);
+  if (restore.form === "bag") for (const bag of await bagsOf(db, restore)) await ask(thread, { ask: "bag", guarded, ...bag });
+  else {
+    const list = await listBeside(db, restore);
+    if (list) await ask(thread, { ask: "list", guarded, ...list });
+  }
+}
+
+const pausedBecause = (stop: WritingStop, problem: string): string =>
+  stop === "gone" ? `${problem} This restore goes on by itself when it is back.` : problem;
 
 type ReadyFile = Extract<StagedFile, { staged: unknown }>;
 
@@ -80,6 +114,7 @@ async function writeFiles(
   thread: Worker,
 ): Promise<boolean> {
   const { asFound } = restore;
+  let refused: Failed | null = null;
   // A source may have been added since the last files were written.
   const guarded = await guardedOf(db, restore.jobId);
   const stage = async (files: readonly RestoreWork[], names: readonly string[]) => {
@@ -96,16 +131,22 @@ async function writeFiles(
   /** Settles what needs no name any more. @returns what is ready to get one; null: the restore was taken over */
   const sort = async (files: readonly RestoreWork[], found: readonly StagedFile[]) => {
     const settled: Settled[] = [];
+    let stopped: Failed | null = null;
     const ready: { work: RestoreWork; file: ReadyFile }[] = [];
     found.forEach((file, index) => {
       const work = files[index] as RestoreWork;
       const id = work.resultId;
-      if ("problem" in file) settled.push({ id, state: "failed", problem: file.problem });
+      if ("problem" in file && file.stop) stopped = file;
+      else if ("problem" in file) settled.push({ id, state: "failed", problem: file.problem });
       else if ("skipped" in file) settled.push({ id, state: "skipped", problem: ALREADY_THERE });
       else if ("named" in file) settled.push({ id, state: file.named.gaps ? "gaps" : "verified", ...file.named });
+      else if ("same" in file) settled.push({ id, state: "same", problem: SAME_THERE, ...file.same });
       else ready.push({ work, file });
     });
-    return (await settle(db, restore, settled)) ? ready : null;
+    if (!(await settle(db, restore, settled))) return null;
+    // What was written is given its name first; the others wait.
+    refused ??= stopped;
+    return ready;
   };
   let ready = await sort(works, await stage(works, given));
   try {
@@ -122,13 +163,16 @@ async function writeFiles(
       const done = await ask<PublishedFile[]>(thread, {
         ask: "publish",
         guarded,
-        files: ready.map(({ work, file }) => ({ staged: file.staged, name: file.name, conflict: work.conflict })),
+        files: ready.map(({ work, file }) => ({ staged: file.staged, name: file.name, conflict: takenFor(work.conflict) })),
       });
       const named: Settled[] = [];
       const again: RestoreWork[] = [];
       for (const [index, file] of done.entries()) {
         const [fact, { work }] = [facts[index] as (typeof facts)[number], ready[index] as (typeof ready)[number]];
-        if ("problem" in file) named.push({ id: fact.id, state: "failed", problem: file.problem });
+        if ("problem" in file && file.stop) {
+          refused ??= file;
+          named.push({ id: fact.id, state: "waiting" });
+        } else if ("problem" in file) named.push({ id: fact.id, state: "failed", problem: file.problem });
         else if (file.published) named.push({ ...fact, state: fact.gaps ? "gaps" : "verified", ...file.published });
         // Somebody took the name since it was looked at.
         else if (work.conflict === "skip") named.push({ id: fact.id, state: "skipped", problem: ALREADY_THERE });
@@ -147,6 +191,7 @@ async function writeFiles(
             );
     }
     if (!ready) return false;
+    if (refused) throw new RestoreRefused((refused as Failed).problem, (refused as Failed).stop);
     const left = ready.map(
       ({ work }): Settled => ({ id: work.resultId, state: "failed", problem: "No free name was found at the destination." }),
     );
@@ -157,11 +202,12 @@ async function writeFiles(
   }
 }
 
+const SAME_THERE = "It was there already, byte for byte, and was left as it is.";
 const ALREADY_THERE = "A file of this name is already there; it was left as it is.";
 
 /** @throws RestoreRefused when nothing may be written there any more */
 async function ask<T>(thread: Worker, request: RestoreRequest): Promise<T> {
   const answer = await askThread<T | Refused | null>(thread, request);
-  if (answer && typeof answer === "object" && "refused" in answer) throw new RestoreRefused(answer.refused);
+  if (answer && typeof answer === "object" && "refused" in answer) throw new RestoreRefused(answer.refused, answer.stop);
   return answer as T;
 }

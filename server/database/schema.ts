@@ -23,6 +23,7 @@ import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { RestoreLayout } from "../../core/restore/arrange";
 import type { Gaps } from "../../core/restore/gaps";
+import type { Conflict, RestoreForm } from "../../core/restore/wishes";
 import type { SetFacts } from "../../core/sets/set-facts";
 import type { Profile } from "../../core/volumes/profiles";
 import type { InnerFile } from "../../io/inner-file";
@@ -50,6 +51,8 @@ export const jobs = pgTable("jobs", {
   createdAt: time("created_at").notNull().defaultNow(),
   lastActivity: time("last_activity").notNull().defaultNow(),
   archivedAt: time("archived_at"),
+  /** The hash of the newest entry of its log. */
+  logHash: text("log_hash"),
   /** The item that was looked for, once it is found. */
   foundItemId: bytes("found_item_id"),
 });
@@ -452,14 +455,22 @@ export const restores = pgTable(
       .references(() => jobs.id, { onDelete: "cascade" }),
     /** Folder below the delivery folder. */
     destination: text("destination").notNull(),
-    conflict: text("conflict").$type<"keep-both" | "replace" | "skip">().notNull(),
+    conflict: text("conflict").$type<Conflict>().notNull(),
     /** How its files lie below it. */
     layout: text("layout").$type<RestoreLayout>().notNull().default("tree"),
+    /** Plain files, or packages for the archive. */
+    form: text("form").$type<RestoreForm>().notNull().default("files"),
+    /** Bytes of payload a package holds at most; null: there is one. */
+    bagLimit: bytes("bag_limit"),
     /** Bytes that belong to other files now are written as they stand, instead of zeros. */
     asFound: boolean("as_found").notNull().default(false),
     /** The press of the button that asked for it: the same one never starts two. */
     asked: text("asked").unique(),
-    state: text("state").$type<"queued" | "running" | "done" | "failed">().notNull().default("queued"),
+    state: text("state").$type<RestoreState>().notNull().default("queued"),
+    /** What it was asked to do; a worker follows after the files it has in hand. */
+    wanted: text("wanted").$type<RestoreWish>().notNull().default("run"),
+    /** It is paused because its destination is gone, and goes on when that is back. */
+    waits: boolean("waits").notNull().default(false),
     epoch: integer("epoch").notNull().default(0),
     problem: text("problem"),
     createdAt: time("created_at").notNull().defaultNow(),
@@ -486,7 +497,9 @@ export const restoreResults = pgTable(
     condition: text("condition").notNull(),
     size: bytes("size").notNull(),
     /** What to do with this one when its name is taken; null: as the restore says. */
-    conflict: text("conflict").$type<"keep-both" | "replace" | "skip">(),
+    conflict: text("conflict").$type<Conflict>(),
+    /** Which package of the restore it lies in, from 1; null: in none. */
+    bag: integer("bag"),
     state: text("state").$type<ResultState>().notNull().default("waiting"),
     /** The item is restored in several copies: their names are distinguished by date. */
     dated: boolean("dated").notNull().default(false),
@@ -514,8 +527,10 @@ export const restoreResults = pgTable(
   ],
 );
 
-/** "gaps": written and read again the same, but with stretches that are not the file's own. */
-export type ResultState = "waiting" | "writing" | "verified" | "gaps" | "skipped" | "failed";
+/** "gaps": written and read again the same, but with stretches that are not the file's own. "same": it was there already, byte for byte. */
+export type ResultState = "waiting" | "writing" | "verified" | "gaps" | "same" | "skipped" | "failed";
+export type RestoreState = "queued" | "running" | "paused" | "done" | "failed";
+export type RestoreWish = "run" | "pause" | "stop";
 export type ResultSince = "replaced" | "changed" | "gone";
 
 /** What was done, when, to what. */
@@ -527,6 +542,8 @@ export const logEntries = pgTable(
     at: time("at").notNull().defaultNow(),
     what: text("what").notNull(),
     detail: jsonb("detail").notNull().default({}),
+    /** Its own hash, over the one of the job's entry before it and what it says; null: written before the log was a chain. */
+    hash: text("hash"),
   },
   (table) => [index("log_job").on(table.jobId, table.id)],
 );

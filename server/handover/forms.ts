@@ -64,7 +64,7 @@ export async function* reportAsCsv({ restores }: Pick<Report, "restores">): Asyn
     for await (const result of restore.results()) {
       const { path, state, size, gaps, sha256, output, problem } = result;
       const missing = [...(gaps?.unreadable ?? []), ...(gaps?.foreign ?? [])].reduce((sum, { start, end }) => sum + end - start, 0);
-      const written = state === "verified" || state === "gaps";
+      const written = state === "verified" || state === "gaps" || state === "same";
       yield line([
         restore.id,
         restore.destination,

@@ -99,6 +99,9 @@ function report(path: string): Report {
         destination: EVIL,
         root: "/out",
         asFound: false,
+        form: "files",
+        wanted: "run",
+        waits: false,
         state: "done",
         problem: null,
         createdAt: at,
@@ -109,6 +112,7 @@ function report(path: string): Report {
           settled: 2,
           verified: 1,
           gaps: 1,
+          same: 0,
           skipped: 0,
           failed: 0,
           since: 0,
@@ -121,7 +125,7 @@ function report(path: string): Report {
       },
     ],
     now: at,
-    log: [{ id: 1, at, what: "Pass started", detail: { name: EVIL } }],
+    log: [{ id: 1, at, what: "Pass started", detail: { name: EVIL }, hash: null }],
   };
 }
 

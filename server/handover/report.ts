@@ -17,8 +17,11 @@ import { bytesText, countText, FILE_SYSTEM_WORDS, fromMemoryText, momentText, na
 import type { Audience, Block, Handover } from "./contract";
 import { entryText, plainResult, restoreText } from "./describe";
 
-/** Everything a handover holds, gathered once for all its forms. */
-export async function gatherReport(db: Connection, jobId: number) {
+/**
+ * Everything a handover holds, gathered once for all its forms.
+ * @param ended a restore that ends with this report in its package: it is done then
+ */
+export async function gatherReport(db: Connection, jobId: number, ended: number | null = null) {
   const job = await findJob(db, jobId);
   if (!job) throw new Problem("There is no such job.", 404);
   const [accounts, plan, sources, passes, log] = await Promise.all([
@@ -30,7 +33,11 @@ export async function gatherReport(db: Connection, jobId: number) {
   ]);
   // What became of restored files since is looked at before the sums are made.
   for (const { id } of await listRestores(db, jobId)) for await (const _ of allResults(db, id));
-  const restores = (await listRestores(db, jobId)).map((restore) => ({ ...restore, results: () => allResults(db, restore.id) }));
+  const restores = (await listRestores(db, jobId)).map((restore) => ({
+    ...restore,
+    ...(restore.id === ended ? { state: "done" as const, finishedAt: new Date() } : {}),
+    results: () => allResults(db, restore.id),
+  }));
   return { job, accounts, plan, sources, passes, restores, log, now: new Date() };
 }
 export type Report = Awaited<ReturnType<typeof gatherReport>>;
@@ -212,7 +219,7 @@ function restored(restore: ReportedRestore, zone: string, audience: Audience): (
               result.path.slice(1),
               resultText(result),
               countText(result.size),
-              result.state === "verified" || result.state === "gaps" ? (result.sha256 ?? "") : "",
+              result.state === "verified" || result.state === "gaps" || result.state === "same" ? (result.sha256 ?? "") : "",
               result.output ?? "",
               [result.problem, result.aside && `What was there before is kept as ${result.aside}.`].filter(Boolean).join(" "),
             ]),

@@ -1,9 +1,19 @@
-import { eq } from "drizzle-orm";
+import { sql } from "drizzle-orm";
+import { entryText } from "../../io/log-chain";
 import type { Connection } from "../database/connection";
-import { jobs, logEntries } from "../database/schema";
 
-/** Notes in the job's log what was done, and counts it as activity. */
+/**
+ * Notes in the job's log what was done, and counts it as activity. The entry is chained to the one before it (`hashEntry`): the job's row
+ * is held while its newest hash is exchanged, so that entries written at once follow one another.
+ */
 export async function note(db: Connection, jobId: number, what: string, detail: Record<string, unknown> = {}): Promise<void> {
-  await db.insert(logEntries).values({ jobId, what, detail });
-  await db.update(jobs).set({ lastActivity: new Date() }).where(eq(jobs.id, jobId));
+  const at = new Date().toISOString();
+  const stored = JSON.stringify(detail);
+  await db.execute(sql`
+    with head as (
+      update jobs set last_activity = now(),
+        log_hash = encode(sha256(convert_to(coalesce(log_hash, '') || E'\n' || ${entryText({ at, what, detail })}, 'UTF8')), 'hex')
+      where id = ${jobId} returning log_hash)
+    insert into log_entries (job_id, at, what, detail, hash)
+    select ${jobId}, ${at}::timestamptz, ${what}, ${stored}::jsonb, log_hash from head`);
 }

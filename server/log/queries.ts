@@ -8,5 +8,5 @@ export async function listLog(db: Connection, jobId: number, newest?: number): P
   const of = db.select().from(logEntries).where(eq(logEntries.jobId, jobId));
   const rows =
     newest === undefined ? await of.orderBy(asc(logEntries.id)) : (await of.orderBy(desc(logEntries.id)).limit(newest)).reverse();
-  return rows.map(({ id, at, what, detail }) => ({ id, at, what, detail: detail as Record<string, unknown> }));
+  return rows.map(({ id, at, what, detail, hash }) => ({ id, at, what, detail: detail as Record<string, unknown>, hash }));
 }

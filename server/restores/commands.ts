@@ -8,14 +8,15 @@ import { announce, enqueue } from "../workers/queue";
 import type { startRestore as startContract } from "./contract";
 import { destinationRoot } from "./delivery";
 import { trayCopies } from "./planned";
-import { refusalFor, rehearseSums } from "./queries";
+import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
 
 /** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
 export async function startRestore(db: Database, jobId: number, { asked, ...whole }: z.infer<typeof startContract>): Promise<number> {
   const again = asked ? await db.select({ id: restores.id }).from(restores).where(eq(restores.asked, asked)) : [];
   if (again[0]) return again[0].id;
   const { tooLarge } = await rehearseSums(db, jobId, whole);
-  const refused = (await refusalFor(db, jobId, destinationRoot(whole.destination))) ?? tooLarge;
+  const root = destinationRoot(whole.destination);
+  const refused = (await refusalFor(db, jobId, root)) ?? refusalOfBag(whole, root) ?? tooLarge;
   if (refused) throw new Problem(refused, 409);
   return db.transaction(async (tx) => {
     // Two presses at once: the second waits here, and finds the tray's files being written.
@@ -27,6 +28,8 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
         destination: whole.destination,
         conflict: whole.conflict,
         layout: whole.layout,
+        form: whole.form,
+        bagLimit: whole.form === "bag" ? whole.bagLimit : null,
         asFound: whole.asFound,
         asked: asked ?? null,
       })
@@ -42,16 +45,19 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     const { id } = row;
     const { rowCount } = await tx.execute(sql`
       insert into restore_results (restore_id, item_id, copy_id, stream, path, condition, size, conflict, dated)
-      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, k.value, e.dated
+      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, coalesce(k.value, d.value), e.dated
       from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
+      join items i on i.id = e.item_id
       cross join lateral (
         select null::int as stream, c.name, c.size, c.condition
         union all
         select (s.n - 1)::int, c.name || ' [' || replace(s.stream->>'name', '/', '_') || ']', (s.stream->>'size')::bigint, 'not-checked'
         from jsonb_array_elements(c.streams) with ordinality s(stream, n) where ${whole.streams}) x
       left join jsonb_each_text(${JSON.stringify(whole.choices)}::jsonb) k on k.key = e.copy_id::text
+      left join jsonb_each_text(${JSON.stringify(whole.kinds)}::jsonb) d on d.key = i.kind
       order by f.path, c.name, e.copy_id, x.stream nulls first`);
     if (!rowCount) throw await nothingToWrite(tx, jobId);
+    if (whole.form === "bag") await assignBags(tx, id, whole.bagLimit);
     await enqueue(tx, "restore", id);
     await note(tx, jobId, "Restore started", { restore: id, files: rowCount, destination: whole.destination });
     await announce(tx, jobId);
@@ -72,13 +78,14 @@ export async function retryRestore(db: Database, restoreId: number): Promise<voi
     const [restore] = await tx.select().from(restores).where(eq(restores.id, restoreId)).for("update");
     if (!restore) throw new Problem("There is no such restore.", 404);
     if (restore.state === "queued" || restore.state === "running") throw new Problem("This restore is still running.", 409);
+    if (restore.state === "paused") throw new Problem("This restore is paused: let it go on.", 409);
     await tx
       .update(restoreResults)
       .set({ state: "waiting", problem: null, output: null, sha256: null, gaps: null })
       .where(and(eq(restoreResults.restoreId, restoreId), eq(restoreResults.state, "failed")));
     await tx
       .update(restores)
-      .set({ state: "queued", problem: null, finishedAt: null })
+      .set({ state: "queued", wanted: "run", problem: null, finishedAt: null })
       .where(inArray(restores.id, [restoreId]));
     await enqueue(tx, "restore", restoreId);
     await note(tx, restore.jobId, "Restore tried again", { restore: restoreId });

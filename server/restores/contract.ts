@@ -1,9 +1,16 @@
 import { z } from "zod";
+import { KINDS } from "../../core/formats/format";
 import { LAYOUTS } from "../../core/restore/arrange";
+import { CONFLICTS, RESTORE_FORMS } from "../../core/restore/wishes";
 
+export { KINDS, type Kind } from "../../core/formats/format";
+export { KIND_TITLES } from "../../core/formats/kind-titles";
 export { LAYOUTS, type RestoreLayout } from "../../core/restore/arrange";
 
-export const CONFLICTS = ["keep-both", "skip", "replace"] as const;
+export { CONFLICTS, type Conflict, RESTORE_FORMS, type RestoreForm } from "../../core/restore/wishes";
+
+/** The smallest limit of a package: a CD's worth of files fits on nothing smaller. Bytes. */
+const LEAST_BAG = 1_000_000;
 
 export const plan = z.object({
   /** A folder name below the delivery folder; made when it is not there. */
@@ -15,11 +22,16 @@ export const plan = z.object({
   streams: z.boolean().default(false),
   /** Whether bytes that belong to other files now are written as they stand; otherwise they are zeros. */
   asFound: z.boolean().default(false),
-  /** For single copies something else than that, by copy id. */
+  /** Plain files, or a package for the archive, in several where there is a limit. */
+  form: z.enum(RESTORE_FORMS).default("files"),
+  /** Bytes of files one package holds at most; null: there is one package. */
+  bagLimit: z.number().int().min(LEAST_BAG, "A package takes at least 1 MB.").max(Number.MAX_SAFE_INTEGER).nullable().default(null),
+  /** For files of a kind something else than `conflict`. */
+  kinds: z.partialRecord(z.enum(KINDS), z.enum(CONFLICTS)).default({}),
+  /** For single copies something else than those, by copy id. */
   choices: z.record(z.string().regex(/^\d+$/), z.enum(CONFLICTS)).default({}),
 });
 export type RestorePlan = z.infer<typeof plan>;
-export type Conflict = (typeof CONFLICTS)[number];
 
 /** A plan that is to be carried out; `asked` is the same for every press of one button, so that two presses start one restore. */
 export const startRestore = plan.extend({ asked: z.uuid().optional() });
@@ -35,6 +47,7 @@ const present = z.object({
 export const rehearsedFile = z.object({
   itemId: z.number(),
   copyId: z.number(),
+  kind: z.enum(KINDS),
   /** Which named stream of the item it is; null: its content. */
   stream: z.number().nullable(),
   path: z.string(),
@@ -81,11 +94,20 @@ export const rehearsalSums = z.object({
 });
 export type RehearsalSums = z.infer<typeof rehearsalSums>;
 
+/** What can be asked of a restore that has not ended; "elsewhere" writes what is left to another folder. */
+export const restoreChange = z.discriminatedUnion("what", [
+  z.object({ what: z.enum(["pause", "resume", "stop"]) }),
+  z.object({ what: z.literal("elsewhere"), destination: z.string().trim().min(1, "Name a folder to restore into.").max(200) }),
+]);
+export type RestoreChange = z.infer<typeof restoreChange>;
+
 /** What a rehearsal finds when it looks at every target; it takes longer than a page of it. */
 export const survey = z.object({
   /** Files of which one of that name is there already; the first of them follow. */
   existing: z.number(),
   conflicts: z.array(rehearsedFile),
+  /** How many of them there are of each kind. */
+  kinds: z.partialRecord(z.enum(KINDS), z.number()),
   /** Files whose names meet within this restore: they are numbered. */
   meeting: z.number(),
 });
@@ -94,7 +116,7 @@ export type Survey = z.infer<typeof survey>;
 const range = z.object({ start: z.number(), end: z.number() });
 export const gaps = z.object({ unreadable: z.array(range), foreign: z.array(range) });
 
-export const RESULT_STATES = ["waiting", "writing", "verified", "gaps", "skipped", "failed"] as const;
+export const RESULT_STATES = ["waiting", "writing", "verified", "gaps", "same", "skipped", "failed"] as const;
 export const result = z.object({
   id: z.number(),
   itemId: z.number(),
@@ -121,6 +143,8 @@ export const counts = z.object({
   settled: z.number(),
   verified: z.number(),
   gaps: z.number(),
+  /** Not written, because the same bytes were there already. */
+  same: z.number(),
   skipped: z.number(),
   failed: z.number(),
   /** Of those written: replaced, changed or gone since. */
@@ -138,7 +162,11 @@ export const restore = z.object({
   destination: z.string(),
   root: z.string(),
   asFound: z.boolean(),
-  state: z.enum(["queued", "running", "done", "failed"]),
+  form: z.enum(RESTORE_FORMS),
+  state: z.enum(["queued", "running", "paused", "done", "failed"]),
+  wanted: z.enum(["run", "pause", "stop"]),
+  /** It goes on by itself when its destination is back. */
+  waits: z.boolean(),
   problem: z.string().nullable(),
   createdAt: z.coerce.date(),
   finishedAt: z.coerce.date().nullable(),

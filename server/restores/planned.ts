@@ -2,9 +2,12 @@ import { extname } from "node:path";
 import { type SQL, sql } from "drizzle-orm";
 import { ABSENCE_WORDS } from "../../core/copies/vocabulary";
 import type { Absence } from "../../core/filesystems/file-record";
+import type { Kind } from "../../core/formats/format";
 import { kindOf } from "../../core/formats/registry";
 import { arrange, type RestoreLayout } from "../../core/restore/arrange";
+import { PAYLOAD } from "../../core/restore/bagit";
 import { numberedName, safeComponents, safeName, streamFileName } from "../../core/restore/names";
+import type { RestoreForm } from "../../core/restore/wishes";
 import type { Connection } from "../database/connection";
 
 export interface StoredStream {
@@ -30,6 +33,7 @@ export interface TrayRow extends Record<string, unknown> {
   streams: StoredStream[] | null;
   home_id: number;
   dated: boolean;
+  kind: Kind;
 }
 
 /** Bytes of a copy that are known to be missing. */
@@ -48,12 +52,13 @@ export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
     from tray_entries t join items i on i.id = t.item_id
     where t.job_id = ${jobId} ${items ? sql`and t.item_id in (${items})` : sql``} group by 1, 2) e
   where not exists (select 1 from restores s join restore_results r on r.restore_id = s.id
-    where s.job_id = ${jobId} and s.state in ('queued', 'running') and r.state in ('waiting', 'writing') and r.copy_id = e.copy_id))`;
+    where s.job_id = ${jobId} and s.state in ('queued', 'running', 'paused') and r.state in ('waiting', 'writing') and r.copy_id = e.copy_id))`;
 
 /** Trays with more items are listed in the order of these, which needs no sorting. */
 const SORTED = 20_000;
 const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
-  (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder`;
+  (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder,
+  (select k.kind from items k where k.id = e.item_id) as kind`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
   sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
@@ -179,6 +184,10 @@ export function componentsOf(
   const file = { path: `${folder}/${written}`, name: written, kind: kindOf(name), modified: localTime(modified, timeZone), number: 0 };
   return arrange(file, layout, null);
 }
+
+/** The folders a file's package has below the destination, its payload's the last: none for plain files. @param bag null: there is one package */
+export const bagFolder = (form: RestoreForm, bag: number | null): string[] =>
+  form === "files" ? [] : [...(bag === null ? [] : [`Package ${bag}`]), PAYLOAD];
 
 /** A moment as the clocks of a zone had it, as if that were UTC; milliseconds. */
 const localTime = (moment: Date | null, timeZone: string): number | null =>

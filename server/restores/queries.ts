@@ -1,3 +1,4 @@
+import { readdirSync, statSync } from "node:fs";
 import { join } from "node:path";
 import { and, asc, desc, eq, gt, inArray, isNotNull, isNull, or, sql } from "drizzle-orm";
 import type { z } from "zod";
@@ -21,7 +22,7 @@ import {
   type resultQuery,
 } from "./contract";
 import { destinationRoot, freeBytesIn, refusal } from "./delivery";
-import { componentsOf, homeFolders, problemOf, restoredHomes, sumTray, type TrayRow, trayPage } from "./planned";
+import { bagFolder, componentsOf, homeFolders, problemOf, restoredHomes, sumTray, type TrayRow, trayPage } from "./planned";
 import { lookAgain } from "./since";
 
 /** What is needed to say where the copies of a job's tray go. */
@@ -30,16 +31,24 @@ export interface Targets {
   readonly folders: ReadonlyMap<number, readonly string[]>;
   readonly timeZone: string;
   readonly layout: RestoreLayout;
+  /** What stands above all of them where a package is made; with a limit the number of it is only known when it is begun. */
+  readonly above: readonly string[];
 }
 
 export async function targetsFor(
   db: Connection,
   jobId: number,
-  { destination, layout }: Pick<RestorePlan, "destination" | "layout">,
+  { destination, layout, form }: Pick<RestorePlan, "destination" | "layout" | "form">,
 ): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
   if (!job) throw new Problem("There is no such job.", 404);
-  return { root: destinationRoot(destination), folders: homeFolders(await restoredHomes(db, jobId)), timeZone: job.timeZone, layout };
+  return {
+    root: destinationRoot(destination),
+    folders: homeFolders(await restoredHomes(db, jobId)),
+    timeZone: job.timeZone,
+    layout,
+    above: bagFolder(form, null),
+  };
 }
 
 export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
@@ -48,16 +57,23 @@ export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
 
 /** The files an entry of the tray means: its content, then its named streams. */
 export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
-  const { folders } = targets;
+  const { folders, above } = targets;
   const size = Number(row.size);
   const modified = row.modified ? new Date(row.modified) : null;
-  const above = folders.get(row.home_id) ?? [];
-  const shared = { itemId: Number(row.item_id), copyId: Number(row.copy_id), condition: row.condition, modified, best: !row.chosen_copy };
+  const home = folders.get(row.home_id) ?? [];
+  const shared = {
+    itemId: Number(row.item_id),
+    copyId: Number(row.copy_id),
+    kind: row.kind,
+    condition: row.condition,
+    modified,
+    best: !row.chosen_copy,
+  };
   const content: PlannedFile = {
     ...shared,
     stream: null,
     path: `${row.folder}/${row.name}`,
-    components: componentsOf(above, { ...row, modified }, targets),
+    components: [...above, ...componentsOf(home, { ...row, modified }, targets)],
     size,
     problem: problemOf({ ...row, size }),
     missing: row.condition === "partial" ? Number(row.missing) : 0,
@@ -67,7 +83,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
       ...shared,
       stream: index,
       path: `${row.folder}/${streamFileName(row.name, stream.name)}`,
-      components: componentsOf(above, { ...row, modified, stream: stream.name }, targets),
+      components: [...above, ...componentsOf(home, { ...row, modified, stream: stream.name }, targets)],
       size: stream.size,
       condition: "not-checked",
       problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : null,
@@ -96,6 +112,39 @@ export async function refusalFor(db: Connection, jobId: number, root: string): P
   return refusal(root, images, folders);
 }
 
+/** Why a package cannot be made there: it needs a folder of its own. null: it can. */
+export const refusalOfBag = ({ form }: Pick<RestorePlan, "form">, root: string): string | null =>
+  form === "bag" && (statSync(root, { throwIfNoEntry: false })?.isDirectory() ?? false) && readdirSync(root).length > 0
+    ? "A package needs a folder of its own, and this one has something in it already. Choose another name."
+    : null;
+
+/** Says which package each file of a restore goes to, in order, so that none holds more than the limit but for a single file that does. */
+export async function assignBags(tx: Connection, restoreId: number, limit: number | null): Promise<void> {
+  if (limit === null) return;
+  const { rows } = await tx.execute<{ id: string; size: string }>(
+    sql`select id, size from restore_results where restore_id = ${restoreId} order by id`,
+  );
+  let bag = 1;
+  let inBag = 0;
+  let first = 0;
+  const ranges: { bag: number; from: number; to: number }[] = [];
+  for (const row of rows) {
+    const [id, size] = [Number(row.id), Number(row.size)];
+    if (inBag > 0 && inBag + size > limit) {
+      bag += 1;
+      inBag = 0;
+    }
+    if (ranges[bag - 1] === undefined) {
+      first = id;
+      ranges.push({ bag, from: first, to: id });
+    } else ranges[bag - 1] = { bag, from: first, to: id };
+    inBag += size;
+  }
+  await tx.execute(sql`
+    update restore_results r set bag = b.bag from jsonb_to_recordset(${JSON.stringify(ranges)}::jsonb) as b(bag int, "from" bigint, "to" bigint)
+    where r.restore_id = ${restoreId} and r.id between b."from" and b."to"`);
+}
+
 /** One page of what would be written where. Nothing is written. */
 export async function rehearsePage(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<RehearsalPage> {
   const targets = await targetsFor(db, jobId, plan);
@@ -108,7 +157,7 @@ export async function rehearsePage(db: Connection, jobId: number, plan: RestoreP
     pages,
     files: await Promise.all(planned.map((file) => toRehearsed(file, root))),
     freeBytes: freeBytesIn(root),
-    refused: await refusalFor(db, jobId, root),
+    refused: (await refusalFor(db, jobId, root)) ?? refusalOfBag(plan, root),
   };
 }
 
@@ -145,6 +194,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
   const rows = await db.select().from(restores).where(eq(restores.jobId, jobId)).orderBy(desc(restores.id));
   if (rows.length === 0) return [];
   const written = sql`${restoreResults.state} in ('verified', 'gaps')`;
+  const there = sql`${restoreResults.state} in ('verified', 'gaps', 'same')`;
   const count = (where: ReturnType<typeof sql>) => sql<number>`(count(*) filter (where ${where}))::int`;
   const sums = await db
     .select({
@@ -153,9 +203,10 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
       settled: count(sql`${restoreResults.state} not in ('waiting', 'writing')`),
       verified: count(sql`${restoreResults.state} = 'verified'`),
       gaps: count(sql`${restoreResults.state} = 'gaps'`),
+      same: count(sql`${restoreResults.state} = 'same'`),
       skipped: count(sql`${restoreResults.state} = 'skipped'`),
       failed: count(sql`${restoreResults.state} = 'failed'`),
-      since: count(sql`${written} and ${restoreResults.since} is not null`),
+      since: count(sql`${there} and ${restoreResults.since} is not null`),
       fromMemory: count(sql`${written} and ${restoreResults.fromDevice} = false`),
       bytes: sql<string>`coalesce(sum(${restoreResults.size}), 0)`,
       settledBytes: sql<string>`coalesce(sum(${restoreResults.size}) filter (where ${restoreResults.state} not in ('waiting', 'writing')), 0)`,
@@ -175,6 +226,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
     settled: 0,
     verified: 0,
     gaps: 0,
+    same: 0,
     skipped: 0,
     failed: 0,
     since: 0,

@@ -3,6 +3,11 @@ import { and, eq, gt, inArray, isNull, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { jobs, restoreResults, restores } from "../database/schema";
 import { announce } from "../workers/queue";
+import type { Result } from "./contract";
+
+/** The states of results whose file is at the destination. */
+const STANDING: Result["state"][] = ["verified", "gaps", "same"];
+export const stands = (state: Result["state"]): boolean => STANDING.includes(state);
 
 type Row = typeof restoreResults.$inferSelect;
 
@@ -11,7 +16,7 @@ const TIME_GRAIN = 2000;
 
 /** What became of a written file since, by its presence, size and date; null: it stands as it was left. */
 async function sinceOf(row: Row): Promise<Row["since"]> {
-  if (row.state !== "verified" && row.state !== "gaps") return null;
+  if (!stands(row.state)) return null;
   // A later restore wrote another file under this name, and said so.
   if (row.since === "replaced" || !row.output) return row.since;
   const stats = await lstat(row.output).catch(() => null);
@@ -43,7 +48,7 @@ export async function lookAtRestored(db: Connection): Promise<void> {
       .from(restoreResults)
       .innerJoin(restores, eq(restores.id, restoreResults.restoreId))
       .innerJoin(jobs, eq(jobs.id, restores.jobId))
-      .where(and(gt(restoreResults.id, last), inArray(restoreResults.state, ["verified", "gaps"]), isNull(jobs.archivedAt)))
+      .where(and(gt(restoreResults.id, last), inArray(restoreResults.state, STANDING), isNull(jobs.archivedAt)))
       .orderBy(restoreResults.id)
       .limit(AT_ONCE);
     const found = await lookAgain(
@@ -69,7 +74,7 @@ export async function* allWritten(
 ): AsyncGenerator<{ id: number; output: string; sha256: string }, void, void> {
   for (let last = after; ; ) {
     const { rows } = await db.execute<{ id: string; output: string; sha256: string }>(sql`
-      select id, output, sha256 from restore_results where restore_id = ${restoreId} and id > ${last} and state in ('verified', 'gaps')
+      select id, output, sha256 from restore_results where restore_id = ${restoreId} and id > ${last} and state in ('verified', 'gaps', 'same')
         and since is distinct from 'replaced' and output is not null and sha256 is not null order by id limit 100`);
     for (const row of rows) yield { ...row, id: Number(row.id) };
     const end = rows[rows.length - 1];

@@ -1,27 +1,31 @@
-import { and, eq, inArray, ne, sql } from "drizzle-orm";
+import { and, eq, inArray, ne, or, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
 import type { Absence } from "../../core/filesystems/file-record";
 import { bytesIn, type Gaps } from "../../core/restore/gaps";
+import type { Conflict, RestoreForm } from "../../core/restore/wishes";
+import { isBack } from "../../io/deliver";
 import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
 import type { Connection, Database } from "../database/connection";
-import { type ResultState, restoreResults, restores } from "../database/schema";
+import { type RestoreWish, type ResultState, restoreResults, restores } from "../database/schema";
 import { keepJudgement } from "../items/check";
 import { FILE_COLUMNS, type FileColumns, toFileAt } from "../items/queries";
 import { note } from "../log/commands";
 import { missingDrive } from "../sources/drives";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
-import { announce } from "../workers/queue";
-import { componentsOf, problemOf, type StoredStream } from "./planned";
+import { announce, enqueue } from "../workers/queue";
+import { destinationRoot } from "./delivery";
+import { bagFolder, componentsOf, problemOf, type StoredStream } from "./planned";
 import { refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
   readonly id: number;
   readonly jobId: number;
   readonly epoch: number;
-  readonly conflict: "keep-both" | "replace" | "skip";
+  readonly conflict: Conflict;
+  readonly form: RestoreForm;
   readonly asFound: boolean;
   readonly destination: string;
   /** Tells the working folder of this restore from those of others, of other benches too. */
@@ -43,7 +47,7 @@ export interface RestoreWork extends SourceAt {
   readonly layout: Layout;
   readonly components: readonly string[];
   readonly modified: number | null;
-  readonly conflict: ClaimedRestore["conflict"];
+  readonly conflict: Conflict;
   /** Set when an earlier worker was about to give the file its name: the name, and the hash of what it had written. */
   readonly begun: { readonly output: string; readonly sha256: string; readonly gaps: Gaps | null } | null;
 }
@@ -66,10 +70,12 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
         and (starts_with(lower(o.destination) || '/', lower(r.destination) || '/') or starts_with(lower(r.destination) || '/', lower(o.destination) || '/'))
       where r.id = ${restoreId} and r.state = 'queued' limit 1`);
     if (rows.length > 0) return "waits" as const;
+    const [one] = await tx.select().from(restores).where(eq(restores.id, restoreId)).for("update");
+    if (one?.waits && !isBack(destinationRoot(one.destination), markOf(one))) return "waits" as const;
     const [taken] = await tx
       .update(restores)
-      .set({ state: "running", epoch: sql`${restores.epoch} + 1` })
-      .where(and(eq(restores.id, restoreId), inArray(restores.state, ["queued", "running"])))
+      .set({ state: "running", waits: false, problem: null, epoch: sql`${restores.epoch} + 1` })
+      .where(and(eq(restores.id, restoreId), or(inArray(restores.state, ["queued", "running"]), eq(restores.waits, true))))
       .returning();
     return taken ?? null;
   });
@@ -80,9 +86,48 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
     await failRestore(db, row, refused);
     return null;
   }
-  const { id, jobId, epoch, conflict, asFound, destination } = row;
-  const mark = `${id}-${row.createdAt.getTime().toString(36)}`;
-  return { id, jobId, epoch, conflict, asFound, destination, mark, targets };
+  const { id, jobId, epoch, conflict, form, asFound, destination } = row;
+  return { id, jobId, epoch, conflict, form, asFound, destination, mark: markOf(row), targets };
+}
+
+const markOf = ({ id, createdAt }: { id: number; createdAt: Date }): string => `${id}-${createdAt.getTime().toString(36)}`;
+
+/** What a restore was asked to do by now; null: another worker has taken it over. */
+export async function wishOf(db: Database, restore: ClaimedRestore): Promise<RestoreWish | null> {
+  const [row] = await db.select({ wanted: restores.wanted, epoch: restores.epoch }).from(restores).where(eq(restores.id, restore.id));
+  return row?.epoch === restore.epoch ? row.wanted : null;
+}
+
+/** Pauses a restore that was asked to, or cannot go on for now. What is not written waits. @param stop why; null: it was asked to */
+export async function pauseRestore(
+  db: Database,
+  restore: ClaimedRestore,
+  stop: { readonly problem: string; readonly waits: boolean } | null,
+): Promise<void> {
+  await db.transaction(async (tx) => {
+    const held = await tx
+      .update(restores)
+      .set({ state: "paused", wanted: "run", problem: stop?.problem ?? null, waits: stop?.waits ?? false })
+      .where(and(eq(restores.id, restore.id), eq(restores.epoch, restore.epoch)))
+      .returning({ id: restores.id });
+    if (held.length === 0) return;
+    if (stop?.waits) await enqueue(tx, "restore", restore.id, {}, WAIT_MS);
+    await note(tx, restore.jobId, "Restore paused", { restore: restore.id, problem: stop?.problem ?? null });
+    await announce(tx, restore.jobId);
+  });
+}
+
+/** Leaves out what of a restore is not written, because it was stopped. @returns false when another worker has taken it over */
+export async function leaveOutRest(db: Database, restore: ClaimedRestore): Promise<boolean> {
+  return db.transaction(async (tx) => {
+    const [held] = await tx.select({ epoch: restores.epoch }).from(restores).where(eq(restores.id, restore.id)).for("update");
+    if (held?.epoch !== restore.epoch) return false;
+    await tx
+      .update(restoreResults)
+      .set({ state: "skipped", output: null, sha256: null, gaps: null, problem: "The restore was stopped before this file was written." })
+      .where(and(eq(restoreResults.restoreId, restore.id), inArray(restoreResults.state, ["waiting", "writing"])));
+    return true;
+  });
 }
 
 /** Ends a restore that cannot go on; its files wait for another try. */
@@ -109,7 +154,8 @@ interface WorkRow extends FileColumns, SourceColumns {
   stream: number | null;
   dated: boolean;
   size: string;
-  conflict: ClaimedRestore["conflict"] | null;
+  conflict: Conflict | null;
+  bag: number | null;
   output: string | null;
   sha256: string | null;
   gaps: Gaps | null;
@@ -135,7 +181,7 @@ export async function nextFiles(
   mostBytes: number,
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
-    select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.output, r.sha256, r.gaps, (s.id is not null) as known,
+    select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
       c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
@@ -151,7 +197,7 @@ export async function nextFiles(
   return works;
 }
 
-function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWork | RefusedWork {
+function toWork(row: WorkRow, { targets, conflict, form }: ClaimedRestore): RestoreWork | RefusedWork {
   const resultId = Number(row.id);
   const refused = (problem: string): RefusedWork => ({ resultId, problem });
   if (!row.known) return refused("The copy is no longer known: its source was taken out of the job.");
@@ -174,11 +220,14 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
     file: toFileAt(row, layout),
     size,
     layout,
-    components: componentsOf(
-      (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
-      { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
-      targets,
-    ),
+    components: [
+      ...bagFolder(form, row.bag),
+      ...componentsOf(
+        (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
+        { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
+        targets,
+      ),
+    ],
     modified: modified?.getTime() ?? null,
     conflict: row.conflict ?? conflict,
     begun: row.state === "writing" && row.output && row.sha256 ? { output: row.output, sha256: row.sha256, gaps: row.gaps } : null,
@@ -188,7 +237,7 @@ function toWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWor
 /** The names this restore has given so far, or is about to give: no two of its files may meet in one. */
 export async function givenNames(db: Database, restore: ClaimedRestore): Promise<string[]> {
   const { rows } = await db.execute<{ output: string }>(
-    sql`select output from restore_results where restore_id = ${restore.id} and output is not null and state in ('verified', 'gaps')`,
+    sql`select output from restore_results where restore_id = ${restore.id} and output is not null and state in ('verified', 'gaps', 'same')`,
   );
   return rows.map(({ output }) => output);
 }
@@ -214,12 +263,13 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
     if (held?.epoch !== restore.epoch) return false;
     await tx.execute(sql`
       update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, from_device = s."fromDevice", left_at = s."leftAt", aside = s.aside,
-        problem = s.problem, finished_at = case when s.state <> 'writing' then now() end
+        problem = s.problem, finished_at = case when s.state not in ('waiting', 'writing') then now() end
       from jsonb_to_recordset(${JSON.stringify(files)}::jsonb)
         as s(id bigint, state text, output text, sha256 text, gaps jsonb, "fromDevice" boolean, "leftAt" float8, aside text, problem text)
       where r.id = s.id and r.restore_id = ${restore.id}`);
     const written = files.filter(({ state }) => state === "verified" || state === "gaps");
-    if (written.length > 0) await leaveTray(tx, restore, written);
+    const there = [...written, ...files.filter(({ state }) => state === "same")];
+    if (there.length > 0) await leaveTray(tx, restore, there);
     await keepHashes(tx, files);
     await replaceEarlier(tx, restore, written);
     for (const { id, gaps } of files) if (gaps && gaps.unreadable.length > 0) await learnUnreadable(tx, id, bytesIn(gaps.unreadable));
@@ -280,7 +330,7 @@ export async function finishRestore(db: Database, restore: ClaimedRestore): Prom
   await db.transaction(async (tx) => {
     await tx
       .update(restores)
-      .set({ state: "done", finishedAt: new Date() })
+      .set({ state: "done", wanted: "run", finishedAt: new Date() })
       .where(and(eq(restores.id, restore.id), eq(restores.epoch, restore.epoch)));
     await note(tx, restore.jobId, "Restore finished", { restore: restore.id });
     await announce(tx, restore.jobId);

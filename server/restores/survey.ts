@@ -26,6 +26,7 @@ export async function surveyTargets(db: Connection, jobId: number, plan: Restore
   const present = await filesBelow(targets.root);
   const taken = new Set<string>();
   const conflicts: Survey["conflicts"] = [];
+  const kinds: Survey["kinds"] = {};
   let existing = 0;
   let meeting = 0;
   for await (const rows of trayParts(db, jobId, STEP)) {
@@ -37,10 +38,11 @@ export async function surveyTargets(db: Connection, jobId: number, plan: Restore
       taken.add(folded);
       if (!present.has(target)) continue;
       existing += 1;
+      kinds[file.kind] = (kinds[file.kind] ?? 0) + 1;
       if (conflicts.length < MOST_SHOWN) conflicts.push(await toRehearsed(file, targets.root));
     }
   }
-  return { existing, conflicts, meeting };
+  return { existing, conflicts, kinds, meeting };
 }
 
 /** Everything that is below a folder, by its path from there; links are not followed. */

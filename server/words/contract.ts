@@ -140,6 +140,7 @@ export const RESULT_WORDS: Readonly<Record<Result["state"], string>> = {
   writing: "being written",
   verified: "verified",
   gaps: "with gaps",
+  same: "the same was there already",
   skipped: "skipped",
   failed: "not restored",
 };

@@ -11,7 +11,7 @@ import { findJob } from "../../server/jobs/queries";
 import { startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { proveRestore, retryRestore, startRestore } from "../../server/restores/commands";
-import { zipOf } from "../../server/restores/downloads";
+import { archiveOf } from "../../server/restores/downloads";
 import { listRestores, listResults, rehearse } from "../../server/restores/queries";
 import { lookAtRestored } from "../../server/restores/since";
 import { surveyTargets } from "../../server/restores/survey";
@@ -87,7 +87,7 @@ describe("a file that is not all its own", () => {
       .reduce((sum, { start, end }) => sum + end - start, 0);
     expect(summary?.counts).toMatchObject({ gaps: gapped.length, missing });
     expect((await findJob(bench.db, jobId))?.restoredWithGaps).toBeGreaterThanOrEqual(gapped.length);
-    const zip = await unzipped(Buffer.from(await (await zipOf(bench.db, clean.id)).arrayBuffer()));
+    const zip = await unzipped(Buffer.from(await (await archiveOf(bench.db, clean.id, "zip")).arrayBuffer()));
     expect(zip.get("Remarks.txt")?.toString()).toContain("has gaps");
     jobId = first;
   }, 60_000);
@@ -209,7 +209,7 @@ describe("a result", () => {
     expect((await listRestores(bench.db, jobId)).find(({ id }) => id === first.id)?.counts.since).toBe(4);
     // Of the five of then one stands as it was, and the one that took another's place.
     expect((await findJob(bench.db, jobId))?.restored).toBe(before - 4 + 1);
-    const zip = await unzipped(await readSlowly(await zipOf(bench.db, first.id)));
+    const zip = await unzipped(await readSlowly(await archiveOf(bench.db, first.id, "zip")));
     expect([...zip.keys()].filter((name) => name !== "Remarks.txt")).toEqual([kept.slice(first.root.length + 1)]);
     expect((await listResults(bench.db, first.id, { after: 0, only: "changed" })).results).toHaveLength(4);
   }, 60_000);

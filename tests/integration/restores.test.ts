@@ -8,7 +8,7 @@ import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { retryRestore, startRestore } from "../../server/restores/commands";
 import type { RestorePlan, Result } from "../../server/restores/contract";
-import { fileOf, zipOf } from "../../server/restores/downloads";
+import { archiveOf, fileOf } from "../../server/restores/downloads";
 import { rehearse } from "../../server/restores/queries";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
@@ -136,7 +136,7 @@ describe("a restore", () => {
     await changeTray(bench.db, jobId, { everything: true, chosen: false });
     await changeTray(bench.db, jobId, { items: chosen.map((item) => item.id), chosen: true });
     const { id, results, root } = await finished(await startRestore(bench.db, jobId, plan("To take along")));
-    const entries = await unzipped(await readSlowly(await zipOf(bench.db, id)));
+    const entries = await unzipped(await readSlowly(await archiveOf(bench.db, id, "zip")));
     expect(new Map([...entries].map(([name, bytes]) => [join(root, name), createHash("sha256").update(bytes).digest("hex")]))).toEqual(
       new Map(results.map((result) => [result.output, result.sha256])),
     );
@@ -155,16 +155,16 @@ describe("a restore", () => {
     symlinkSync("/etc/hostname", second.output as string);
     for (const result of [first, second]) await expect(fileOf(bench.db, id, result.id)).rejects.toMatchObject({ status: 404 });
     await expect(fileOf(bench.db, id + 1000, third.id)).rejects.toMatchObject({ status: 404 });
-    const left = await unzipped(await readSlowly(await zipOf(bench.db, id)));
+    const left = await unzipped(await readSlowly(await archiveOf(bench.db, id, "zip")));
     // What is left out is reported along with the rest.
     expect(left.get("Remarks.txt")?.toString()).toContain("left out");
     left.delete("Remarks.txt");
     expect(left.size).toBe(results.length - 2);
     // Files that go away while the archive is on its way end it with an error; it is never left waiting, nor given as if it were whole.
-    const cut = await zipOf(bench.db, id);
+    const cut = await archiveOf(bench.db, id, "zip");
     for (const result of results.slice(2)) unlinkSync(result.output as string);
     await expect(cut.arrayBuffer()).rejects.toThrow();
-    await expect(zipOf(bench.db, id)).rejects.toMatchObject({ status: 404 });
+    await expect(archiveOf(bench.db, id, "zip")).rejects.toMatchObject({ status: 404 });
   }, 60_000);
 
   it("of nothing is refused, and one that runs is not tried again meanwhile", async () => {

@@ -20,7 +20,7 @@ export async function wholeRestore(db: Database, jobId: number, id: number): Pro
 export const endedRestore = (db: Database, jobId: number, id: number): Promise<WholeRestore> =>
   until(async () => {
     const restore = await wholeRestore(db, jobId, id);
-    return (restore.state === "done" || restore.state === "failed") && restore;
+    return ["done", "failed", "paused"].includes(restore.state) && restore;
   }, 60);
 
 export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): RestorePlan => ({
@@ -29,6 +29,9 @@ export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): R
   streams: false,
   layout: "tree" as const,
   asFound: false,
+  form: "files" as const,
+  bagLimit: null,
+  kinds: {},
   choices: {},
   ...facts,
 });

@@ -12,8 +12,13 @@ import { useState } from "react";
 import {
   CONFLICTS,
   type Conflict,
+  KIND_TITLES,
+  KINDS,
+  type Kind,
   LAYOUTS,
+  RESTORE_FORMS,
   type RehearsedFile,
+  type RestoreForm,
   type RestoreLayout,
   type RestorePlan,
   rehearsalPage,
@@ -35,6 +40,15 @@ const LAYOUT_WORDS: Readonly<Record<RestoreLayout, string>> = {
   flat: "All in one folder",
 };
 
+const FORM_WORDS: Readonly<Record<RestoreForm, string>> = { files: "Files as they are", bag: "A package for the archive" };
+/** What a package may hold, by what it is put on; bytes, with room left for the disc's own tables. */
+const BAG_LIMITS = [
+  [0, "everything"],
+  [4_400_000_000, "a DVD (4.4 GB)"],
+  [24_000_000_000, "a Blu-ray disc (24 GB)"],
+  [31_000_000_000, "a stick of 32 GB"],
+] as const;
+
 interface Props {
   jobId: number;
   trayBytes: number;
@@ -47,6 +61,9 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const client = useQueryClient();
   const [named, setNamed] = useState<string | null>(null);
   const [conflict, setConflict] = useState<Conflict>("keep-both");
+  const [kinds, setKinds] = useState<RestorePlan["kinds"]>({});
+  const [form, setForm] = useState<RestoreForm>("files");
+  const [bagLimit, setBagLimit] = useState<number | null>(null);
   const [layout, setLayout] = useState<RestoreLayout>("tree");
   const [choices, setChoices] = useState<RestorePlan["choices"]>({});
   const [streams, setStreams] = useState(false);
@@ -57,8 +74,8 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   // The same for every press until one has been answered: pressing twice starts one restore.
   const [asked, setAsked] = useState(() => crypto.randomUUID());
   const destination = named ?? job?.title ?? "";
-  const plan: RestorePlan = { destination, conflict, layout, choices: {}, streams, asFound };
-  const what = { destination, layout, streams, trayBytes, trayCount };
+  const plan: RestorePlan = { destination, conflict, layout, form, bagLimit, kinds: {}, choices: {}, streams, asFound };
+  const what = { destination, layout, form, streams, trayBytes, trayCount };
   const enabled = destination.trim() !== "";
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), what, page],
@@ -79,15 +96,16 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
     placeholderData: (before) => before,
   });
   const start = useMutation({
-    mutationFn: () => write("POST", `/api/jobs/${jobId}/restores`, { ...plan, choices, asked }),
+    mutationFn: () => write("POST", `/api/jobs/${jobId}/restores`, { ...plan, kinds, choices, asked }),
     onSuccess: () => {
       setAsked(crypto.randomUUID());
       setChoices({});
+      setKinds({});
       window.scrollTo({ top: 0 });
     },
     onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
   });
-  const replaced = surveyed.data ? toReplace(surveyed.data, conflict, choices) : null;
+  const replaced = surveyed.data ? toReplace(surveyed.data, conflict, kinds, choices) : null;
   const ready = data && sums && data.refused === null && sums.tooLarge === null && sums.writable > 0 && !start.isPending;
   const begin = () => {
     if (replaced && replaced.count > 0) setAsking(true);
@@ -135,7 +153,41 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
             </MenuItem>
           ))}
         </TextField>
-        <Button variant="contained" disabled={!ready || (conflict === "replace" && !surveyed.data)} onClick={begin}>
+        <TextField
+          select
+          size="small"
+          label="What is made"
+          value={form}
+          onChange={(event) => setForm(event.target.value as RestoreForm)}
+          sx={{ width: 220 }}
+        >
+          {RESTORE_FORMS.map((each) => (
+            <MenuItem key={each} value={each}>
+              {FORM_WORDS[each]}
+            </MenuItem>
+          ))}
+        </TextField>
+        {form === "bag" && (
+          <TextField
+            select
+            size="small"
+            label="One package holds"
+            value={bagLimit ?? 0}
+            onChange={(event) => setBagLimit(Number(event.target.value) || null)}
+            sx={{ width: 210 }}
+          >
+            {BAG_LIMITS.map(([bytes, words]) => (
+              <MenuItem key={bytes} value={bytes}>
+                {words}
+              </MenuItem>
+            ))}
+          </TextField>
+        )}
+        <Button
+          variant="contained"
+          disabled={!ready || ([conflict, ...Object.values(kinds)].includes("replace") && !surveyed.data)}
+          onClick={begin}
+        >
           {sums ? `Restore ${countText(sums.writable)} ${sums.writable === 1 ? "file" : "files"}` : "Restore"}
         </Button>
       </div>
@@ -165,6 +217,15 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
                 : `The ${countText(sums.streams)} named streams of these files too`}
               , as files of their own
             </label>
+          )}
+          {form === "bag" && (
+            <p className={styles.lead}>
+              A package (BagIt, RFC 8493) holds the files below “data”, the list of them, their hashes (SHA-256 and SHA-512) and the report.
+              It needs a folder of its own.{bagLimit !== null && " A file that is larger than that gets a package of its own."}
+            </p>
+          )}
+          {surveyed.data && surveyed.data.existing > 0 && (
+            <ByKind found={surveyed.data.kinds} conflict={conflict} kinds={kinds} onKinds={setKinds} />
           )}
           <div className={styles.form}>
             {(surveyed.data?.existing ?? 0) > 0 && (
@@ -196,6 +257,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
             root={data.root}
             files={shown}
             conflict={conflict}
+            kinds={kinds}
             choices={choices}
             onChoice={(copyId, choice) => setChoices((before) => ({ ...before, [copyId]: choice }))}
           />
@@ -219,13 +281,52 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
 
 /** The files that would be replaced by what was said so far. */
 function toReplace(
-  { existing, conflicts }: Survey,
+  { conflicts, kinds: found }: Survey,
   conflict: Conflict,
+  kinds: RestorePlan["kinds"],
   choices: RestorePlan["choices"],
 ): { count: number; files: RehearsedFile[] } {
-  const replaces = (file: RehearsedFile) => (choices[file.copyId] ?? conflict) === "replace";
-  const files = conflicts.filter(replaces);
-  return { count: files.length + (conflict === "replace" ? existing - conflicts.length : 0), files };
+  const files = conflicts.filter((file) => (choices[file.copyId] ?? kinds[file.kind] ?? conflict) === "replace");
+  // Those that are not listed one by one go by their kind.
+  const unlisted = Object.entries(found).map(([kind, count]) => ({
+    wish: kinds[kind as Kind] ?? conflict,
+    count: count - conflicts.filter((file) => file.kind === kind).length,
+  }));
+  return { count: unlisted.reduce((sum, { wish, count }) => sum + (wish === "replace" ? count : 0), files.length), files };
+}
+
+interface ByKindProps {
+  found: Survey["kinds"];
+  conflict: Conflict;
+  kinds: RestorePlan["kinds"];
+  onKinds: (kinds: RestorePlan["kinds"]) => void;
+}
+
+/** What to do with files that are there already, for all of one kind. */
+function ByKind({ found, conflict, kinds, onKinds }: ByKindProps) {
+  const those = KINDS.filter((kind) => (found[kind] ?? 0) > 0);
+  if (those.length < 2) return null;
+  return (
+    <div className={styles.form}>
+      {those.map((kind) => (
+        <label key={kind} className={styles.kind}>
+          {KIND_TITLES[kind]} ({countText(found[kind] ?? 0)})
+          <select
+            className={styles.choice}
+            aria-label={`What to do with ${KIND_TITLES[kind]} that are there`}
+            value={kinds[kind] ?? conflict}
+            onChange={(event) => onKinds({ ...kinds, [kind]: event.target.value as Conflict })}
+          >
+            {CONFLICTS.map((each) => (
+              <option key={each} value={each}>
+                {CONFLICT_WORDS[each]}
+              </option>
+            ))}
+          </select>
+        </label>
+      ))}
+    </div>
+  );
 }
 
 function Surveyed({ data, error }: { data: Survey | undefined; error: unknown }) {
@@ -254,7 +355,7 @@ function AskToReplace({ count, files, root, onCancel, onReplace }: AskProps) {
       <DialogTitle id="replace-title">{`Replace ${countText(count)} ${count === 1 ? "file" : "files"} that ${count === 1 ? "is" : "are"} there?`}</DialogTitle>
       <DialogContent sx={{ px: 5 }}>
         <p className={styles.lead}>Each is kept beside the new one, under its name with the moment it was replaced.</p>
-        <RehearsalTable jobId={0} root={root} files={files.slice(0, 50)} conflict="replace" choices={{}} onChoice={null} />
+        <RehearsalTable jobId={0} root={root} files={files.slice(0, 50)} conflict="replace" kinds={{}} choices={{}} onChoice={null} />
         {count > 50 && <p className={styles.lead}>and {countText(count - Math.min(50, files.length))} more.</p>}
       </DialogContent>
       <DialogActions>

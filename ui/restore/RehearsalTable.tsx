@@ -12,6 +12,7 @@ import { useTrayChange } from "../items/use-tray-change";
 import styles from "./restore.module.css";
 
 export const CONFLICT_WORDS: Record<Conflict, string> = {
+  compare: "compare: leave it if it is the same, else keep both",
   "keep-both": "keep both, numbered",
   skip: "leave it, skip mine",
   replace: "replace it, keep it aside",
@@ -22,13 +23,14 @@ interface TableProps {
   root: string;
   files: readonly RehearsedFile[];
   conflict: Conflict;
+  kinds: RestorePlan["kinds"];
   choices: RestorePlan["choices"];
   /** null: the files are only shown. */
   onChoice: ((copyId: number, choice: Conflict) => void) | null;
 }
 
 /** Files of the tray with where they would go, and what is there. */
-export function RehearsalTable({ jobId, root, files, conflict, choices, onChoice }: TableProps) {
+export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, onChoice }: TableProps) {
   const tray = useTrayChange(jobId);
   const { data: job } = useJob(jobId);
   const zone = job?.timeZone ?? "UTC";
@@ -74,7 +76,7 @@ export function RehearsalTable({ jobId, root, files, conflict, choices, onChoice
                   <select
                     aria-label={`What to do with ${file.path}`}
                     className={styles.choice}
-                    value={choices[file.copyId] ?? conflict}
+                    value={choices[file.copyId] ?? kinds[file.kind] ?? conflict}
                     onChange={(event) => onChoice(file.copyId, event.target.value as Conflict)}
                   >
                     {CONFLICTS.map((each) => (

@@ -10,7 +10,7 @@ import styles from "./restore.module.css";
 export function Restore({ jobId }: { jobId: number }) {
   const { data: tray } = useTray(jobId);
   const { data: restores = [] } = useRestores(jobId);
-  const running = restores.filter(({ state }) => state === "queued" || state === "running");
+  const running = restores.filter(({ state }) => state === "queued" || state === "running" || state === "paused");
   const ended = restores.filter((restore) => !running.includes(restore));
   // The newest restore is what somebody who comes back wants to see, until something else is chosen.
   const [newest, ...older] = ended;

@@ -10,15 +10,10 @@ import { type Restore, resultPage } from "@/server/restores/contract";
 import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, durationText, exactBytes, fromMemoryText, momentText, resultText } from "../instruments/words";
+import { bytesText, countText, exactBytes, fromMemoryText, momentText, resultText } from "../instruments/words";
+import { RestoreControl } from "./RestoreControl";
 import styles from "./restore.module.css";
-
-/** By the bytes written so far; null while too little is written to say. */
-function timeLeft({ counts, createdAt }: Restore): string | null {
-  const spent = Date.now() - createdAt.getTime();
-  const left = counts.bytes - counts.settledBytes;
-  return spent > 2000 && counts.settledBytes > 0 ? durationText((left / counts.settledBytes) * spent) : null;
-}
+import { speedText, useSpeed } from "./use-speed";
 
 type Only = "all" | "gaps" | "open" | "changed";
 
@@ -33,17 +28,20 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
     onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
   });
   const { counts } = restore;
-  const running = restore.state === "queued" || restore.state === "running";
-  const left = running ? timeLeft(restore) : null;
-  const written = counts.verified + counts.gaps;
+  const running = restore.state === "queued" || restore.state === "running" || restore.state === "paused";
+  const speed = useSpeed(restore);
+  const written = counts.verified + counts.gaps + counts.same;
   const zone = job?.timeZone ?? "UTC";
   const said = [
-    restore.state === "queued"
-      ? `Waiting to begin with ${countText(counts.files - counts.settled)} of ${countText(counts.files)} files: others into this folder, or other work, come first`
-      : running
-        ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files${left ? `, about ${left} left` : ""}`
-        : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
+    restore.state === "paused"
+      ? `${restore.waits ? "Waiting for the destination" : "Paused"}, ${countText(counts.settled)} of ${countText(counts.files)} files settled`
+      : restore.state === "queued"
+        ? `Waiting to begin with ${countText(counts.files - counts.settled)} of ${countText(counts.files)} files: others into this folder, or other work, come first`
+        : running
+          ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files, ${bytesText(counts.settledBytes)} of ${bytesText(counts.bytes)}${speedText(speed, counts)}${restore.wanted === "run" ? "" : `; asked to ${restore.wanted}, after the file in hand`}`
+          : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
     counts.gaps > 0 ? `${countText(counts.gaps)} written with gaps (${exactBytes(counts.missing)} missing in all)` : null,
+    counts.same > 0 ? `${countText(counts.same)} there already with the same bytes` : null,
     counts.skipped > 0 ? `${countText(counts.skipped)} skipped` : null,
     counts.failed > 0 ? `${countText(counts.failed)} not restored` : null,
   ].filter(Boolean);
@@ -55,7 +53,13 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
   ];
   return (
     <section className={styles.block} aria-label={`Restore ${restore.id}`}>
-      <h2>{running ? `Restoring to “${restore.destination}”` : `Restored to “${restore.destination}”`}</h2>
+      <h2>
+        {restore.state === "paused"
+          ? `Restore to “${restore.destination}”, not finished`
+          : running
+            ? `Restoring to “${restore.destination}”`
+            : `Restored to “${restore.destination}”`}
+      </h2>
       <p className={styles.lead} role="status">
         {said.join(", ")}. {momentText(restore.finishedAt ?? restore.createdAt, zone)} {zone}, in {restore.root}
       </p>
@@ -68,6 +72,7 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
         />
       )}
       <Problem>{restore.problem ?? problemText(change.error)}</Problem>
+      {running && <RestoreControl jobId={jobId} restore={restore} />}
       {counts.since > 0 && (
         <Problem>
           {`${countText(counts.since)} of these files ${counts.since === 1 ? "does" : "do"} not stand as ${counts.since === 1 ? "it was" : "they were"} left: replaced, changed or removed since. They are not in the download.`}
@@ -80,6 +85,14 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
             Download all as ZIP
           </Button>
         )}
+        {written > counts.since && !running && (
+          <Button component="a" href={`/api/restores/${restore.id}/tar`} variant="outlined">
+            As TAR
+          </Button>
+        )}
+        <Button variant="text" onClick={() => navigator.clipboard.writeText(restore.root)} title={restore.root}>
+          Copy the folder’s path
+        </Button>
         {!running && written > 0 && (
           <Button
             variant="outlined"
@@ -148,7 +161,7 @@ function ResultTable({ jobId, restore, only }: { jobId: number; restore: Restore
         </thead>
         <tbody>
           {results.map((result) => {
-            const written = result.state === "verified" || result.state === "gaps";
+            const written = result.state === "verified" || result.state === "gaps" || result.state === "same";
             return (
               <tr key={result.id}>
                 <td>

@@ -1,0 +1,13 @@
+/**
+ * What to do where a file of that name is already: "compare" leaves it where it holds the same bytes, and keeps both where it does not;
+ * "replace" keeps it aside under another name.
+ */
+export const CONFLICTS = ["compare", "keep-both", "skip", "replace"] as const;
+export type Conflict = (typeof CONFLICTS)[number];
+
+/** What a restore makes: files as they are, or packages for the archive (bags, RFC 8493). */
+export const RESTORE_FORMS = ["files", "bag"] as const;
+export type RestoreForm = (typeof RESTORE_FORMS)[number];
+
+/** What becomes of a taken name once the bytes were compared, and differ. */
+export const takenFor = (conflict: Conflict): Exclude<Conflict, "compare"> => (conflict === "compare" ? "keep-both" : conflict);
