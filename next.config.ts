@@ -3,7 +3,7 @@ import type { NextConfig } from "next";
 process.env.NEXT_TELEMETRY_DISABLED = "1";
 
 const config: NextConfig = {
-  serverExternalPackages: ["pg", "pino", "sharp", "mammoth", "iconv-lite", "sql.js", "read-excel-file", "exifr"],
+  serverExternalPackages: ["pg", "pino", "sharp", "mammoth", "iconv-lite", "sql.js", "read-excel-file", "exifr", "pdfkit", "fontkit"],
   poweredByHeader: false,
   devIndicators: false,
   async headers() {

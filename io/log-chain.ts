@@ -10,7 +10,7 @@ export interface ChainedEntry {
 }
 
 /** What the hash of an entry is taken over, beside the hash before it: JSON without spaces, its names in the order of their code units. */
-export function entryText({ at, what, detail }: Pick<ChainedEntry, "at" | "what" | "detail">): string {
+export function hashedText({ at, what, detail }: Pick<ChainedEntry, "at" | "what" | "detail">): string {
   return JSON.stringify([new Date(at).toISOString(), what, sorted(JSON.parse(JSON.stringify(detail)))]);
 }
 
@@ -24,7 +24,7 @@ function sorted(value: unknown): unknown {
 /** SHA-256 over the hash of the entry before (nothing for the first), a line end and the entry. @returns hexadecimal */
 export const hashEntry = (before: string | null, entry: Pick<ChainedEntry, "at" | "what" | "detail">): string =>
   createHash("sha256")
-    .update(`${before ?? ""}\n${entryText(entry)}`)
+    .update(`${before ?? ""}\n${hashedText(entry)}`)
     .digest("hex");
 
 export interface ChainReport {

@@ -44,6 +44,12 @@ export function postgresPrograms(): string {
   return now;
 }
 
+/** Small tools by which tests read what the bench wrote: another program's view of a PDF. */
+export function ensurePdfTools(): void {
+  const missing = ["/usr/bin/qpdf", "/usr/bin/pdfinfo"].some((program) => !existsSync(program));
+  if (missing) install(["qpdf", "poppler-utils"], "Tools to check PDFs with");
+}
+
 export const CHROMIUM = "/usr/bin/chromium";
 
 /** Makes sure of the browser the end-to-end tests drive. */

@@ -5,7 +5,7 @@ import { join, relative } from "node:path";
 import { buildAll } from "./build";
 import { type Cluster, freePort, startCluster } from "./cluster";
 import { complain } from "./launch";
-import { ensureChromium } from "./packages";
+import { ensureChromium, ensurePdfTools } from "./packages";
 
 interface Tally {
   passed: number;
@@ -153,6 +153,7 @@ function folderFor(name: string): string {
 
 async function main(): Promise<void> {
   ensureChromium();
+  ensurePdfTools();
   await check("types", [bin("next/dist/bin/next"), "typegen"], [bin("typescript/bin/tsc"), "--noEmit"]);
   await check("lint", [bin("@biomejs/biome/bin/biome"), "check", "--colors=off", "."]);
   await check("boundaries", ["--import", "tsx", "scripts/check-boundaries.ts"]);

@@ -8,7 +8,7 @@ export function plainResult(result: Result): string {
   const { state, condition, gaps } = result;
   if (state === "failed" || state === "skipped") return `${RESULT_WORDS[state]}. ${result.problem ?? ""}`.trim();
   if (state === "waiting" || state === "writing") return "not written yet";
-  if (state === "gaps") {
+  if (gaps) {
     const missing = bytesIn(gaps?.unreadable ?? []) + bytesIn(gaps?.foreign ?? []);
     return `${resultText(result)}: ${bytesText(missing)} of ${bytesText(result.size)} are missing`;
   }

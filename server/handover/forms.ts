@@ -1,5 +1,6 @@
 import { readBackText, resultText } from "../words/contract";
 import type { Block } from "./contract";
+import { FORMAT, FORMAT_VERSION, handoverFacts, handoverRestore, handoverResult } from "./data";
 import type { HandoverDocument, Report } from "./report";
 
 const safe = (text: string) => text.replace(/[&<>"']/g, (mark) => `&#${mark.charCodeAt(0)};`);
@@ -80,16 +81,15 @@ export async function* reportAsCsv({ restores }: Pick<Report, "restores">): Asyn
     }
 }
 
-/** All of it for another program, times as ISO 8601. What only the drawing of the chart needs is left out. */
-export async function* reportAsJson({ restores, sources, ...rest }: Report): AsyncGenerator<string, void, void> {
-  const plain = sources.map(({ volumes, ...source }) => ({ ...source, volumes: volumes.map(({ usage: _, ...volume }) => volume) }));
-  const facts = JSON.stringify({ ...rest, sources: plain }, null, 2);
+/** All of it for another program (docs/handover.schema.json), times as ISO 8601. What only the drawing of the chart needs is left out. */
+export async function* reportAsJson({ restores, ...rest }: Report): AsyncGenerator<string, void, void> {
+  const facts = JSON.stringify(handoverFacts.parse({ format: FORMAT, version: FORMAT_VERSION, ...rest }), null, 2);
   yield `${facts.slice(0, -2)},\n  "restores": [`;
   for (const [index, { results, ...restore }] of restores.entries()) {
-    yield `${index > 0 ? "," : ""}\n    ${JSON.stringify(restore).slice(0, -1)},"results":[`;
+    yield `${index > 0 ? "," : ""}\n    ${JSON.stringify(handoverRestore.parse(restore)).slice(0, -1)},"results":[`;
     let first = true;
     for await (const result of results()) {
-      yield `${first ? "" : ","}\n      ${JSON.stringify(result)}`;
+      yield `${first ? "" : ","}\n      ${JSON.stringify(handoverResult.parse(result))}`;
       first = false;
     }
     yield "]}";

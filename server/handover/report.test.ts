@@ -1,6 +1,9 @@
+import { readFileSync } from "node:fs";
+import { Ajv2020 } from "ajv/dist/2020";
 import { describe, expect, it } from "vitest";
 import { type Account, EMPTY_ACCOUNT } from "../accounts/contract";
 import type { Result } from "../restores/contract";
+import { handoverSchema } from "./data";
 import { handoverAsHtml, reportAsCsv, reportAsJson } from "./forms";
 import { describeHandover, handoverOf, type Report } from "./report";
 
@@ -125,6 +128,8 @@ function report(path: string): Report {
       },
     ],
     now: at,
+    program: { name: "Tidy Compass", version: "0", rules: 3, rulesSha256: "cd".repeat(32) },
+    logHash: null,
     log: [{ id: 1, at, what: "Pass started", detail: { name: EVIL }, hash: null }],
   };
 }
@@ -244,6 +249,20 @@ describe("the handover as a file", () => {
 
   it.each(["=cmd()", "+1", "-1", "@sum"])("as a sheet never begins a field with the formula %s", async (formula) => {
     expect(readCsv(await whole(reportAsCsv(report(formula))))[1]?.[2]).toBe(`'${formula}`);
+  });
+
+  it("as data is as its published form says, by another validator, and that is the present one", async () => {
+    const published = JSON.parse(readFileSync("docs/handover.schema.json", "utf8"));
+    expect(published).toEqual(JSON.parse(JSON.stringify(handoverSchema())));
+    const validate = new Ajv2020({ strict: false, formats: { "date-time": (text: string) => !Number.isNaN(Date.parse(text)) } }).compile(
+      published,
+    );
+    const data = JSON.parse(await whole(reportAsJson(report("/a"))));
+    expect(validate(data), JSON.stringify(validate.errors)).toBe(true);
+    // It can fail: what is missing or of another kind is found.
+    expect(validate({ ...data, log: [{ at: "yesterday" }] })).toBe(false);
+    expect(validate({ ...data, job: undefined })).toBe(false);
+    expect(validate({ ...data, version: 2 })).toBe(false);
   });
 
   it("as data holds everything but the drawing of the chart", async () => {

@@ -1,3 +1,6 @@
+import { createHash } from "node:crypto";
+import { type AdviceFacts, adviceFor } from "../../core/plan/advice";
+import { version } from "../../package.json";
 import { paragraph } from "../accounts/contract";
 import { findAccounts } from "../accounts/queries";
 import type { Connection } from "../database/connection";
@@ -6,6 +9,7 @@ import { findJob } from "../jobs/queries";
 import { listLog } from "../log/queries";
 import { findsAlone, type Pass, passWords } from "../passes/contract";
 import { listPasses } from "../passes/queries";
+import { activeRules } from "../places/queries";
 import type { Plan } from "../plan/contract";
 import { findPlan } from "../plan/queries";
 import { Problem } from "../problem";
@@ -16,6 +20,8 @@ import { listSources } from "../sources/queries";
 import { bytesText, countText, FILE_SYSTEM_WORDS, fromMemoryText, momentText, narrowedWords, resultText } from "../words/contract";
 import type { Audience, Block, Handover } from "./contract";
 import { entryText, plainResult, restoreText } from "./describe";
+
+const sha256 = (text: string): string => createHash("sha256").update(text).digest("hex");
 
 /**
  * Everything a handover holds, gathered once for all its forms.
@@ -38,7 +44,10 @@ export async function gatherReport(db: Connection, jobId: number, ended: number 
     ...(restore.id === ended ? { state: "done" as const, finishedAt: new Date() } : {}),
     results: () => allResults(db, restore.id),
   }));
-  return { job, accounts, plan, sources, passes, restores, log, now: new Date() };
+  const rules = await activeRules(db);
+  const program = { name: "Tidy Compass", version, rules: rules.length, rulesSha256: sha256(JSON.stringify(rules)) };
+  const logHash = log[log.length - 1]?.hash ?? null;
+  return { program, job, accounts, plan, sources, passes, restores, log, logHash, now: new Date() };
 }
 export type Report = Awaited<ReturnType<typeof gatherReport>>;
 /** A restore with a way to go through its results. */
@@ -82,8 +91,13 @@ export function describeHandover(report: Report, audience: Audience): HandoverDo
       blocks: restores.length === 0 ? [text("Nothing has been restored yet.")] : restores.flatMap((each) => restored(each, zone, audience)),
     },
     ...(audience === "client"
-      ? [{ title: "What to do now", blocks: advice(restores.some(({ counts }) => counts.verified + counts.gaps > 0)) }]
-      : [{ title: "What was done", blocks: [list(log.map((entry) => `${momentText(entry.at, zone)}: ${entryText(entry)}`))] }]),
+      ? [{ title: "What to do now", blocks: [list(adviceFor(adviceFacts(report)))] }]
+      : [
+          {
+            title: "What was done",
+            blocks: [list(log.map((entry) => `${momentText(entry.at, zone)}: ${entryText(entry)}`)), ...chainText(report)],
+          },
+        ]),
     {
       title: audience === "client" ? "Received" : "Signed",
       blocks: [
@@ -99,6 +113,21 @@ export function describeHandover(report: Report, audience: Audience): HandoverDo
     lead: [forWhom.filter(Boolean).join(" "), `As of ${momentText(now, zone)}; all times are ${zone}.`].filter(Boolean),
     sections,
   };
+}
+
+/** By what the log can be checked, and what wrote all this. */
+function chainText({ logHash, program }: Report): Block[] {
+  const { name, version: own, rules, rulesSha256 } = program;
+  return [
+    ...(logHash
+      ? [
+          text(
+            `Each entry of this log carries a hash over the one before it. The last one is ${logHash}; the handover as data (JSON) has all of them.`,
+          ),
+        ]
+      : []),
+    text(`Written by ${name} ${own}, with ${countText(rules)} rules of known places (SHA-256 ${rulesSha256}).`),
+  ];
 }
 
 function looked(plan: Plan): Block[] {
@@ -231,16 +260,19 @@ async function* rowsOf(restore: ReportedRestore, row: (result: Result) => string
   for await (const result of restore.results()) yield row(result);
 }
 
-/** Common practice, no published source. */
-function advice(anything: boolean): Block[] {
-  return [
-    list([
-      ...(anything ? ["Open each restored file once, from where it was restored to, before anything else is done with the drive."] : []),
-      "Do not use the drive that lost the files until everything that matters is in hand: each write can destroy what was not found yet.",
-      "Keep a second copy of what matters on another device, and let the computer make it by itself.",
-      "Let programs save unsaved work every few minutes; ten is usual, fewer is better.",
-    ]),
-  ];
+/** What the advice goes by: the causes, drives of which something could not be read, and backups, where they were looked for. */
+function adviceFacts({ accounts, sources, passes, restores, job }: Report): AdviceFacts {
+  const all = sources.flatMap(({ volumes }) => volumes).flatMap(({ label, sets }) => sets.map((set) => ({ label, set })));
+  const last = (moment: number | null) =>
+    moment === null ? null : new Date(moment).toLocaleDateString("en-GB", { timeZone: job.timeZone, dateStyle: "long" });
+  return {
+    causes: accounts.flatMap(({ cause }) => (cause ? [cause] : [])),
+    restored: restores.some(({ counts }) => counts.verified + counts.gaps + counts.same > 0),
+    failing: sources.filter(({ unreadable }) => unreadable.length > 0).map(({ name }) => name),
+    sets: passes.some(({ place, state }) => place === "earlier-states" && state === "done")
+      ? all.map(({ label, set }) => ({ where: label ?? set.root, last: last(set.last) }))
+      : null,
+  };
 }
 
 /** Rows of one table that a page on the screen has at most. */

@@ -1,5 +1,5 @@
 import { sql } from "drizzle-orm";
-import { entryText } from "../../io/log-chain";
+import { hashedText } from "../../io/log-chain";
 import type { Connection } from "../database/connection";
 
 /**
@@ -12,7 +12,7 @@ export async function note(db: Connection, jobId: number, what: string, detail: 
   await db.execute(sql`
     with head as (
       update jobs set last_activity = now(),
-        log_hash = encode(sha256(convert_to(coalesce(log_hash, '') || E'\n' || ${entryText({ at, what, detail })}, 'UTF8')), 'hex')
+        log_hash = encode(sha256(convert_to(coalesce(log_hash, '') || E'\n' || ${hashedText({ at, what, detail })}, 'UTF8')), 'hex')
       where id = ${jobId} returning log_hash)
     insert into log_entries (job_id, at, what, detail, hash)
     select ${jobId}, ${at}::timestamptz, ${what}, ${stored}::jsonb, log_hash from head`);

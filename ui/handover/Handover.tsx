@@ -42,7 +42,7 @@ export function Handover({ jobId }: { jobId: number }) {
           </ToggleButton>
         </ToggleButtonGroup>
         <span style={{ flex: 1 }} />
-        {(["html", "csv", "json"] as const).map((form) => (
+        {(["pdf", "html", "csv", "json"] as const).map((form) => (
           <Button key={form} component="a" href={`/api/jobs/${jobId}/report?form=${form}&for=${audience}`} variant="outlined">
             {form.toUpperCase()}
           </Button>

@@ -3,13 +3,26 @@ import { z } from "zod";
 import { database } from "@/server/database/connection";
 import { AUDIENCES } from "@/server/handover/contract";
 import { handoverAsHtml, reportAsCsv, reportAsJson } from "@/server/handover/forms";
-import { describeHandover, gatherReport, handoverOf } from "@/server/handover/report";
+import { handoverAsPdf } from "@/server/handover/pdf/as-pdf";
+import { describeHandover, gatherReport, type HandoverDocument, handoverOf, type Report } from "@/server/handover/report";
 import { atMost } from "@/server/limits";
 import { answer, attachment, downloadName, idFrom } from "@/server/respond";
 
-const TYPES = { html: "text/html; charset=utf-8", csv: "text/csv; charset=utf-8", json: "application/json" } as const;
+const TYPES = {
+  html: "text/html; charset=utf-8",
+  pdf: "application/pdf",
+  csv: "text/csv; charset=utf-8",
+  json: "application/json",
+} as const;
+const fromText = (pieces: AsyncIterable<string>) => Readable.from(pieces).map((piece: string) => Buffer.from(piece));
+const BODIES: Readonly<Record<keyof typeof TYPES, (report: Report, document: HandoverDocument) => Readable>> = {
+  html: (_, document) => fromText(handoverAsHtml(document)),
+  pdf: (_, document) => handoverAsPdf(document),
+  csv: (report) => fromText(reportAsCsv(report)),
+  json: (report) => fromText(reportAsJson(report)),
+};
 const asked = z.object({
-  form: z.enum(["screen", "html", "csv", "json"]).default("screen"),
+  form: z.enum(["screen", "html", "pdf", "csv", "json"]).default("screen"),
   for: z.enum(AUDIENCES).default("client"),
 });
 
@@ -21,9 +34,8 @@ export const GET = answer(async (request, { job }: { job: string }) => {
   return atMost(4, "report", async () => {
     const report = await gatherReport(db, idFrom(job));
     const document = describeHandover(report, audience);
-    const pieces = form === "html" ? handoverAsHtml(document) : form === "csv" ? reportAsCsv(report) : reportAsJson(report);
-    const name = `${await downloadName(db, idFrom(job))}, handover${form === "html" ? ` for the ${audience}` : ""}.${form}`;
-    return new Response(Readable.toWeb(Readable.from(pieces).map((piece: string) => Buffer.from(piece))) as ReadableStream, {
+    const name = `${await downloadName(db, idFrom(job))}, handover${form === "html" || form === "pdf" ? ` for the ${audience}` : ""}.${form}`;
+    return new Response(Readable.toWeb(BODIES[form](report, document)) as ReadableStream, {
       headers: {
         "Content-Type": TYPES[form],
         "Content-Disposition": attachment(name),
