@@ -7,31 +7,31 @@ const absolute = z
   .min(1)
   .transform((path) => resolve(path));
 
+/** Several folders, one behind the other as in PATH. */
+const folders = (standard: string) =>
+  z
+    .string()
+    .default(standard)
+    .transform((list) =>
+      list
+        .split(delimiter)
+        .filter(Boolean)
+        .map((path) => resolve(path)),
+    );
+
 const schema = z.object({
   /** Folders whose images may be read. */
-  COMPASS_SOURCES: z
-    .string()
-    .default("data/sources")
-    .transform((list) =>
-      list
-        .split(delimiter)
-        .filter(Boolean)
-        .map((path) => resolve(path)),
-    ),
+  COMPASS_SOURCES: folders("data/sources"),
   /** Folders whose own folders may be read as well: where drives are usually mounted. */
-  COMPASS_SOURCE_ROOTS: z
-    .string()
-    .default(["/media", "/mnt", "/run/media"].join(delimiter))
-    .transform((list) =>
-      list
-        .split(delimiter)
-        .filter(Boolean)
-        .map((path) => resolve(path)),
-    ),
+  COMPASS_SOURCE_ROOTS: folders(["/media", "/mnt", "/run/media"].join(delimiter)),
   /** Whether connected drives may be read themselves, beside images of them; "all": devices made of files too. */
   COMPASS_DRIVES: z.enum(["offer", "all", "hide"]).default("offer"),
   /** Folder below which restores are written. */
   COMPASS_DELIVERY: absolute.default(resolve("data/delivery")),
+  /** Further folders below which restores may be written: other devices. */
+  COMPASS_DELIVERY_MORE: folders(""),
+  /** Drives that take the place of a client's lost one: files go back to where they stood, from this folder on. */
+  COMPASS_REPLACEMENTS: folders(""),
   /** Folder for what the application itself keeps. */
   COMPASS_DATA: absolute.default(resolve("data")),
   /** Nobody signs in here: whoever reaches the bench may use it, so it stays on this computer. */

@@ -13,7 +13,7 @@ import type { ReadBack } from "../io/read-back";
 import { describeWriteError, stopsWriting, type WritingStop } from "../io/system-errors";
 import { type BagFacts, closeBag, type PayloadFile } from "../io/write-bag";
 import { logReaderFaults } from "../server/log/reader-faults";
-import { openDelivery, refusal } from "../server/restores/delivery";
+import { type Destination, openDelivery, refusal } from "../server/restores/delivery";
 import type { RestoreWork } from "../server/restores/slice";
 
 logReaderFaults();
@@ -29,7 +29,7 @@ export interface Guarded {
  * or let go of the destination.
  */
 export type RestoreRequest =
-  | { readonly ask: "open"; readonly destination: string; readonly mark: string; readonly guarded: Guarded }
+  | { readonly ask: "open"; readonly to: Destination; readonly mark: string; readonly guarded: Guarded }
   | {
       readonly ask: "stage";
       readonly asFound: boolean;
@@ -193,7 +193,7 @@ function answer(request: RestoreRequest): unknown {
   if (request.ask === "close") return close();
   if (request.ask === "open") {
     close();
-    held = openDelivery(request.destination, request.mark);
+    held = openDelivery(request.to, request.mark);
     const refused = refusalNow(held, request.guarded);
     if (refused) close();
     return refused;

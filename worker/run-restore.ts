@@ -54,7 +54,7 @@ export async function runRestore(db: Database, restoreId: number, stopping: () =
   const thread = startThread("restore-thread", null);
   try {
     const guarded = await guardedOf(db, restore.jobId);
-    await ask(thread, { ask: "open", destination: restore.destination, mark: restore.mark, guarded });
+    await ask(thread, { ask: "open", to: restore, mark: restore.mark, guarded });
     await writeAll(db, restore, thread, stopping);
     await ask(thread, { ask: "close" });
   } catch (error) {

@@ -1,4 +1,5 @@
 import type { Metadata } from "next";
+import { deliveryFolders } from "@/server/restores/delivery";
 import { readSettings } from "@/server/settings";
 import { Settings } from "@/ui/settings/Settings";
 import packageFacts from "../../package.json";
@@ -7,12 +8,14 @@ export const metadata: Metadata = { title: "Settings" };
 export const dynamic = "force-dynamic";
 
 export default function Page() {
-  const { COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY, COMPASS_DATA } = readSettings();
+  const { COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DATA } = readSettings();
+  const folders = deliveryFolders();
   return (
     <Settings
       sources={COMPASS_SOURCES}
       drives={COMPASS_DRIVES !== "hide"}
-      delivery={COMPASS_DELIVERY}
+      delivery={folders.filter(({ replaces }) => !replaces).map(({ path }) => path)}
+      replacements={folders.filter(({ replaces }) => replaces).map(({ path }) => path)}
       data={COMPASS_DATA}
       version={packageFacts.version}
     />

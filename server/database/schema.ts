@@ -455,6 +455,8 @@ export const restores = pgTable(
       .references(() => jobs.id, { onDelete: "cascade" }),
     /** Folder below the delivery folder. */
     destination: text("destination").notNull(),
+    /** Which delivery folder, by its path; null: the usual one. A replacement is one without a folder below it. */
+    delivery: text("delivery"),
     conflict: text("conflict").$type<Conflict>().notNull(),
     /** How its files lie below it. */
     layout: text("layout").$type<RestoreLayout>().notNull().default("tree"),

@@ -68,7 +68,7 @@ export async function* reportAsCsv({ restores }: Pick<Report, "restores">): Asyn
       const written = state === "verified" || state === "gaps" || state === "same";
       yield line([
         restore.id,
-        restore.destination,
+        restore.destination || restore.root,
         path,
         resultText(result),
         size,

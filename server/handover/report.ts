@@ -17,7 +17,16 @@ import type { Result } from "../restores/contract";
 import { allResults, listRestores } from "../restores/queries";
 import type { Source } from "../sources/contract";
 import { listSources } from "../sources/queries";
-import { bytesText, countText, FILE_SYSTEM_WORDS, fromMemoryText, momentText, narrowedWords, resultText } from "../words/contract";
+import {
+  bytesText,
+  countText,
+  FILE_SYSTEM_WORDS,
+  fromMemoryText,
+  momentText,
+  narrowedWords,
+  placeText,
+  resultText,
+} from "../words/contract";
 import type { Audience, Block, Handover } from "./contract";
 import { entryText, plainResult, restoreText } from "./describe";
 
@@ -237,7 +246,7 @@ function restored(restore: ReportedRestore, zone: string, audience: Audience): (
     ...(restore.counts.fromMemory > 0 ? [fromMemoryText(restore.counts)] : []),
   ];
   return [
-    text(`${when}, to the folder “${restore.destination}”. ${restoreText(restore)} ${marks.join(" ")}`),
+    text(`${when}, to the folder ${placeText(restore)}. ${restoreText(restore)} ${marks.join(" ")}`),
     audience === "client"
       ? { kind: "rows", head: ["File", "Result"], rows: () => rowsOf(restore, (result) => [result.path.slice(1), plainResult(result)]) }
       : {

@@ -61,7 +61,7 @@ export async function writeRepaired(db: Database, copyId: number): Promise<Repai
   const copy = await storedCopy(db, copyId);
   const { rows } = await db.execute<{ title: string }>(sql`select title from jobs where id = ${copy.jobId}`);
   const destination = `${rows[0]?.title ?? "Job"}/Repaired`;
-  const refused = await refusalFor(db, copy.jobId, destinationRoot(destination));
+  const refused = await refusalFor(db, copy.jobId, destinationRoot({ destination, delivery: null }));
   if (refused) throw new Problem(refused, 409);
   const written = await withRepaired(db, copy, (repaired) => {
     if (!repaired) throw new Problem("This file cannot be repaired here.", 409);
@@ -71,7 +71,7 @@ export async function writeRepaired(db: Database, copyId: number): Promise<Repai
     const name = repaired.extension ? `${stem} (repaired)` : `${stem} (repaired)${extension}`;
     let delivery: Delivery | null = null;
     try {
-      delivery = openDelivery(destination, `repair-${randomUUID()}`);
+      delivery = openDelivery({ destination, delivery: null }, `repair-${randomUUID()}`);
       return delivery.deliver(repaired.content, safeComponents(name), { conflict: "keep-both" });
     } catch (error) {
       const words = error instanceof DeliveryError || (error as NodeJS.ErrnoException).code ? describeWriteError(error) : null;

@@ -6,7 +6,7 @@ import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { startRestore as startContract } from "./contract";
-import { destinationRoot } from "./delivery";
+import { checkDestination, destinationRoot } from "./delivery";
 import { trayCopies } from "./planned";
 import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
 
@@ -14,8 +14,9 @@ import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
 export async function startRestore(db: Database, jobId: number, { asked, ...whole }: z.infer<typeof startContract>): Promise<number> {
   const again = asked ? await db.select({ id: restores.id }).from(restores).where(eq(restores.asked, asked)) : [];
   if (again[0]) return again[0].id;
+  checkDestination(whole);
   const { tooLarge } = await rehearseSums(db, jobId, whole);
-  const root = destinationRoot(whole.destination);
+  const root = destinationRoot(whole);
   const refused = (await refusalFor(db, jobId, root)) ?? refusalOfBag(whole, root) ?? tooLarge;
   if (refused) throw new Problem(refused, 409);
   return db.transaction(async (tx) => {
@@ -26,6 +27,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
       .values({
         jobId,
         destination: whole.destination,
+        delivery: whole.delivery,
         conflict: whole.conflict,
         layout: whole.layout,
         form: whole.form,
@@ -59,7 +61,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     if (!rowCount) throw await nothingToWrite(tx, jobId);
     if (whole.form === "bag") await assignBags(tx, id, whole.bagLimit);
     await enqueue(tx, "restore", id);
-    await note(tx, jobId, "Restore started", { restore: id, files: rowCount, destination: whole.destination });
+    await note(tx, jobId, "Restore started", { restore: id, files: rowCount, destination: whole.destination, delivery: whole.delivery });
     await announce(tx, jobId);
     return id;
   });

@@ -12,9 +12,14 @@ export { CONFLICTS, type Conflict, RESTORE_FORMS, type RestoreForm } from "../..
 /** The smallest limit of a package: a CD's worth of files fits on nothing smaller. Bytes. */
 const LEAST_BAG = 1_000_000;
 
+const destination = z.string().trim().max(200);
+/** One of the delivery folders of the settings, by its path; null: the usual one. */
+const delivery = z.string().min(1).max(4096).nullable().default(null);
+
 export const plan = z.object({
-  /** A folder name below the delivery folder; made when it is not there. */
-  destination: z.string().trim().min(1, "Name a folder to restore into.").max(200),
+  /** A folder name below the delivery folder, made when it is not there; none on a replacement. */
+  destination,
+  delivery,
   conflict: z.enum(CONFLICTS).default("keep-both"),
   /** How the files lie there: in their own folders, by kind, by the day of their last change, or all in one. */
   layout: z.enum(LAYOUTS).default("tree"),
@@ -68,12 +73,38 @@ export type RehearsedFile = z.infer<typeof rehearsedFile>;
 /** How many entries of the tray one page of the rehearsal has. */
 export const REHEARSAL_PAGE = 200;
 
+/** The file system of a destination, as far as the system names it. */
+const device = z.object({
+  title: z.string(),
+  writable: z.boolean(),
+  /** Bytes; null: no limit that matters, or none that is known. */
+  largestFile: z.number().nullable(),
+  /** Milliseconds to which it rounds times of change; null: not known. */
+  timeGrain: z.number().nullable(),
+});
+export type Device = z.infer<typeof device>;
+
+/** A folder of the settings below which restores may be written. */
+export const deliveryEntry = z.object({
+  path: z.string(),
+  /** It takes the place of a lost drive: files go back to where they stood. */
+  replaces: z.boolean(),
+  usual: z.boolean(),
+  freeBytes: z.number().nullable(),
+  device: device.nullable(),
+  /** Why nothing of this job may be written there; null: it may. */
+  refused: z.string().nullable(),
+});
+export type DeliveryEntry = z.infer<typeof deliveryEntry>;
+export const deliveryList = z.array(deliveryEntry);
+
 export const rehearsalPage = z.object({
   root: z.string(),
   page: z.number(),
   pages: z.number(),
   files: z.array(rehearsedFile),
   freeBytes: z.number().nullable(),
+  device: device.nullable(),
   /** Why nothing can be written there at all. */
   refused: z.string().nullable(),
 });
@@ -89,6 +120,8 @@ export const rehearsalSums = z.object({
   /** Named streams the chosen items have, whether they are written or not. */
   streams: z.number(),
   bytes: z.number(),
+  /** Bytes of the blocks they fill there. */
+  needed: z.number(),
   /** Why it does not fit; null: it does. */
   tooLarge: z.string().nullable(),
 });
@@ -97,7 +130,7 @@ export type RehearsalSums = z.infer<typeof rehearsalSums>;
 /** What can be asked of a restore that has not ended; "elsewhere" writes what is left to another folder. */
 export const restoreChange = z.discriminatedUnion("what", [
   z.object({ what: z.enum(["pause", "resume", "stop"]) }),
-  z.object({ what: z.literal("elsewhere"), destination: z.string().trim().min(1, "Name a folder to restore into.").max(200) }),
+  z.object({ what: z.literal("elsewhere"), destination, delivery }),
 ]);
 export type RestoreChange = z.infer<typeof restoreChange>;
 

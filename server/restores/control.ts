@@ -5,7 +5,7 @@ import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { RestoreChange } from "./contract";
-import { destinationRoot, freeBytesIn } from "./delivery";
+import { checkDestination, type Destination, destinationRoot, freeBytesIn } from "./delivery";
 import { assignBags, refusalFor } from "./queries";
 
 const WORDS: Readonly<Record<Exclude<RestoreChange["what"], "elsewhere">, string>> = {
@@ -25,7 +25,7 @@ export async function changeRestore(db: Database, restoreId: number, change: Res
     const [restore] = await tx.select().from(restores).where(eq(restores.id, restoreId)).for("update");
     if (!restore) throw new Problem("There is no such restore.", 404);
     if (restore.state === "done" || restore.state === "failed") throw new Problem("This restore has ended already.", 409);
-    const id = change.what === "elsewhere" ? await goElsewhere(tx, restore, change.destination) : await ask(tx, restore, change.what);
+    const id = change.what === "elsewhere" ? await goElsewhere(tx, restore, change) : await ask(tx, restore, change.what);
     await announce(tx, restore.jobId);
     return id;
   });
@@ -46,9 +46,10 @@ async function ask(tx: Connection, restore: Row, what: "pause" | "resume" | "sto
 }
 
 /** Starts a restore of what another one has not written, into another folder; the other one ends with what it has. */
-async function goElsewhere(tx: Connection, restore: Row, destination: string): Promise<number> {
+async function goElsewhere(tx: Connection, restore: Row, to: Destination): Promise<number> {
   if (restore.state === "running") throw new Problem("Files are being written now: pause this restore first.", 409);
-  const root = destinationRoot(destination);
+  checkDestination(to);
+  const root = destinationRoot(to);
   const open = and(eq(restoreResults.restoreId, restore.id), inArray(restoreResults.state, ["waiting", "writing"]));
   const [left] = await tx
     .select({ files: sql<number>`count(*)::int`, bytes: sql<string>`coalesce(sum(${restoreResults.size}), 0)` })
@@ -62,7 +63,7 @@ async function goElsewhere(tx: Connection, restore: Row, destination: string): P
   const { jobId, conflict, layout, form, bagLimit, asFound } = restore;
   const [made] = await tx
     .insert(restores)
-    .values({ jobId, destination, conflict, layout, form, bagLimit, asFound })
+    .values({ jobId, destination: to.destination, delivery: to.delivery, conflict, layout, form, bagLimit, asFound })
     .returning({ id: restores.id });
   const id = (made as { id: number }).id;
   await tx.update(restoreResults).set({ restoreId: id, state: "waiting", output: null, sha256: null, gaps: null }).where(open);
@@ -70,6 +71,11 @@ async function goElsewhere(tx: Connection, restore: Row, destination: string): P
   await tx.update(restores).set({ state: "queued", wanted: "run", waits: false, problem: null }).where(eq(restores.id, restore.id));
   await enqueue(tx, "restore", restore.id);
   await enqueue(tx, "restore", id);
-  await note(tx, jobId, "Restore goes on elsewhere", { restore: id, files: left?.files ?? 0, destination });
+  await note(tx, jobId, "Restore goes on elsewhere", {
+    restore: id,
+    files: left?.files ?? 0,
+    destination: to.destination,
+    delivery: to.delivery,
+  });
   return id;
 }

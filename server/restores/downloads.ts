@@ -9,16 +9,14 @@ import type { Connection } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { Problem } from "../problem";
 import { attachment, downloadName } from "../respond";
-import { readSettings } from "../settings";
-import { liesWithin } from "../sources/source-folders";
-import { destinationRoot } from "./delivery";
+import { destinationRoot, liesBelowDelivery } from "./delivery";
 import { allResults } from "./queries";
 import { lookAgain, stands } from "./since";
 
 /** Only plain files that really lie below the delivery folder are given out. */
 function isDelivered(path: string): boolean {
   const stats = lstatSync(path, { throwIfNoEntry: false });
-  return stats?.isFile() === true && liesWithin(realpathSync(path), realpathSync(readSettings().COMPASS_DELIVERY));
+  return stats?.isFile() === true && liesBelowDelivery(realpathSync(path));
 }
 
 const SINCE: Record<string, string> = {
@@ -83,7 +81,7 @@ export async function archiveOf(db: Connection, restoreId: number, form: "zip" |
   if (!restore) throw new Problem("There is no such restore.", 404);
   const remarks: string[] = [];
   const files: DownloadedFile[] = [];
-  for await (const file of standingFiles(db, restoreId, destinationRoot(restore.destination), remarks)) files.push(file);
+  for await (const file of standingFiles(db, restoreId, destinationRoot(restore), remarks)) files.push(file);
   if (files.length === 0) throw new Problem("There are no restored files to download.", 404);
   const out = form === "zip" ? zipStream(files, remarks) : tarStream(files, remarks);
   return new Response(Readable.toWeb(out) as ReadableStream, {

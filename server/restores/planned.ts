@@ -62,8 +62,21 @@ const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
   sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
+/** Which of the tray's files a page shows: all, those of which bytes are missing, those that cannot be written. */
+export const TRAY_PARTS = ["all", "gaps", "unwritable"] as const;
+export type TrayPart = (typeof TRAY_PARTS)[number];
+const WITH_GAPS = sql`(case when c.condition = 'partial' and ${WRITABLE} then ${MISSING} > 0 else false end)`;
+const PARTS: Readonly<Record<TrayPart, SQL>> = { all: sql`true`, gaps: WITH_GAPS, unwritable: sql`(not ${WRITABLE})` };
+
 /** A page of the tray, in an order that stays the same, and how many pages there are. */
-export async function trayPage(db: Connection, jobId: number, page: number, size: number): Promise<{ rows: TrayRow[]; pages: number }> {
+export async function trayPage(
+  db: Connection,
+  jobId: number,
+  page: number,
+  size: number,
+  part: TrayPart = "all",
+): Promise<{ rows: TrayRow[]; pages: number }> {
+  if (part !== "all") return partOfTray(db, jobId, page, size, part);
   const { rows: counts } = await db.execute<{ entries: number }>(
     sql`select count(*)::int as entries from tray_entries where job_id = ${jobId}`,
   );
@@ -75,6 +88,16 @@ export async function trayPage(db: Connection, jobId: number, page: number, size
     join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
     ${sorted ? sql`order by f.path, c.name, e.item_id, e.copy_id offset ${page * size} limit ${size}` : sql`order by e.item_id, e.copy_id`}`);
   return { rows, pages: Math.max(1, Math.ceil(entries / size)) };
+}
+
+/** A page of what a part has, in the order of its items. */
+async function partOfTray(db: Connection, jobId: number, page: number, size: number, part: TrayPart) {
+  const chosen = sql`${trayCopies(jobId)} e join copies c on c.id = e.copy_id`;
+  const { rows: counts } = await db.execute<{ entries: number }>(sql`select count(*)::int as entries from ${chosen} where ${PARTS[part]}`);
+  const { rows } = await db.execute<TrayRow>(sql`
+    select ${TRAY_COLUMNS} from ${chosen} join folders f on f.id = c.folder_id where ${PARTS[part]}
+    order by e.item_id, e.copy_id offset ${page * size} limit ${size}`);
+  return { rows, pages: Math.max(1, Math.ceil((counts[0]?.entries ?? 0) / size)) };
 }
 
 /** All of the tray, a part at a time, so that it need not stand in memory. */
@@ -98,15 +121,24 @@ export interface TraySums {
   readonly withGaps: number;
   /** Of what can be written. */
   readonly bytes: number;
+  /** Bytes of the blocks they fill. */
+  readonly needed: number;
   readonly streams: number;
   readonly streamBytes: number;
 }
 
-export async function sumTray(db: Connection, jobId: number): Promise<TraySums> {
+/** @param on bytes of a block there, and of the largest file */
+export async function sumTray(
+  db: Connection,
+  jobId: number,
+  on: { readonly block: number; readonly largestFile: number | null },
+): Promise<TraySums> {
+  const fits = sql`(${WRITABLE} and c.size <= ${on.largestFile ?? Number.MAX_SAFE_INTEGER})`;
   const { rows } = await db.execute<Record<keyof TraySums, string>>(sql`
-    select count(*) as entries, count(*) filter (where ${WRITABLE}) as writable,
-      count(*) filter (where case when c.condition = 'partial' and ${WRITABLE} then ${MISSING} > 0 else false end) as "withGaps",
-      coalesce(sum(c.size) filter (where ${WRITABLE}), 0)::bigint as bytes, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
+    select count(*) as entries, count(*) filter (where ${fits}) as writable,
+      count(*) filter (where ${WITH_GAPS}) as "withGaps",
+      coalesce(sum(c.size) filter (where ${fits}), 0)::bigint as bytes,
+      coalesce(sum(ceil(c.size::numeric / ${on.block}) * ${on.block}) filter (where ${fits}), 0)::bigint as needed, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
       coalesce(sum(case when c.streams is null then 0 else (select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s) end), 0)::bigint as "streamBytes"
     from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id`);
   const sums = rows[0] as (typeof rows)[number];
@@ -115,6 +147,7 @@ export async function sumTray(db: Connection, jobId: number): Promise<TraySums> 
     writable: Number(sums.writable),
     withGaps: Number(sums.withGaps),
     bytes: Number(sums.bytes),
+    needed: Number(sums.needed),
     streams: Number(sums.streams),
     streamBytes: Number(sums.streamBytes),
   };

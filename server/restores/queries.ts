@@ -9,6 +9,7 @@ import type { Connection } from "../database/connection";
 import { jobs, restoreResults, restores, sources } from "../database/schema";
 import { Problem } from "../problem";
 import {
+  type DeliveryEntry,
   REHEARSAL_PAGE,
   RESULT_PAGE,
   type RehearsalPage,
@@ -21,8 +22,19 @@ import {
   type ResultPage,
   type resultQuery,
 } from "./contract";
-import { destinationRoot, freeBytesIn, refusal } from "./delivery";
-import { bagFolder, componentsOf, homeFolders, problemOf, restoredHomes, sumTray, type TrayRow, trayPage } from "./planned";
+import { blockSizeIn, checkDestination, deliveryFolders, destinationRoot, deviceOf, freeBytesIn, refusal } from "./delivery";
+import {
+  bagFolder,
+  componentsOf,
+  homeFolders,
+  problemOf,
+  restoredHomes,
+  sumTray,
+  type TrayPart,
+  type TrayRow,
+  trayCopies,
+  trayPage,
+} from "./planned";
 import { lookAgain } from "./since";
 
 /** What is needed to say where the copies of a job's tray go. */
@@ -33,22 +45,39 @@ export interface Targets {
   readonly layout: RestoreLayout;
   /** What stands above all of them where a package is made; with a limit the number of it is only known when it is begun. */
   readonly above: readonly string[];
+  /** Bytes of the largest file the destination's file system takes; null: none that matters, or not known. */
+  readonly largestFile: number | null;
 }
 
+/** @param restoreId the restore whose files are meant; null: those of the tray */
 export async function targetsFor(
   db: Connection,
   jobId: number,
-  { destination, layout, form }: Pick<RestorePlan, "destination" | "layout" | "form">,
+  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "form">,
+  restoreId: number | null = null,
 ): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
   if (!job) throw new Problem("There is no such job.", 404);
+  const root = destinationRoot(plan);
+  const homes = await restoredHomes(db, jobId);
+  // On a replacement files of one drive go back to where they stood; those of several would meet there.
+  const own = plan.destination === "" && (await homesConcerned(db, jobId, restoreId)) === 1;
   return {
-    root: destinationRoot(destination),
-    folders: homeFolders(await restoredHomes(db, jobId)),
+    root,
+    folders: own ? new Map(homes.map(({ id }) => [id, []])) : homeFolders(homes),
     timeZone: job.timeZone,
-    layout,
-    above: bagFolder(form, null),
+    layout: plan.layout,
+    above: bagFolder(plan.form, null),
+    largestFile: deviceOf(root)?.largestFile ?? null,
   };
+}
+
+/** How many drives of the client the files of a restore, or of the tray, come from. */
+async function homesConcerned(db: Connection, jobId: number, restoreId: number | null): Promise<number> {
+  const copies = restoreId === null ? trayCopies(jobId) : sql`(select copy_id from restore_results where restore_id = ${restoreId})`;
+  const { rows } = await db.execute<{ homes: number }>(sql`
+    select count(distinct f.home_id)::int as homes from ${copies} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id`);
+  return rows[0]?.homes ?? 0;
 }
 
 export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
@@ -57,7 +86,7 @@ export interface PlannedFile extends Omit<RehearsedFile, "exists" | "target"> {
 
 /** The files an entry of the tray means: its content, then its named streams. */
 export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
-  const { folders, above } = targets;
+  const { folders, above, largestFile } = targets;
   const size = Number(row.size);
   const modified = row.modified ? new Date(row.modified) : null;
   const home = folders.get(row.home_id) ?? [];
@@ -75,7 +104,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     path: `${row.folder}/${row.name}`,
     components: [...above, ...componentsOf(home, { ...row, modified }, targets)],
     size,
-    problem: problemOf({ ...row, size }),
+    problem: problemOf({ ...row, size }) ?? tooLargeFor(size, largestFile),
     missing: row.condition === "partial" ? Number(row.missing) : 0,
   };
   const streams = (row.streams ?? []).map(
@@ -86,12 +115,15 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
       components: [...above, ...componentsOf(home, { ...row, modified, stream: stream.name }, targets)],
       size: stream.size,
       condition: "not-checked",
-      problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : null,
+      problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : tooLargeFor(stream.size, largestFile),
       missing: 0,
     }),
   );
   return [content, ...streams];
 }
+
+const tooLargeFor = (size: number, largest: number | null): string | null =>
+  largest !== null && size > largest ? "It is larger than a file can be on the destination’s file system: choose another device." : null;
 
 /** What a job's restores must not write to: the images, drives and folders of its own, and of every other job that is worked on. */
 export async function guardedOf(db: Connection, jobId: number): Promise<{ images: string[]; folders: string[] }> {
@@ -146,10 +178,17 @@ export async function assignBags(tx: Connection, restoreId: number, limit: numbe
 }
 
 /** One page of what would be written where. Nothing is written. */
-export async function rehearsePage(db: Connection, jobId: number, plan: RestorePlan, page = 0): Promise<RehearsalPage> {
+export async function rehearsePage(
+  db: Connection,
+  jobId: number,
+  plan: RestorePlan,
+  page = 0,
+  part: TrayPart = "all",
+): Promise<RehearsalPage> {
+  checkDestination(plan);
   const targets = await targetsFor(db, jobId, plan);
   const { root } = targets;
-  const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE);
+  const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE, part);
   const planned = rows.flatMap((row) => filesOf(row, targets)).filter((file) => plan.streams || file.stream === null);
   return {
     root,
@@ -157,24 +196,45 @@ export async function rehearsePage(db: Connection, jobId: number, plan: RestoreP
     pages,
     files: await Promise.all(planned.map((file) => toRehearsed(file, root))),
     freeBytes: freeBytesIn(root),
+    device: deviceOf(root),
     refused: (await refusalFor(db, jobId, root)) ?? refusalOfBag(plan, root),
   };
 }
 
 /** Sums over all that would be written, and why it cannot be. */
 export async function rehearseSums(db: Connection, jobId: number, plan: RestorePlan): Promise<RehearsalSums> {
-  const { entries, writable, withGaps, streams, ...sums } = await sumTray(db, jobId);
+  checkDestination(plan);
+  const root = destinationRoot(plan);
+  const { entries, writable, withGaps, streams, ...sums } = await sumTray(db, jobId, {
+    block: blockSizeIn(root),
+    largestFile: deviceOf(root)?.largestFile ?? null,
+  });
   const bytes = sums.bytes + (plan.streams ? sums.streamBytes : 0);
-  const freeBytes = freeBytesIn(destinationRoot(plan.destination));
+  const needed = sums.needed + (plan.streams ? sums.streamBytes : 0);
+  const freeBytes = freeBytesIn(root);
   return {
     writable: writable + (plan.streams ? streams : 0),
     unwritable: entries - writable,
     withGaps,
     streams,
     bytes,
+    needed,
     tooLarge:
-      freeBytes !== null && bytes > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null,
+      freeBytes !== null && needed > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null,
   };
+}
+
+/** The delivery folders of the settings, as they stand to a job. */
+export async function listDeliveries(db: Connection, jobId: number): Promise<DeliveryEntry[]> {
+  const { images, folders } = await guardedOf(db, jobId);
+  return deliveryFolders().map(({ path, replaces }, index) => ({
+    path,
+    replaces,
+    usual: index === 0,
+    freeBytes: freeBytesIn(path),
+    device: deviceOf(path),
+    refused: refusal(path, images, folders),
+  }));
 }
 
 /** A page of the rehearsal with the sums over all of it. */
@@ -239,7 +299,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
     const { bytes, settledBytes, missing, ...counts } = sums.find((each) => each.restoreId === row.id) ?? nothing;
     return {
       ...row,
-      root: destinationRoot(row.destination),
+      root: destinationRoot(row),
       counts: { ...counts, bytes: Number(bytes), settledBytes: Number(settledBytes), missing: Number(missing) },
     };
   });

@@ -28,6 +28,7 @@ export interface ClaimedRestore {
   readonly form: RestoreForm;
   readonly asFound: boolean;
   readonly destination: string;
+  readonly delivery: string | null;
   /** Tells the working folder of this restore from those of others, of other benches too. */
   readonly mark: string;
   readonly targets: Targets;
@@ -66,12 +67,12 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
   const row = await db.transaction(async (tx) => {
     await tx.execute(sql`select pg_advisory_xact_lock(${CLAIMING})`);
     const { rows } = await tx.execute(sql`
-      select 1 from restores r join restores o on o.id <> r.id and o.state = 'running'
+      select 1 from restores r join restores o on o.id <> r.id and o.state = 'running' and o.delivery is not distinct from r.delivery
         and (starts_with(lower(o.destination) || '/', lower(r.destination) || '/') or starts_with(lower(r.destination) || '/', lower(o.destination) || '/'))
       where r.id = ${restoreId} and r.state = 'queued' limit 1`);
     if (rows.length > 0) return "waits" as const;
     const [one] = await tx.select().from(restores).where(eq(restores.id, restoreId)).for("update");
-    if (one?.waits && !isBack(destinationRoot(one.destination), markOf(one))) return "waits" as const;
+    if (one?.waits && !isBack(destinationRoot(one), markOf(one))) return "waits" as const;
     const [taken] = await tx
       .update(restores)
       .set({ state: "running", waits: false, problem: null, epoch: sql`${restores.epoch} + 1` })
@@ -80,14 +81,14 @@ export async function claimRestore(db: Database, restoreId: number): Promise<Cla
     return taken ?? null;
   });
   if (row === null || row === "waits") return row;
-  const targets = await targetsFor(db, row.jobId, row);
+  const targets = await targetsFor(db, row.jobId, row, row.id);
   const refused = await refusalFor(db, row.jobId, targets.root);
   if (refused) {
     await failRestore(db, row, refused);
     return null;
   }
-  const { id, jobId, epoch, conflict, form, asFound, destination } = row;
-  return { id, jobId, epoch, conflict, form, asFound, destination, mark: markOf(row), targets };
+  const { id, jobId, epoch, conflict, form, asFound, destination, delivery } = row;
+  return { id, jobId, epoch, conflict, form, asFound, destination, delivery, mark: markOf(row), targets };
 }
 
 const markOf = ({ id, createdAt }: { id: number; createdAt: Date }): string => `${id}-${createdAt.getTime().toString(36)}`;

@@ -8,9 +8,9 @@ import { OwnBytes } from "../../core/restore/gaps";
 import type { Connection } from "../database/connection";
 import { openPermitted, storedCopy } from "../previews/content";
 import { Problem } from "../problem";
-import { readSettings } from "../settings";
 import { liesWithin } from "../sources/source-folders";
 import type { RestorePlan, Survey } from "./contract";
+import { deliveryFolders } from "./delivery";
 import { fold, trayParts } from "./planned";
 import { filesOf, targetsFor, toRehearsed } from "./queries";
 
@@ -65,7 +65,8 @@ async function filesBelow(root: string): Promise<Set<string>> {
 /** Whether a file at a destination holds what would be written there, byte for byte. */
 export async function compareWithPresent(db: Connection, copyId: number, stream: number | null, path: string): Promise<boolean> {
   const copy = await storedCopy(db, copyId);
-  if (!liesWithin(resolve(path), readSettings().COMPASS_DELIVERY)) throw new Problem("This file is not in the delivery folder.", 403);
+  if (!deliveryFolders().some((folder) => liesWithin(resolve(path), folder.path)))
+    throw new Problem("This file is not in the delivery folder.", 403);
   const layout = stream === null ? copy.layout : await streamLayout(db, copyId, stream);
   const stats = await lstat(path).catch(() => null);
   if (!layout || !stats?.isFile() || stats.size !== layout.size) return false;

@@ -1,4 +1,4 @@
-import { statSync } from "node:fs";
+import { existsSync, statSync } from "node:fs";
 import { basename } from "node:path";
 import { and, eq, inArray, isNull, sql } from "drizzle-orm";
 import { diskFile, diskName } from "../../io/bundle";
@@ -13,8 +13,7 @@ import { findHomes } from "../homes/commands";
 import { note } from "../log/commands";
 import { gatherCopies } from "../passes/best-copy";
 import { Problem } from "../problem";
-import { refusal } from "../restores/delivery";
-import { readSettings } from "../settings";
+import { deliveryFolders, refusal } from "../restores/delivery";
 import { announce } from "../workers/queue";
 import { driveTitle, permittedDrive, warningOf } from "./drives";
 import type { InspectedSource } from "./inspect";
@@ -36,7 +35,8 @@ async function look(path: string, beside: readonly string[], within: readonly In
     throw new Problem(`“${basename(real)}” is a further part of “${first}”: choose that one, it takes its other parts along.`, 409);
   const folder = stats.isDirectory() && within.length === 0;
   if (folder) {
-    const refused = refusal(readSettings().COMPASS_DELIVERY, [], [real]);
+    const written = deliveryFolders().filter(({ path }, index) => index === 0 || existsSync(path));
+    const refused = written.map((each) => refusal(each.path, [], [real])).find((each) => each !== null);
     if (refused) throw new Problem(refused, 409);
   }
   const further = beside.map(permittedSource);

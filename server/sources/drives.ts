@@ -6,8 +6,9 @@ import type { DriveEntry } from "./contract";
 
 /** The drives that may be seen here. Those this bench itself needs are among them, and say so. */
 export function connectedDrives(): Drive[] {
-  const { COMPASS_DRIVES, COMPASS_DATA, COMPASS_DELIVERY } = readSettings();
-  return COMPASS_DRIVES === "hide" ? [] : listDrives(["/", COMPASS_DATA, COMPASS_DELIVERY], "/", COMPASS_DRIVES === "all");
+  const { COMPASS_DRIVES, COMPASS_DATA, COMPASS_DELIVERY, COMPASS_DELIVERY_MORE, COMPASS_REPLACEMENTS } = readSettings();
+  const own = ["/", COMPASS_DATA, COMPASS_DELIVERY, ...COMPASS_DELIVERY_MORE, ...COMPASS_REPLACEMENTS];
+  return COMPASS_DRIVES === "hide" ? [] : listDrives(own, "/", COMPASS_DRIVES === "all");
 }
 
 /** Why a source cannot be read on now, where it is a drive; null: it can. Another drive in its place would give other bytes. */

@@ -155,6 +155,10 @@ const SINCE_WORDS: Readonly<Record<NonNullable<Result["since"]>, string>> = {
 export const resultText = ({ state, since }: Pick<Result, "state" | "since">): string =>
   since ? `${RESULT_WORDS[state]}; ${SINCE_WORDS[since]}` : RESULT_WORDS[state];
 
+/** Where a restore goes, by name: its folder, or the replacement itself. */
+export const placeText = ({ destination, root }: { readonly destination: string; readonly root: string }): string =>
+  `“${destination || root}”`;
+
 /** Where files were read again from, as far as it was not the device itself. */
 export const fromMemoryText = ({ fromMemory }: Pick<Counts, "fromMemory">): string =>
   `${countText(fromMemory)} of these files ${fromMemory === 1 ? "was" : "were"} read again from the computer’s memory and not from the device: the destination allows no other way. Take the device out, connect it again, and read all of them again.`;

@@ -11,6 +11,13 @@ export default async function startBench(): Promise<() => Promise<void>> {
   process.env.COMPASS_DATABASE_URL = await scratchDatabase();
   process.env.COMPASS_SOURCES = join(work, "e2e-sources");
   process.env.COMPASS_DELIVERY = join(work, "e2e-delivery");
+  // Two further folders stand for another device and for a drive that takes the lost one's place.
+  process.env.COMPASS_DELIVERY_MORE = join(work, "e2e-second");
+  process.env.COMPASS_REPLACEMENTS = join(work, "e2e-replacement");
+  for (const folder of [process.env.COMPASS_DELIVERY_MORE, process.env.COMPASS_REPLACEMENTS]) {
+    rmSync(folder, { recursive: true, force: true });
+    mkdirSync(folder, { recursive: true });
+  }
   // A device made of a file stands for a drive.
   process.env.COMPASS_DRIVES = "all";
   process.env.COMPASS_DATA = join(work, "e2e-data");

@@ -134,15 +134,15 @@ describe("a folder as a source", () => {
     } finally {
       process.env.COMPASS_DELIVERY = before;
     }
-    const plan = { destination: "Drive", conflict: "keep-both" as const, choices: {}, streams: false };
-    expect((await rehearse(bench.db, jobId, plan as never)).refused).toBeNull();
+    const plan = planTo("Drive");
+    expect((await rehearse(bench.db, jobId, plan)).refused).toBeNull();
     // Nor is a source of another job, wherever the delivery folder is set to later.
     const elsewhere = join(bench.sources, "of another job");
     mkdirSync(elsewhere);
     await addSource(bench.db, await createJob(bench.db, { title: "Another", client: "" }), elsewhere);
     process.env.COMPASS_DELIVERY = join(elsewhere, "out");
     try {
-      expect((await rehearse(bench.db, jobId, plan as never)).refused).toMatch(/source “.*(destroy|lie in one another)/);
+      expect((await rehearse(bench.db, jobId, plan)).refused).toMatch(/source “.*(destroy|lie in one another)/);
     } finally {
       process.env.COMPASS_DELIVERY = before;
     }

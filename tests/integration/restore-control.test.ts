@@ -92,7 +92,7 @@ describe("a restore that is asked to", () => {
 
   it("has the rest written elsewhere, each file once", async () => {
     const { id } = await pausedHalfway("First place");
-    const rest = await changeRestore(bench.db, id, { what: "elsewhere", destination: "Second place" });
+    const rest = await changeRestore(bench.db, id, { what: "elsewhere", destination: "Second place", delivery: null });
     expect(rest).not.toBe(id);
     const both = [await endedRestore(bench.db, jobId, id), await endedRestore(bench.db, jobId, rest)];
     expect(both.map(({ state }) => state)).toEqual(["done", "done"]);

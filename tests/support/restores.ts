@@ -25,6 +25,7 @@ export const endedRestore = (db: Database, jobId: number, id: number): Promise<W
 
 export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): RestorePlan => ({
   destination,
+  delivery: null,
   conflict: "keep-both",
   streams: false,
   layout: "tree" as const,

@@ -12,7 +12,7 @@ import { useTrayChange } from "../items/use-tray-change";
 import styles from "./restore.module.css";
 
 export const CONFLICT_WORDS: Record<Conflict, string> = {
-  compare: "compare: leave it if it is the same, else keep both",
+  compare: "compare first",
   "keep-both": "keep both, numbered",
   skip: "leave it, skip mine",
   replace: "replace it, keep it aside",

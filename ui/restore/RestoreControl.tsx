@@ -8,6 +8,7 @@ import type { Restore, RestoreChange } from "@/server/restores/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
+import { DeliveryField } from "./DeliveryField";
 import styles from "./restore.module.css";
 
 /** Pauses, continues or stops a restore that has not ended, or has the rest written to another folder. */
@@ -19,6 +20,7 @@ export function RestoreControl({ jobId, restore }: { jobId: number; restore: Res
     onSuccess: () => setElsewhere(null),
     onSettled: () => client.invalidateQueries({ queryKey: keys.job(jobId) }),
   });
+  const [place, setPlace] = useState<string | null>(null);
   const paused = restore.state === "paused";
   return (
     <>
@@ -45,7 +47,7 @@ export function RestoreControl({ jobId, restore }: { jobId: number; restore: Res
           Stop
         </Button>
         {paused && elsewhere === null && (
-          <Button variant="text" onClick={() => setElsewhere(`${restore.destination}, the rest`)}>
+          <Button variant="text" onClick={() => setElsewhere(`${restore.destination || "Restored"}, the rest`)}>
             Write the rest to another folder …
           </Button>
         )}
@@ -55,7 +57,7 @@ export function RestoreControl({ jobId, restore }: { jobId: number; restore: Res
           className={styles.form}
           onSubmit={(event) => {
             event.preventDefault();
-            change.mutate({ what: "elsewhere", destination: elsewhere });
+            change.mutate({ what: "elsewhere", destination: elsewhere, delivery: place });
           }}
         >
           <TextField
@@ -66,6 +68,7 @@ export function RestoreControl({ jobId, restore }: { jobId: number; restore: Res
             onChange={(event) => setElsewhere(event.target.value)}
             sx={{ width: 340 }}
           />
+          <DeliveryField jobId={jobId} value={place} onChange={setPlace} />
           <Button type="submit" variant="contained" disabled={elsewhere.trim() === "" || change.isPending}>
             Write the rest there
           </Button>

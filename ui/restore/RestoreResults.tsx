@@ -10,7 +10,7 @@ import { type Restore, resultPage } from "@/server/restores/contract";
 import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, exactBytes, fromMemoryText, momentText, resultText } from "../instruments/words";
+import { bytesText, countText, exactBytes, fromMemoryText, momentText, placeText, resultText } from "../instruments/words";
 import { RestoreControl } from "./RestoreControl";
 import styles from "./restore.module.css";
 import { speedText, useSpeed } from "./use-speed";
@@ -55,10 +55,10 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
     <section className={styles.block} aria-label={`Restore ${restore.id}`}>
       <h2>
         {restore.state === "paused"
-          ? `Restore to “${restore.destination}”, not finished`
+          ? `Restore to ${placeText(restore)}, not finished`
           : running
-            ? `Restoring to “${restore.destination}”`
-            : `Restored to “${restore.destination}”`}
+            ? `Restoring to ${placeText(restore)}`
+            : `Restored to ${placeText(restore)}`}
       </h2>
       <p className={styles.lead} role="status">
         {said.join(", ")}. {momentText(restore.finishedAt ?? restore.createdAt, zone)} {zone}, in {restore.root}

@@ -14,7 +14,9 @@ interface Props {
   sources: readonly string[];
   /** Whether connected drives may be read themselves. */
   drives: boolean;
-  delivery: string;
+  /** The folders restores are written below, and those that take a lost drive's place. */
+  delivery: readonly string[];
+  replacements: readonly string[];
   data: string;
   version: string;
 }
@@ -22,7 +24,7 @@ interface Props {
 const CHARTS = { system: "As the system", light: "Day", dark: "Night" } as const;
 
 /** What the bench works with. The folders are set where it is started, so that nobody at the screen can widen them. */
-export function Settings({ sources, drives, delivery, data, version }: Props) {
+export function Settings({ sources, drives, delivery, replacements, data, version }: Props) {
   const { mode, setMode } = useColorScheme();
   const [mounted, setMounted] = useState(false);
   useEffect(() => setMounted(true), []);
@@ -49,16 +51,28 @@ export function Settings({ sources, drives, delivery, data, version }: Props) {
           <dd>{drives ? "may be read themselves, but for the bench’s own" : "are not read themselves"}</dd>
           <dt>Restores are written below</dt>
           <dd>
-            <code>{delivery}</code>
+            {delivery.map((folder) => (
+              <code key={folder}>{folder}</code>
+            ))}
           </dd>
+          {replacements.length > 0 && (
+            <>
+              <dt>Files go back to their places on</dt>
+              <dd>
+                {replacements.map((folder) => (
+                  <code key={folder}>{folder}</code>
+                ))}
+              </dd>
+            </>
+          )}
           <dt>The bench keeps its own in</dt>
           <dd>
             <code>{data}</code>
           </dd>
         </dl>
         <p className={styles.soft}>
-          These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY and COMPASS_DATA. Sources are
-          opened for reading only, always.
+          These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY, COMPASS_DELIVERY_MORE,
+          COMPASS_REPLACEMENTS and COMPASS_DATA. Sources are opened for reading only, always.
         </p>
         <h2 className={styles.heading}>Known places</h2>
         <p className={styles.soft}>
