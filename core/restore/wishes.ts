@@ -2,7 +2,7 @@
  * What to do where a file of that name is already: "compare" leaves it where it holds the same bytes, and keeps both where it does not;
  * "replace" keeps it aside under another name.
  */
-export const CONFLICTS = ["compare", "keep-both", "skip", "replace"] as const;
+export const CONFLICTS = ["keep-both", "compare", "skip", "replace"] as const;
 export type Conflict = (typeof CONFLICTS)[number];
 
 /** What a restore makes: files as they are, or packages for the archive (bags, RFC 8493). */
