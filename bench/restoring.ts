@@ -1,8 +1,12 @@
+import { execFile } from "node:child_process";
+import { randomBytes } from "node:crypto";
 import { mkdirSync, mkdtempSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
-import { join } from "node:path";
+import { basename, join } from "node:path";
+import { promisify } from "node:util";
+import type { Pool } from "pg";
 import { runTask } from "../server/content/pool";
-import { open } from "../server/database/connection";
+import { type Database, open } from "../server/database/connection";
 import { migrateDatabase } from "../server/database/migrate";
 import { itemQuery } from "../server/items/contract";
 import { listItems } from "../server/items/list";
@@ -10,6 +14,7 @@ import { createJob } from "../server/jobs/commands";
 import { startPass } from "../server/passes/commands";
 import { listPasses } from "../server/passes/queries";
 import { startRestore } from "../server/restores/commands";
+import { plan } from "../server/restores/contract";
 import { listRestores, rehearsePage, rehearseSums } from "../server/restores/queries";
 import { addSource } from "../server/sources/commands";
 import { listSources } from "../server/sources/queries";
@@ -20,9 +25,13 @@ import { runRestore } from "../worker/run-restore";
 
 const FILES = 1000;
 const BYTES = 200;
+const LARGE_FILES = 4;
+const LARGE_BYTES = 128 << 20;
+const ROUNDS = 3;
 const MANY = 300_000;
+const PLAN = plan.parse({ destination: "set for each" });
 
-/** Small files restored and read again; then the rehearsal of very many. The figures are printed as JSON. */
+/** Small and large files restored and read again, beside general tools; then the rehearsal of very many. The figures are printed as JSON. */
 async function main(): Promise<void> {
   const [, , url = ""] = process.argv;
   const work = mkdtempSync(join(tmpdir(), "compass-restoring-"));
@@ -34,72 +43,45 @@ async function main(): Promise<void> {
     COMPASS_DATA: work,
     COMPASS_LOG: "error",
   });
-  const folder = join(sources, "small files");
-  mkdirSync(folder, { recursive: true });
-  for (let number = 0; number < FILES; number += 1) writeFileSync(join(folder, `${number}.txt`), String(number).padEnd(BYTES, "."));
+  const small = join(sources, "small files");
+  mkdirSync(small, { recursive: true });
+  for (let number = 0; number < FILES; number += 1) writeFileSync(join(small, `${number}.txt`), String(number).padEnd(BYTES, "."));
+  const large = join(sources, "large files");
+  mkdirSync(large);
+  for (let number = 0; number < LARGE_FILES; number += 1) writeFileSync(join(large, `${number}.bin`), randomBytes(LARGE_BYTES));
   await migrateDatabase(url);
   const { db, pool } = open(url);
-  const job = await createJob(db, { title: "Small files", client: "" });
-  await addSource(db, job, folder);
-  const volume = (await listSources(db, job))[0]?.volumes[0];
-  const pass = await startPass(db, job, volume?.id ?? 0);
-  while ((await listPasses(db, job)).find((each) => each.id === pass)?.state !== "done")
-    await runPass(db, pool, pass, "bench", () => false);
-  await changeTray(db, job, { everything: true, chosen: true });
-  const restore = await startRestore(db, job, {
-    destination: "Small",
-    conflict: "keep-both",
-    layout: "tree",
-    streams: false,
-    asFound: false,
-    form: "files" as const,
-    delivery: null,
-    bagLimit: null,
-    kinds: {},
-    choices: {},
-  });
-  const before = performance.now();
-  await runRestore(db, restore, () => false);
-  const seconds = (performance.now() - before) / 1000;
-  const counts = (await listRestores(db, job)).find(({ id }) => id === restore)?.counts;
-  const large = await manyItems(url, MANY);
-  await changeTray(db, large, { everything: true, chosen: true });
-  const plan = {
-    destination: "Many",
-    conflict: "keep-both" as const,
-    layout: "tree" as const,
-    streams: false,
-    asFound: false,
-    form: "files" as const,
-    delivery: null,
-    bagLimit: null,
-    kinds: {},
-    choices: {},
+  const files = {
+    small: await besideTheTools(db, pool, small, join(work, "copied small")),
+    large: await besideTheTools(db, pool, large, join(work, "copied large")),
   };
+  const many = await manyItems(url, MANY);
+  await changeTray(db, many, { everything: true, chosen: true });
+  const wishes = { ...PLAN, destination: "Many" };
   const longest = watchLoop();
-  const [page, time] = await timed(() => rehearsePage(db, large, plan));
-  const [, last] = await timed(() => rehearsePage(db, large, plan, 1400));
-  const [sums, summed] = await timed(() => rehearseSums(db, large, plan));
+  const [page, time] = await timed(() => rehearsePage(db, many, wishes));
+  const [, last] = await timed(() => rehearsePage(db, many, wishes, 1400));
+  const [sums, summed] = await timed(() => rehearseSums(db, many, wishes));
   const silence = longest();
-  const [survey, surveyed] = await timed(() => runTask("survey", [large, plan]));
+  const [survey, surveyed] = await timed(() => runTask("survey", [many, wishes]));
   // What another page asks for meanwhile: a page of the list, one after the other.
-  const other = () => listItems(db, large, itemQuery.parse({ show: "all", q: "log 7", limit: 50 }));
+  const other = () => listItems(db, many, itemQuery.parse({ show: "all", q: "log 7", limit: 50 }));
   const quiet = await p95(other, until(40));
   const rehearsing = (async () => {
     for (let round = 0; round < 3; round += 1)
       await Promise.all([
-        rehearsePage(db, large, plan),
-        rehearsePage(db, large, plan, 1400),
-        rehearseSums(db, large, plan),
-        runTask("survey", [large, plan]),
+        rehearsePage(db, many, wishes),
+        rehearsePage(db, many, wishes, 1400),
+        rehearseSums(db, many, wishes),
+        runTask("survey", [many, wishes]),
       ]);
   })();
   const busy = await p95(other, whilePending(rehearsing));
-  const [, begun] = await timed(() => startRestore(db, large, plan).catch((error: Error) => error.message));
+  const [, begun] = await timed(() => startRestore(db, many, wishes).catch((error: Error) => error.message));
   await pool.end();
   console.log(
     JSON.stringify({
-      smallFiles: { files: counts?.verified, perSecond: Math.round(FILES / seconds) },
+      files,
       rehearsal: {
         pages: page.pages,
         files: sums.writable + sums.unwritable,
@@ -116,6 +98,30 @@ async function main(): Promise<void> {
     }),
   );
   process.exit(0);
+}
+
+/**
+ * Restores a folder (written, flushed, read again, compared) and copies and hashes the same files by general tools, in turns.
+ * @returns how many files were verified, how many a second, and the tools' time over ours, the best round of each
+ */
+async function besideTheTools(db: Database, pool: Pool, folder: string, copied: string) {
+  const job = await createJob(db, { title: basename(folder), client: "" });
+  await addSource(db, job, folder);
+  const volume = (await listSources(db, job))[0]?.volumes[0];
+  const pass = await startPass(db, job, volume?.id ?? 0);
+  while ((await listPasses(db, job)).find((each) => each.id === pass)?.state !== "done")
+    await runPass(db, pool, pass, "bench", () => false);
+  let [ours, tools, verified] = [Number.POSITIVE_INFINITY, Number.POSITIVE_INFINITY, 0];
+  for (let round = 0; round < ROUNDS; round += 1) {
+    await changeTray(db, job, { everything: true, chosen: true });
+    const restore = await startRestore(db, job, { ...PLAN, destination: `${basename(folder)} ${round}` });
+    ours = Math.min(ours, (await timed(() => runRestore(db, restore, () => false)))[1]);
+    verified = (await listRestores(db, job)).find(({ id }) => id === restore)?.counts.verified ?? 0;
+    const copy = `cp -r "$1" "$2" && find "$2" -type f -exec sha256sum {} + > /dev/null && rm -r "$2"`;
+    const run = promisify(execFile);
+    tools = Math.min(tools, (await timed(() => run("sh", ["-c", copy, "sh", folder, copied])))[1]);
+  }
+  return { verified, perSecond: Math.round((verified / ours) * 1000), againstCopyAndHash: Math.round((tools / ours) * 100) / 100 };
 }
 
 async function timed<T>(work: () => Promise<T>): Promise<[T, number]> {

@@ -34,7 +34,7 @@ const HELP = `Tidy Compass, command line
   compass rehearse SOURCE --to DIR [the flags of restore that choose and lay out] [--json]
       what that restore would do, file by file and summed up; nothing is written
 
-  compass verify DIR [--json]
+  compass verify DIR|HANDOVER.json [--json]
       whether a package is complete and unchanged
 
   compass versions SOURCE PATH [--json]

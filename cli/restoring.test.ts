@@ -14,6 +14,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import Papa from "papaparse";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { hashEntry } from "../io/log-chain";
 import { backupFile, backupJson, damagedBackups, sha256, type TapeTruth } from "../tests/support/backup-truth";
 import { compass } from "../tests/support/command-line";
 
@@ -133,7 +134,7 @@ describe("how a restore lies", () => {
     );
     const { lines } = compass("restore", small, "--to", to, "--conflict", "compare", "--json");
     expect(lines().filter(({ same }) => same)).toHaveLength(truth.length - 1);
-    expect(filesIn(to)).toHaveLength(truth.length);
+    expect(filesIn(to)).toHaveLength(truth.length + 1);
     expect(compass("restore", small, "--to", to, "--conflict", "maybe").code).toBe(2);
   });
 
@@ -177,7 +178,7 @@ describe("a package", () => {
         expect(done.status, done.stderr).toBe(0);
       }
     const payload = filesIn(join(bag, "data"));
-    expect(payload).toHaveLength(truth.length + 1);
+    expect(payload).toHaveLength(truth.length);
     const bytes = Number(
       spawnSync("sh", ["-c", "find data -type f -printf '%s\\n' | awk '{n+=$1} END {print n}'"], { cwd: bag, encoding: "utf8" }).stdout,
     );
@@ -221,5 +222,47 @@ describe("a package", () => {
     expect(compass("restore", small, "--to", bag, "--package", "bagit").code).toBe(2);
     expect(compass("restore", small, "--to", join(work, "x"), "--package", "zip").code).toBe(2);
     expect(compass("verify", work).code).toBe(2);
+  });
+
+  it("with a handover in it must be known to that, and its log must be the chain it was", () => {
+    const handover = join(bag, "handover.json");
+    const hashes = readFileSync(join(bag, "manifest-sha256.txt"), "utf8")
+      .trim()
+      .split("\n")
+      .map((line) => line.slice(0, 64));
+    const entries = ["Job made", "Restore started", "Restore finished"].map((what, index) => ({
+      at: `2026-03-12T10:0${index}:00.000Z`,
+      what,
+      detail: { index },
+    }));
+    const log: ((typeof entries)[number] & { hash: string })[] = [];
+    for (const entry of entries) log.push({ ...entry, hash: hashEntry(log.at(-1)?.hash ?? null, entry) });
+    const write = (change: object = {}) =>
+      writeFileSync(
+        handover,
+        JSON.stringify({
+          format: "recovery-handover",
+          version: 1,
+          log,
+          logHash: log.at(-1)?.hash,
+          restores: [{ results: hashes.map((sha256) => ({ state: "verified", sha256 })) }],
+          ...change,
+        }),
+      );
+    write();
+    expect(compass("verify", bag).code).toBe(0);
+    expect(compass("verify", handover, "--json").lines()).toEqual([{ entries: 3, unchained: 0, problems: 0 }]);
+    write({ log: log.toSpliced(1, 1) });
+    expect(compass("verify", handover).code).toBe(1);
+    write({ log: log.slice(0, 2) });
+    expect(compass("verify", bag).code).toBe(1);
+    write({ restores: [{ results: hashes.slice(1).map((sha256) => ({ state: "verified", sha256 })) }] });
+    expect(compass("verify", bag, "--json").lines()).toHaveLength(2);
+    write({ restores: [{ results: hashes.map((sha256) => ({ state: "failed", sha256 })) }] });
+    expect(compass("verify", bag).code).toBe(1);
+    writeFileSync(handover, "{");
+    expect(compass("verify", handover).code).toBe(1);
+    rmSync(handover);
+    expect(compass("verify", bag).code).toBe(0);
   });
 });

@@ -84,7 +84,8 @@ export function PlanForm({ jobId, folder, onFolder, wishes, onWishes, children }
           sx={{ width: 340 }}
         />
       )}
-      {choice("If a file is already there", conflict, CONFLICTS, CONFLICT_WORDS, (next) => onWishes({ ...wishes, conflict: next }))}
+      {form === "files" &&
+        choice("If a file is already there", conflict, CONFLICTS, CONFLICT_WORDS, (next) => onWishes({ ...wishes, conflict: next }))}
       {!replaces &&
         choice<RestoreLayout>("How the files lie there", layout, LAYOUTS, LAYOUT_WORDS, (next) => onWishes({ ...wishes, layout: next }))}
       {!replaces && choice<RestoreForm>("What is made", form, RESTORE_FORMS, FORM_WORDS, (next) => onWishes({ ...wishes, form: next }))}
