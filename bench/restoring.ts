@@ -55,6 +55,7 @@ async function main(): Promise<void> {
     small: await besideTheTools(db, pool, small, join(work, "copied small")),
     large: await besideTheTools(db, pool, large, join(work, "copied large")),
   };
+  console.log(JSON.stringify({ files }));
   const many = await manyItems(url, MANY);
   await changeTray(db, many, { everything: true, chosen: true });
   const wishes = { ...PLAN, destination: "Many" };
@@ -81,7 +82,6 @@ async function main(): Promise<void> {
   await pool.end();
   console.log(
     JSON.stringify({
-      files,
       rehearsal: {
         pages: page.pages,
         files: sums.writable + sums.unwritable,
