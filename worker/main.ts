@@ -6,6 +6,7 @@ import { run, type TaskList, type WorkerEvents } from "graphile-worker";
 import { type Database, database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { readSettings } from "../server/settings";
+import { endGivenUp } from "../server/workers/given-up";
 import { beat, leave, releaseDead, sessionName } from "../server/workers/presence";
 import { checkCopies } from "./check-copies";
 import { gatherEqual } from "./gather-equal";
@@ -96,6 +97,8 @@ async function main(): Promise<void> {
       beat(db, me)
         .then(() => releaseDead(db))
         .then((dead) => dead > 0 && log.warn({ dead }, "work of dead workers freed"))
+        .then(() => endGivenUp(db))
+        .then((given) => given > 0 && log.warn({ given }, "work was given up"))
         .catch((error: Error) => log.error({ error: error.message }, "the sign of life failed"));
     },
     (readSettings().COMPASS_DEAD_AFTER * 1000) / 6,

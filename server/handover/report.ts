@@ -2,7 +2,7 @@ import { createHash } from "node:crypto";
 import { type AdviceFacts, adviceFor } from "../../core/plan/advice";
 import { version } from "../../package.json";
 import { paragraph } from "../accounts/contract";
-import { findAccounts } from "../accounts/queries";
+import { ACCOUNT_CHANGED, findAccounts } from "../accounts/queries";
 import type { Connection } from "../database/connection";
 import type { JobSummary } from "../jobs/contract";
 import { findJob } from "../jobs/queries";
@@ -104,7 +104,7 @@ export function describeHandover(report: Report, audience: Audience): HandoverDo
       : [
           {
             title: "What was done",
-            blocks: [list(log.map((entry) => `${momentText(entry.at, zone)}: ${entryText(entry)}`)), ...chainText(report)],
+            blocks: [list(withoutRepeats(log).map((entry) => `${momentText(entry.at, zone)}: ${entryText(entry)}`)), ...chainText(report)],
           },
         ]),
     {
@@ -123,6 +123,10 @@ export function describeHandover(report: Report, audience: Audience): HandoverDo
     sections,
   };
 }
+
+/** An account is saved while it is typed: of savings that follow one another only the last is listed. */
+const withoutRepeats = (log: Report["log"]): Report["log"] =>
+  log.filter(({ what }, index) => what !== ACCOUNT_CHANGED || log[index + 1]?.what !== ACCOUNT_CHANGED);
 
 /** By what the log can be checked, and what wrote all this. */
 function chainText({ logHash, program }: Report): Block[] {

@@ -5,10 +5,13 @@ import { eq, sql } from "drizzle-orm";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { followChain } from "../../io/log-chain";
 import { verifyHandover } from "../../io/verify-handover";
+import { saveAccounts } from "../../server/accounts/commands";
+import { account } from "../../server/accounts/contract";
+import { accountHistoryOf } from "../../server/accounts/queries";
 import { jobs } from "../../server/database/schema";
 import { reportAsJson } from "../../server/handover/forms";
 import { gatherReport } from "../../server/handover/report";
-import { createJob } from "../../server/jobs/commands";
+import { changeJob, createJob } from "../../server/jobs/commands";
 import { note } from "../../server/log/commands";
 import { listLog } from "../../server/log/queries";
 import { startTestBench, type TestBench } from "../support/bench";
@@ -57,6 +60,17 @@ describe("the log of a job", () => {
       const [job] = await bench.db.select().from(jobs).where(eq(jobs.id, jobId));
       expect(job?.logHash).toBe(chain.last);
     }
+  });
+
+  it("is kept by every command that notes something: an account typed letter by letter, a changed job", async () => {
+    const jobId = await createJob(bench.db, { title: "Typed", client: "" });
+    for (const nameHint of ["F", "Fu", "Fun"]) await saveAccounts(bench.db, jobId, [account.parse({ nameHint })]);
+    await changeJob(bench.db, jobId, { timeZone: "Europe/Berlin" });
+    await saveAccounts(bench.db, jobId, [account.parse({ nameHint: "Funding" })]);
+    const log = await listLog(bench.db, jobId);
+    expect(followChain(log)).toMatchObject({ broken: [], unchained: 0 });
+    expect(log.length).toBeGreaterThan(5);
+    expect((await accountHistoryOf(bench.db, jobId)).map(({ sentences }) => sentences.length)).toEqual([1, 1]);
   });
 
   it("does not advance with a transaction that was taken back", async () => {
