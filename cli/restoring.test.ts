@@ -251,7 +251,13 @@ describe("a package", () => {
       );
     write();
     expect(compass("verify", bag).code).toBe(0);
-    expect(compass("verify", handover, "--json").lines()).toEqual([{ entries: 3, unchained: 0, problems: 0 }]);
+    expect(compass("verify", handover, "--json").lines()).toEqual([{ entries: 3, unchained: 0, lastHash: log.at(-1)?.hash, problems: 0 }]);
+    // Another log with hashes of its own holds together as well: only its last hash gives it away, so that is always said.
+    const forged = { at: "2026-03-12T10:00:00.000Z", what: "Job made", detail: {} };
+    write({ log: [{ ...forged, hash: hashEntry(null, forged) }], logHash: hashEntry(null, forged) });
+    expect(compass("verify", handover, "--json").lines()).toEqual([
+      { entries: 1, unchained: 0, lastHash: hashEntry(null, forged), problems: 0 },
+    ]);
     write({ log: log.toSpliced(1, 1) });
     expect(compass("verify", handover).code).toBe(1);
     write({ log: log.slice(0, 2) });

@@ -25,13 +25,13 @@ export function verify(positionals: readonly string[], options: Options): number
   }
 }
 
-const chainWords = ({ agreed, unchained }: HandoverReport): string =>
-  `${agreed} entries of the log follow one another${unchained > 0 ? `, ${unchained} were written before it was a chain` : ""}`;
+const chainWords = ({ agreed, unchained, last }: HandoverReport): string =>
+  `${agreed} entries of the log follow one another${unchained > 0 ? `, ${unchained} were written before it was a chain` : ""}; compare the last hash with one kept elsewhere: ${last}`;
 
 function verifyData(path: string, options: Options): number {
   const report = verifyHandover(path);
   const problems = report.problems.map((problem) => ({ path: basename(path), problem }));
-  return conclude(problems, { entries: report.agreed, unchained: report.unchained }, chainWords(report), options);
+  return conclude(problems, { entries: report.agreed, unchained: report.unchained, lastHash: report.last }, chainWords(report), options);
 }
 
 function verifyPackage(root: string, options: Options): number {
@@ -41,7 +41,7 @@ function verifyPackage(root: string, options: Options): number {
   const report = verifyHandover(path);
   const unknown = report.problems.length > 0 ? [] : filesUnknownTo(report, root);
   const all = [...problems, ...report.problems.map((problem) => ({ path: HANDOVER, problem })), ...unknown];
-  const facts = { agreed, bytes, entries: report.agreed, unchained: report.unchained };
+  const facts = { agreed, bytes, entries: report.agreed, unchained: report.unchained, lastHash: report.last };
   return conclude(all, facts, `${agreed} files agree, ${bytes} bytes; ${chainWords(report)}`, options);
 }
 
@@ -56,7 +56,7 @@ function filesUnknownTo({ hashes }: HandoverReport, root: string): { path: strin
 
 function conclude(
   problems: readonly { path: string; problem: string }[],
-  facts: Readonly<Record<string, number>>,
+  facts: Readonly<Record<string, number | string | null>>,
   words: string,
   options: Options,
 ): number {

@@ -20,6 +20,8 @@ export interface HandoverReport {
   readonly agreed: number;
   /** Entries nothing proves: written before the log was a chain. */
   readonly unchained: number;
+  /** The hash of its last entry; null: none. A log whose hashes were all made anew holds together, too: that this is the hash kept elsewhere tells. */
+  readonly last: string | null;
   /** Hashes of what was written or was there already, hexadecimal. */
   readonly hashes: ReadonlySet<string>;
   readonly problems: readonly string[];
@@ -27,7 +29,7 @@ export interface HandoverReport {
 
 /** Checks a handover as data by itself: its log follows, entry by entry, to the hash it says its last one has. */
 export function verifyHandover(path: string): HandoverReport {
-  const nothing = { agreed: 0, unchained: 0, hashes: new Set<string>() };
+  const nothing = { agreed: 0, unchained: 0, last: null, hashes: new Set<string>() };
   const stats = lstatSync(path, { throwIfNoEntry: false });
   if (!stats?.isFile() || stats.size > MOST) return { ...nothing, problems: ["It is no plain file, or too large to be a handover."] };
   const read = readData(path);
@@ -36,7 +38,7 @@ export function verifyHandover(path: string): HandoverReport {
   const problems = broken.map((number) => `Entry ${number} of its log does not follow from the one before: the log was changed.`);
   if (last !== read.logHash) problems.push("Its log does not end with the hash it says: entries were taken away or added.");
   const there = read.restores.flatMap(({ results }) => results).filter(({ state }) => ["verified", "gaps", "same"].includes(state));
-  return { agreed, unchained, hashes: new Set(there.flatMap(({ sha256 }) => (sha256 ? [sha256] : []))), problems };
+  return { agreed, unchained, last, hashes: new Set(there.flatMap(({ sha256 }) => (sha256 ? [sha256] : []))), problems };
 }
 
 function readData(path: string): z.infer<typeof data> | null {

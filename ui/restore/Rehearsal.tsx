@@ -181,7 +181,7 @@ function Surveyed({ data, error }: { data: Survey | undefined; error: unknown })
   if (!data) return <>Looking at what is there already …</>;
   return (
     <>
-      {data.existing > 0 ? `A file of that name is already there for ${countText(data.existing)}.` : "Nothing is there already."}
+      {data.existing > 0 ? `A file of that name is already there for ${countText(data.existing)}.` : "None of these names is taken there."}
       {data.meeting > 0 && ` ${countText(data.meeting)} would meet another of these files in one name: they get a number.`}
     </>
   );

@@ -1,9 +1,8 @@
 "use client";
 
 import Button from "@mui/material/Button";
-import ToggleButton from "@mui/material/ToggleButton";
-import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import type { Conflict, RehearsalPage, RehearsalSums, RestorePlan, Survey } from "@/server/restores/contract";
+import { PartChoice } from "../instruments/PartChoice";
 import { countText } from "../instruments/words";
 import { RehearsalTable } from "./RehearsalTable";
 import styles from "./restore.module.css";
@@ -27,32 +26,17 @@ interface Props {
 export function RehearsalList({ jobId, data, sums, surveyed, part, onPart, onPage, wishes, onChoice }: Props) {
   const { page, pages, root } = data;
   const there = surveyed?.existing ?? 0;
-  const counts: readonly (readonly [Part, string, number])[] = [
+  const parts: readonly (readonly [Part, string, number])[] = [
     ["all", "All", (sums?.writable ?? 0) + (sums?.unwritable ?? 0)],
     ["there", "Already there", there],
     ["gaps", "With gaps", sums?.withGaps ?? 0],
     ["unwritable", "Cannot be written", sums?.unwritable ?? 0],
   ];
-  const choices = counts.filter(([name, , count]) => name === "all" || name === part || count > 0);
   const files = part === "there" ? (surveyed?.conflicts ?? []) : data.files;
   return (
     <>
       <div className={styles.form}>
-        {choices.length > 1 && (
-          <ToggleButtonGroup
-            exclusive
-            size="small"
-            aria-label="Which files"
-            value={part}
-            onChange={(_, next: Part | null) => next && onPart(next)}
-          >
-            {choices.map(([name, words, count]) => (
-              <ToggleButton key={name} value={name} sx={{ py: 0.5, px: 2 }}>
-                {words} ({countText(count)})
-              </ToggleButton>
-            ))}
-          </ToggleButtonGroup>
-        )}
+        <PartChoice label="Which files" value={part} parts={parts} onChange={onPart} />
         {part !== "there" && pages > 1 && (
           <>
             <Button variant="outlined" disabled={page === 0} onClick={() => onPage(page - 1)}>

@@ -2,13 +2,12 @@
 
 import Button from "@mui/material/Button";
 import LinearProgress from "@mui/material/LinearProgress";
-import ToggleButton from "@mui/material/ToggleButton";
-import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Restore, resultPage } from "@/server/restores/contract";
 import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
+import { PartChoice } from "../instruments/PartChoice";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, exactBytes, fromMemoryText, momentText, placeText, resultText } from "../instruments/words";
 import { RestoreControl } from "./RestoreControl";
@@ -109,23 +108,7 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
           </Button>
         )}
         {restore.provenAt && <span className={styles.pages}>All read again {momentText(restore.provenAt, zone)}.</span>}
-        {unfolded && filters.some(([name, , count]) => name !== "all" && count > 0) && (
-          <ToggleButtonGroup
-            exclusive
-            size="small"
-            aria-label="Which results"
-            value={only}
-            onChange={(_, next: Only | null) => next && setOnly(next)}
-          >
-            {filters
-              .filter(([name, , count]) => name === "all" || count > 0)
-              .map(([name, words, count]) => (
-                <ToggleButton key={name} value={name} sx={{ py: 0.5, px: 2 }}>
-                  {words} ({countText(count)})
-                </ToggleButton>
-              ))}
-          </ToggleButtonGroup>
-        )}
+        {unfolded && <PartChoice label="Which results" value={only} parts={filters} onChange={setOnly} />}
         {!open && (
           <Button variant="text" aria-expanded={unfolded} onClick={() => setUnfolded(!unfolded)}>
             {unfolded ? "Fold away" : "Show the files"}
