@@ -186,7 +186,7 @@ test("a folder is put on the list of source folders, and is what the window begi
   await open();
   const dialog = page.getByRole("dialog");
   await dialog.getByRole("textbox", { name: "Path of a folder or image" }).fill(folder);
-  await dialog.getByRole("button", { name: "Go" }).click();
+  await dialog.getByRole("button", { name: "Go", exact: true }).click();
   await dialog.getByRole("button", { name: "Put on the list" }).click();
   await expect(dialog.getByRole("button", { name: "Take off the list" })).toBeVisible();
   await page.reload();

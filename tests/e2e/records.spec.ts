@@ -47,6 +47,8 @@ test("the rows of a database with its log are read, deleted ones among them, sea
   // One that was deleted and stands, by its own words.
   const gone = deleted.notes?.find(({ stands }) => stands)?.row as string[];
   await page.getByRole("textbox", { name: "Find in this table" }).fill(gone[1] as string);
+  // The row stood in the whole table already: only the count tells that the search is done.
+  await expect(page.getByRole("status")).toHaveText("1 row");
   const row = page
     .getByRole("table")
     .getByRole("row")
