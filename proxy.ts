@@ -1,4 +1,5 @@
 import { type NextRequest, NextResponse } from "next/server";
+import { DOOR_HEADER, isOpenPath } from "./server/shares/door-address";
 
 /**
  * Turns away requests made by other sites in the same browser: a page from elsewhere must not be able to start a
@@ -17,6 +18,14 @@ export function proxy(request: NextRequest): NextResponse {
     !request.nextUrl.pathname.startsWith("/api/");
   if ((changes && (foreignOrigin || origin === "null")) || (site === "cross-site" && !leadsHere)) {
     return NextResponse.json({ problem: "This request came from another site and was turned away." }, { status: 403 });
+  }
+  // What clients reach from other computers comes through the door, under whatever name this one has there, and is shared pages alone.
+  const door = request.headers.get(DOOR_HEADER);
+  if (door !== null) {
+    const { pathname } = request.nextUrl;
+    if (door === "" || door !== process.env.COMPASS_DOOR || !isOpenPath(pathname))
+      return NextResponse.json({ problem: "There is nothing at this address." }, { status: 404 });
+    return NextResponse.next();
   }
   if (!knownHost(host)) return NextResponse.json({ problem: "This server is not known under that name." }, { status: 421 });
   return NextResponse.next();

@@ -49,6 +49,7 @@ export async function buildAll(): Promise<void> {
       "worker/restore-thread.ts",
       "worker/sweep-thread.ts",
       "server/content/content-process.ts",
+      "server/shares/door-process.ts",
     ],
     outdir: "dist",
     // All beside one another, so that each finds the others.

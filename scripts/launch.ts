@@ -1,15 +1,17 @@
+import { randomBytes } from "node:crypto";
 import { accessSync, constants } from "node:fs";
 import { loadDemo } from "../demo/load";
 import { makeFolder } from "../io/make-folder";
 import { withClient } from "../server/database/connection";
 import { migrateDatabase } from "../server/database/migrate";
 import { readSettings, type Settings } from "../server/settings";
+import { doorOf } from "../server/shares/address";
 import { buildAll } from "./build";
 import { portIsFree, startCluster } from "./cluster";
 import { EndingError, endCommands } from "./commands";
 import { holdDataFolder } from "./one-start";
 import { PlainError } from "./packages";
-import { answers, startWeb, startWorker } from "./services";
+import { answers, startDoor, startWeb, startWorker } from "./services";
 import { type Supervised, supervise, superviseCluster } from "./supervise";
 
 /** Starts database, web server and worker, keeps them running, and ends all of them with this process, at whatever moment it is ended. */
@@ -66,6 +68,11 @@ async function start(
       `Port ${port} is taken by another program. Set COMPASS_PORT to a free one, for instance:\n    COMPASS_PORT=4311 npm run demo`,
     );
   }
+  const door = doorOf(settings);
+  if (door && !(await portIsFree(door.host, door.port)))
+    throw new PlainError(
+      `Nothing can be shared at ${door.host}, port ${door.port}: another program has that port, or this computer not that address. Set COMPASS_SHARE_HOST and COMPASS_SHARE_PORT.`,
+    );
   let url = settings.COMPASS_DATABASE_URL;
   if (!url) {
     const cluster = await startCluster(settings.COMPASS_DATA, { adopt: true });
@@ -82,7 +89,13 @@ async function start(
   goOn();
   await buildAll();
   goOn();
-  const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", NEXT_TELEMETRY_DISABLED: "1" };
+  const environment: NodeJS.ProcessEnv = {
+    ...process.env,
+    NODE_ENV: "production",
+    NEXT_TELEMETRY_DISABLED: "1",
+    // By it the web server knows what comes through the door.
+    COMPASS_DOOR: randomBytes(32).toString("hex"),
+  };
   const worker = () => startWorker(environment);
   parts.push(supervise("worker", worker(), worker));
   const web = startWeb(host, port, environment);
@@ -92,6 +105,7 @@ async function start(
   await answers(web, host, port, isEnding);
   goOn();
   parts[parts.indexOf(first)] = supervise("web server", web, () => startWeb(host, port, environment));
+  if (door) parts.push(supervise("door for clients", startDoor(environment), () => startDoor(environment)));
 }
 
 function settingsInWords(): Settings {

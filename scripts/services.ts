@@ -25,6 +25,11 @@ export function startWorker(environment: NodeJS.ProcessEnv): Service {
   return service(["--enable-source-maps", "dist/main.js"], environment);
 }
 
+/** Starts what clients reach shared pages by, from other computers. */
+export function startDoor(environment: NodeJS.ProcessEnv): Service {
+  return service(["--enable-source-maps", "dist/door-process.js"], environment);
+}
+
 /** Starts the web server. */
 export function startWeb(host: string, port: number, environment: NodeJS.ProcessEnv): Service {
   return service(["node_modules/next/dist/bin/next", "start", "-H", host, "-p", String(port)], environment);

@@ -1,6 +1,7 @@
 import type { Metadata } from "next";
 import { deliveryFolders } from "@/server/restores/delivery";
 import { readSettings } from "@/server/settings";
+import { shareAddress } from "@/server/shares/address";
 import { Settings } from "@/ui/settings/Settings";
 import packageFacts from "../../package.json";
 
@@ -16,6 +17,7 @@ export default function Page() {
       drives={COMPASS_DRIVES !== "hide"}
       delivery={folders.filter(({ replaces }) => !replaces).map(({ path }) => path)}
       replacements={folders.filter(({ replaces }) => replaces).map(({ path }) => path)}
+      shared={shareAddress()}
       data={COMPASS_DATA}
       version={packageFacts.version}
     />

@@ -9,7 +9,7 @@ import { archiveOf } from "../previews/archives";
 import { storedCopy, withContent } from "../previews/content";
 import { previewFacts } from "../previews/facts";
 import { drawnThumbnail, picturePreview } from "../previews/pictures";
-import { beginningOf, bytesOf, outlineFor } from "../previews/raw";
+import { beginningOf, bytesOf, outlineFor, ownBytesOf } from "../previews/raw";
 import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
 import { joinedDatabase, recordCandidatesOf } from "../records/candidates";
@@ -46,6 +46,7 @@ export const tasks = {
   archive: async (copyId: number) => archiveOf(await copyOf(copyId)),
   outline: async (copyId: number) => outlineFor(await copyOf(copyId)),
   bytes: async (copyId: number, at: number, length: number) => bytesOf(await copyOf(copyId), at, length),
+  ownBytes: async (copyId: number, at: number, length: number) => ownBytesOf(await copyOf(copyId), at, length),
   picture: async (copyId: number, longest: number) => picturePreview(await copyOf(copyId), longest),
   thumbnail: async (copyId: number) => drawnThumbnail(await copyOf(copyId)),
   repair: (copyId: number) => lookAtRepair(db(), copyId),

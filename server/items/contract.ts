@@ -52,6 +52,8 @@ export const itemFilter = z.object({
   type: z.string().max(20).optional(),
   /** What was there at this moment, as far as states, dates and deletions tell. */
   asOf: z.iso.datetime().optional(),
+  /** What a client chose by this shared link. */
+  link: z.coerce.number().int().positive().optional(),
   /** Leaves out what stands inside another file: small pictures in pictures, pictures in documents. */
   originals: z.enum(["yes"]).optional(),
 });

@@ -83,8 +83,25 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   const parts: SQL[] = [sql`i.job_id = ${jobId}`];
   const used: Partial<ItemFilter> = { ...filter };
   if (without) delete used[without];
-  const { kind, place, condition, folder, year, size, originals, home, asOf, source, volume, user, standing, deleted, created, type } =
-    used;
+  const {
+    link,
+    kind,
+    place,
+    condition,
+    folder,
+    year,
+    size,
+    originals,
+    home,
+    asOf,
+    source,
+    volume,
+    user,
+    standing,
+    deleted,
+    created,
+    type,
+  } = used;
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
@@ -109,6 +126,10 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   if (deleted) parts.push(sql`${yearOf(jobId, sql`i.deleted_at`)} = ${deleted}`);
   if (created) parts.push(sql`${yearOf(jobId, sql`i.created`)} = ${created}`);
   if (type) parts.push(sql`i.extension = ${type === "none" ? "" : type}`);
+  if (link)
+    parts.push(
+      sql`exists (select 1 from share_choices s join copies c on c.id = s.copy_id where s.share_id = ${link} and c.item_id = i.id)`,
+    );
   if (originals) parts.push(sql`i.facts->>'inside' is null`);
   for (const word of searchWords(filter.q)) parts.push(await wordCondition(db, jobId, word));
   return sql.join(parts, sql` and `);

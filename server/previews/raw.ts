@@ -1,7 +1,9 @@
 import { readBytes } from "../../core/bytes/byte-source";
+import { RangeSet } from "../../core/bytes/range-set";
 import { HEAD_BYTES } from "../../core/formats/format";
 import { damagedOutline, type OutlinePart } from "../../core/formats/outline";
 import { recognise } from "../../core/formats/registry";
+import { bytesIn, gapsOf, OwnBytes } from "../../core/restore/gaps";
 import { runTask } from "../content/pool";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -13,6 +15,19 @@ const STEP = 1 << 18;
 
 export async function bytesOf(copy: StoredCopy, at: number, length: number): Promise<Uint8Array> {
   return withContent(copy, (content) => readBytes(content, Math.max(0, at), Math.max(0, Math.min(length, MAX_BYTES, content.size - at))));
+}
+
+/** Bytes of a file in one part of what is given out, at most. */
+export const OWN_STEP = 1 << 20;
+
+/** Bytes of a content that are the file's own, zeros for the others, and how many of these there are. */
+export async function ownBytesOf(copy: StoredCopy, at: number, length: number): Promise<{ bytes: Uint8Array; missing: number }> {
+  return withContent(copy, (content) => {
+    const wanted = Math.max(0, Math.min(length, OWN_STEP, content.size - at));
+    const bytes = readBytes(new OwnBytes(content), at, wanted);
+    const { unreadable, foreign } = gapsOf(content);
+    return { bytes, missing: bytesIn(RangeSet.from([...unreadable, ...foreign]).within(at, at + wanted)) };
+  });
 }
 
 /** The parts of the content's structure, as far as its format is followed. */

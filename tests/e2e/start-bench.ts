@@ -1,7 +1,9 @@
+import { randomBytes } from "node:crypto";
 import { mkdirSync, rmSync } from "node:fs";
 import { join } from "node:path";
 import { loadDemo } from "../../demo/load";
-import { startAnsweringWeb, startWorker } from "../../scripts/services";
+import { freePort } from "../../scripts/cluster";
+import { startAnsweringWeb, startDoor, startWorker } from "../../scripts/services";
 import { readSettings } from "../../server/settings";
 import { scratchDatabase } from "../support/scratch-database";
 
@@ -25,10 +27,15 @@ export default async function startBench(): Promise<() => Promise<void>> {
   rmSync(process.env.COMPASS_DELIVERY, { recursive: true, force: true });
   mkdirSync(process.env.COMPASS_DELIVERY, { recursive: true });
   await loadDemo(readSettings(), true);
+  process.env.COMPASS_SHARE_HOST = "127.0.0.1";
+  process.env.COMPASS_SHARE_PORT = String(await freePort());
+  process.env.COMPASS_DOOR = randomBytes(32).toString("hex");
   const environment: NodeJS.ProcessEnv = { ...process.env, NODE_ENV: "production", COMPASS_LOG: "warn" };
   const worker = startWorker(environment);
   const web = await startAnsweringWeb("127.0.0.1", Number(port), environment);
+  const door = startDoor(environment);
   return async () => {
+    await door.stop();
     await web.stop();
     await worker.stop();
   };

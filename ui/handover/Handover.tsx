@@ -5,14 +5,16 @@ import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Fragment, useState } from "react";
-import { type Block, handover } from "@/server/handover/contract";
+import { useState } from "react";
+import { handover } from "@/server/handover/contract";
 import type { JobSummary } from "@/server/jobs/contract";
 import { read, write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
+import { HandoverArticle } from "./HandoverArticle";
 import styles from "./handover.module.css";
+import { SharedLinks } from "./SharedLinks";
 
 /** The report: what was searched, found and restored, and what was not. Made to be printed. */
 export function Handover({ jobId }: { jobId: number }) {
@@ -52,26 +54,9 @@ export function Handover({ jobId }: { jobId: number }) {
         </Button>
       </div>
       {job && <WhoAndNumber key={`${job.technician} ${job.firm} ${job.number}`} job={job} />}
+      <SharedLinks jobId={jobId} />
       <Problem>{problemText(error)}</Problem>
-      {data && (
-        <article className={styles.page}>
-          <h2>{data.title}</h2>
-          {data.lead.map((line) => (
-            <p key={line} className={styles.soft}>
-              {line}
-            </p>
-          ))}
-          {data.sections.map((section) => (
-            <Fragment key={section.title}>
-              <h3>{section.title}</h3>
-              {section.blocks.map((block, index) => (
-                // biome-ignore lint/suspicious/noArrayIndexKey: a page of text has no other order, and is never edited
-                <BlockView key={index} block={block} />
-              ))}
-            </Fragment>
-          ))}
-        </article>
-      )}
+      {data && <HandoverArticle page={data} />}
     </>
   );
 }
@@ -110,59 +95,5 @@ function WhoAndNumber({ job }: { job: JobSummary }) {
       </Button>
       <Problem>{problemText(save.error)}</Problem>
     </form>
-  );
-}
-
-function BlockView({ block }: { block: Block }) {
-  if (block.kind === "text") return <p>{block.text}</p>;
-  if (block.kind === "signature")
-    return (
-      <div className={styles.signature}>
-        {block.lines.map((line) => (
-          <span key={line}>{line}</span>
-        ))}
-      </div>
-    );
-  if (block.kind === "list")
-    return (
-      <ul>
-        {block.items.map((item, index) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: two lines may be the same, and they are never edited
-          <li key={index}>
-            {item.text}
-            {item.below.length > 0 && (
-              <ul>
-                {item.below.map((line) => (
-                  <li key={line}>{line}</li>
-                ))}
-              </ul>
-            )}
-          </li>
-        ))}
-      </ul>
-    );
-  return (
-    <>
-      <table className={styles.table}>
-        <thead>
-          <tr>
-            {block.head.map((title) => (
-              <th key={title}>{title}</th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {block.rows.map((cells, index) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: two rows may be the same, and they are never edited
-            <tr key={index}>
-              {cells.map((cell, column) => (
-                <td key={block.head[column]}>{cell}</td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {block.cut && <p className={styles.soft}>{block.cut}</p>}
-    </>
   );
 }

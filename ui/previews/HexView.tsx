@@ -7,6 +7,7 @@ import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import { offsetText } from "../instruments/words";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 
 const STEP = 4096;
 const hex = (value: number, digits: number) => value.toString(16).toUpperCase().padStart(digits, "0");
@@ -23,16 +24,18 @@ export function hexLines(bytes: Uint8Array, from: number, across: number): strin
   return lines;
 }
 
-export const useBytes = (copyId: number, at: number, length: number) =>
-  useQuery({
+export function useBytes(copyId: number, at: number, length: number) {
+  const root = usePreviewRoot();
+  return useQuery({
     queryKey: ["copy", copyId, "bytes", at, length],
     queryFn: async () => {
-      const response = await fetch(`/api/copies/${copyId}/bytes?at=${at}&length=${length}`);
+      const response = await fetch(`${root}/${copyId}/bytes?at=${at}&length=${length}`);
       if (!response.ok) throw new Error(((await response.json()) as { problem: string }).problem);
       return new Uint8Array(await response.arrayBuffer());
     },
     staleTime: Number.POSITIVE_INFINITY,
   });
+}
 
 /** Where a byte of the content stands on the disk; null: nowhere (a hole, or not known). */
 function diskOffset(runs: readonly { at: number; length: number }[], at: number): number | null {
@@ -83,9 +86,10 @@ export function HexView({ copyId, size, runs, across }: Props) {
 
 /** The parts of the content with their offsets; choosing one goes there. */
 function Structure({ copyId, at, onGo }: { copyId: number; at: number; onGo: (to: number) => void }) {
+  const root = usePreviewRoot();
   const { data: parts = [] } = useQuery({
     queryKey: ["copy", copyId, "outline"],
-    queryFn: () => read(`/api/copies/${copyId}/outline`, outline),
+    queryFn: () => read(`${root}/${copyId}/outline`, outline),
     staleTime: Number.POSITIVE_INFINITY,
   });
   if (parts.length === 0) return null;

@@ -3,14 +3,16 @@
 import { useState } from "react";
 import { Problem } from "../instruments/Problem";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 
 /** Sound and video where the browser plays them. */
 export function MediaView({ copyId, form, name }: { copyId: number; form: "audio" | "video"; name: string }) {
+  const root = usePreviewRoot();
   const [failed, setFailed] = useState(false);
   const shared = {
     controls: true,
     preload: "metadata" as const,
-    src: `/api/copies/${copyId}/content`,
+    src: `${root}/${copyId}/content`,
     "aria-label": `Preview of ${name}`,
     onError: () => setFailed(true),
   };

@@ -4,6 +4,7 @@ import { GlobalWorkerOptions, getDocument, type PDFDocumentProxy } from "pdfjs-d
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Problem } from "../instruments/Problem";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 
 GlobalWorkerOptions.workerSrc = new URL("pdfjs-dist/build/pdf.worker.min.mjs", import.meta.url).toString();
 
@@ -11,16 +12,17 @@ const MAX_PAGES = 60;
 
 /** The pages of a PDF document, drawn one by one as they come into sight. */
 export function PdfView({ copyId, otherwise }: { copyId: number; otherwise: ReactNode }) {
+  const root = usePreviewRoot();
   const [found, setFound] = useState<PDFDocumentProxy | null>(null);
   const [problem, setProblem] = useState<string | null>(null);
   useEffect(() => {
     // No scripts of the document run: there is no scripting layer, and code is never made from its functions.
-    const task = getDocument({ url: `/api/copies/${copyId}/content`, isEvalSupported: false, enableXfa: false, disableAutoFetch: true });
+    const task = getDocument({ url: `${root}/${copyId}/content`, isEvalSupported: false, enableXfa: false, disableAutoFetch: true });
     task.promise
       .then(setFound)
       .catch((error: Error) => setProblem(`Its pages cannot be shown (${error.message}). Its bytes are shown instead.`));
     return () => void task.destroy();
-  }, [copyId]);
+  }, [copyId, root]);
   if (problem)
     return (
       <>

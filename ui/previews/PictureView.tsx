@@ -4,19 +4,22 @@ import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { Problem, problemText } from "../instruments/Problem";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 
 /** The picture as the server draws it. @throws Error in its words when it cannot */
-export const usePicture = (copyId: number, large: boolean) =>
-  useQuery({
+export function usePicture(copyId: number, large: boolean) {
+  const root = usePreviewRoot();
+  return useQuery({
     queryKey: ["copy", copyId, "picture", large],
     queryFn: async () => {
-      const response = await fetch(`/api/copies/${copyId}/picture${large ? "?longest=large" : ""}`);
+      const response = await fetch(`${root}/${copyId}/picture${large ? "?longest=large" : ""}`);
       if (!response.ok) throw new Error(((await response.json()) as { problem: string }).problem);
       return URL.createObjectURL(await response.blob());
     },
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });
+}
 
 /** A picture; a click (or Enter) shows it at its own size and back. */
 export function PictureView({ copyId, name, large, otherwise }: { copyId: number; name: string; large: boolean; otherwise: ReactNode }) {

@@ -10,18 +10,21 @@ import { HexView } from "./HexView";
 import { MediaView } from "./MediaView";
 import { PictureView } from "./PictureView";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 import { ArchiveView, TablesView } from "./TablesView";
 import { TextView } from "./TextView";
 
 // The viewer of PDF pages is large and seldom needed.
 const PdfView = dynamic(() => import("./PdfView").then((module) => module.PdfView), { ssr: false });
 
-export const useFacts = (copyId: number) =>
-  useQuery({
+export function useFacts(copyId: number) {
+  const root = usePreviewRoot();
+  return useQuery({
     queryKey: ["copy", copyId, "form"],
-    queryFn: () => read(`/api/copies/${copyId}/form`, previewForm),
+    queryFn: () => read(`${root}/${copyId}/form`, previewForm),
     staleTime: Number.POSITIVE_INFINITY,
   });
+}
 
 interface Props {
   copyId: number;

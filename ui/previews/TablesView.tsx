@@ -7,14 +7,17 @@ import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText } from "../instruments/words";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 
-export const useTables = (copyId: number, rows: "shown" | "compared" = "shown") =>
-  useQuery({
+export function useTables(copyId: number, rows: "shown" | "compared" = "shown") {
+  const root = usePreviewRoot();
+  return useQuery({
     queryKey: ["copy", copyId, "tables", rows],
-    queryFn: () => read(`/api/copies/${copyId}/tables?rows=${rows}`, tablesPreview),
+    queryFn: () => read(`${root}/${copyId}/tables?rows=${rows}`, tablesPreview),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });
+}
 
 /** The sheets of a workbook or the tables of a database. */
 export function TablesView({ copyId, otherwise }: { copyId: number; otherwise: ReactNode }) {
@@ -79,9 +82,10 @@ export function TablesView({ copyId, otherwise }: { copyId: number; otherwise: R
 
 /** What is in an archive. */
 export function ArchiveView({ copyId }: { copyId: number }) {
+  const root = usePreviewRoot();
   const { data, error } = useQuery({
     queryKey: ["copy", copyId, "archive"],
-    queryFn: () => read(`/api/copies/${copyId}/archive`, archivePreview),
+    queryFn: () => read(`${root}/${copyId}/archive`, archivePreview),
     staleTime: Number.POSITIVE_INFINITY,
   });
   return (

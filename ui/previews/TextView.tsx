@@ -6,6 +6,7 @@ import { textPreview } from "@/server/previews/contract";
 import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import styles from "./previews.module.css";
+import { usePreviewRoot } from "./root";
 
 /** Codes a client's text may be in, when what was guessed is wrong. */
 const ENCODINGS = [
@@ -22,13 +23,15 @@ const ENCODINGS = [
   "macintosh",
 ];
 
-export const useText = (copyId: number, form: "text" | "document", encoding: string | null = null) =>
-  useQuery({
+export function useText(copyId: number, form: "text" | "document", encoding: string | null = null) {
+  const root = usePreviewRoot();
+  return useQuery({
     queryKey: ["copy", copyId, form, encoding],
-    queryFn: () => read(`/api/copies/${copyId}/${form}${encoding ? `?encoding=${encoding}` : ""}`, textPreview),
+    queryFn: () => read(`${root}/${copyId}/${form}${encoding ? `?encoding=${encoding}` : ""}`, textPreview),
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });
+}
 
 export function TextView({ copyId, form, otherwise }: { copyId: number; form: "text" | "document"; otherwise: ReactNode }) {
   const [encoding, setEncoding] = useState<string | null>(null);

@@ -17,6 +17,8 @@ interface Props {
   /** The folders restores are written below, and those that take a lost drive's place. */
   delivery: readonly string[];
   replacements: readonly string[];
+  /** How links for clients begin; null: nothing can be shared. */
+  shared: string | null;
   data: string;
   version: string;
 }
@@ -24,7 +26,7 @@ interface Props {
 const CHARTS = { system: "As the system", light: "Day", dark: "Night" } as const;
 
 /** What the bench works with. The folders are set where it is started, so that nobody at the screen can widen them. */
-export function Settings({ sources, drives, delivery, replacements, data, version }: Props) {
+export function Settings({ sources, drives, delivery, replacements, shared, data, version }: Props) {
   const { mode, setMode } = useColorScheme();
   const [mounted, setMounted] = useState(false);
   useEffect(() => setMounted(true), []);
@@ -65,6 +67,8 @@ export function Settings({ sources, drives, delivery, replacements, data, versio
               </dd>
             </>
           )}
+          <dt>Clients reach what is shared at</dt>
+          <dd>{shared === null ? "nowhere: nothing can be shared" : <code>{shared}</code>}</dd>
           <dt>The bench keeps its own in</dt>
           <dd>
             <code>{data}</code>
@@ -72,7 +76,7 @@ export function Settings({ sources, drives, delivery, replacements, data, versio
         </dl>
         <p className={styles.soft}>
           These are set where the bench is started, by COMPASS_SOURCES, COMPASS_DRIVES, COMPASS_DELIVERY, COMPASS_DELIVERY_MORE,
-          COMPASS_REPLACEMENTS and COMPASS_DATA. Sources are opened for reading only, always.
+          COMPASS_REPLACEMENTS, COMPASS_SHARE_HOST and COMPASS_DATA. Sources are opened for reading only, always.
         </p>
         <h2 className={styles.heading}>Known places</h2>
         <p className={styles.soft}>

@@ -16,8 +16,10 @@ const isTyping = (target: EventTarget | null) =>
 export function Shortcuts() {
   const [open, setOpen] = useState<"palette" | "keys" | null>(null);
   const router = useRouter();
-  const { job } = useParams<{ job?: string }>();
+  const { job, share } = useParams<{ job?: string; share?: string }>();
   useEffect(() => {
+    // A client who was sent a link has nothing of the bench but what it leads to.
+    if (share) return;
     const onKey = (event: KeyboardEvent) => {
       if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k") {
         event.preventDefault();
@@ -34,7 +36,7 @@ export function Shortcuts() {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [router, job]);
+  }, [router, job, share]);
   return (
     <>
       {open === "palette" && <Palette onClose={() => setOpen(null)} onKeys={() => setOpen("keys")} />}

@@ -68,7 +68,10 @@ const options: ThemeOptions = {
       defaultProps: { disableElevation: true, size: "small" },
       styleOverrides: {
         root: { minWidth: 0, padding: "5px 12px", lineHeight: 1.5 },
-        contained: { "&:hover": { backgroundColor: "var(--mui-palette-chart-depth4)" } },
+        // Between the two depths: on the lighter one alone its words would stand out too little.
+        contained: {
+          "&:hover": { backgroundColor: "color-mix(in srgb, var(--mui-palette-chart-depth5), var(--mui-palette-chart-depth4))" },
+        },
         outlined: {
           borderColor: "var(--mui-palette-chart-hairline)",
           color: "var(--mui-palette-chart-ink)",

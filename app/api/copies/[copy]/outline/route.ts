@@ -1,4 +1,0 @@
-import { runTask } from "@/server/content/pool";
-import { answer, idFrom } from "@/server/respond";
-
-export const GET = answer(async (request, { copy }: { copy: string }) => runTask("outline", [idFrom(copy)], request.signal));
