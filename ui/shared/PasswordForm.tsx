@@ -28,6 +28,7 @@ export function PasswordForm({ share }: { share: string }) {
         }}
       >
         <TextField
+          size="small"
           label="Password"
           type="password"
           autoComplete="current-password"

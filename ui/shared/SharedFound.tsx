@@ -5,9 +5,9 @@ import Checkbox from "@mui/material/Checkbox";
 import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type InfiniteData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { choiceSums, type SharedItem, sharedPage } from "@/server/shares/contract";
+import { choiceSums, type SharedItem, type SharedPage, sharedPage } from "@/server/shares/contract";
 import { read, write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { ConditionMark } from "../instruments/ConditionMark";
@@ -41,6 +41,19 @@ export function SharedFound({ root, timeZone }: { root: string; timeZone: string
   const seen = items.find(({ id }) => String(id) === address.get("item")) ?? null;
   const choose = useMutation({
     mutationFn: (choice: { copies: number[]; chosen: boolean }) => write("POST", `${root}/choices`, choice),
+    // The tick is shown at once; what the server says of it follows.
+    onMutate: ({ copies, chosen }) =>
+      client.setQueriesData<InfiniteData<SharedPage>>(
+        { queryKey: [root, "items"] },
+        (before) =>
+          before && {
+            ...before,
+            pages: before.pages.map((page) => ({
+              ...page,
+              items: page.items.map((item) => (copies.includes(item.copyId) ? { ...item, chosen } : item)),
+            })),
+          },
+      ),
     onSettled: () => client.invalidateQueries({ queryKey: [root] }),
   });
   return (
@@ -87,7 +100,7 @@ export function SharedFound({ root, timeZone }: { root: string; timeZone: string
         )}
         <Chosen root={root} />
       </section>
-      <aside aria-label="Preview" className={styles.preview}>
+      <aside aria-label="Preview" className={styles.preview} data-empty={!seen}>
         {seen ? <Seen key={seen.id} item={seen} root={root} timeZone={timeZone} /> : <Empty title="Choose a file to look at it." />}
       </aside>
     </div>

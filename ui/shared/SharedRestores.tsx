@@ -19,6 +19,9 @@ export function SharedRestores({ root, timeZone }: { root: string; timeZone: str
     <div className={styles.body}>
       <Problem>{problemText(error)}</Problem>
       {data?.length === 0 && <Empty title="No files have been restored yet.">They stand here as soon as they are.</Empty>}
+      {data && data.length > 0 && (
+        <p className={styles.soft}>Each file was read again after it was written, or compared with the same one that was there already.</p>
+      )}
       {data?.map(({ id, title, finishedAt, files, bytes }) => (
         <section key={id} aria-label={title || "Restored"} className={styles.restore}>
           <h2>{title || "Restored"}</h2>
