@@ -26,7 +26,7 @@ module.exports = {
     room("archives", "core/archives", "^core/bytes/", "^core/formats/", "^core/filesystems/file-(record|system-kind)\\.ts$"),
     room("copies", "core/copies", "^core/bytes/", "^core/filesystems/", "^core/formats/"),
     room("places", "core/places", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
-    room("restore-names", "core/restore", "^core/bytes/", "^core/formats/"),
+    room("restore-names", "core/restore", "^core/bytes/", "^core/formats/", "^core/filesystems/file-record\\.ts$"),
     room("sweep", "core/sweep", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
     room("repair", "core/repair", "^core/bytes/", "^core/formats/"),
     room("volumes", "core/volumes", "^core/bytes/", "^core/containers/", "^core/partitions/", "^core/filesystems/", "^core/formats/"),

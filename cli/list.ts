@@ -1,5 +1,6 @@
 import type { Layout } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
+import { FILE_MARK } from "../core/filesystems/file-record";
 import { copiesOf, stateFilter, withChosen } from "./chosen";
 import { isoText } from "./iso-text";
 import type { Options } from "./options";
@@ -36,6 +37,7 @@ export function describe(volume: number, copy: Copy): Record<string, unknown> {
     segments: copy.layout ? placedSegments(copy.layout) : [],
   };
   if (copy.deletedAt) described.deletedAt = isoText(copy.deletedAt);
+  if (copy.marks) described.marks = markNames(copy.marks);
   if (copy.streams.length > 0) described.streams = copy.streams.map(({ name, size }) => ({ name, size }));
   if (copy.backup) {
     described.set = copy.backup.set;
@@ -47,6 +49,11 @@ export function describe(volume: number, copy: Copy): Record<string, unknown> {
   described.notes = copy.notes;
   return described;
 }
+
+const markNames = (marks: number): string[] => [
+  ...((marks & FILE_MARK.readOnly) !== 0 ? ["read-only"] : []),
+  ...((marks & FILE_MARK.hidden) !== 0 ? ["hidden"] : []),
+];
 
 interface Placed {
   at: number | null;

@@ -7,6 +7,7 @@ export interface Options {
   match?: string;
   to?: string;
   streams?: boolean;
+  "two-file"?: boolean;
   foreign?: boolean;
   findings?: boolean;
   account?: string;

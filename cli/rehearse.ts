@@ -1,12 +1,13 @@
 import { lstatSync, statfsSync } from "node:fs";
 import { join } from "node:path";
 import { numberedName } from "../core/restore/names";
+import type { StreamWish } from "../core/restore/wishes";
 import { withChosen } from "./chosen";
 import { destination, nearest } from "./destination";
 import type { Options } from "./options";
 import { flush, line, oneSource } from "./output";
 import { EXIT } from "./usage";
-import { notRestorable, wantedFiles, wishOf } from "./wanted-files";
+import { notRestorable, secondOf, type WantedFile, wantedFiles, wishOf } from "./wanted-files";
 
 /** A drive's letter becomes a folder of that name. */
 const DRIVE = /^\/([A-Za-z]):\//;
@@ -22,7 +23,7 @@ export function rehearse(positionals: readonly string[], options: Options): numb
   const free = bavail * bsize;
   let blocks = 0;
   const code = withChosen(positionals, options, (chosen) => {
-    for (const { copy, disk, target } of wantedFiles(chosen, options, wish, counter)) {
+    for (const { copy, disk, target } of withSeconds(wantedFiles(chosen, options, wish, counter), wish.streams)) {
       const problem = notRestorable(copy) ?? (disk ? null : "It is not there any more, or cannot be opened.");
       const placed = problem ? [...target] : withoutTwins(target, given);
       const there = problem ? null : lstatSync(join(root, ...placed), { throwIfNoEntry: false });
@@ -64,6 +65,15 @@ export function rehearse(positionals: readonly string[], options: Options): numb
   );
   flush();
   return code === EXIT.done && (!fits || sums.unwritable > 0) ? EXIT.problems : code;
+}
+
+/** The files with their second ones behind them, where these are wished. */
+function* withSeconds(files: Iterable<WantedFile>, wish: StreamWish): Generator<WantedFile, void, void> {
+  for (const file of files) {
+    yield file;
+    const second = wish === "two-file" && !notRestorable(file.copy) ? secondOf(file, file.target) : null;
+    if (second) yield second.file;
+  }
 }
 
 /** A target that no other file of the restore has, on a destination that does not tell capitals apart either. */

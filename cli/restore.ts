@@ -1,8 +1,10 @@
 import { existsSync, readdirSync } from "node:fs";
-import { basename, join, relative } from "node:path";
+import { basename, join, relative, sep } from "node:path";
 import { MemorySource } from "../core/bytes/byte-source";
+import { FILE_MARK } from "../core/filesystems/file-record";
 import { LIST_NAME, toListRow } from "../core/restore/file-list";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
+import { describeLeftBehind, describeStreams, READ_ONLY_LEFT } from "../core/restore/left-behind";
 import { CONFLICTS, type Conflict, takenFor } from "../core/restore/wishes";
 import { Delivery } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
@@ -15,7 +17,7 @@ import { destination } from "./destination";
 import type { Options } from "./options";
 import { line, oneSource, say } from "./output";
 import { EXIT, Usage } from "./usage";
-import { contentOf, notRestorable, type WantedFile, wantedFiles, wishOf } from "./wanted-files";
+import { contentOf, notRestorable, secondOf, type WantedFile, wantedFiles, wishOf } from "./wanted-files";
 
 /** `compass restore`: writes files, a line each; with a package, its tags at last. */
 export function restore(positionals: readonly string[], options: Options): number {
@@ -38,10 +40,21 @@ export function restore(positionals: readonly string[], options: Options): numbe
       let problems = false;
       for (const file of wantedFiles(chosen, options, wish, counter)) {
         const target = bag ? inPayload(file.target) : file.target;
-        const result = restoreOne({ ...file, target }, opened, conflict, options.foreign ?? false);
-        problems ||= (result.problem !== undefined && !result.same) || result.gaps !== undefined;
-        rows.push({ ...result, raw: Buffer.from(file.copy.rawName).toString("hex") });
-        line(options.json, result, wordsOf(result));
+        const write = (one: WantedFile, left: readonly string[], taken = conflict) => {
+          const result = restoreOne(one, left, opened, taken, options.foreign ?? false);
+          problems ||= (result.problem !== undefined && !result.same) || result.gaps !== undefined;
+          rows.push({ ...result, raw: Buffer.from(one.copy.rawName).toString("hex") });
+          line(options.json, result, wordsOf(result));
+          return result.output;
+        };
+        const output = write(
+          { ...file, target },
+          describeLeftBehind({ streams: file.copy.streams, marks: file.copy.marks ?? 0 }, wish.streams),
+        );
+        const second = output && wish.streams === "two-file" ? secondOf(file, relative(root, output).split(sep)) : null;
+        // Under another name than that of its first file it would belong to none: it is never numbered.
+        if (second)
+          write(second.file, second.left.length > 0 ? [describeStreams(second.left)] : [], conflict === "replace" ? conflict : "skip");
       }
       return problems;
     });
@@ -70,7 +83,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
 const wordsOf = (result: Result): string =>
   result.problem
     ? `not restored\t${result.path}\t${result.problem}`
-    : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}`;
+    : `${result.sha256}\t${result.output}${result.gaps ? `\twith gaps: ${result.gaps.words}` : ""}${result.leftBehind ? `\tleft behind: ${result.leftBehind.join("; ")}` : ""}`;
 
 function conflictOf(text: string | undefined): Conflict {
   const wished = text ?? "keep-both";
@@ -98,11 +111,19 @@ interface Result {
   /** Stretches that are not the file's own bytes, in its content. */
   gaps?: Gaps & { words: string };
   problem?: string;
+  /** What did not go along, in words. */
+  leftBehind?: string[];
   /** It stands there already, byte for byte. */
   same?: true;
 }
 
-function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, conflict: Conflict, foreign: boolean): Result {
+function restoreOne(
+  { copy, disk, target }: WantedFile,
+  leftBehind: readonly string[],
+  opened: () => Delivery,
+  conflict: Conflict,
+  foreign: boolean,
+): Result {
   const result: Result = {
     path: copy.path.normalize("NFC"),
     output: null,
@@ -121,14 +142,17 @@ function restoreOne({ copy, disk, target }: WantedFile, opened: () => Delivery, 
     const there = join(delivery.path, ...target);
     if (conflict === "compare" && delivery.sizeOf(target) === copy.size && hashContent(bytes) === delivery.hashOf(there)?.sha256)
       return { ...result, same: true, problem: "It stands there already, byte for byte." };
-    const done = delivery.deliver(bytes, target, { conflict: takenFor(conflict), modified: copy.modified });
+    const readOnly = ((copy.marks ?? 0) & FILE_MARK.readOnly) !== 0;
+    const done = delivery.deliver(bytes, target, { conflict: takenFor(conflict), modified: copy.modified, readOnly });
     if (!done) return { ...result, problem: "A file of that name is there, and is left as it is." };
     const gaps = gapsOf(content);
+    const left = [...leftBehind, ...(readOnly && !done.readOnly ? [READ_ONLY_LEFT] : [])];
     return {
       ...result,
       output: done.output,
       sha256: done.sha256,
       readBack: done.fromDevice ? "device" : "memory",
+      ...(left.length > 0 ? { leftBehind: left } : {}),
       ...(hasGaps(gaps) ? { gaps: { ...gaps, words: describeGaps(gaps, foreign) } } : {}),
     };
   } catch (error) {
@@ -141,7 +165,7 @@ type Row = Result & { readonly raw: string };
 /** The list beside the files, by which every change of name and place can be undone. */
 const listOf = (root: string, rows: readonly Row[], foreign: boolean): string =>
   writeSheet(
-    rows.map(({ path, output, size, sha256, condition, raw, problem, gaps }) =>
+    rows.map(({ path, output, size, sha256, condition, raw, problem, gaps, leftBehind = [] }) =>
       toListRow({
         written: output === null ? null : relative(root, output),
         path,
@@ -151,6 +175,7 @@ const listOf = (root: string, rows: readonly Row[], foreign: boolean): string =>
         condition,
         gaps: gaps ?? null,
         asFound: foreign,
+        leftBehind,
         remark: problem ?? null,
       }),
     ),

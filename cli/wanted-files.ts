@@ -7,6 +7,8 @@ import { ABSENCE_WORDS } from "../core/copies/vocabulary";
 import { identify, kindOf, runSummary } from "../core/formats/registry";
 import { arrange, LAYOUTS, NamePattern, PatternError, type RestoreLayout } from "../core/restore/arrange";
 import { safeComponents, streamFileName } from "../core/restore/names";
+import { SECOND_FILE, twoFileLayout } from "../core/restore/two-files";
+import type { StreamWish } from "../core/restore/wishes";
 import { type Chosen, copiesOf, openBytesOf, stateFilter } from "./chosen";
 import type { Options } from "./options";
 import { Usage } from "./usage";
@@ -16,11 +18,12 @@ export interface Wish {
   readonly wanted: (copy: Copy) => boolean;
   readonly layout: RestoreLayout;
   readonly pattern: NamePattern | null;
-  readonly streams: boolean;
+  readonly streams: StreamWish;
 }
 
 /** @throws Usage when a flag has a value that means nothing */
 export function wishOf(options: Options): Wish {
+  if (options.streams && options["two-file"]) throw new Usage("Named streams go along as --streams or as --two-file, not as both.");
   const inState = stateFilter(options.state);
   const matches = options.match === undefined ? () => true : matcher(options.match);
   const layout = options.layout ?? "tree";
@@ -29,7 +32,7 @@ export function wishOf(options: Options): Wish {
     wanted: (copy) => copy.type === "file" && !copy.system && inState(copy) && matches(copy.path.normalize("NFC")),
     layout: layout as RestoreLayout,
     pattern: patternOf(options.names),
-    streams: options.streams ?? false,
+    streams: options.streams ? "beside" : options["two-file"] ? "two-file" : "leave",
   };
 }
 
@@ -60,7 +63,7 @@ export function* wantedFiles(chosen: Chosen, options: Options, wish: Wish, count
     if (!wish.wanted(at.copy)) continue;
     const bytes = openBytesOf(chosen, at);
     try {
-      for (const copy of [at.copy, ...(wish.streams ? streamsOf(at.copy) : [])]) {
+      for (const copy of [at.copy, ...(wish.streams === "beside" ? streamsOf(at.copy) : [])]) {
         counter.files += 1;
         const folder = inSets && copy.backup?.set ? [...above, ...safeComponents(`set-${copy.backup.set}`)] : above;
         const disk = bytes?.disk ?? null;
@@ -91,8 +94,36 @@ function placeOf(copy: Copy, disk: ByteSource | null, { layout, pattern }: Wish,
 const streamsOf = (copy: Copy): Copy[] =>
   copy.streams.map(({ name, size, layout }) => {
     const path = streamFileName(copy.path, name);
-    return { ...copy, path, name: path.slice(path.lastIndexOf("/") + 1), size, layout, streams: [] };
+    return { ...copy, path, name: path.slice(path.lastIndexOf("/") + 1), size, layout, streams: [], marks: 0 };
   });
+
+/**
+ * The second file of the two-file form, called after the name its first one has got; null: nothing is in it.
+ * @param target of the first file
+ */
+export function secondOf({ copy, disk }: WantedFile, target: readonly string[]): { file: WantedFile; left: readonly string[] } | null {
+  const second = twoFileLayout(copy.streams);
+  if (!second) return null;
+  const { size } = second.layout;
+  const folder = copy.path.slice(0, copy.path.length - copy.name.length);
+  const name = `${SECOND_FILE}${copy.name}`;
+  const file = {
+    copy: {
+      ...copy,
+      name,
+      path: `${folder}${name}`,
+      size,
+      layout: second.layout,
+      condition: "not-checked" as const,
+      absent: null,
+      streams: [],
+      marks: 0,
+    },
+    disk,
+    target: [...target.slice(0, -1), `${SECOND_FILE}${target.at(-1)}`],
+  };
+  return { file, left: second.left };
+}
 
 /** Why nothing of a copy can be written; null: something can. */
 export function notRestorable(copy: Copy): string | null {

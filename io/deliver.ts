@@ -1,5 +1,6 @@
 import { createHash } from "node:crypto";
 import {
+  chmodSync,
   closeSync,
   constants,
   fsyncSync,
@@ -24,6 +25,8 @@ import { type ReadBack, readBack } from "./read-back";
 
 const STEP = 1 << 20;
 const MAX_NUMBER = 10_000;
+/** The rights of a Unix mode to write. */
+const ANY_WRITES = 0o222;
 /** Folders below the destination that are held open at once at most. */
 const MOST_HELD = 32;
 
@@ -38,6 +41,8 @@ export interface Delivered extends ReadBack {
   readonly output: string;
   /** Bytes. */
   readonly size: number;
+  /** Whether it has the mark “read only” there. */
+  readonly readOnly: boolean;
 }
 
 /** Something at the destination forbids writing there. The message says what, in plain words. */
@@ -55,6 +60,8 @@ export interface Staged extends ReadBack {
   readonly name: string;
   /** Its name in the working folder. */
   readonly working: string;
+  /** Whether it has the mark “read only” there. */
+  readonly readOnly: boolean;
   /** Bytes. */
   readonly size: number;
 }
@@ -64,6 +71,16 @@ export interface Published {
   readonly aside: string | null;
   /** UTC milliseconds of its last change, as the destination keeps it. */
   readonly leftAt: number;
+}
+
+/** Takes away every right to write to a file. @returns whether the file system keeps that */
+function markReadOnly(path: string): boolean {
+  try {
+    chmodSync(path, lstatSync(path).mode & 0o7777 & ~ANY_WRITES);
+    return (lstatSync(path).mode & ANY_WRITES) === 0;
+  } catch {
+    return false;
+  }
 }
 
 /** What is at a place below the destination; null: nothing. */
@@ -149,7 +166,7 @@ export class Delivery {
   stage(
     content: ByteSource,
     components: readonly string[],
-    options: { workingName: string; modified?: number | null; onBytes?: (bytes: number) => void },
+    options: { workingName: string; modified?: number | null; readOnly?: boolean; onBytes?: (bytes: number) => void },
   ): Staged {
     const name = components[components.length - 1];
     if (!name) throw new DeliveryError("The file has no name to write it under.");
@@ -168,7 +185,8 @@ export class Delivery {
           "The bytes read again from the destination differ from those written: the destination device may be failing.",
         );
       if (options.modified != null) utimesSync(working, options.modified / 1000, options.modified / 1000);
-      return { folders, name, working: options.workingName, size: content.size, ...read };
+      const readOnly = options.readOnly === true && markReadOnly(working);
+      return { folders, name, working: options.workingName, readOnly, size: content.size, ...read };
     } catch (error) {
       rmSync(working, { force: true });
       throw error;
@@ -229,14 +247,23 @@ export class Delivery {
   }
 
   /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
-  deliver(content: ByteSource, components: readonly string[], options: { conflict: Taken; modified?: number | null }): Delivered | null {
+  deliver(
+    content: ByteSource,
+    components: readonly string[],
+    options: { conflict: Taken; modified?: number | null; readOnly?: boolean },
+  ): Delivered | null {
     if (options.conflict === "skip" && this.isTaken(components)) return null;
-    const staged = this.stage(content, components, { workingName: "file", modified: options.modified ?? null });
+    const staged = this.stage(content, components, {
+      workingName: "file",
+      modified: options.modified ?? null,
+      readOnly: options.readOnly ?? false,
+    });
     try {
       for (const name of namesFor(staged.name, options.conflict)) {
         if (!this.publish(staged, name, options.conflict)) continue;
         this.sync();
-        return { output: this.outputOf(staged, name), size: staged.size, sha256: staged.sha256, fromDevice: staged.fromDevice };
+        const { size, sha256, fromDevice, readOnly } = staged;
+        return { output: this.outputOf(staged, name), size, sha256, fromDevice, readOnly };
       }
       throw new DeliveryError(`There are already ${MAX_NUMBER} files called “${staged.name}” at the destination.`);
     } finally {

@@ -122,7 +122,7 @@ function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string 
   const own = work.file === null ? null : openBytes(work, work.file);
   try {
     const content = new LayoutSource(own?.disk ?? diskOf(work), work.layout);
-    const { workingName, modified } = work;
+    const { workingName, modified, readOnly } = work;
     const bytes = asFound ? content : new OwnBytes(content);
     const same = work.conflict === "compare" && !isGiven(delivery, components) ? delivery.sizeOf(components) === content.size : false;
     if (same) {
@@ -135,10 +135,10 @@ function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string 
         return { same: { ...there, output, gaps: hasGaps(gaps) ? gaps : null, leftAt: delivery.leftAt(components) } };
       }
     }
-    const staged = delivery.stage(bytes, components, { workingName, modified });
-    const name = nextName(delivery, staged, conflict);
+    const staged = delivery.stage(bytes, components, { workingName, modified, readOnly });
+    const name = work.second ? ownName(delivery, staged, conflict) : nextName(delivery, staged, conflict);
     return name === null
-      ? { problem: "No free name was found at the destination.", stop: null }
+      ? { problem: work.second ? SECOND_TAKEN : "No free name was found at the destination.", stop: null }
       : { staged, gaps: gapsOf(content), name, output: delivery.outputOf(staged, name) };
   } finally {
     own?.close();
@@ -147,6 +147,16 @@ function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string 
 
 function isGiven(delivery: Delivery, components: readonly string[]): boolean {
   return given.has(fold([delivery.path, ...components].join("/")));
+}
+
+const SECOND_TAKEN = "A file of that name is there already, and under another one it would not belong to its first file.";
+
+/** The name a second file must have, marked as given; null: it is taken, and not to be replaced. */
+function ownName(delivery: Delivery, staged: Staged, conflict: Taken): string | null {
+  const output = fold(delivery.outputOf(staged, staged.name));
+  if (given.has(output) || (conflict !== "replace" && delivery.isTaken([...staged.folders, staged.name]))) return null;
+  given.add(output);
+  return staged.name;
 }
 
 /** The first name that is free, and marks it as given. */

@@ -1,6 +1,8 @@
 import type { Worker } from "node:worker_threads";
 import { hasGaps } from "../core/restore/gaps";
+import { READ_ONLY_LEFT } from "../core/restore/left-behind";
 import { takenFor } from "../core/restore/wishes";
+import type { Staged } from "../io/deliver";
 import { describeWriteError, type WritingStop } from "../io/system-errors";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
@@ -139,7 +141,13 @@ async function writeFiles(
       if ("problem" in file && file.stop) stopped = file;
       else if ("problem" in file) settled.push({ id, state: "failed", problem: file.problem });
       else if ("skipped" in file) settled.push({ id, state: "skipped", problem: ALREADY_THERE });
-      else if ("named" in file) settled.push({ id, state: file.named.gaps ? "gaps" : "verified", ...file.named });
+      else if ("named" in file)
+        settled.push({
+          id,
+          state: file.named.gaps ? "gaps" : "verified",
+          leftBehind: work.leftBehind.length > 0 ? work.leftBehind : null,
+          ...file.named,
+        });
       else if ("same" in file) settled.push({ id, state: "same", problem: SAME_THERE, ...file.same });
       else ready.push({ work, file });
     });
@@ -157,6 +165,7 @@ async function writeFiles(
         sha256: file.staged.sha256,
         fromDevice: file.staged.fromDevice,
         gaps: hasGaps(file.gaps) ? file.gaps : null,
+        leftBehind: leftBehindBy(work, file.staged),
       }));
       const writing = facts.map((fact): Settled => ({ ...fact, state: "writing" }));
       if (!(await settle(db, restore, writing))) return false;
@@ -200,6 +209,12 @@ async function writeFiles(
     const staged = (ready ?? []).map(({ file }) => file.staged);
     if (staged.length > 0) await ask(thread, { ask: "discard", files: staged }).catch(() => undefined);
   }
+}
+
+/** What of a file did not go along, in words; null: nothing. */
+function leftBehindBy(work: RestoreWork, staged: Staged): string[] | null {
+  const left = [...work.leftBehind, ...(work.readOnly && !staged.readOnly ? [READ_ONLY_LEFT] : [])];
+  return left.length > 0 ? left : null;
 }
 
 const SAME_THERE = "It was there already, byte for byte, and was left as it is.";

@@ -130,6 +130,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     system: record.system,
     streams: record.streams,
     links: record.links,
+    marks: record.marks ?? 0,
     file: record.file ?? null,
     ...(record.localTimes === undefined ? {} : { localTimes: record.localTimes }),
     ...(record.incompleteName ? { incompleteName: true } : {}),

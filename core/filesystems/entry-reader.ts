@@ -140,6 +140,7 @@ export class EntryReader {
       system: false,
       streams: NO_STREAMS,
       links: 1,
+      marks: entry.marks,
       notes,
     };
     if (!entry.localTimes && !entry.incompleteName) return record;

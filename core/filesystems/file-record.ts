@@ -71,6 +71,12 @@ export function unproven(record: FileRecord): FileRecord {
 export const likeliest = ({ content }: Pick<FileRecord, "content">): Placed | null =>
   content.kind === "placed" ? content.likeliest : null;
 
+/** Marks of a file, added up: it is not to be written to; it is not to be shown. */
+export const FILE_MARK = { readOnly: 1, hidden: 2 } as const;
+
+/** The marks of FAT, exFAT and NTFS, whose lowest two attribute bits are the same ([MS-FSCC] 2.6). */
+export const marksOfAttributes = (attributes: number): number => attributes & (FILE_MARK.readOnly | FILE_MARK.hidden);
+
 /** One name of one file or folder, as the file system's own records give it. */
 export interface FileRecord {
   /** Where the record stands, in words a technician can look up (for instance "MFT record 42"). */
@@ -110,6 +116,8 @@ export interface FileRecord {
   readonly streams: readonly { readonly name: string; readonly size: number; readonly layout: Layout | null }[];
   /** Names this file has on the volume. */
   readonly links: number;
+  /** What of `FILE_MARK` it has; none by default. */
+  readonly marks?: number;
   readonly notes: readonly string[];
 }
 

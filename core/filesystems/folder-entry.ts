@@ -23,6 +23,8 @@ export interface TreeEntry {
   readonly modified: number | null;
   /** Its times have no zone: they are those of the device's own clock. */
   readonly localTimes?: boolean;
+  /** As in `FileRecord`. */
+  readonly marks: number;
   /** Offset of the entry in the folder's bytes. */
   readonly at: number;
   readonly notes: readonly string[];

@@ -12,6 +12,8 @@ import { le, struct } from "../bytes/struct";
 export const COMPRESSION_ATTRIBUTE = "com.apple.decmpfs";
 /** A file's resource fork as one of its named streams. */
 export const RESOURCE_STREAM = "rsrc";
+/** What the Finder keeps of a file, 32 bytes, as one of its named streams. */
+export const FINDER_STREAM = "com.apple.FinderInfo";
 const HEADER = struct(16, { magic: le.u32(0), type: le.u32(4), size: le.u64(8) });
 const MAGIC = 0x636d_7066;
 const CHUNK = 65_536;

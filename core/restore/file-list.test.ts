@@ -11,6 +11,7 @@ const file = (more: Partial<ListedFile>): ListedFile => ({
   condition: "whole",
   gaps: null,
   asFound: false,
+  leftBehind: [],
   remark: null,
   ...more,
 });
@@ -25,6 +26,7 @@ describe("the list beside files", () => {
       "sha-256": "ab",
       condition: "whole",
       "missing bytes": "0",
+      "left behind": "",
       remark: "",
     });
   });

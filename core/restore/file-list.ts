@@ -17,11 +17,24 @@ export interface ListedFile {
   readonly gaps: Gaps | null;
   /** Foreign bytes were written as they stand. */
   readonly asFound: boolean;
+  /** What did not go along, in words. */
+  readonly leftBehind: readonly string[];
   readonly remark: string | null;
 }
 
 /** The list's columns of one file: by it every change of name and place can be undone. */
-export function toListRow({ written, path, rawName, size, sha256, condition, gaps, asFound, remark }: ListedFile): Record<string, string> {
+export function toListRow({
+  written,
+  path,
+  rawName,
+  size,
+  sha256,
+  condition,
+  gaps,
+  asFound,
+  leftBehind,
+  remark,
+}: ListedFile): Record<string, string> {
   return {
     "written as": written ?? "",
     "original path": path,
@@ -30,6 +43,7 @@ export function toListRow({ written, path, rawName, size, sha256, condition, gap
     "sha-256": sha256 ?? "",
     condition,
     "missing bytes": gaps ? String(bytesIn(gaps.unreadable) + bytesIn(gaps.foreign)) : written === null ? "" : "0",
+    "left behind": leftBehind.join("; "),
     remark: [remark, gaps && describeGaps(gaps, asFound)].filter(Boolean).join(" "),
   };
 }

@@ -9,5 +9,12 @@ export type Conflict = (typeof CONFLICTS)[number];
 export const RESTORE_FORMS = ["files", "bag"] as const;
 export type RestoreForm = (typeof RESTORE_FORMS)[number];
 
+/**
+ * What becomes of a file's named streams, forks and extended attributes: they are left, and told of; each is a file of its own beside it; or
+ * all are in one second file (`two-files.ts`).
+ */
+export const STREAM_WISHES = ["leave", "beside", "two-file"] as const;
+export type StreamWish = (typeof STREAM_WISHES)[number];
+
 /** What becomes of a taken name once the bytes were compared, and differ. */
 export const takenFor = (conflict: Conflict): Exclude<Conflict, "compare"> => (conflict === "compare" ? "keep-both" : conflict);

@@ -12,6 +12,7 @@ import {
   pgTable,
   primaryKey,
   serial,
+  smallint,
   text,
   timestamp,
   uniqueIndex,
@@ -23,7 +24,7 @@ import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { RestoreLayout } from "../../core/restore/arrange";
 import type { Gaps } from "../../core/restore/gaps";
-import type { Conflict, RestoreForm } from "../../core/restore/wishes";
+import type { Conflict, RestoreForm, StreamWish } from "../../core/restore/wishes";
 import type { SetFacts } from "../../core/sets/set-facts";
 import type { Profile } from "../../core/volumes/profiles";
 import type { InnerFile } from "../../io/inner-file";
@@ -380,6 +381,8 @@ export const copies = pgTable(
     streams: jsonb("streams").$type<{ name: string; size: number; layout: string | null }[]>(),
     /** Names the file has on its volume. */
     links: integer("links").notNull().default(1),
+    /** What of `FILE_MARK` it has; null: none, or not known. */
+    marks: smallint("marks"),
     /** Why its content cannot be read here; null: it can, or there is none. */
     absent: text("absent").$type<Absence>(),
     notes: jsonb("notes").$type<string[]>().notNull(),
@@ -465,6 +468,8 @@ export const restores = pgTable(
     form: text("form").$type<RestoreForm>().notNull().default("files"),
     /** Bytes of payload a package holds at most; null: there is one. */
     bagLimit: bytes("bag_limit"),
+    /** What becomes of named streams, resource forks and extended attributes. */
+    streams: text("streams").$type<StreamWish>().notNull().default("leave"),
     /** Bytes that belong to other files now are written as they stand, instead of zeros. */
     asFound: boolean("as_found").notNull().default(false),
     /** The press of the button that asked for it: the same one never starts two. */
@@ -493,7 +498,7 @@ export const restoreResults = pgTable(
       .references(() => restores.id, { onDelete: "cascade" }),
     itemId: bytes("item_id").notNull(),
     copyId: bytes("copy_id").notNull(),
-    /** Which of the copy's named streams is written; null: its content. */
+    /** Which of the copy's named streams is written, or all in the second file of the two-file form (-1); null: its content. */
     stream: integer("stream"),
     /** Where it stood for the client. */
     path: text("path").notNull(),
@@ -512,6 +517,8 @@ export const restoreResults = pgTable(
     fromDevice: boolean("from_device"),
     /** When the file was last changed by its writer's own clock, as it was left: UTC milliseconds. */
     leftAt: doublePrecision("left_at"),
+    /** What of the file could not go along, in words. */
+    leftBehind: jsonb("left_behind").$type<string[]>(),
     /** What became of the file since; null: it is as it was left, as far as was looked. */
     since: text("since").$type<ResultSince>(),
     /** Where what was there before is kept, when it was replaced. Absolute path. */
@@ -525,6 +532,8 @@ export const restoreResults = pgTable(
   (table) => [
     index("results_restore").on(table.restoreId, table.id),
     index("results_open").on(table.restoreId, table.id).where(sql`state in ('waiting', 'writing')`),
+    // The first file of a second one.
+    index("results_first").on(table.restoreId, table.copyId).where(sql`stream is null`),
     // Which earlier file a later one replaces.
     index("results_output").using("hash", table.output).where(sql`output is not null`),
   ],

@@ -1,4 +1,4 @@
-import { readBackText, resultText } from "../words/contract";
+import { leftBehindText, readBackText, resultText } from "../words/contract";
 import type { Block } from "./contract";
 import { FORMAT, FORMAT_VERSION, handoverFacts, handoverRestore, handoverResult } from "./data";
 import type { HandoverDocument, Report } from "./report";
@@ -76,7 +76,7 @@ export async function* reportAsCsv({ restores }: Pick<Report, "restores">): Asyn
         written ? sha256 : null,
         written ? readBackText(result) : null,
         output,
-        problem,
+        [problem, leftBehindText(result)].filter(Boolean).join(" "),
       ]);
     }
 }

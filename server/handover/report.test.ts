@@ -119,6 +119,7 @@ function report(path: string): Report {
           skipped: 0,
           failed: 0,
           since: 0,
+          leftBehind: 0,
           fromMemory: 0,
           bytes: 5005,
           settledBytes: 5005,
@@ -148,6 +149,7 @@ const resultAt = (path: string): Result => ({
   fromDevice: true,
   output: `/out${path}`,
   aside: null,
+  leftBehind: null,
   sha256: "ab".repeat(32),
   problem: null,
 });

@@ -22,6 +22,7 @@ import {
   countText,
   FILE_SYSTEM_WORDS,
   fromMemoryText,
+  leftBehindText,
   momentText,
   narrowedWords,
   placeText,
@@ -247,6 +248,11 @@ function restored(restore: ReportedRestore, zone: string, audience: Audience): (
           `Those marked “with gaps” were read again as well, but some of their bytes could not be had: there stand zeros${restore.asFound ? ", or what other files have written there since" : ""}.`,
         ]
       : []),
+    ...(restore.counts.leftBehind > 0
+      ? [
+          `With ${countText(restore.counts.leftBehind)} of them something beside the content could not go along (named streams, marks)${audience === "file" ? "; the remark says what" : ""}.`,
+        ]
+      : []),
     ...(restore.counts.fromMemory > 0 ? [fromMemoryText(restore.counts)] : []),
   ];
   return [
@@ -263,7 +269,9 @@ function restored(restore: ReportedRestore, zone: string, audience: Audience): (
               countText(result.size),
               result.state === "verified" || result.state === "gaps" || result.state === "same" ? (result.sha256 ?? "") : "",
               result.output ?? "",
-              [result.problem, result.aside && `What was there before is kept as ${result.aside}.`].filter(Boolean).join(" "),
+              [result.problem, leftBehindText(result), result.aside && `What was there before is kept as ${result.aside}.`]
+                .filter(Boolean)
+                .join(" "),
             ]),
         },
   ];

@@ -54,6 +54,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("span", "int8range", (copy) => spanOf(copy.layout)),
   column("streams", "jsonb", (copy) => (copy.streams.length > 0 ? field(JSON.stringify(copy.streams.map(streamRow))) : NULL)),
   column("links", "int", (copy) => String(copy.links)),
+  column("marks", "smallint", (copy) => orNull(copy.marks || null)),
   column("absent", "text", (copy) => copy.absent ?? NULL),
   column("notes", "jsonb", (copy) => (copy.notes.length === 0 ? "[]" : field(JSON.stringify(copy.notes)))),
   column("file", "text", (copy) => (copy.file ? field(copy.file) : NULL)),

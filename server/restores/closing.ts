@@ -27,6 +27,7 @@ interface ClosedRow extends Record<string, unknown> {
   output: string | null;
   sha256: string | null;
   gaps: Gaps | null;
+  leftBehind: string[] | null;
   problem: string | null;
   raw: string | null;
 }
@@ -37,7 +38,7 @@ const STEP = 5_000;
 async function* rowsOf(db: Database, restoreId: number): AsyncGenerator<ClosedRow, void, void> {
   for (let after = 0; ; ) {
     const { rows } = await db.execute<ClosedRow & { id: string }>(sql`
-      select r.id, r.path, r.state, r.size, r.condition, r.bag, r.output, r.sha256, r.gaps, r.problem, encode(c.name_raw, 'hex') as raw
+      select r.id, r.path, r.state, r.size, r.condition, r.bag, r.output, r.sha256, r.gaps, r.left_behind as "leftBehind", r.problem, encode(c.name_raw, 'hex') as raw
       from restore_results r left join copies c on c.id = r.copy_id where r.restore_id = ${restoreId} and r.id > ${after} order by r.id limit ${STEP}`);
     yield* rows;
     const last = rows[rows.length - 1];
@@ -58,6 +59,7 @@ const toListed = (row: ClosedRow, root: string, asFound: boolean): ListedFile =>
   condition: row.condition,
   gaps: isThere(row) ? row.gaps : null,
   asFound,
+  leftBehind: (isThere(row) && row.leftBehind) || [],
   remark: isThere(row) && row.state !== "same" ? null : (row.problem ?? RESULT_WORDS[row.state]),
 });
 

@@ -1,5 +1,6 @@
 import { and, eq, inArray, sql } from "drizzle-orm";
 import type { z } from "zod";
+import { SECOND_FILE } from "../../core/restore/two-files";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
@@ -7,7 +8,7 @@ import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { startRestore as startContract } from "./contract";
 import { checkDestination, destinationRoot } from "./delivery";
-import { trayCopies } from "./planned";
+import { SECOND, type StoredStream, secondFileOf, trayCopies } from "./planned";
 import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
 
 /** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
@@ -32,6 +33,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
         layout: whole.layout,
         form: whole.form,
         bagLimit: whole.form === "bag" ? whole.bagLimit : null,
+        streams: whole.streams,
         asFound: whole.asFound,
         asked: asked ?? null,
       })
@@ -54,10 +56,14 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
         select null::int as stream, c.name, c.size, c.condition
         union all
         select (s.n - 1)::int, c.name || ' [' || replace(s.stream->>'name', '/', '_') || ']', (s.stream->>'size')::bigint, 'not-checked'
-        from jsonb_array_elements(c.streams) with ordinality s(stream, n) where ${whole.streams}) x
+        from jsonb_array_elements(c.streams) with ordinality s(stream, n) where ${whole.streams === "beside"}
+        union all
+        select ${SECOND}, ${SECOND_FILE} || c.name, 0, 'not-checked' where ${whole.streams === "two-file"} and c.streams is not null) x
       left join jsonb_each_text(${JSON.stringify(whole.choices)}::jsonb) k on k.key = e.copy_id::text
       left join jsonb_each_text(${JSON.stringify(whole.kinds)}::jsonb) d on d.key = i.kind
-      order by f.path, c.name, e.copy_id, x.stream nulls first`);
+      -- Second files come when their first ones have got their names.
+      order by x.stream is not distinct from ${SECOND}, f.path, c.name, e.copy_id, x.stream nulls first`);
+    if (whole.streams === "two-file") await sizeSecondFiles(tx, id);
     if (!rowCount) throw await nothingToWrite(tx, jobId);
     if (whole.form === "bag") await assignBags(tx, id, whole.bagLimit);
     await enqueue(tx, "restore", id);
@@ -65,6 +71,27 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     await announce(tx, jobId);
     return id;
   });
+}
+
+/** Second files whose size is worked out together. */
+const AT_ONCE = 2_000;
+
+/** Works out how large the second files of a restore will be, and leaves out those in which nothing would be. */
+async function sizeSecondFiles(tx: Pick<Database, "execute">, restoreId: number): Promise<void> {
+  for (let after = 0; ; ) {
+    const { rows } = await tx.execute<{ id: string; streams: StoredStream[] | null }>(sql`
+      select r.id, c.streams from restore_results r join copies c on c.id = r.copy_id
+      where r.restore_id = ${restoreId} and r.stream = ${SECOND} and r.id > ${after} order by r.id limit ${AT_ONCE}`);
+    const last = rows[rows.length - 1];
+    if (!last) return;
+    after = Number(last.id);
+    const sizes = rows.map(({ id, streams }) => ({ id: Number(id), size: secondFileOf(streams)?.layout.size ?? null }));
+    await tx.execute(sql`
+      update restore_results r set size = s.size from jsonb_to_recordset(${JSON.stringify(sizes)}::jsonb) as s(id bigint, size bigint)
+      where r.id = s.id and s.size is not null`);
+    const empty = sizes.flatMap(({ id, size }) => (size === null ? [id] : []));
+    if (empty.length > 0) await tx.execute(sql`delete from restore_results where id in ${empty}`);
+  }
 }
 
 async function nothingToWrite(tx: Pick<Database, "execute">, jobId: number): Promise<Problem> {

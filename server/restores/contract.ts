@@ -1,13 +1,13 @@
 import { z } from "zod";
 import { KINDS } from "../../core/formats/format";
 import { LAYOUTS } from "../../core/restore/arrange";
-import { CONFLICTS, RESTORE_FORMS } from "../../core/restore/wishes";
+import { CONFLICTS, RESTORE_FORMS, STREAM_WISHES } from "../../core/restore/wishes";
 
 export { KINDS, type Kind } from "../../core/formats/format";
 export { KIND_TITLES } from "../../core/formats/kind-titles";
 export { LAYOUTS, type RestoreLayout } from "../../core/restore/arrange";
 
-export { CONFLICTS, type Conflict, RESTORE_FORMS, type RestoreForm } from "../../core/restore/wishes";
+export { CONFLICTS, type Conflict, RESTORE_FORMS, type RestoreForm, STREAM_WISHES, type StreamWish } from "../../core/restore/wishes";
 
 /** The smallest limit of a package: a CD's worth of files fits on nothing smaller. Bytes. */
 const LEAST_BAG = 1_000_000;
@@ -23,8 +23,8 @@ export const plan = z.object({
   conflict: z.enum(CONFLICTS).default("keep-both"),
   /** How the files lie there: in their own folders, by kind, by the day of their last change, or all in one. */
   layout: z.enum(LAYOUTS).default("tree"),
-  /** Whether the named streams of files are written too, as files beside them. */
-  streams: z.boolean().default(false),
+  /** What becomes of the named streams of files, resource forks and extended attributes among them. */
+  streams: z.enum(STREAM_WISHES).default("leave"),
   /** Whether bytes that belong to other files now are written as they stand; otherwise they are zeros. */
   asFound: z.boolean().default(false),
   /** Plain files, or a package for the archive, in several where there is a limit. */
@@ -53,7 +53,7 @@ export const rehearsedFile = z.object({
   itemId: z.number(),
   copyId: z.number(),
   kind: z.enum(KINDS),
-  /** Which named stream of the item it is; null: its content. */
+  /** Which named stream of the item it is, -1: all of them in the second file of the two-file form; null: its content. */
   stream: z.number().nullable(),
   path: z.string(),
   target: z.string(),
@@ -117,8 +117,12 @@ export const rehearsalSums = z.object({
   unwritable: z.number(),
   /** Files of which bytes will be missing. */
   withGaps: z.number(),
-  /** Named streams the chosen items have, whether they are written or not. */
+  /** Named streams the chosen items have, whether they are written or not, and the items that have some. */
   streams: z.number(),
+  withStreams: z.number(),
+  /** Files with the mark “read only”, and with the mark “hidden”. */
+  readOnly: z.number(),
+  hidden: z.number(),
   bytes: z.number(),
   /** Bytes of the blocks they fill there. */
   needed: z.number(),
@@ -166,6 +170,8 @@ export const result = z.object({
   output: z.string().nullable(),
   /** Where the file that was there before is kept. */
   aside: z.string().nullable(),
+  /** What of the file could not go along, in words; null: nothing, or it was not written. */
+  leftBehind: z.array(z.string()).nullable(),
   sha256: z.string().nullable(),
   problem: z.string().nullable(),
 });
@@ -182,6 +188,8 @@ export const counts = z.object({
   failed: z.number(),
   /** Of those written: replaced, changed or gone since. */
   since: z.number(),
+  /** Of those written: something of the file could not go along. */
+  leftBehind: z.number(),
   /** Of those written: read again from the system's memory, because there was no way past it. */
   fromMemory: z.number(),
   bytes: z.number(),
@@ -216,6 +224,6 @@ export const resultPage = z.object({ results: z.array(result), next: z.number().
 export type ResultPage = z.infer<typeof resultPage>;
 export const resultQuery = z.object({
   after: z.coerce.number().int().min(0).default(0),
-  /** "open": what was not written; "changed": what is not any more as it was left. */
-  only: z.enum(["all", "gaps", "open", "changed"]).default("all"),
+  /** "open": what was not written; "changed": what is not any more as it was left; "left": of which something could not go along. */
+  only: z.enum(["all", "gaps", "open", "changed", "left"]).default("all"),
 });

@@ -1,14 +1,29 @@
 import { extname } from "node:path";
 import { type SQL, sql } from "drizzle-orm";
+import { decodeLayout } from "../../core/bytes/layout-code";
 import { ABSENCE_WORDS } from "../../core/copies/vocabulary";
-import type { Absence } from "../../core/filesystems/file-record";
+import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
 import type { Kind } from "../../core/formats/format";
 import { kindOf } from "../../core/formats/registry";
 import { arrange, type RestoreLayout } from "../../core/restore/arrange";
 import { PAYLOAD } from "../../core/restore/bagit";
 import { numberedName, safeComponents, safeName, streamFileName } from "../../core/restore/names";
+import { type TwoFiles, twoFileLayout } from "../../core/restore/two-files";
 import type { RestoreForm } from "../../core/restore/wishes";
 import type { Connection } from "../database/connection";
+
+/** What stands in place of a stream's number for all of them in the second file of the two-file form. */
+export const SECOND = -1;
+
+/** The second file of a copy in the two-file form; null: nothing has a place in it. */
+export const secondFileOf = (streams: readonly StoredStream[] | null): TwoFiles | null =>
+  twoFileLayout(
+    (streams ?? []).map(({ name, size, layout }) => ({
+      name,
+      size,
+      layout: layout === null ? null : decodeLayout(Buffer.from(layout, "base64")),
+    })),
+  );
 
 export interface StoredStream {
   name: string;
@@ -125,6 +140,9 @@ export interface TraySums {
   readonly needed: number;
   readonly streams: number;
   readonly streamBytes: number;
+  readonly withStreams: number;
+  readonly readOnly: number;
+  readonly hidden: number;
 }
 
 /** @param on bytes of a block there, and of the largest file */
@@ -139,6 +157,8 @@ export async function sumTray(
       count(*) filter (where ${WITH_GAPS}) as "withGaps",
       coalesce(sum(c.size) filter (where ${fits}), 0)::bigint as bytes,
       coalesce(sum(ceil(c.size::numeric / ${on.block}) * ${on.block}) filter (where ${fits}), 0)::bigint as needed, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
+      count(*) filter (where c.streams is not null) as "withStreams", count(*) filter (where c.marks & ${FILE_MARK.readOnly} <> 0) as "readOnly",
+      count(*) filter (where c.marks & ${FILE_MARK.hidden} <> 0) as hidden,
       coalesce(sum(case when c.streams is null then 0 else (select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s) end), 0)::bigint as "streamBytes"
     from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id`);
   const sums = rows[0] as (typeof rows)[number];
@@ -150,6 +170,9 @@ export async function sumTray(
     needed: Number(sums.needed),
     streams: Number(sums.streams),
     streamBytes: Number(sums.streamBytes),
+    withStreams: Number(sums.withStreams),
+    readOnly: Number(sums.readOnly),
+    hidden: Number(sums.hidden),
   };
 }
 

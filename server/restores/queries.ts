@@ -3,6 +3,7 @@ import { join } from "node:path";
 import { and, asc, desc, eq, gt, inArray, isNotNull, isNull, or, sql } from "drizzle-orm";
 import type { z } from "zod";
 import { streamFileName } from "../../core/restore/names";
+import { SECOND_FILE } from "../../core/restore/two-files";
 import { whatIsThere } from "../../io/deliver";
 import { FOLDER } from "../../io/open-searchable";
 import type { Connection } from "../database/connection";
@@ -21,6 +22,7 @@ import {
   type Result,
   type ResultPage,
   type resultQuery,
+  type StreamWish,
 } from "./contract";
 import { blockSizeIn, checkDestination, deliveryFolders, destinationRoot, deviceOf, freeBytesIn, refusal } from "./delivery";
 import {
@@ -29,11 +31,14 @@ import {
   homeFolders,
   problemOf,
   restoredHomes,
+  SECOND,
+  secondFileOf,
   sumTray,
   type TrayPart,
   type TrayRow,
   trayCopies,
   trayPage,
+  trayParts,
 } from "./planned";
 import { lookAgain } from "./since";
 
@@ -43,6 +48,7 @@ export interface Targets {
   readonly folders: ReadonlyMap<number, readonly string[]>;
   readonly timeZone: string;
   readonly layout: RestoreLayout;
+  readonly streams: StreamWish;
   /** What stands above all of them where a package is made; with a limit the number of it is only known when it is begun. */
   readonly above: readonly string[];
   /** Bytes of the largest file the destination's file system takes; null: none that matters, or not known. */
@@ -53,7 +59,7 @@ export interface Targets {
 export async function targetsFor(
   db: Connection,
   jobId: number,
-  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "form">,
+  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "form" | "streams">,
   restoreId: number | null = null,
 ): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
@@ -67,6 +73,7 @@ export async function targetsFor(
     folders: own ? new Map(homes.map(({ id }) => [id, []])) : homeFolders(homes),
     timeZone: job.timeZone,
     layout: plan.layout,
+    streams: plan.streams,
     above: bagFolder(plan.form, null),
     largestFile: deviceOf(root)?.largestFile ?? null,
   };
@@ -107,6 +114,16 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     problem: problemOf({ ...row, size }) ?? tooLargeFor(size, largestFile),
     missing: row.condition === "partial" ? Number(row.missing) : 0,
   };
+  if (targets.streams === "leave") return [content];
+  if (targets.streams === "two-file") {
+    const second = secondFileOf(row.streams);
+    if (!second) return [content];
+    const { size: bytes } = second.layout;
+    const path = `${row.folder}/${SECOND_FILE}${row.name}`;
+    const components = [...content.components.slice(0, -1), `${SECOND_FILE}${content.components.at(-1)}`];
+    const problem = content.problem ?? tooLargeFor(bytes, largestFile);
+    return [content, { ...shared, stream: SECOND, path, components, size: bytes, condition: "not-checked", problem, missing: 0 }];
+  }
   const streams = (row.streams ?? []).map(
     (stream, index): PlannedFile => ({
       ...shared,
@@ -189,7 +206,7 @@ export async function rehearsePage(
   const targets = await targetsFor(db, jobId, plan);
   const { root } = targets;
   const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE, part);
-  const planned = rows.flatMap((row) => filesOf(row, targets)).filter((file) => plan.streams || file.stream === null);
+  const planned = rows.flatMap((row) => filesOf(row, targets));
   return {
     root,
     page,
@@ -205,23 +222,53 @@ export async function rehearsePage(
 export async function rehearseSums(db: Connection, jobId: number, plan: RestorePlan): Promise<RehearsalSums> {
   checkDestination(plan);
   const root = destinationRoot(plan);
-  const { entries, writable, withGaps, streams, ...sums } = await sumTray(db, jobId, {
+  const {
+    entries,
+    writable,
+    withGaps,
+    streamBytes,
+    bytes: contentBytes,
+    needed: contentNeeded,
+    ...sums
+  } = await sumTray(db, jobId, {
     block: blockSizeIn(root),
     largestFile: deviceOf(root)?.largestFile ?? null,
   });
-  const bytes = sums.bytes + (plan.streams ? sums.streamBytes : 0);
-  const needed = sums.needed + (plan.streams ? sums.streamBytes : 0);
+  const more =
+    plan.streams === "beside"
+      ? { files: sums.streams, bytes: streamBytes }
+      : plan.streams === "two-file"
+        ? await sumSecondFiles(db, jobId)
+        : { files: 0, bytes: 0 };
+  const bytes = contentBytes + more.bytes;
+  const needed = contentNeeded + more.bytes;
   const freeBytes = freeBytesIn(root);
   return {
-    writable: writable + (plan.streams ? streams : 0),
+    ...sums,
+    writable: writable + more.files,
     unwritable: entries - writable,
     withGaps,
-    streams,
     bytes,
     needed,
     tooLarge:
       freeBytes !== null && needed > freeBytes ? "There is not enough free space for these files. Choose fewer, or another device." : null,
   };
+}
+
+/** Items of a tray looked at together. */
+const STEP = 5_000;
+
+/** The second files a tray would have in the two-file form. */
+async function sumSecondFiles(db: Connection, jobId: number): Promise<{ files: number; bytes: number }> {
+  const sums = { files: 0, bytes: 0 };
+  for await (const rows of trayParts(db, jobId, STEP))
+    for (const row of rows) {
+      const second = row.streams && !problemOf({ ...row, size: Number(row.size) }) ? secondFileOf(row.streams) : null;
+      if (!second) continue;
+      sums.files += 1;
+      sums.bytes += second.layout.size;
+    }
+  return sums;
 }
 
 /** The delivery folders of the settings, as they stand to a job. */
@@ -267,6 +314,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
       skipped: count(sql`${restoreResults.state} = 'skipped'`),
       failed: count(sql`${restoreResults.state} = 'failed'`),
       since: count(sql`${there} and ${restoreResults.since} is not null`),
+      leftBehind: count(sql`${written} and ${restoreResults.leftBehind} is not null`),
       fromMemory: count(sql`${written} and ${restoreResults.fromDevice} = false`),
       bytes: sql<string>`coalesce(sum(${restoreResults.size}), 0)`,
       settledBytes: sql<string>`coalesce(sum(${restoreResults.size}) filter (where ${restoreResults.state} not in ('waiting', 'writing')), 0)`,
@@ -290,6 +338,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
     skipped: 0,
     failed: 0,
     since: 0,
+    leftBehind: 0,
     fromMemory: 0,
     bytes: "0",
     settledBytes: "0",
@@ -310,6 +359,7 @@ const ONLY = {
   gaps: eq(restoreResults.state, "gaps"),
   open: inArray(restoreResults.state, ["failed", "skipped", "waiting", "writing"]),
   changed: isNotNull(restoreResults.since),
+  left: and(isNotNull(restoreResults.leftBehind), inArray(restoreResults.state, ["verified", "gaps"])),
 } as const;
 
 /** One page of a restore's results. What was written is looked at again: a result is of a moment. */

@@ -1,9 +1,12 @@
+import { relative, sep } from "node:path";
 import { and, eq, inArray, ne, or, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
-import type { Absence } from "../../core/filesystems/file-record";
+import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
 import { bytesIn, type Gaps } from "../../core/restore/gaps";
+import { describeLeftBehind, describeStreams } from "../../core/restore/left-behind";
+import { SECOND_FILE } from "../../core/restore/two-files";
 import type { Conflict, RestoreForm } from "../../core/restore/wishes";
 import { isBack } from "../../io/deliver";
 import type { FileAt } from "../../io/folder-source";
@@ -17,7 +20,7 @@ import { missingDrive } from "../sources/drives";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import { announce, enqueue } from "../workers/queue";
 import { destinationRoot } from "./delivery";
-import { bagFolder, componentsOf, problemOf, type StoredStream } from "./planned";
+import { bagFolder, componentsOf, problemOf, SECOND, type StoredStream, secondFileOf } from "./planned";
 import { refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
@@ -48,6 +51,12 @@ export interface RestoreWork extends SourceAt {
   readonly layout: Layout;
   readonly components: readonly string[];
   readonly modified: number | null;
+  /** It has the mark “read only”, which it keeps where the destination can hold it. */
+  readonly readOnly: boolean;
+  /** It goes with another file, and has no use under any other name. */
+  readonly second: boolean;
+  /** What of the file does not go along, in words. */
+  readonly leftBehind: readonly string[];
   readonly conflict: Conflict;
   /** Set when an earlier worker was about to give the file its name: the name, and the hash of what it had written. */
   readonly begun: { readonly output: string; readonly sha256: string; readonly gaps: Gaps | null } | null;
@@ -168,6 +177,8 @@ interface WorkRow extends FileColumns, SourceColumns {
   absent: Absence | null;
   layout: Buffer | null;
   streams: StoredStream[] | null;
+  marks: number | null;
+  first_output: string | null;
   container: string;
   source_size: string;
   home_id: number | null;
@@ -183,27 +194,32 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, ${FILE_COLUMNS}, f.home_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, o.output as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
-    left join stores v on v.id = c.store_id left join sources s on s.id = v.source_id order by r.id`);
+    left join stores v on v.id = c.store_id left join sources s on s.id = v.source_id
+    left join lateral (select output from restore_results o where r.stream = ${SECOND} and o.restore_id = ${restore.id} and o.copy_id = r.copy_id
+      and o.stream is null and o.state in ('verified', 'gaps', 'same') limit 1) o on true order by r.id`);
   const works: (RestoreWork | RefusedWork)[] = [];
   let bytes = 0;
   for (const row of rows) {
     bytes += Number(row.size);
-    if (works.length > 0 && bytes > mostBytes) break;
+    // A second file is called after the name its first one has got.
+    if (works.length > 0 && (bytes > mostBytes || (row.stream === SECOND) !== (rows[0]?.stream === SECOND))) break;
     works.push(toWork(row, restore));
   }
   return works;
 }
 
-function toWork(row: WorkRow, { targets, conflict, form }: ClaimedRestore): RestoreWork | RefusedWork {
+function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWork {
+  const { targets, conflict, form } = restore;
   const resultId = Number(row.id);
   const refused = (problem: string): RefusedWork => ({ resultId, problem });
   if (!row.known) return refused("The copy is no longer known: its source was taken out of the job.");
   const missing = missingDrive({ container: row.container, path: row.path, size: Number(row.source_size) });
   if (missing) return refused(missing);
+  if (row.stream === SECOND) return toSecondWork(row, restore);
   const stream = row.stream === null ? null : row.streams?.[row.stream];
   if (stream === undefined) return refused("The stream is no longer known.");
   const size = stream ? stream.size : Number(row.copy_size);
@@ -230,8 +246,37 @@ function toWork(row: WorkRow, { targets, conflict, form }: ClaimedRestore): Rest
       ),
     ],
     modified: modified?.getTime() ?? null,
+    readOnly: ((row.marks ?? 0) & FILE_MARK.readOnly) !== 0,
+    second: false,
+    leftBehind: stream === null ? describeLeftBehind(row, targets.streams) : [],
     conflict: row.conflict ?? conflict,
-    begun: row.state === "writing" && row.output && row.sha256 ? { output: row.output, sha256: row.sha256, gaps: row.gaps } : null,
+    begun: begunOf(row),
+  };
+}
+
+const begunOf = ({ state, output, sha256, gaps }: WorkRow): RestoreWork["begun"] =>
+  state === "writing" && output && sha256 ? { output, sha256, gaps } : null;
+
+/** The second file of the two-file form: it stands beside its first one, under the name that one has got. */
+function toSecondWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWork | RefusedWork {
+  const resultId = Number(row.id);
+  const second = secondFileOf(row.streams);
+  if (!second || second.layout.size !== Number(row.size)) return { resultId, problem: "What belongs into it is no longer known." };
+  if (row.first_output === null) return { resultId, problem: "The file it belongs to was not written by this restore." };
+  const components = relative(targets.root, row.first_output).split(sep);
+  return {
+    resultId,
+    ...toSourceAt(row),
+    file: toFileAt(row, second.layout),
+    size: second.layout.size,
+    layout: second.layout,
+    components: [...components.slice(0, -1), `${SECOND_FILE}${components.at(-1)}`],
+    modified: row.modified ? new Date(row.modified).getTime() : null,
+    readOnly: false,
+    second: true,
+    leftBehind: second.left.length > 0 ? [describeStreams(second.left)] : [],
+    conflict: row.conflict ?? conflict,
+    begun: begunOf(row),
   };
 }
 
@@ -253,6 +298,7 @@ export interface Settled {
   readonly fromDevice?: boolean | null;
   readonly leftAt?: number | null;
   readonly aside?: string | null;
+  readonly leftBehind?: readonly string[] | null;
   readonly problem?: string | null;
 }
 
@@ -263,10 +309,10 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
     const [held] = await tx.select({ epoch: restores.epoch }).from(restores).where(eq(restores.id, restore.id)).for("update");
     if (held?.epoch !== restore.epoch) return false;
     await tx.execute(sql`
-      update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, from_device = s."fromDevice", left_at = s."leftAt", aside = s.aside,
+      update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, from_device = s."fromDevice", left_at = s."leftAt", aside = s.aside, left_behind = s."leftBehind",
         problem = s.problem, finished_at = case when s.state not in ('waiting', 'writing') then now() end
       from jsonb_to_recordset(${JSON.stringify(files)}::jsonb)
-        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "fromDevice" boolean, "leftAt" float8, aside text, problem text)
+        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "fromDevice" boolean, "leftAt" float8, aside text, "leftBehind" jsonb, problem text)
       where r.id = s.id and r.restore_id = ${restore.id}`);
     const written = files.filter(({ state }) => state === "verified" || state === "gaps");
     const there = [...written, ...files.filter(({ state }) => state === "same")];

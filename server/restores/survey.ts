@@ -11,7 +11,7 @@ import { Problem } from "../problem";
 import { liesWithin } from "../sources/source-folders";
 import type { RestorePlan, Survey } from "./contract";
 import { deliveryFolders } from "./delivery";
-import { fold, trayParts } from "./planned";
+import { fold, SECOND, type StoredStream, secondFileOf, trayParts } from "./planned";
 import { filesOf, targetsFor, toRehearsed } from "./queries";
 
 const STEP = 50_000;
@@ -31,7 +31,7 @@ export async function surveyTargets(db: Connection, jobId: number, plan: Restore
   let meeting = 0;
   for await (const rows of trayParts(db, jobId, STEP)) {
     for (const file of rows.flatMap((row) => filesOf(row, targets))) {
-      if (file.problem || (file.stream !== null && !plan.streams)) continue;
+      if (file.problem) continue;
       const target = join(...file.components);
       const folded = fold(target);
       if (taken.has(folded)) meeting += 1;
@@ -88,9 +88,9 @@ export async function compareWithPresent(db: Connection, copyId: number, stream:
 }
 
 async function streamLayout(db: Connection, copyId: number, stream: number) {
-  const { rows } = await db.execute<{ layout: string | null }>(
-    sql`select streams->${stream}->>'layout' as layout from copies where id = ${copyId}`,
-  );
-  const encoded = rows[0]?.layout;
+  const { rows } = await db.execute<{ streams: StoredStream[] | null }>(sql`select streams from copies where id = ${copyId}`);
+  const streams = rows[0]?.streams ?? null;
+  if (stream === SECOND) return secondFileOf(streams)?.layout ?? null;
+  const encoded = streams?.[stream]?.layout;
   return encoded ? decodeLayout(Buffer.from(encoded, "base64")) : null;
 }

@@ -56,7 +56,7 @@ export async function enter(db: Database, secret: string, password: string, from
   const [tried] = rows;
   if (!tried) throw new Problem("Too many wrong passwords. Wait a while, then try again.", 429);
   if (!(await isPassword(password, found.passwordHash))) {
-    await note(db, found.jobId, "Wrong password for a shared link", { link: found.id, from, tries: tried.tries });
+    await note(db, found.jobId, "Wrong password for a shared link", { link: found.id, address: from, tries: tried.tries });
     await announce(db, found.jobId);
     throw new Problem("This is not the password.", 403);
   }
@@ -66,7 +66,7 @@ export async function enter(db: Database, secret: string, password: string, from
     await tx.execute(sql`delete from share_sessions where ends_at <= now()`);
     const endsAt = new Date(Math.min(found.endsAt.getTime(), Date.now() + SESSION_HOURS * 3_600_000));
     await tx.insert(shareSessions).values({ secretHash: hashSecret(session), shareId: found.id, endsAt });
-    await note(tx, found.jobId, "Shared link opened", { link: found.id, from });
+    await note(tx, found.jobId, "Shared link opened", { link: found.id, address: from });
     await announce(tx, found.jobId);
     return { session, endsAt };
   });

@@ -155,6 +155,10 @@ const SINCE_WORDS: Readonly<Record<NonNullable<Result["since"]>, string>> = {
 export const resultText = ({ state, since }: Pick<Result, "state" | "since">): string =>
   since ? `${RESULT_WORDS[state]}; ${SINCE_WORDS[since]}` : RESULT_WORDS[state];
 
+/** What of a file did not go along with its content; null: nothing, as far as is known. */
+export const leftBehindText = ({ leftBehind }: Pick<Result, "leftBehind">): string | null =>
+  leftBehind && leftBehind.length > 0 ? `Left behind: ${leftBehind.join("; ")}.` : null;
+
 /** Where a restore goes, by name: its folder, or the replacement itself. */
 export const placeText = ({ destination, root }: { readonly destination: string; readonly root: string }): string =>
   `“${destination || root}”`;

@@ -170,7 +170,7 @@ describe("named streams", () => {
     const plan = planTo("With streams");
     const without = await rehearse(bench.db, jobId, plan);
     expect([without.files.length, without.streams]).toEqual([1, 2]);
-    const id = await startRestore(bench.db, jobId, { ...plan, streams: true });
+    const id = await startRestore(bench.db, jobId, { ...plan, streams: "beside" });
     const restore = await endedRestore(bench.db, jobId, id);
     const expected = [letter?.sha256, ...Object.values(letter?.streams ?? {})].sort();
     expect(restore.results.map((result) => result.state)).toEqual(["verified", "verified", "verified"]);

@@ -27,7 +27,7 @@ export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): R
   destination,
   delivery: null,
   conflict: "keep-both",
-  streams: false,
+  streams: "leave" as const,
   layout: "tree" as const,
   asFound: false,
   form: "files" as const,

@@ -3,7 +3,17 @@
 import Button from "@mui/material/Button";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Device, type RestorePlan, rehearsalPage, rehearsalSums, type Survey, survey } from "@/server/restores/contract";
+import {
+  type Device,
+  type RehearsalSums,
+  type RestorePlan,
+  rehearsalPage,
+  rehearsalSums,
+  STREAM_WISHES,
+  type StreamWish,
+  type Survey,
+  survey,
+} from "@/server/restores/contract";
 import { write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
@@ -28,7 +38,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const [wishes, setWishes] = useState(FIRST_WISHES);
   const [kinds, setKinds] = useState<RestorePlan["kinds"]>({});
   const [choices, setChoices] = useState<RestorePlan["choices"]>({});
-  const [streams, setStreams] = useState(false);
+  const [streams, setStreams] = useState<StreamWish>("leave");
   const [asFound, setAsFound] = useState(false);
   const [page, setPage] = useState(0);
   const [part, setPart] = useState<Part>("all");
@@ -109,15 +119,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
               Bytes that belong to other files now: write what stands there today (otherwise zeros)
             </label>
           )}
-          {sums && sums.streams > 0 && (
-            <label className={styles.streams}>
-              <input type="checkbox" checked={streams} onChange={(event) => setStreams(event.target.checked)} />
-              {sums.streams === 1
-                ? "The named stream of these files too"
-                : `The ${countText(sums.streams)} named streams of these files too`}
-              , as files of their own
-            </label>
-          )}
+          {sums && <Attached sums={sums} wish={streams} onWish={setStreams} />}
           {form === "bag" && (
             <p className={styles.lead}>
               A package (BagIt, RFC 8493) holds the files below “data”, the list of them, their hashes (SHA-256 and SHA-512) and the report.
@@ -162,6 +164,47 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
         />
       )}
     </section>
+  );
+}
+
+const STREAM_WORDS: Readonly<Record<StreamWish, string>> = {
+  leave: "are left; each file says which",
+  beside: "go along, each as a file of its own beside its file",
+  "two-file": "go along in a second file each, as “._name” (RFC 1740)",
+};
+
+interface AttachedProps {
+  sums: RehearsalSums;
+  wish: StreamWish;
+  onWish: (wish: StreamWish) => void;
+}
+
+/** What hangs on the files beside their content, and what becomes of it. */
+function Attached({ sums, wish, onWish }: AttachedProps) {
+  const { streams, withStreams, readOnly, hidden } = sums;
+  const files = (count: number) => `${countText(count)} ${count === 1 ? "file" : "files"}`;
+  const marks = [
+    readOnly > 0
+      ? `${files(readOnly)} ${readOnly === 1 ? "is" : "are"} marked “read only”, which is kept where the destination can hold it.`
+      : null,
+    hidden > 0 ? `The mark “hidden” of ${files(hidden)} does not go along.` : null,
+  ].filter(Boolean);
+  return (
+    <>
+      {streams > 0 && (
+        <label className={styles.streams}>
+          The {countText(streams)} named {streams === 1 ? "stream" : "streams"} of {files(withStreams)} (forks and attributes too){" "}
+          <select value={wish} onChange={(event) => onWish(event.target.value as StreamWish)} className={styles.choice}>
+            {STREAM_WISHES.map((each) => (
+              <option key={each} value={each}>
+                {STREAM_WORDS[each]}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
+      {marks.length > 0 && <p className={styles.lead}>{marks.join(" ")}</p>}
+    </>
   );
 }
 

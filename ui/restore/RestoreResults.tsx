@@ -9,12 +9,12 @@ import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { PartChoice } from "../instruments/PartChoice";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, exactBytes, fromMemoryText, momentText, placeText, resultText } from "../instruments/words";
+import { bytesText, countText, exactBytes, fromMemoryText, leftBehindText, momentText, placeText, resultText } from "../instruments/words";
 import { RestoreControl } from "./RestoreControl";
 import styles from "./restore.module.css";
 import { speedText, useSpeed } from "./use-speed";
 
-type Only = "all" | "gaps" | "open" | "changed";
+type Only = "all" | "gaps" | "open" | "changed" | "left";
 
 /** One restore: how far it is, then what became of each file. */
 export function RestoreResults({ jobId, restore, open }: { jobId: number; restore: Restore; open: boolean }) {
@@ -48,6 +48,7 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
     ["all", "All", counts.files],
     ["gaps", "With gaps", counts.gaps],
     ["open", "Not written", counts.files - written],
+    ["left", "Something left behind", counts.leftBehind],
     ["changed", "Not as they were left", counts.since],
   ];
   return (
@@ -158,6 +159,7 @@ function ResultTable({ jobId, restore, only }: { jobId: number; restore: Restore
                   {result.output && written && <small>{result.output.slice(restore.root.length + 1)}</small>}
                   {result.aside && <small>What was there before is kept as {result.aside.slice(restore.root.length + 1)}</small>}
                   {result.problem && <small>{result.problem}</small>}
+                  {written && leftBehindText(result) && <small>{leftBehindText(result)}</small>}
                 </td>
                 <td>{resultText(result)}</td>
                 <td className={styles.number} title={exactBytes(result.size)}>

@@ -19,7 +19,8 @@ import {
   unproven,
 } from "../file-record";
 import { describeUse, tellsOfUse } from "../mac-attributes";
-import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../mac-compression";
+import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREAM } from "../mac-compression";
+import { finderFlagsIn, marksOfMac } from "../mac-marks";
 import { nanosecondsToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Container } from "./container";
@@ -423,6 +424,7 @@ class ApfsVolume implements FileSystem {
       system: false,
       streams,
       links: 1,
+      marks: marksOfMac({ flags: facts.bsdFlags, mode: facts.mode, finderFlags: finderFlagsIn(byName.get(FINDER_STREAM)?.held?.bytes) }),
       notes,
     };
   }

@@ -1,6 +1,7 @@
 import { Cursor } from "../../bytes/cursor";
 import { decodeUtf16le, pathComponent } from "../../bytes/text";
 import { dosTimeToMs } from "../../bytes/times";
+import { marksOfAttributes } from "../file-record";
 import type { TreeEntry } from "../folder-entry";
 import { BITMAP, ENTRY_SIZE, FILE, LABEL, NAME, STREAM, TYPE } from "./layout";
 
@@ -88,6 +89,7 @@ function readSet(cursor: Cursor, at: number): TreeEntry | null {
     created: timestamp(cursor, at + FILE.created, at + FILE.createdTenths, at + FILE.createdOffset),
     modified: timestamp(cursor, at + FILE.modified, at + FILE.modifiedTenths, at + FILE.modifiedOffset),
     ...(zoned(cursor, at) ? {} : { localTimes: true }),
+    marks: marksOfAttributes(cursor.u16(at + FILE.attributes)),
     at,
     notes: sound ? [] : ["The checksum of its entries does not match: some of what is told here may be wrong."],
   };

@@ -1,6 +1,7 @@
 import { Cursor } from "../../bytes/cursor";
 import { decodeUtf16le, pathComponent } from "../../bytes/text";
 import { dosTimeToMs } from "../../bytes/times";
+import { marksOfAttributes } from "../file-record";
 import type { TreeEntry } from "../folder-entry";
 import { ATTRIBUTE, ENTRY, LONG, SMALL } from "./layout";
 
@@ -66,6 +67,7 @@ function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWor
     validSize: cursor.u32(at + ENTRY.fileSize),
     created: dosTimeToMs(cursor.u16(at + ENTRY.createdDate), cursor.u16(at + ENTRY.createdTime), cursor.u8(at + ENTRY.createdTenths)),
     modified: dosTimeToMs(cursor.u16(at + ENTRY.modifiedDate), cursor.u16(at + ENTRY.modifiedTime), 0),
+    marks: marksOfAttributes(attributes),
     at,
     notes,
   };

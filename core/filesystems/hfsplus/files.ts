@@ -3,7 +3,8 @@ import { EMPTY_LAYOUT, firstByte, type Layout, LayoutSource, layoutOf, type Segm
 import type { Range } from "../../bytes/range-set";
 import { absent, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, placed } from "../file-record";
 import { describeUse, tellsOfUse } from "../mac-attributes";
-import { COMPRESSION_ATTRIBUTE, compressedContent, RESOURCE_STREAM } from "../mac-compression";
+import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREAM } from "../mac-compression";
+import { marksOfMac } from "../mac-marks";
 import { macTimeToMs } from "../mac-times";
 import type { Attributes } from "./attributes";
 import { isSymbolicLink } from "./catalog-index";
@@ -11,7 +12,6 @@ import type { Extent, FileEntry, FolderEntry, Fork } from "./catalog-record";
 import { COMPRESSED, FINDER_INFO, FORK_TYPE } from "./layout";
 import type { OverflowExtents } from "./overflow";
 
-const FINDER_STREAM = "com.apple.FinderInfo";
 /** Bytes of the Finder info that are no marks of a person's: numbers and dates the system keeps for itself (from memory). */
 const FINDER_OWN: readonly Range[] = [
   { start: 16, end: 24 },
@@ -132,6 +132,7 @@ export class FileDescriber {
       system,
       streams,
       links,
+      marks: marksOfMac({ flags: facts.ownerFlags | (facts.adminFlags << 16), mode: facts.fileMode, finderFlags: facts.fdFlags }),
       notes,
     };
   }

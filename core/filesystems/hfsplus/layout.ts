@@ -71,11 +71,13 @@ export const FILE_RECORD = struct(248, {
   contentModDate: be.u32(16),
   attributeModDate: be.u32(20),
   accessDate: be.u32(24),
+  adminFlags: be.u8(40),
   ownerFlags: be.u8(41),
   fileMode: be.u16(42),
   special: be.u32(44),
   fdType: be.u32(48),
   fdCreator: be.u32(52),
+  fdFlags: be.u16(56),
 });
 export const DATA_FORK_AT = 88;
 export const RESOURCE_FORK_AT = 168;

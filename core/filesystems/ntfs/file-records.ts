@@ -1,7 +1,7 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import { type Layout, markForeign } from "../../bytes/layout";
-import { absent, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, placed } from "../file-record";
+import { absent, type ByteEvidence, type Content, type FileRecord, marksOfAttributes, NO_CONTENT, placed } from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, isCloudTag, KEPT_ELSEWHERE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { UNKNOWN_PARENT } from "./mft-index";
@@ -62,6 +62,7 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
           layout: stream.layout && markForeign(stream.layout, around.evidence(stream.layout, record).foreign ?? []),
         })),
     links: Math.max(1, names.length),
+    marks: marksOfAttributes(fileAttributes(record)),
   };
   const leftover = around.leftover ? { leftover: true } : {};
   if (names.length === 0) {
@@ -91,6 +92,7 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
       system: system || parent === "/$Extend" || parent.startsWith("/$Extend/"),
       streams: shared.streams,
       links: shared.links,
+      marks: shared.marks,
       notes,
     };
     return around.leftover ? { ...file, leftover: true } : file;
