@@ -17,6 +17,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { hashEntry } from "../io/log-chain";
 import { backupFile, backupJson, damagedBackups, sha256, type TapeTruth } from "../tests/support/backup-truth";
 import { compass } from "../tests/support/command-line";
+import { fixture } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-restoring-"));
 const small = join(work, "small.bkf");
@@ -29,6 +30,14 @@ beforeAll(() => {
   writeFileSync(archive, damagedBackups("zip-damaged").find(({ name }) => name === "open-zip-plain-central-cut")?.bytes ?? "");
 });
 afterAll(() => rmSync(work, { recursive: true, force: true }));
+
+/** What a line of a restore or of its rehearsal has. */
+interface Told {
+  path: string;
+  output: string;
+  target?: string | null;
+  leftBehind?: string[];
+}
 
 const filesIn = (folder: string): string[] =>
   readdirSync(folder, { recursive: true, withFileTypes: true })
@@ -136,6 +145,32 @@ describe("how a restore lies", () => {
     expect(lines().filter(({ same }) => same)).toHaveLength(truth.length - 1);
     expect(filesIn(to)).toHaveLength(truth.length + 1);
     expect(compass("restore", small, "--to", to, "--conflict", "maybe").code).toBe(2);
+  });
+
+  it("streams, forks and attributes go along in second files, or what is left is told", () => {
+    const volume = join(work, "features.img");
+    writeFileSync(volume, fixture("ntfs-features.img.gz"));
+    const listed = compass("list", volume, "--state", "live", "--records-only", "--json")
+      .lines()
+      .filter(({ streams, type }) => streams && type === "file") as unknown as { path: string; streams: { name: string }[] }[];
+    expect(listed.length).toBeGreaterThan(0);
+    const wanted = ["--state", "live", "--records-only", "--match", "*.txt", "--json"];
+    const named = (path: string) => listed.find((each) => each.path === path)?.streams.map(({ name }) => name) ?? [];
+    const left = compass("restore", volume, "--to", join(work, "left behind"), ...wanted).lines() as unknown as Told[];
+    expect(left.some(({ leftBehind }) => leftBehind)).toBe(true);
+    for (const { path, leftBehind } of left) expect([path, leftBehind !== undefined]).toEqual([path, named(path).length > 0]);
+    const to = join(work, "two files");
+    const rehearsed = compass("rehearse", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Told[];
+    const done = compass("restore", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Told[];
+    expect(rehearsed.flatMap(({ target }) => (target ? [target] : [])).sort()).toEqual(filesIn(to).sort());
+    const seconds = done.filter(({ path }) => /\/\._[^/]*$/.test(path));
+    expect(seconds).toHaveLength(left.filter(({ leftBehind }) => leftBehind).length);
+    for (const { output, path } of seconds) {
+      const bytes = readFileSync(output);
+      expect(bytes.readUInt32BE(0)).toBe(0x00051607);
+      for (const name of named(path.replace("/._", "/"))) expect(bytes.includes(`${name}\0`)).toBe(true);
+    }
+    expect(compass("restore", volume, "--to", to, "--two-file", "--streams").code).toBe(2);
   });
 
   it("rehearse says what a restore would do, and writes nothing", () => {

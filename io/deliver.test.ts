@@ -45,9 +45,33 @@ describe("delivering a file", () => {
 
   it("writes it with its folders and its date, and gives the hash of what was read again", () => {
     const done = give("keep-both");
-    expect(done).toEqual({ output: join(work, "folder/letter.txt"), size: 13, sha256: hash, fromDevice: expect.any(Boolean) });
+    expect(done).toEqual({
+      output: join(work, "folder/letter.txt"),
+      size: 13,
+      sha256: hash,
+      fromDevice: expect.any(Boolean),
+      readOnly: false,
+    });
     expect(statSync(join(work, "folder/letter.txt")).mtimeMs).toBe(1_700_000_000_000);
     expect(readdirSync(join(work, "folder"))).toEqual(["letter.txt"]);
+  });
+
+  it("keeps the mark “read only”, and replaces a file that has it", () => {
+    const write = (text: string) =>
+      using((delivery) =>
+        delivery.deliver(new MemorySource(Buffer.from(text)), ["marked.txt"], {
+          conflict: "replace",
+          readOnly: true,
+          modified: 1_600_000_000_000,
+        }),
+      );
+    const output = join(work, "marked.txt");
+    expect(write("one")?.readOnly).toBe(true);
+    expect(statSync(output).mode & 0o222).toBe(0);
+    expect(statSync(output).mtimeMs).toBe(1_600_000_000_000);
+    expect(write("two")?.output).toBe(output);
+    expect(readFileSync(output, "utf8")).toBe("two");
+    expect(readdirSync(work)).toHaveLength(2);
   });
 
   it("keeps, skips or replaces what is there", () => {
