@@ -75,13 +75,10 @@ export function* wantedFiles(chosen: Chosen, options: Options, wish: Wish, count
   }
 }
 
-/** Facts of a content are read only where the place or the name goes by them. */
-const BY_FACTS = /\{(?:date|time|year|title|camera)\}/;
-
 function placeOf(copy: Copy, disk: ByteSource | null, { layout, pattern }: Wish, number: number): string[] {
   const file = { path: copy.path, name: copy.name, kind: kindOf(copy.name), modified: copy.modified, number };
   const nameless = copy.incompleteName === true && !copy.name.includes(".");
-  if (!disk || !copy.layout || copy.size === 0 || !(nameless || layout === "date" || BY_FACTS.test(pattern?.text ?? "")))
+  if (!disk || !copy.layout || copy.size === 0 || !(nameless || layout === "date" || pattern?.tellsOfContent))
     return arrange(file, layout, pattern);
   const content = new LayoutSource(disk, copy.layout);
   const format = identify(content, copy.name);

@@ -36,9 +36,15 @@ const TOKENS: Readonly<Record<string, (file: ArrangedFile) => string>> = {
   year: (file) => dayOf(file)?.slice(0, 4) ?? "undated",
   number: ({ number }) => String(number).padStart(DIGITS, "0"),
   title: ({ title, name }) => title?.trim() || splitName(name).stem,
-  camera: ({ camera }) => camera?.trim() || "no camera",
+  camera: ({ camera }) => camera?.trim() || "unknown camera",
   folder: ({ path }) => path.split("/").at(-2) ?? "",
 };
+
+/** The words that may stand between braces. */
+export const NAME_TOKENS: readonly string[] = Object.keys(TOKENS);
+
+/** Those that mean what a content says of itself, where it does. */
+const OF_CONTENT: readonly string[] = ["date", "time", "year", "title", "camera"];
 
 /** A pattern has something between braces that stands for nothing. The message names what may stand there. */
 export class PatternError extends Error {}
@@ -55,6 +61,16 @@ export class NamePattern {
       );
   }
 
+  /** Whether names go by the number of a file. */
+  get counts(): boolean {
+    return this.text.includes("{number}");
+  }
+
+  /** Whether names go by what a content says of itself. */
+  get tellsOfContent(): boolean {
+    return OF_CONTENT.some((token) => this.text.includes(`{${token}}`));
+  }
+
   nameOf(file: ArrangedFile): string {
     const made = this.text.replace(/\{([^{}]*)\}/g, (_, token: string) => TOKENS[token]?.(file) ?? "").trim();
     const extension = extensionOf(file);
@@ -62,10 +78,12 @@ export class NamePattern {
   }
 }
 
+/** Says how a file is called: by a pattern, or by its own name, with the extension it has lost. */
+export const nameOf = (file: ArrangedFile, pattern: NamePattern | null): string => (pattern ? pattern.nameOf(file) : withExtension(file));
+
 /** Says where a file is written, as safe folder and file names below the destination, its own last. */
 export function arrange(file: ArrangedFile, layout: RestoreLayout, pattern: NamePattern | null): string[] {
-  const own = pattern ? pattern.nameOf(file) : withExtension(file);
-  const name = safeName(own);
+  const name = safeName(nameOf(file, pattern));
   if (layout === "flat") return [name];
   if (layout === "kind") return [KIND_TITLES[file.kind], name];
   if (layout === "date") {

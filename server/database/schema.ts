@@ -464,6 +464,8 @@ export const restores = pgTable(
     conflict: text("conflict").$type<Conflict>().notNull(),
     /** How its files lie below it. */
     layout: text("layout").$type<RestoreLayout>().notNull().default("tree"),
+    /** A pattern of names; empty: they keep their own. */
+    names: text("names").notNull().default(""),
     /** Plain files, or packages for the archive. */
     form: text("form").$type<RestoreForm>().notNull().default("files"),
     /** Bytes of payload a package holds at most; null: there is one. */
@@ -511,6 +513,8 @@ export const restoreResults = pgTable(
     state: text("state").$type<ResultState>().notNull().default("waiting"),
     /** The item is restored in several copies: their names are distinguished by date. */
     dated: boolean("dated").notNull().default(false),
+    /** Counts the copies of the restore, from 1: names may go by it. */
+    number: integer("number").notNull().default(0),
     /** The stretches that are not the file's own bytes. */
     gaps: jsonb("gaps").$type<Gaps>(),
     /** Whether it was read again from the device itself; false: the system gave it from its memory; null: not written, or not known. */

@@ -8,7 +8,7 @@ import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { startRestore as startContract } from "./contract";
 import { checkDestination, destinationRoot } from "./delivery";
-import { SECOND, type StoredStream, secondFileOf, trayCopies } from "./planned";
+import { NUMBERED_BY, SECOND, type StoredStream, secondFileOf, trayCopies } from "./planned";
 import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
 
 /** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
@@ -31,6 +31,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
         delivery: whole.delivery,
         conflict: whole.conflict,
         layout: whole.layout,
+        names: whole.names,
         form: whole.form,
         bagLimit: whole.form === "bag" ? whole.bagLimit : null,
         streams: whole.streams,
@@ -48,8 +49,8 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     }
     const { id } = row;
     const { rowCount } = await tx.execute(sql`
-      insert into restore_results (restore_id, item_id, copy_id, stream, path, condition, size, conflict, dated)
-      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, coalesce(k.value, d.value), e.dated
+      insert into restore_results (restore_id, item_id, copy_id, stream, path, condition, size, conflict, dated, number)
+      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, coalesce(k.value, d.value), e.dated, dense_rank() over (order by ${NUMBERED_BY})
       from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
       join items i on i.id = e.item_id
       cross join lateral (

@@ -1,11 +1,11 @@
 import { z } from "zod";
 import { KINDS } from "../../core/formats/format";
-import { LAYOUTS } from "../../core/restore/arrange";
+import { LAYOUTS, NamePattern, PatternError } from "../../core/restore/arrange";
 import { CONFLICTS, RESTORE_FORMS, STREAM_WISHES } from "../../core/restore/wishes";
 
 export { KINDS, type Kind } from "../../core/formats/format";
 export { KIND_TITLES } from "../../core/formats/kind-titles";
-export { LAYOUTS, type RestoreLayout } from "../../core/restore/arrange";
+export { LAYOUTS, NAME_TOKENS, type RestoreLayout } from "../../core/restore/arrange";
 
 export { CONFLICTS, type Conflict, RESTORE_FORMS, type RestoreForm, STREAM_WISHES, type StreamWish } from "../../core/restore/wishes";
 
@@ -16,6 +16,17 @@ const destination = z.string().trim().max(200);
 /** One of the delivery folders of the settings, by its path; null: the usual one. */
 const delivery = z.string().min(1).max(4096).nullable().default(null);
 
+/** What is wrong with a pattern of names; null: nothing. */
+export function wrongPattern(text: string): string | null {
+  try {
+    if (text !== "") new NamePattern(text);
+    return null;
+  } catch (error) {
+    if (error instanceof PatternError) return error.message;
+    throw error;
+  }
+}
+
 export const plan = z.object({
   /** A folder name below the delivery folder, made when it is not there; none on a replacement. */
   destination,
@@ -23,6 +34,16 @@ export const plan = z.object({
   conflict: z.enum(CONFLICTS).default("keep-both"),
   /** How the files lie there: in their own folders, by kind, by the day of their last change, or all in one. */
   layout: z.enum(LAYOUTS).default("tree"),
+  /** A pattern of names, as `{date} {name}`; empty: they keep their own. */
+  names: z
+    .string()
+    .trim()
+    .max(200)
+    .default("")
+    .superRefine((text, context) => {
+      const wrong = wrongPattern(text);
+      if (wrong) context.addIssue({ code: "custom", message: wrong });
+    }),
   /** What becomes of the named streams of files, resource forks and extended attributes among them. */
   streams: z.enum(STREAM_WISHES).default("leave"),
   /** Whether bytes that belong to other files now are written as they stand; otherwise they are zeros. */
@@ -120,6 +141,8 @@ export const rehearsalSums = z.object({
   /** Named streams the chosen items have, whether they are written or not, and the items that have some. */
   streams: z.number(),
   withStreams: z.number(),
+  /** Files whose name or place goes by what they say of themselves, which was not read (yet). */
+  unread: z.number(),
   /** Files with the mark “read only”, and with the mark “hidden”. */
   readOnly: z.number(),
   hidden: z.number(),

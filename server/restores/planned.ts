@@ -1,15 +1,10 @@
-import { extname } from "node:path";
 import { type SQL, sql } from "drizzle-orm";
 import { decodeLayout } from "../../core/bytes/layout-code";
+import type { CopyFacts } from "../../core/copies/facts";
 import { ABSENCE_WORDS } from "../../core/copies/vocabulary";
 import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
 import type { Kind } from "../../core/formats/format";
-import { kindOf } from "../../core/formats/registry";
-import { arrange, type RestoreLayout } from "../../core/restore/arrange";
-import { PAYLOAD } from "../../core/restore/bagit";
-import { numberedName, safeComponents, safeName, streamFileName } from "../../core/restore/names";
 import { type TwoFiles, twoFileLayout } from "../../core/restore/two-files";
-import type { RestoreForm } from "../../core/restore/wishes";
 import type { Connection } from "../database/connection";
 
 /** What stands in place of a stream's number for all of them in the second file of the two-file form. */
@@ -49,6 +44,10 @@ export interface TrayRow extends Record<string, unknown> {
   home_id: number;
   dated: boolean;
   kind: Kind;
+  number: number;
+  facts: CopyFacts | null;
+  nameless: boolean;
+  format: string | null;
 }
 
 /** Bytes of a copy that are known to be missing. */
@@ -71,7 +70,9 @@ export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
 
 /** Trays with more items are listed in the order of these, which needs no sorting. */
 const SORTED = 20_000;
-const TRAY_COLUMNS = sql`e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
+/** What the name of a copy may go by, beside the name it had. */
+export const NAMING_COLUMNS = sql`c.facts, octet_length(c.name_raw) = 0 as nameless, c.evidence->'content'->>'format' as format`;
+const TRAY_COLUMNS = sql`e.number, ${NAMING_COLUMNS}, e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
   (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder,
   (select k.kind from items k where k.id = e.item_id) as kind`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
@@ -83,15 +84,27 @@ export type TrayPart = (typeof TRAY_PARTS)[number];
 const WITH_GAPS = sql`(case when c.condition = 'partial' and ${WRITABLE} then ${MISSING} > 0 else false end)`;
 const PARTS: Readonly<Record<TrayPart, SQL>> = { all: sql`true`, gaps: WITH_GAPS, unwritable: sql`(not ${WRITABLE})` };
 
-/** A page of the tray, in an order that stays the same, and how many pages there are. */
+/** The order in which the copies of a restore are numbered, where names go by that. */
+export const NUMBERED_BY = sql`f.path, c.name, e.copy_id`;
+
+/** The copies of a tray with their numbers: counting them means sorting all of them, so that they are 0 where no name goes by them. */
+function numberedCopies(jobId: number, numbered: boolean, items?: SQL): SQL {
+  if (!numbered) return sql`(select e.*, 0 as number from ${trayCopies(jobId, items)} e)`;
+  const all = sql`(select e.*, row_number() over (order by ${NUMBERED_BY})::int as number
+    from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id)`;
+  return items ? sql`(select * from ${all} e where e.item_id in (${items}))` : all;
+}
+
+/** A page of the tray, in an order that stays the same, and how many pages there are. @param numbered names go by the number of a copy */
 export async function trayPage(
   db: Connection,
   jobId: number,
   page: number,
   size: number,
   part: TrayPart = "all",
+  numbered = false,
 ): Promise<{ rows: TrayRow[]; pages: number }> {
-  if (part !== "all") return partOfTray(db, jobId, page, size, part);
+  if (part !== "all") return partOfTray(db, jobId, page, size, part, numbered);
   const { rows: counts } = await db.execute<{ entries: number }>(
     sql`select count(*)::int as entries from tray_entries where job_id = ${jobId}`,
   );
@@ -99,15 +112,15 @@ export async function trayPage(
   const sorted = entries <= SORTED;
   const { rows } = await db.execute<TrayRow>(sql`
     select ${TRAY_COLUMNS}
-    from ${trayCopies(jobId, sorted ? undefined : ITEM_IDS(jobId, 0, page * size, size))} e
+    from ${numberedCopies(jobId, numbered, sorted ? undefined : ITEM_IDS(jobId, 0, page * size, size))} e
     join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
     ${sorted ? sql`order by f.path, c.name, e.item_id, e.copy_id offset ${page * size} limit ${size}` : sql`order by e.item_id, e.copy_id`}`);
   return { rows, pages: Math.max(1, Math.ceil(entries / size)) };
 }
 
 /** A page of what a part has, in the order of its items. */
-async function partOfTray(db: Connection, jobId: number, page: number, size: number, part: TrayPart) {
-  const chosen = sql`${trayCopies(jobId)} e join copies c on c.id = e.copy_id`;
+async function partOfTray(db: Connection, jobId: number, page: number, size: number, part: TrayPart, numbered: boolean) {
+  const chosen = sql`${numberedCopies(jobId, numbered)} e join copies c on c.id = e.copy_id`;
   const { rows: counts } = await db.execute<{ entries: number }>(sql`select count(*)::int as entries from ${chosen} where ${PARTS[part]}`);
   const { rows } = await db.execute<TrayRow>(sql`
     select ${TRAY_COLUMNS} from ${chosen} join folders f on f.id = c.folder_id where ${PARTS[part]}
@@ -116,14 +129,14 @@ async function partOfTray(db: Connection, jobId: number, page: number, size: num
 }
 
 /** All of the tray, a part at a time, so that it need not stand in memory. */
-export async function* trayParts(db: Connection, jobId: number, step: number): AsyncGenerator<TrayRow[], void, void> {
+export async function* trayParts(db: Connection, jobId: number, step: number, numbered = false): AsyncGenerator<TrayRow[], void, void> {
   for (let after = 0; ; ) {
     const { rows: items } = await db.execute<{ item_id: string }>(ITEM_IDS(jobId, after, 0, step));
     const last = items[items.length - 1];
     if (!last) return;
     const ids = sql.raw(`select unnest('{${items.map(({ item_id }) => Number(item_id)).join(",")}}'::bigint[])`);
     const { rows } = await db.execute<TrayRow>(sql`
-      select ${TRAY_COLUMNS} from ${trayCopies(jobId, ids)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id order by e.item_id, e.copy_id`);
+      select ${TRAY_COLUMNS} from ${numberedCopies(jobId, numbered, ids)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id order by e.item_id, e.copy_id`);
     yield rows;
     after = Number(last.item_id);
   }
@@ -141,6 +154,8 @@ export interface TraySums {
   readonly streams: number;
   readonly streamBytes: number;
   readonly withStreams: number;
+  /** Files of which it was not read what they say of themselves. */
+  readonly unread: number;
   readonly readOnly: number;
   readonly hidden: number;
 }
@@ -157,6 +172,7 @@ export async function sumTray(
       count(*) filter (where ${WITH_GAPS}) as "withGaps",
       coalesce(sum(c.size) filter (where ${fits}), 0)::bigint as bytes,
       coalesce(sum(ceil(c.size::numeric / ${on.block}) * ${on.block}) filter (where ${fits}), 0)::bigint as needed, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
+      count(*) filter (where c.facts is null and ${WRITABLE} and c.size > 0) as unread,
       count(*) filter (where c.streams is not null) as "withStreams", count(*) filter (where c.marks & ${FILE_MARK.readOnly} <> 0) as "readOnly",
       count(*) filter (where c.marks & ${FILE_MARK.hidden} <> 0) as hidden,
       coalesce(sum(case when c.streams is null then 0 else (select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s) end), 0)::bigint as "streamBytes"
@@ -171,6 +187,7 @@ export async function sumTray(
     streams: Number(sums.streams),
     streamBytes: Number(sums.streamBytes),
     withStreams: Number(sums.withStreams),
+    unread: Number(sums.unread),
     readOnly: Number(sums.readOnly),
     hidden: Number(sums.hidden),
   };
@@ -190,64 +207,6 @@ export async function restoredHomes(db: Connection, jobId: number): Promise<Rest
       where p.home_id = h.id order by v.id limit 1) as name from homes h where h.job_id = ${jobId} order by h.id`);
   return rows.map(({ id, label, name }) => ({ id, label, sourceName: name ?? label }));
 }
-
-/** The folder each home's files go to: its own name; where several are called alike, within a folder of their source. */
-export function homeFolders(volumes: readonly RestoredHome[]): Map<number, readonly string[]> {
-  const own = (volume: RestoredHome) => safeName(volume.label);
-  const folders = new Map<number, readonly string[]>();
-  const taken = new Set<string>();
-  for (const volume of volumes) {
-    const name = own(volume);
-    const alone = volumes.filter((each) => fold(own(each)) === fold(name)).length === 1;
-    const source = safeName(volume.sourceName.slice(0, volume.sourceName.length - extname(volume.sourceName).length) || volume.sourceName);
-    let path = alone ? [name] : [source, name];
-    for (let number = 2; taken.has(fold(path.join("/"))); number += 1) path = [...path.slice(0, -1), numberedName(name, number)];
-    taken.add(fold(path.join("/")));
-    folders.set(volume.id, path);
-  }
-  return folders;
-}
-
-/** Names that differ in case or Unicode form alone are one on many devices. */
-export const fold = (name: string): string => name.normalize("NFC").toLowerCase();
-
-/** A file's own name with the moment of its last change, for several copies of one file beside each other. */
-export function datedName(name: string, modified: Date | null, timeZone: string): string {
-  const moment = modified
-    ? modified.toLocaleString("sv-SE", { timeZone, dateStyle: "short", timeStyle: "short" }).replace(":", ".")
-    : "no date";
-  const extension = extname(name);
-  return `${name.slice(0, name.length - extension.length)} (${moment})${extension}`;
-}
-
-interface Placed {
-  readonly folder: string;
-  readonly name: string;
-  readonly stream?: string | null;
-  readonly dated: boolean;
-  readonly modified: Date | null;
-}
-
-/** Names of folders and file below the destination: the volume's, then as it was on the volume; or as another layout has it. */
-export function componentsOf(
-  volumeFolder: readonly string[],
-  { folder, name, stream, dated, modified }: Placed,
-  { timeZone, layout }: { readonly timeZone: string; readonly layout: RestoreLayout },
-): string[] {
-  const own = dated ? datedName(name, modified, timeZone) : name;
-  const written = stream == null ? own : streamFileName(own, stream);
-  if (layout === "tree") return [...volumeFolder, ...safeComponents(`${folder}/${written}`)];
-  const file = { path: `${folder}/${written}`, name: written, kind: kindOf(name), modified: localTime(modified, timeZone), number: 0 };
-  return arrange(file, layout, null);
-}
-
-/** The folders a file's package has below the destination, its payload's the last: none for plain files. @param bag null: there is one package */
-export const bagFolder = (form: RestoreForm, bag: number | null): string[] =>
-  form === "files" ? [] : [...(bag === null ? [] : [`Package ${bag}`]), PAYLOAD];
-
-/** A moment as the clocks of a zone had it, as if that were UTC; milliseconds. */
-const localTime = (moment: Date | null, timeZone: string): number | null =>
-  moment && Date.parse(`${moment.toLocaleString("sv-SE", { timeZone }).replace(" ", "T")}Z`);
 
 /** Why a copy cannot be written; null: it can. A content of no bytes needs no place. */
 export function problemOf(copy: { condition: string; readable: boolean; size: number; absent: Absence | null }): string | null {

@@ -2,6 +2,7 @@ import { readdirSync, statSync } from "node:fs";
 import { join } from "node:path";
 import { and, asc, desc, eq, gt, inArray, isNotNull, isNull, or, sql } from "drizzle-orm";
 import type { z } from "zod";
+import { NamePattern } from "../../core/restore/arrange";
 import { streamFileName } from "../../core/restore/names";
 import { SECOND_FILE } from "../../core/restore/two-files";
 import { whatIsThere } from "../../io/deliver";
@@ -25,10 +26,8 @@ import {
   type StreamWish,
 } from "./contract";
 import { blockSizeIn, checkDestination, deliveryFolders, destinationRoot, deviceOf, freeBytesIn, refusal } from "./delivery";
+import { bagFolder, componentsOf, homeFolders } from "./placing";
 import {
-  bagFolder,
-  componentsOf,
-  homeFolders,
   problemOf,
   restoredHomes,
   SECOND,
@@ -48,6 +47,7 @@ export interface Targets {
   readonly folders: ReadonlyMap<number, readonly string[]>;
   readonly timeZone: string;
   readonly layout: RestoreLayout;
+  readonly pattern: NamePattern | null;
   readonly streams: StreamWish;
   /** What stands above all of them where a package is made; with a limit the number of it is only known when it is begun. */
   readonly above: readonly string[];
@@ -59,7 +59,7 @@ export interface Targets {
 export async function targetsFor(
   db: Connection,
   jobId: number,
-  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "form" | "streams">,
+  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "names" | "form" | "streams">,
   restoreId: number | null = null,
 ): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
@@ -73,11 +73,14 @@ export async function targetsFor(
     folders: own ? new Map(homes.map(({ id }) => [id, []])) : homeFolders(homes),
     timeZone: job.timeZone,
     layout: plan.layout,
+    pattern: patternOf(plan),
     streams: plan.streams,
     above: bagFolder(plan.form, null),
     largestFile: deviceOf(root)?.largestFile ?? null,
   };
 }
+
+const patternOf = ({ names }: Pick<RestorePlan, "names">): NamePattern | null => (names === "" ? null : new NamePattern(names));
 
 /** How many drives of the client the files of a restore, or of the tray, come from. */
 async function homesConcerned(db: Connection, jobId: number, restoreId: number | null): Promise<number> {
@@ -205,7 +208,7 @@ export async function rehearsePage(
   checkDestination(plan);
   const targets = await targetsFor(db, jobId, plan);
   const { root } = targets;
-  const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE, part);
+  const { rows, pages } = await trayPage(db, jobId, page, REHEARSAL_PAGE, part, targets.pattern?.counts);
   const planned = rows.flatMap((row) => filesOf(row, targets));
   return {
     root,
@@ -245,6 +248,7 @@ export async function rehearseSums(db: Connection, jobId: number, plan: RestoreP
   const freeBytes = freeBytesIn(root);
   return {
     ...sums,
+    unread: plan.layout === "date" || patternOf(plan)?.tellsOfContent ? sums.unread : 0,
     writable: writable + more.files,
     unwritable: entries - writable,
     withGaps,

@@ -3,6 +3,7 @@ import { and, eq, inArray, ne, or, sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { conditionOf, type Evidence, explain } from "../../core/copies/copy";
+import type { CopyFacts } from "../../core/copies/facts";
 import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
 import { bytesIn, type Gaps } from "../../core/restore/gaps";
 import { describeLeftBehind, describeStreams } from "../../core/restore/left-behind";
@@ -20,7 +21,8 @@ import { missingDrive } from "../sources/drives";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import { announce, enqueue } from "../workers/queue";
 import { destinationRoot } from "./delivery";
-import { bagFolder, componentsOf, problemOf, SECOND, type StoredStream, secondFileOf } from "./planned";
+import { bagFolder, componentsOf } from "./placing";
+import { NAMING_COLUMNS, problemOf, SECOND, type StoredStream, secondFileOf } from "./planned";
 import { refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
@@ -179,6 +181,10 @@ interface WorkRow extends FileColumns, SourceColumns {
   streams: StoredStream[] | null;
   marks: number | null;
   first_output: string | null;
+  number: number;
+  facts: CopyFacts | null;
+  nameless: boolean;
+  format: string | null;
   container: string;
   source_size: string;
   home_id: number | null;
@@ -194,7 +200,7 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, o.output as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, o.output as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
@@ -241,7 +247,7 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
       ...bagFolder(form, row.bag),
       ...componentsOf(
         (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
-        { folder: row.folder, name: row.name, stream: stream?.name ?? null, dated: row.dated, modified },
+        { ...row, stream: stream?.name ?? null, modified },
         targets,
       ),
     ],

@@ -11,7 +11,8 @@ import { Problem } from "../problem";
 import { liesWithin } from "../sources/source-folders";
 import type { RestorePlan, Survey } from "./contract";
 import { deliveryFolders } from "./delivery";
-import { fold, SECOND, type StoredStream, secondFileOf, trayParts } from "./planned";
+import { fold } from "./placing";
+import { SECOND, type StoredStream, secondFileOf, trayParts } from "./planned";
 import { filesOf, targetsFor, toRehearsed } from "./queries";
 
 const STEP = 50_000;
@@ -29,7 +30,7 @@ export async function surveyTargets(db: Connection, jobId: number, plan: Restore
   const kinds: Survey["kinds"] = {};
   let existing = 0;
   let meeting = 0;
-  for await (const rows of trayParts(db, jobId, STEP)) {
+  for await (const rows of trayParts(db, jobId, STEP, targets.pattern?.counts)) {
     for (const file of rows.flatMap((row) => filesOf(row, targets))) {
       if (file.problem) continue;
       const target = join(...file.components);

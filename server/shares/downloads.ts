@@ -10,7 +10,8 @@ import { OPENS } from "../passes/best-copy";
 import { OWN_STEP } from "../previews/raw";
 import { Problem } from "../problem";
 import { attachment, downloadName } from "../respond";
-import { fold, WRITABLE } from "../restores/planned";
+import { fold } from "../restores/placing";
+import { WRITABLE } from "../restores/planned";
 import type { Access } from "./access";
 
 interface ChosenCopy {

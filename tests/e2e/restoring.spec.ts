@@ -4,6 +4,7 @@ import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
 import { verifyBag } from "../../io/verify-bag";
 import { readRecords } from "../support/read-records";
+import { fixture } from "../support/volume-truth";
 
 const work = () => process.env.COMPASS_TEST_WORK ?? "";
 const at = (name: "delivery" | "second" | "replacement", ...path: string[]) => join(work(), `e2e-${name}`, ...path);
@@ -147,4 +148,42 @@ test("the handover comes as PDF, and its page says what to do from now on", asyn
   expect(pdf.subarray(-32).toString("latin1")).toContain("%%EOF");
   await page.getByRole("button", { name: "For the file" }).click();
   await expect(page.getByText(/Each entry of this log carries a hash/)).toBeVisible();
+});
+
+test("names by a pattern and second files beside are rehearsed and written as chosen, by the keyboard", async ({ page }) => {
+  const image = join(process.env.COMPASS_SOURCES as string, "named streams.img");
+  writeFileSync(image, fixture("ntfs-features.img.gz"));
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "Named and doubled", client: "Larkfield" });
+  await post(`/api/jobs/${id}/sources`, { path: image });
+  await readRecords(page, id);
+  await chooseAll(page, id);
+  await page.goto(`/jobs/${id}/restore`);
+  const names = page.getByLabel("Names, as {date} {name}");
+  await names.focus();
+  await page.keyboard.type("{number} {nam}");
+  await expect(page.getByText(/A pattern of names has letters and .*; not \{nam\}/)).toBeVisible();
+  await names.fill("{number} {name}");
+  await expect(rehearsal(page).getByText(/0001 /).first()).toBeVisible();
+  const streams = page.getByLabel(/named streams? of \d+ files?/);
+  await streams.focus();
+  await streams.selectOption({ label: "go along in a second file each, as “._name” (RFC 1740)" });
+  await expect(
+    rehearsal(page)
+      .getByText(/\._\d{4} letter\.txt/)
+      .first(),
+  ).toBeVisible();
+  const { violations } = await new AxeBuilder({ page }).analyze();
+  expect(violations.map(({ id: rule }) => rule)).toEqual([]);
+  const button = page.getByRole("button", { name: /^Restore \d+ files$/ });
+  const count = Number((await button.textContent())?.match(/\d+/)?.[0]);
+  await button.focus();
+  await page.keyboard.press("Enter");
+  await expect(results(page).first()).toContainText("written, read again and the same", { timeout: 30_000 });
+  const written = filesBelow(at("delivery", "Named and doubled")).map(({ name }) => name);
+  // The list of what each was called lies beside them.
+  expect(written.filter((name) => name !== "restored files.csv")).toHaveLength(count);
+  const seconds = written.filter((name) => name.startsWith("._"));
+  expect(seconds.length).toBeGreaterThan(0);
+  for (const name of seconds) expect(written).toContain(name.slice(2));
 });

@@ -29,6 +29,7 @@ export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): R
   conflict: "keep-both",
   streams: "leave" as const,
   layout: "tree" as const,
+  names: "",
   asFound: false,
   form: "files" as const,
   bagLimit: null,

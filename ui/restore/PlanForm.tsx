@@ -5,13 +5,14 @@ import TextField from "@mui/material/TextField";
 import type { ReactNode } from "react";
 import { CONFLICTS, LAYOUTS, RESTORE_FORMS, type RestoreForm, type RestoreLayout, type RestorePlan } from "@/server/restores/contract";
 import { DeliveryField } from "./DeliveryField";
+import { NamesField } from "./NamesField";
 import { CONFLICT_WORDS } from "./RehearsalTable";
 import styles from "./restore.module.css";
 
 const LAYOUT_WORDS: Readonly<Record<RestoreLayout, string>> = {
   tree: "In their own folders",
   kind: "By kind",
-  date: "By the day of their last change",
+  date: "By the day they were taken or changed",
   flat: "All in one folder",
 };
 
@@ -25,7 +26,7 @@ const BAG_LIMITS = [
 ] as const;
 
 /** What of a plan the form says; the rest is said file by file. */
-export type Wishes = Pick<RestorePlan, "delivery" | "conflict" | "layout" | "form" | "bagLimit"> & {
+export type Wishes = Pick<RestorePlan, "delivery" | "conflict" | "layout" | "names" | "form" | "bagLimit"> & {
   /** The delivery folder takes the place of a lost drive: no folder is named. */
   readonly replaces: boolean;
 };
@@ -34,6 +35,7 @@ export const FIRST_WISHES: Wishes = {
   replaces: false,
   conflict: "keep-both",
   layout: "tree",
+  names: "",
   form: "files",
   bagLimit: null,
 };
@@ -72,7 +74,7 @@ export function PlanForm({ jobId, folder, onFolder, wishes, onWishes, children }
         jobId={jobId}
         value={delivery}
         onChange={(next, back) =>
-          onWishes({ ...wishes, delivery: next, replaces: back, ...(back ? { layout: "tree", form: "files" } : {}) })
+          onWishes({ ...wishes, delivery: next, replaces: back, ...(back ? { layout: "tree", names: "", form: "files" } : {}) })
         }
       />
       {!replaces && (
@@ -88,6 +90,7 @@ export function PlanForm({ jobId, folder, onFolder, wishes, onWishes, children }
         choice("If a file is already there", conflict, CONFLICTS, CONFLICT_WORDS, (next) => onWishes({ ...wishes, conflict: next }))}
       {!replaces &&
         choice<RestoreLayout>("How the files lie there", layout, LAYOUTS, LAYOUT_WORDS, (next) => onWishes({ ...wishes, layout: next }))}
+      {!replaces && <NamesField value={wishes.names} onChange={(names) => onWishes({ ...wishes, names })} />}
       {!replaces && choice<RestoreForm>("What is made", form, RESTORE_FORMS, FORM_WORDS, (next) => onWishes({ ...wishes, form: next }))}
       {form === "bag" && (
         <TextField

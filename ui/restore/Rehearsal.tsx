@@ -46,11 +46,11 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   // The same for every press until one has been answered: pressing twice starts one restore.
   const [asked, setAsked] = useState(() => crypto.randomUUID());
   const { replaces, ...wished } = wishes;
-  const { conflict, layout, form, bagLimit, delivery } = wished;
+  const { conflict, layout, names, form, bagLimit, delivery } = wished;
   const folder = named ?? job?.title ?? "";
   const destination = replaces ? "" : folder;
   const plan: RestorePlan = { destination, ...wished, kinds: {}, choices: {}, streams, asFound };
-  const what = { destination, delivery, layout, form, streams, trayBytes, trayCount };
+  const what = { destination, delivery, layout, names, form, streams, trayBytes, trayCount };
   const enabled = replaces || folder.trim() !== "";
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), what, page, part],
@@ -118,6 +118,12 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
               <input type="checkbox" checked={asFound} onChange={(event) => setAsFound(event.target.checked)} />
               Bytes that belong to other files now: write what stands there today (otherwise zeros)
             </label>
+          )}
+          {sums && sums.unread > 0 && (
+            <p className={styles.lead}>
+              What {countText(sums.unread)} of them {sums.unread === 1 ? "says of itself" : "say of themselves"} (when a picture was taken,
+              a title) is not read, or not yet: their names and places go by the date of their last change.
+            </p>
           )}
           {sums && <Attached sums={sums} wish={streams} onWish={setStreams} />}
           {form === "bag" && (
