@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { CONDITIONS } from "../../core/copies/vocabulary";
 import { KINDS } from "../../core/formats/format";
 import { LAYOUTS, NamePattern, PatternError } from "../../core/restore/arrange";
 import { CONFLICTS, RESTORE_FORMS, STREAM_WISHES } from "../../core/restore/wishes";
@@ -79,12 +80,18 @@ export const rehearsedFile = z.object({
   path: z.string(),
   target: z.string(),
   size: z.number(),
-  condition: z.string(),
+  condition: z.enum(CONDITIONS),
   modified: z.coerce.date().nullable(),
   /** The item's best copy is meant, whichever that is when the restore begins; false: this one was chosen. */
   best: z.boolean(),
   /** Why it will not be written; null when it will. */
   problem: z.string().nullable(),
+  /** How much of it is left (0 … 1), whether it is a live file, and whether its content opens; null: nobody has looked. */
+  survival: z.number(),
+  live: z.boolean(),
+  opens: z.enum(["yes", "no", "unknown"]).nullable(),
+  /** The condition of the item's best copy, where that is another one and better; null: there is none. */
+  better: z.enum(CONDITIONS).nullable(),
   /** Bytes that will be missing in it, as far as is known now. */
   missing: z.number(),
   exists: present.nullable(),
@@ -138,6 +145,9 @@ export const rehearsalSums = z.object({
   unwritable: z.number(),
   /** Files of which bytes will be missing. */
   withGaps: z.number(),
+  /** Files that do not open, and those of which a better copy is known than the one chosen. */
+  unopened: z.number(),
+  better: z.number(),
   /** Named streams the chosen items have, whether they are written or not, and the items that have some. */
   streams: z.number(),
   withStreams: z.number(),

@@ -1,11 +1,12 @@
 import { type SQL, sql } from "drizzle-orm";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { CopyFacts } from "../../core/copies/facts";
-import { ABSENCE_WORDS } from "../../core/copies/vocabulary";
+import { ABSENCE_WORDS, CONDITIONS, type Condition } from "../../core/copies/vocabulary";
 import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
 import type { Kind } from "../../core/formats/format";
 import { type TwoFiles, twoFileLayout } from "../../core/restore/two-files";
 import type { Connection } from "../database/connection";
+import { OPENS } from "../passes/best-copy";
 
 /** What stands in place of a stream's number for all of them in the second file of the two-file form. */
 export const SECOND = -1;
@@ -36,7 +37,7 @@ export interface TrayRow extends Record<string, unknown> {
   folder: string;
   size: string;
   modified: string | null;
-  condition: string;
+  condition: Condition;
   readable: boolean;
   absent: Absence | null;
   missing: string;
@@ -48,6 +49,11 @@ export interface TrayRow extends Record<string, unknown> {
   facts: CopyFacts | null;
   nameless: boolean;
   format: string | null;
+  survival: number;
+  live: boolean;
+  opens: "yes" | "no" | "unknown" | null;
+  /** The condition of the item's best copy, where that is another one and better. */
+  better: Condition | null;
 }
 
 /** Bytes of a copy that are known to be missing. */
@@ -72,17 +78,32 @@ export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
 const SORTED = 20_000;
 /** What the name of a copy may go by, beside the name it had. */
 export const NAMING_COLUMNS = sql`c.facts, octet_length(c.name_raw) = 0 as nameless, c.evidence->'content'->>'format' as format`;
-const TRAY_COLUMNS = sql`e.number, ${NAMING_COLUMNS}, e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
+const RANK = (row: string) =>
+  `array_position(array[${CONDITIONS.map((condition) => `'${condition}'`).join(",")}], ${row}.condition), -${row}.survival`;
+/** The best copy of a tray's item, where another one is chosen that is worse. */
+const BETTER = sql.raw(`(select b.condition from items k join copies b on b.id = k.best_copy_id
+  where k.id = e.item_id and b.id <> e.copy_id and (${RANK("b")}) < (${RANK("c")}))`);
+const OPENED = sql.raw(OPENS("c"));
+const TRAY_COLUMNS = sql`c.survival, c.state = 'live' as live, ${OPENED} as opens, case when e.chosen_copy then ${BETTER} end as better, e.number, ${NAMING_COLUMNS}, e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
   (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder,
   (select k.kind from items k where k.id = e.item_id) as kind`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
   sql`select distinct item_id from tray_entries where job_id = ${jobId} and item_id > ${after} order by item_id offset ${offset} limit ${limit}`;
 
-/** Which of the tray's files a page shows: all, those of which bytes are missing, those that cannot be written. */
-export const TRAY_PARTS = ["all", "gaps", "unwritable"] as const;
+/**
+ * Which of the tray's files a page shows: all, those of which bytes are missing, that do not open, of which a better copy is known, that
+ * cannot be written.
+ */
+export const TRAY_PARTS = ["all", "gaps", "unopened", "better", "unwritable"] as const;
 export type TrayPart = (typeof TRAY_PARTS)[number];
 const WITH_GAPS = sql`(case when c.condition = 'partial' and ${WRITABLE} then ${MISSING} > 0 else false end)`;
-const PARTS: Readonly<Record<TrayPart, SQL>> = { all: sql`true`, gaps: WITH_GAPS, unwritable: sql`(not ${WRITABLE})` };
+const PARTS: Readonly<Record<TrayPart, SQL>> = {
+  all: sql`true`,
+  gaps: WITH_GAPS,
+  unopened: sql`(${OPENED} = 'no') is true`,
+  better: sql`(e.chosen_copy and ${BETTER} is not null)`,
+  unwritable: sql`(not ${WRITABLE})`,
+};
 
 /** The order in which the copies of a restore are numbered, where names go by that. */
 export const NUMBERED_BY = sql`f.path, c.name, e.copy_id`;
@@ -154,6 +175,8 @@ export interface TraySums {
   readonly streams: number;
   readonly streamBytes: number;
   readonly withStreams: number;
+  readonly unopened: number;
+  readonly better: number;
   /** Files of which it was not read what they say of themselves. */
   readonly unread: number;
   readonly readOnly: number;
@@ -172,6 +195,7 @@ export async function sumTray(
       count(*) filter (where ${WITH_GAPS}) as "withGaps",
       coalesce(sum(c.size) filter (where ${fits}), 0)::bigint as bytes,
       coalesce(sum(ceil(c.size::numeric / ${on.block}) * ${on.block}) filter (where ${fits}), 0)::bigint as needed, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
+      count(*) filter (where ${PARTS.unopened}) as unopened, count(*) filter (where ${PARTS.better}) as better,
       count(*) filter (where c.facts is null and ${WRITABLE} and c.size > 0) as unread,
       count(*) filter (where c.streams is not null) as "withStreams", count(*) filter (where c.marks & ${FILE_MARK.readOnly} <> 0) as "readOnly",
       count(*) filter (where c.marks & ${FILE_MARK.hidden} <> 0) as hidden,
@@ -187,6 +211,8 @@ export async function sumTray(
     streams: Number(sums.streams),
     streamBytes: Number(sums.streamBytes),
     withStreams: Number(sums.withStreams),
+    unopened: Number(sums.unopened),
+    better: Number(sums.better),
     unread: Number(sums.unread),
     readOnly: Number(sums.readOnly),
     hidden: Number(sums.hidden),

@@ -107,7 +107,12 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     condition: row.condition,
     modified,
     best: !row.chosen_copy,
+    survival: row.survival,
+    live: row.live,
+    opens: row.opens,
+    better: row.better,
   };
+  const beside = { condition: "not-checked", opens: null, better: null, missing: 0 } as const;
   const content: PlannedFile = {
     ...shared,
     stream: null,
@@ -125,7 +130,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     const path = `${row.folder}/${SECOND_FILE}${row.name}`;
     const components = [...content.components.slice(0, -1), `${SECOND_FILE}${content.components.at(-1)}`];
     const problem = content.problem ?? tooLargeFor(bytes, largestFile);
-    return [content, { ...shared, stream: SECOND, path, components, size: bytes, condition: "not-checked", problem, missing: 0 }];
+    return [content, { ...shared, stream: SECOND, path, components, size: bytes, problem, ...beside }];
   }
   const streams = (row.streams ?? []).map(
     (stream, index): PlannedFile => ({
@@ -134,9 +139,8 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
       path: `${row.folder}/${streamFileName(row.name, stream.name)}`,
       components: [...above, ...componentsOf(home, { ...row, modified, stream: stream.name }, targets)],
       size: stream.size,
-      condition: "not-checked",
+      ...beside,
       problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : tooLargeFor(stream.size, largestFile),
-      missing: 0,
     }),
   );
   return [content, ...streams];

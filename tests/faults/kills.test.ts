@@ -10,10 +10,11 @@ import { createJob } from "../../server/jobs/commands";
 import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { startRestore } from "../../server/restores/commands";
+import { listRestores } from "../../server/restores/queries";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
-import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { jobWith, readFolder, startTestBench, type TestBench, until } from "../support/bench";
 import { planTo, wholeRestore } from "../support/restores";
 import { unsteadyLink } from "../support/unsteady-link";
 import { copiesAt, imageSource, pathOf, readTruth } from "../support/volume-truth";
@@ -209,6 +210,45 @@ describe("a restore", () => {
       last.kill("SIGKILL");
     }
   }, 400_000);
+});
+
+describe("a restore of very many files", () => {
+  it.runIf(LONG)(
+    "of 2,000, whose worker is killed 50 times at any moment, writes every one once under its own name",
+    async () => {
+      const random = randomFrom(11);
+      const folder = join(bench.sources, "two thousand");
+      mkdirSync(folder);
+      const truths = new Map<string, string>();
+      for (let number = 0; number < 2000; number += 1) {
+        const content = Buffer.from(`file ${number}\n`.repeat(1 + random(400)));
+        writeFileSync(join(folder, `note ${number}.txt`), content);
+        truths.set(`/note ${number}.txt`, sha256(join(folder, `note ${number}.txt`)));
+      }
+      const { jobId } = await readFolder(bench, folder, "Two thousand");
+      let killed = 0;
+      for (let round = 0; killed < 50; round += 1) {
+        await changeTray(bench.db, jobId, { everything: true, chosen: true });
+        const id = await startRestore(bench.db, jobId, planTo(`Very many ${round}`));
+        const state = async () => (await listRestores(bench.db, jobId)).find((each) => each.id === id)?.state;
+        while (killed < 50 && (await state()) !== "done") {
+          const worker = started();
+          await pause(1000 + random(2500));
+          worker.kill("SIGKILL");
+          killed += 1;
+        }
+        const last = started();
+        await until(async () => (await state()) === "done", 120);
+        const done = await wholeRestore(bench.db, jobId, id);
+        expect(done.counts.verified).toBe(2000);
+        checkRestore(done, 2000, truths);
+        checkNothingLeft(bench.delivery);
+        last.kill("SIGKILL");
+      }
+      console.log(`${killed} kills`);
+    },
+    900_000,
+  );
 });
 
 describe("a preview", () => {

@@ -135,4 +135,35 @@ describe("the rehearsal", () => {
     expect(await countOf("gaps")).toBe(sums.withGaps);
     expect(sums.unwritable + sums.withGaps).toBeGreaterThan(0);
   });
+
+  it("says what does not open, and where a better copy is known than the one that was chosen", async () => {
+    // A copy of another file stands for an older, damaged one of the first.
+    const [first, second, third] = chosen as [Item, Item, Item];
+    await bench.pool.query("update copies set item_id = $2, condition = 'partial', survival = 0.5 where id = $1 returning id", [
+      second.bestCopyId,
+      first.id,
+    ]);
+    await bench.pool.query("update copies set evidence = evidence || $2::jsonb where id = $1", [
+      third.bestCopyId,
+      JSON.stringify({ content: { finding: "damaged", format: "jpeg", checked: true } }),
+    ]);
+    const looked = async () => {
+      const { files, better, unopened } = await rehearse(bench.db, jobId, planTo("Looked at"));
+      const pages = await Promise.all((["better", "unopened"] as const).map((part) => trayPage(bench.db, jobId, 0, 50, part)));
+      const told = { better: files.filter((file) => file.better), unopened: files.filter(({ opens }) => opens === "no") };
+      expect([better, unopened]).toEqual([told.better.length, told.unopened.length]);
+      expect(pages.map(({ rows }) => rows.map((row) => Number(row.copy_id)))).toEqual([
+        told.better.map(({ copyId }) => copyId),
+        told.unopened.map(({ copyId }) => copyId),
+      ]);
+      return { better: told.better.map(({ copyId, better: than }) => [copyId, than]), unopened: told.unopened.map(({ copyId }) => copyId) };
+    };
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await changeTray(bench.db, jobId, { copies: [second.bestCopyId, third.bestCopyId], chosen: true });
+    expect(await looked()).toEqual({ better: [[second.bestCopyId, "whole"]], unopened: [third.bestCopyId] });
+    // Taken instead, nothing better is known any more.
+    await changeTray(bench.db, jobId, { copies: [second.bestCopyId], chosen: false });
+    await changeTray(bench.db, jobId, { items: [first.id], chosen: true });
+    expect((await looked()).better).toEqual([]);
+  });
 });

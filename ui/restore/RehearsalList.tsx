@@ -7,8 +7,8 @@ import { countText } from "../instruments/words";
 import { RehearsalTable } from "./RehearsalTable";
 import styles from "./restore.module.css";
 
-/** Which files are listed: all, those whose name is taken, those with gaps, those that cannot be written. */
-export type Part = "all" | "there" | "gaps" | "unwritable";
+/** Which files are listed: all, those whose name is taken, and those with something to look at before they are written. */
+export type Part = "all" | "there" | "gaps" | "unopened" | "better" | "unwritable";
 
 interface Props {
   jobId: number;
@@ -30,6 +30,8 @@ export function RehearsalList({ jobId, data, sums, surveyed, part, onPart, onPag
     ["all", "All", (sums?.writable ?? 0) + (sums?.unwritable ?? 0)],
     ["there", "Already there", there],
     ["gaps", "With gaps", sums?.withGaps ?? 0],
+    ["unopened", "Do not open", sums?.unopened ?? 0],
+    ["better", "With a better copy", sums?.better ?? 0],
     ["unwritable", "Cannot be written", sums?.unwritable ?? 0],
   ];
   const files = part === "there" ? (surveyed?.conflicts ?? []) : data.files;

@@ -7,7 +7,7 @@ import { CONFLICTS, type Conflict, type RehearsedFile, type RestorePlan } from "
 import { write } from "../data/request";
 import { useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, CONDITION_WORDS, exactBytes, momentText } from "../instruments/words";
+import { bytesText, CONDITION_WORDS, exactBytes, momentText, standingText } from "../instruments/words";
 import { useTrayChange } from "../items/use-tray-change";
 import styles from "./restore.module.css";
 
@@ -34,6 +34,11 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
   const tray = useTrayChange(jobId);
   const { data: job } = useJob(jobId);
   const zone = job?.timeZone ?? "UTC";
+  // Changes of the tray are made one after the other.
+  const takeBest = ({ itemId, copyId }: RehearsedFile) => {
+    tray.change({ copies: [copyId], chosen: false });
+    tray.change({ items: [itemId], chosen: true });
+  };
   return (
     <>
       <Problem>{problemText(tray.error)}</Problem>
@@ -64,7 +69,16 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
                 </small>
               </td>
               <td>
-                {CONDITION_WORDS[file.condition] ?? file.condition}
+                {file.stream === null ? standingText(file) : CONDITION_WORDS[file.condition]}
+                {file.opens === "no" && <small>does not open</small>}
+                {file.better && (
+                  <small>
+                    a better copy is known: {CONDITION_WORDS[file.better]}{" "}
+                    <Button variant="text" onClick={() => takeBest(file)}>
+                      Take that
+                    </Button>
+                  </small>
+                )}
                 {file.missing > 0 && !file.problem && <small title={exactBytes(file.missing)}>{bytesText(file.missing)} missing</small>}
               </td>
               <td className={styles.number} title={exactBytes(file.size)}>
