@@ -2,9 +2,9 @@ import { join } from "node:path";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { MemorySource } from "../core/bytes/byte-source";
-import { LayoutSource } from "../core/bytes/layout";
+import { type Layout, LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
-import { bytesIn, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
+import { bytesIn, type Gaps, gapsOf, hasGaps, NO_GAPS, OwnBytes } from "../core/restore/gaps";
 import { takenFor } from "../core/restore/wishes";
 import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
@@ -34,7 +34,7 @@ export type RestoreRequest =
       readonly ask: "stage";
       readonly asFound: boolean;
       readonly guarded: Guarded;
-      readonly works: readonly (RestoreWork & { readonly workingName: string })[];
+      readonly works: readonly StagedWork[];
       /** Names this restore has given since the last request. */
       readonly given: readonly string[];
     }
@@ -59,6 +59,9 @@ export interface Refused {
   readonly refused: string;
   readonly stop: WritingStop | null;
 }
+
+/** A file to be written, under which working name; with the layout of its repaired form over its content, where that is to be written. */
+type StagedWork = RestoreWork & { readonly workingName: string; readonly repaired?: Layout };
 
 /** A file that had got its name already. */
 export interface Named extends ReadBack {
@@ -111,7 +114,7 @@ function newlyBad(): [sourceId: number, ranges: readonly Range[]][] {
   });
 }
 
-function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string }, asFound: boolean): StagedFile {
+function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): StagedFile {
   const { begun, components } = work;
   const conflict = takenFor(work.conflict);
   // An earlier worker was ended between giving the file its name and noting that.
@@ -123,14 +126,17 @@ function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string 
   try {
     const content = new LayoutSource(own?.disk ?? diskOf(work), work.layout);
     const { workingName, modified, readOnly } = work;
-    const bytes = asFound ? content : new OwnBytes(content);
-    const same = work.conflict === "compare" && !isGiven(delivery, components) ? delivery.sizeOf(components) === content.size : false;
+    // What is repaired was worked out without the bytes of other files.
+    const bytes = work.repaired ? new LayoutSource(new OwnBytes(content), work.repaired) : asFound ? content : new OwnBytes(content);
+    // What is missing in a file shows in what is made of it; its words say so.
+    const gapsNow = () => (work.repaired ? NO_GAPS : gapsOf(content));
+    const same = work.conflict === "compare" && !isGiven(delivery, components) ? delivery.sizeOf(components) === bytes.size : false;
     if (same) {
       const output = join(delivery.path, ...components);
       const there = delivery.hashOf(output);
       // The content is read first: what of it cannot be read shows in its gaps then.
       if (there && hashContent(bytes) === there.sha256) {
-        const gaps = gapsOf(content);
+        const gaps = gapsNow();
         given.add(fold(output));
         return { same: { ...there, output, gaps: hasGaps(gaps) ? gaps : null, leftAt: delivery.leftAt(components) } };
       }
@@ -139,7 +145,7 @@ function stageOne(delivery: Delivery, work: RestoreWork & { workingName: string 
     const name = work.second ? ownName(delivery, staged, conflict) : nextName(delivery, staged, conflict);
     return name === null
       ? { problem: work.second ? SECOND_TAKEN : "No free name was found at the destination.", stop: null }
-      : { staged, gaps: gapsOf(content), name, output: delivery.outputOf(staged, name) };
+      : { staged, gaps: gapsNow(), name, output: delivery.outputOf(staged, name) };
   } finally {
     own?.close();
   }

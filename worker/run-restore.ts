@@ -1,9 +1,12 @@
 import type { Worker } from "node:worker_threads";
+import type { Layout } from "../core/bytes/layout";
 import { hasGaps } from "../core/restore/gaps";
 import { READ_ONLY_LEFT } from "../core/restore/left-behind";
+import { repairedName } from "../core/restore/names";
 import { takenFor } from "../core/restore/wishes";
 import type { Staged } from "../io/deliver";
 import { describeWriteError, type WritingStop } from "../io/system-errors";
+import { runTask } from "../server/content/pool";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { bagsOf, listBeside } from "../server/restores/closing";
@@ -117,6 +120,7 @@ async function writeFiles(
 ): Promise<boolean> {
   const { asFound } = restore;
   let refused: Failed | null = null;
+  const plans = new Map<number, RepairPlanned>();
   // A source may have been added since the last files were written.
   const guarded = await guardedOf(db, restore.jobId);
   const stage = async (files: readonly RestoreWork[], names: readonly string[]) => {
@@ -124,7 +128,7 @@ async function writeFiles(
       ask: "stage",
       asFound,
       guarded,
-      works: files.map((work) => ({ ...work, workingName: `${work.resultId}` })),
+      works: files.map((work) => ({ ...work, workingName: `${work.resultId}`, ...plans.get(work.resultId) })),
       given: names,
     });
     for (const [sourceId, ranges] of staging.bad) await db.transaction((tx) => noteUnreadable(tx, sourceId, ranges));
@@ -147,8 +151,9 @@ async function writeFiles(
           state: file.named.gaps ? "gaps" : "verified",
           leftBehind: work.leftBehind.length > 0 ? work.leftBehind : null,
           ...file.named,
+          ...madeOf(plans.get(id)),
         });
-      else if ("same" in file) settled.push({ id, state: "same", problem: SAME_THERE, ...file.same });
+      else if ("same" in file) settled.push({ id, state: "same", ...file.same, ...madeOf(plans.get(id)), problem: SAME_THERE });
       else ready.push({ work, file });
     });
     if (!(await settle(db, restore, settled))) return null;
@@ -156,7 +161,9 @@ async function writeFiles(
     refused ??= stopped;
     return ready;
   };
-  let ready = await sort(works, await stage(works, given));
+  const worth = await withoutUnrepaired(db, restore, works, plans);
+  if (!worth) return false;
+  let ready = await sort(worth, await stage(worth, given));
   try {
     for (let tries = 0; ready && ready.length > 0 && tries < MOST_TRIES; tries += 1) {
       const facts = ready.map(({ work, file }) => ({
@@ -166,6 +173,7 @@ async function writeFiles(
         fromDevice: file.staged.fromDevice,
         gaps: hasGaps(file.gaps) ? file.gaps : null,
         leftBehind: leftBehindBy(work, file.staged),
+        ...madeOf(plans.get(work.resultId)),
       }));
       const writing = facts.map((fact): Settled => ({ ...fact, state: "writing" }));
       if (!(await settle(db, restore, writing))) return false;
@@ -209,6 +217,42 @@ async function writeFiles(
     const staged = (ready ?? []).map(({ file }) => file.staged);
     if (staged.length > 0) await ask(thread, { ask: "discard", files: staged }).catch(() => undefined);
   }
+}
+
+/** How a file is written repaired. */
+interface RepairPlanned {
+  readonly repaired: Layout;
+  readonly words: string;
+}
+
+/** What is only known of a file once it is repaired: how that was done, and its bytes. */
+const madeOf = (plan: RepairPlanned | undefined): Pick<Settled, "problem" | "size"> =>
+  plan ? { problem: plan.words, size: plan.repaired.size } : {};
+
+/** Works out how files are repaired, and settles those that cannot be. @returns those that are written; null: the restore was taken over */
+async function withoutUnrepaired(
+  db: Database,
+  restore: ClaimedRestore,
+  works: readonly RestoreWork[],
+  plans: Map<number, RepairPlanned>,
+): Promise<RestoreWork[] | null> {
+  const settled: Settled[] = [];
+  const worth: RestoreWork[] = [];
+  for (const work of works) {
+    const { resultId, repairOf, components } = work;
+    if (repairOf === null) {
+      worth.push(work);
+      continue;
+    }
+    const plan = await runTask("planRepair", [repairOf.copyId]).catch((error: Error) =>
+      isDatabaseLost(error) ? Promise.reject(error) : error.message,
+    );
+    if (plan && typeof plan === "object") {
+      plans.set(resultId, { repaired: plan.layout, words: plan.words });
+      worth.push({ ...work, components: [...components.slice(0, -1), repairedName(repairOf.name, plan.unpacked)] });
+    } else settled.push({ id: resultId, state: "skipped", problem: plan ?? "Nothing in it can be repaired here." });
+  }
+  return (await settle(db, restore, settled)) ? worth : null;
 }
 
 /** What of a file did not go along, in words; null: nothing. */

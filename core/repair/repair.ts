@@ -1,6 +1,6 @@
 import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
-import { LayoutSource, layoutOf } from "../bytes/layout";
+import { type Layout, LayoutSource, layoutOf } from "../bytes/layout";
 import type { Format, Verdict } from "../formats/format";
 import { runReader } from "../formats/reader-faults";
 import { formatById, identify, runCheck } from "../formats/registry";
@@ -18,6 +18,8 @@ import { repairZip } from "./zip-repair";
 export interface RepairedFile {
   readonly format: Format;
   readonly content: ByteSource;
+  /** Where its bytes stand: "disk" stretches are places in the damaged file. */
+  readonly layout: Layout;
   readonly done: readonly string[];
   readonly extension: string | null;
   readonly before: Verdict;
@@ -60,9 +62,10 @@ export function repair(damaged: ByteSource, name: string, sibling: ByteSource | 
   const repaired = attempt(repairer, damaged, sibling);
   if (!repaired) return null;
   const size = repaired.segments.reduce((sum, { length }) => sum + length, 0);
-  const content = new LayoutSource(damaged, layoutOf(repaired.segments, size));
+  const layout = layoutOf(repaired.segments, size);
+  const content = new LayoutSource(damaged, layout);
   const after = repaired.extension ? UNPACKED : runCheck(format, content);
-  return { format, content, done: repaired.done, extension: repaired.extension ?? null, before, after };
+  return { format, content, layout, done: repaired.done, extension: repaired.extension ?? null, before, after };
 }
 
 const UNPACKED: Verdict = { verdict: "cannot-tell", reason: "what was packed is whatever it was" };

@@ -57,3 +57,12 @@ function shorten(name: string, limit: number): string {
 
 /** A named stream becomes a file beside its own, whose name holds both. */
 export const streamFileName = (name: string, stream: string) => `${name} [${stream.replaceAll("/", "_")}]`;
+
+/**
+ * The name of a repaired file, which never passes for the original: "letter.docx" → "letter (repaired).docx".
+ * @param unpacked it is what was packed: its last extension is that of the package
+ */
+export function repairedName(name: string, unpacked: boolean): string {
+  const { stem, extension } = splitName(name);
+  return `${stem} (repaired)${unpacked ? "" : extension}`;
+}

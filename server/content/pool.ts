@@ -73,6 +73,7 @@ const TASKS_EACH = 400;
 /** Tasks that may take longer than a preview, because somebody asked for them or nobody waits. */
 const LONG: Partial<Record<TaskName, number>> = {
   repair: 20_000,
+  planRepair: 60_000,
   repairedPicture: 20_000,
   writeRepaired: LONG_MS,
   hash: 24 * 3_600_000,

@@ -15,7 +15,7 @@ import { documentText, textOf } from "../previews/texts";
 import { joinedDatabase, recordCandidatesOf } from "../records/candidates";
 import type { RecordsQuery } from "../records/contract";
 import { recordsAsCsv, recordsOf } from "../records/read";
-import { lookAtRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
+import { lookAtRepair, planRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
 import type { RestorePlan } from "../restores/contract";
 import { readDelivered } from "../restores/delivery";
 import { lookAtRestored } from "../restores/since";
@@ -51,6 +51,7 @@ export const tasks = {
   thumbnail: async (copyId: number) => drawnThumbnail(await copyOf(copyId)),
   repair: (copyId: number) => lookAtRepair(db(), copyId),
   repairedPicture: (copyId: number) => repairedPicture(db(), copyId),
+  planRepair: (copyId: number) => planRepair(db(), copyId),
   writeRepaired: (copyId: number) => writeRepaired(db(), copyId),
   /** The id of the format a content begins with, for players. */
   begins: async (copyId: number) => beginningOf(await copyOf(copyId)),

@@ -472,6 +472,8 @@ export const restores = pgTable(
     bagLimit: bytes("bag_limit"),
     /** What becomes of named streams, resource forks and extended attributes. */
     streams: text("streams").$type<StreamWish>().notNull().default("leave"),
+    /** Files that do not open are written repaired as well, where that can be done. */
+    repaired: boolean("repaired").notNull().default(false),
     /** Bytes that belong to other files now are written as they stand, instead of zeros. */
     asFound: boolean("as_found").notNull().default(false),
     /** The press of the button that asked for it: the same one never starts two. */
@@ -500,7 +502,7 @@ export const restoreResults = pgTable(
       .references(() => restores.id, { onDelete: "cascade" }),
     itemId: bytes("item_id").notNull(),
     copyId: bytes("copy_id").notNull(),
-    /** Which of the copy's named streams is written, or all in the second file of the two-file form (-1); null: its content. */
+    /** Which of the copy's named streams is written, or all in the second file of the two-file form (-1), or its repaired form (-2); null: its content. */
     stream: integer("stream"),
     /** Where it stood for the client. */
     path: text("path").notNull(),

@@ -19,11 +19,13 @@ export function plainResult(result: Result): string {
 
 /** Sums of a restore in a sentence. */
 export function restoreText({ state, counts, problem }: Restore): string {
-  const { files, settled, verified, gaps, same, skipped, failed, since, missing } = counts;
+  const { files, settled, verified, gaps, same, sameGaps, skipped, failed, since, missing } = counts;
   const parts = [
     `${countText(verified)} verified`,
     gaps > 0 ? `${countText(gaps)} with gaps (${exactBytes(missing)} missing in all)` : null,
-    same > 0 ? `${countText(same)} already there with the same bytes` : null,
+    same > 0
+      ? `${countText(same)} already there with the same bytes${sameGaps > 0 ? ` (${countText(sameGaps)} of them with gaps)` : ""}`
+      : null,
     skipped > 0 ? `${countText(skipped)} skipped` : null,
     failed > 0 ? `${countText(failed)} not restored` : null,
     files > settled ? `${countText(files - settled)} not written yet` : null,

@@ -2,10 +2,12 @@ import { randomUUID } from "node:crypto";
 import { extname } from "node:path";
 import { sql } from "drizzle-orm";
 import { type ByteSource, readBytes } from "../../core/bytes/byte-source";
+import type { Layout } from "../../core/bytes/layout";
 import type { Verdict } from "../../core/formats/format";
 import { identify, runCheck } from "../../core/formats/registry";
 import { canRepair, likesSibling, type RepairedFile, repair } from "../../core/repair/repair";
-import { safeComponents } from "../../core/restore/names";
+import { OwnBytes } from "../../core/restore/gaps";
+import { repairedName, safeComponents } from "../../core/restore/names";
 import { type Delivery, DeliveryError } from "../../io/deliver";
 import { describeWriteError } from "../../io/system-errors";
 import type { Connection, Database } from "../database/connection";
@@ -65,10 +67,7 @@ export async function writeRepaired(db: Database, copyId: number): Promise<Repai
   if (refused) throw new Problem(refused, 409);
   const written = await withRepaired(db, copy, (repaired) => {
     if (!repaired) throw new Problem("This file cannot be repaired here.", 409);
-    const extension = extname(copy.name);
-    const stem = copy.name.slice(0, copy.name.length - extension.length);
-    // A repaired file never passes for the original.
-    const name = repaired.extension ? `${stem} (repaired)` : `${stem} (repaired)${extension}`;
+    const name = repairedName(copy.name, repaired.extension !== null);
     let delivery: Delivery | null = null;
     try {
       delivery = openDelivery({ destination, delivery: null }, `repair-${randomUUID()}`);
@@ -85,6 +84,34 @@ export async function writeRepaired(db: Database, copyId: number): Promise<Repai
   return written;
 }
 
+/** A repaired form of a copy's content, to be written by whoever has it open. */
+export interface RepairPlan {
+  /** "disk" stretches are places in the content. */
+  readonly layout: Layout;
+  /** What was done, and whether it opens now, in words. */
+  readonly words: string;
+  readonly unpacked: boolean;
+}
+
+/** How a copy is repaired; null: nothing in it can be. @throws Problem when it is too large for that */
+export async function planRepair(db: Connection, copyId: number): Promise<RepairPlan | null> {
+  return withRepaired(
+    db,
+    await storedCopy(db, copyId),
+    (repaired, like) =>
+      repaired && {
+        layout: repaired.layout,
+        unpacked: repaired.extension !== null,
+        words: describeRepair(repaired, like),
+      },
+  );
+}
+
+function describeRepair({ done, after }: RepairedFile, like: string | null): string {
+  const still = after.verdict === "damaged" ? ` It still does not open: ${after.reason}.` : "";
+  return `Repaired: ${done.join("; ")}${like ? `, after ${like}` : ""}.${still}`;
+}
+
 /** Repairs a copy's content, alone or by the model of a sound one, and gives it to `use` while the sources are open. */
 async function withRepaired<T>(
   db: Connection,
@@ -93,7 +120,9 @@ async function withRepaired<T>(
 ): Promise<T> {
   if (copy.size > MOST_REPAIRED)
     throw new Problem("This file is too large to be repaired here: restore it, and use the command line.", 413);
-  return withContent(copy, async (content) => {
+  return withContent(copy, async (found) => {
+    // Bytes of other files are none of its own, and go into no repaired one.
+    const content = new OwnBytes(found);
     const alone = repair(content, copy.name);
     const format = identify(content, copy.name);
     if (alone || (format && !canRepair(format)) || (format && runCheck(format, content).verdict === "sound"))
@@ -102,8 +131,8 @@ async function withRepaired<T>(
     for (const sibling of await siblings(db, copy)) {
       if (!sibling.layout) continue;
       const repaired = await withContent(sibling, (model) => {
-        const found = repair(content, copy.name, model);
-        return found && found.after.verdict !== "damaged" ? { used: use(found, sibling.name, content) } : null;
+        const better = repair(content, copy.name, model);
+        return better && better.after.verdict !== "damaged" ? { used: use(better, sibling.name, content) } : null;
       });
       if (repaired) return repaired.used;
     }

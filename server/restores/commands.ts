@@ -8,7 +8,7 @@ import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import type { startRestore as startContract } from "./contract";
 import { checkDestination, destinationRoot } from "./delivery";
-import { NUMBERED_BY, SECOND, type StoredStream, secondFileOf, trayCopies } from "./planned";
+import { DOES_NOT_OPEN, NUMBERED_BY, REPAIRED, SECOND, type StoredStream, secondFileOf, trayCopies, WRITABLE } from "./planned";
 import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
 
 /** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
@@ -35,6 +35,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
         form: whole.form,
         bagLimit: whole.form === "bag" ? whole.bagLimit : null,
         streams: whole.streams,
+        repaired: whole.repaired,
         asFound: whole.asFound,
         asked: asked ?? null,
       })
@@ -59,11 +60,14 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
         select (s.n - 1)::int, c.name || ' [' || replace(s.stream->>'name', '/', '_') || ']', (s.stream->>'size')::bigint, 'not-checked'
         from jsonb_array_elements(c.streams) with ordinality s(stream, n) where ${whole.streams === "beside"}
         union all
-        select ${SECOND}, ${SECOND_FILE} || c.name, 0, 'not-checked' where ${whole.streams === "two-file"} and c.streams is not null) x
+        select ${SECOND}, ${SECOND_FILE} || c.name, 0, 'not-checked' where ${whole.streams === "two-file"} and c.streams is not null
+        union all
+        select ${REPAIRED}, regexp_replace(c.name, '(\\.[^.]+)?$', ' (repaired)\\1'), c.size, 'not-checked'
+        where ${whole.repaired} and ${DOES_NOT_OPEN} and ${WRITABLE}) x
       left join jsonb_each_text(${JSON.stringify(whole.choices)}::jsonb) k on k.key = e.copy_id::text
       left join jsonb_each_text(${JSON.stringify(whole.kinds)}::jsonb) d on d.key = i.kind
-      -- Second files come when their first ones have got their names.
-      order by x.stream is not distinct from ${SECOND}, f.path, c.name, e.copy_id, x.stream nulls first`);
+      -- What goes beside a file comes when that has got its name.
+      order by coalesce(x.stream, 0) < 0, f.path, c.name, e.copy_id, x.stream nulls first`);
     if (whole.streams === "two-file") await sizeSecondFiles(tx, id);
     if (!rowCount) throw await nothingToWrite(tx, jobId);
     if (whole.form === "bag") await assignBags(tx, id, whole.bagLimit);

@@ -49,6 +49,8 @@ export const plan = z.object({
   streams: z.enum(STREAM_WISHES).default("leave"),
   /** Whether bytes that belong to other files now are written as they stand; otherwise they are zeros. */
   asFound: z.boolean().default(false),
+  /** Whether files that do not open are written repaired as well, beside them, where that can be done. */
+  repaired: z.boolean().default(false),
   /** Plain files, or a package for the archive, in several where there is a limit. */
   form: z.enum(RESTORE_FORMS).default("files"),
   /** Bytes of files one package holds at most; null: there is one package. */
@@ -75,7 +77,7 @@ export const rehearsedFile = z.object({
   itemId: z.number(),
   copyId: z.number(),
   kind: z.enum(KINDS),
-  /** Which named stream of the item it is, -1: all of them in the second file of the two-file form; null: its content. */
+  /** Which named stream of the item it is, -1: all of them in the second file of the two-file form, -2: its repaired form; null: its content. */
   stream: z.number().nullable(),
   path: z.string(),
   target: z.string(),
@@ -215,8 +217,9 @@ export const counts = z.object({
   settled: z.number(),
   verified: z.number(),
   gaps: z.number(),
-  /** Not written, because the same bytes were there already. */
+  /** Not written, because the same bytes were there already; and how many of these have gaps. */
   same: z.number(),
+  sameGaps: z.number(),
   skipped: z.number(),
   failed: z.number(),
   /** Of those written: replaced, changed or gone since. */

@@ -60,10 +60,22 @@ async function goElsewhere(tx: Connection, restore: Row, to: Destination): Promi
     free !== null && Number(left?.bytes) > free ? "There is not enough free space there for the files that are left either." : null;
   const refused = (await refusalFor(tx, restore.jobId, root)) ?? tooLarge;
   if (refused) throw new Problem(refused, 409);
-  const { jobId, conflict, layout, names, form, bagLimit, streams, asFound } = restore;
+  const { jobId, conflict, layout, names, form, bagLimit, streams, repaired, asFound } = restore;
   const [made] = await tx
     .insert(restores)
-    .values({ jobId, destination: to.destination, delivery: to.delivery, conflict, layout, names, form, bagLimit, streams, asFound })
+    .values({
+      jobId,
+      destination: to.destination,
+      delivery: to.delivery,
+      conflict,
+      layout,
+      names,
+      form,
+      bagLimit,
+      streams,
+      repaired,
+      asFound,
+    })
     .returning({ id: restores.id });
   const id = (made as { id: number }).id;
   await tx.update(restoreResults).set({ restoreId: id, state: "waiting", output: null, sha256: null, gaps: null }).where(open);

@@ -10,6 +10,8 @@ import { OPENS } from "../passes/best-copy";
 
 /** What stands in place of a stream's number for all of them in the second file of the two-file form. */
 export const SECOND = -1;
+/** What stands there for the repaired form of a content that does not open. */
+export const REPAIRED = -2;
 
 /** The second file of a copy in the two-file form; null: nothing has a place in it. */
 export const secondFileOf = (streams: readonly StoredStream[] | null): TwoFiles | null =>
@@ -84,6 +86,8 @@ const RANK = (row: string) =>
 const BETTER = sql.raw(`(select b.condition from items k join copies b on b.id = k.best_copy_id
   where k.id = e.item_id and b.id <> e.copy_id and (${RANK("b")}) < (${RANK("c")}))`);
 const OPENED = sql.raw(OPENS("c"));
+/** A copy whose content was looked into and does not open. */
+export const DOES_NOT_OPEN = sql`((${OPENED} = 'no') is true)`;
 const TRAY_COLUMNS = sql`c.survival, c.state = 'live' as live, ${OPENED} as opens, case when e.chosen_copy then ${BETTER} end as better, e.number, ${NAMING_COLUMNS}, e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
   (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder,
   (select k.kind from items k where k.id = e.item_id) as kind`;
@@ -100,7 +104,7 @@ const WITH_GAPS = sql`(case when c.condition = 'partial' and ${WRITABLE} then ${
 const PARTS: Readonly<Record<TrayPart, SQL>> = {
   all: sql`true`,
   gaps: WITH_GAPS,
-  unopened: sql`(${OPENED} = 'no') is true`,
+  unopened: DOES_NOT_OPEN,
   better: sql`(e.chosen_copy and ${BETTER} is not null)`,
   unwritable: sql`(not ${WRITABLE})`,
 };
@@ -176,6 +180,7 @@ export interface TraySums {
   readonly streamBytes: number;
   readonly withStreams: number;
   readonly unopened: number;
+  readonly unopenedBytes: number;
   readonly better: number;
   /** Files of which it was not read what they say of themselves. */
   readonly unread: number;
@@ -195,7 +200,8 @@ export async function sumTray(
       count(*) filter (where ${WITH_GAPS}) as "withGaps",
       coalesce(sum(c.size) filter (where ${fits}), 0)::bigint as bytes,
       coalesce(sum(ceil(c.size::numeric / ${on.block}) * ${on.block}) filter (where ${fits}), 0)::bigint as needed, coalesce(sum(jsonb_array_length(c.streams)), 0)::bigint as streams,
-      count(*) filter (where ${PARTS.unopened}) as unopened, count(*) filter (where ${PARTS.better}) as better,
+      count(*) filter (where ${PARTS.unopened}) as unopened,
+      coalesce(sum(c.size) filter (where ${PARTS.unopened}), 0)::bigint as "unopenedBytes", count(*) filter (where ${PARTS.better}) as better,
       count(*) filter (where c.facts is null and ${WRITABLE} and c.size > 0) as unread,
       count(*) filter (where c.streams is not null) as "withStreams", count(*) filter (where c.marks & ${FILE_MARK.readOnly} <> 0) as "readOnly",
       count(*) filter (where c.marks & ${FILE_MARK.hidden} <> 0) as hidden,
@@ -212,6 +218,7 @@ export async function sumTray(
     streamBytes: Number(sums.streamBytes),
     withStreams: Number(sums.withStreams),
     unopened: Number(sums.unopened),
+    unopenedBytes: Number(sums.unopenedBytes),
     better: Number(sums.better),
     unread: Number(sums.unread),
     readOnly: Number(sums.readOnly),

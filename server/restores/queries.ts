@@ -3,7 +3,7 @@ import { join } from "node:path";
 import { and, asc, desc, eq, gt, inArray, isNotNull, isNull, or, sql } from "drizzle-orm";
 import type { z } from "zod";
 import { NamePattern } from "../../core/restore/arrange";
-import { streamFileName } from "../../core/restore/names";
+import { repairedName, streamFileName } from "../../core/restore/names";
 import { SECOND_FILE } from "../../core/restore/two-files";
 import { whatIsThere } from "../../io/deliver";
 import { FOLDER } from "../../io/open-searchable";
@@ -29,6 +29,7 @@ import { blockSizeIn, checkDestination, deliveryFolders, destinationRoot, device
 import { bagFolder, componentsOf, homeFolders } from "./placing";
 import {
   problemOf,
+  REPAIRED,
   restoredHomes,
   SECOND,
   secondFileOf,
@@ -49,6 +50,7 @@ export interface Targets {
   readonly layout: RestoreLayout;
   readonly pattern: NamePattern | null;
   readonly streams: StreamWish;
+  readonly repaired: boolean;
   /** What stands above all of them where a package is made; with a limit the number of it is only known when it is begun. */
   readonly above: readonly string[];
   /** Bytes of the largest file the destination's file system takes; null: none that matters, or not known. */
@@ -59,7 +61,7 @@ export interface Targets {
 export async function targetsFor(
   db: Connection,
   jobId: number,
-  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "names" | "form" | "streams">,
+  plan: Pick<RestorePlan, "destination" | "delivery" | "layout" | "names" | "form" | "streams" | "repaired">,
   restoreId: number | null = null,
 ): Promise<Targets> {
   const [job] = await db.select({ timeZone: jobs.timeZone }).from(jobs).where(eq(jobs.id, jobId));
@@ -75,6 +77,7 @@ export async function targetsFor(
     layout: plan.layout,
     pattern: patternOf(plan),
     streams: plan.streams,
+    repaired: plan.repaired,
     above: bagFolder(plan.form, null),
     largestFile: deviceOf(root)?.largestFile ?? null,
   };
@@ -122,15 +125,16 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     problem: problemOf({ ...row, size }) ?? tooLargeFor(size, largestFile),
     missing: row.condition === "partial" ? Number(row.missing) : 0,
   };
-  if (targets.streams === "leave") return [content];
+  const first = targets.repaired && row.opens === "no" ? [content, toRepaired(content)] : [content];
+  if (targets.streams === "leave") return first;
   if (targets.streams === "two-file") {
     const second = secondFileOf(row.streams);
-    if (!second) return [content];
+    if (!second) return first;
     const { size: bytes } = second.layout;
     const path = `${row.folder}/${SECOND_FILE}${row.name}`;
     const components = [...content.components.slice(0, -1), `${SECOND_FILE}${content.components.at(-1)}`];
     const problem = content.problem ?? tooLargeFor(bytes, largestFile);
-    return [content, { ...shared, stream: SECOND, path, components, size: bytes, problem, ...beside }];
+    return [...first, { ...shared, stream: SECOND, path, components, size: bytes, problem, ...beside }];
   }
   const streams = (row.streams ?? []).map(
     (stream, index): PlannedFile => ({
@@ -143,8 +147,20 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
       problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : tooLargeFor(stream.size, largestFile),
     }),
   );
-  return [content, ...streams];
+  return [...first, ...streams];
 }
+
+/** The repaired form of a file, beside it; how large it will be is not known before it is made. */
+const toRepaired = (content: PlannedFile): PlannedFile => ({
+  ...content,
+  stream: REPAIRED,
+  path: repairedName(content.path, false),
+  components: [...content.components.slice(0, -1), repairedName(content.components.at(-1) as string, false)],
+  condition: "not-checked",
+  opens: null,
+  better: null,
+  missing: 0,
+});
 
 const tooLargeFor = (size: number, largest: number | null): string | null =>
   largest !== null && size > largest ? "It is larger than a file can be on the destination’s file system: choose another device." : null;
@@ -234,6 +250,7 @@ export async function rehearseSums(db: Connection, jobId: number, plan: RestoreP
     writable,
     withGaps,
     streamBytes,
+    unopenedBytes,
     bytes: contentBytes,
     needed: contentNeeded,
     ...sums
@@ -248,7 +265,7 @@ export async function rehearseSums(db: Connection, jobId: number, plan: RestoreP
         ? await sumSecondFiles(db, jobId)
         : { files: 0, bytes: 0 };
   const bytes = contentBytes + more.bytes;
-  const needed = contentNeeded + more.bytes;
+  const needed = contentNeeded + more.bytes + (plan.repaired ? unopenedBytes : 0);
   const freeBytes = freeBytesIn(root);
   return {
     ...sums,
@@ -319,6 +336,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
       verified: count(sql`${restoreResults.state} = 'verified'`),
       gaps: count(sql`${restoreResults.state} = 'gaps'`),
       same: count(sql`${restoreResults.state} = 'same'`),
+      sameGaps: count(sql`${restoreResults.state} = 'same' and ${restoreResults.gaps} is not null`),
       skipped: count(sql`${restoreResults.state} = 'skipped'`),
       failed: count(sql`${restoreResults.state} = 'failed'`),
       since: count(sql`${there} and ${restoreResults.since} is not null`),
@@ -343,6 +361,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
     verified: 0,
     gaps: 0,
     same: 0,
+    sameGaps: 0,
     skipped: 0,
     failed: 0,
     since: 0,
@@ -364,7 +383,7 @@ export async function listRestores(db: Connection, jobId: number): Promise<Resto
 
 const ONLY = {
   all: undefined,
-  gaps: eq(restoreResults.state, "gaps"),
+  gaps: or(eq(restoreResults.state, "gaps"), and(eq(restoreResults.state, "same"), isNotNull(restoreResults.gaps))),
   open: inArray(restoreResults.state, ["failed", "skipped", "waiting", "writing"]),
   changed: isNotNull(restoreResults.since),
   left: and(isNotNull(restoreResults.leftBehind), inArray(restoreResults.state, ["verified", "gaps"])),

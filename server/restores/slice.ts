@@ -22,7 +22,7 @@ import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/sourc
 import { announce, enqueue } from "../workers/queue";
 import { destinationRoot } from "./delivery";
 import { bagFolder, componentsOf } from "./placing";
-import { NAMING_COLUMNS, problemOf, SECOND, type StoredStream, secondFileOf } from "./planned";
+import { NAMING_COLUMNS, problemOf, REPAIRED, SECOND, type StoredStream, secondFileOf } from "./planned";
 import { refusalFor, type Targets, targetsFor } from "./queries";
 
 export interface ClaimedRestore {
@@ -57,6 +57,8 @@ export interface RestoreWork extends SourceAt {
   readonly readOnly: boolean;
   /** It goes with another file, and has no use under any other name. */
   readonly second: boolean;
+  /** The copy whose repaired form is to be written, and the name its content was given; null: the content is written, as it is. */
+  readonly repairOf: { readonly copyId: number; readonly name: string } | null;
   /** What of the file does not go along, in words. */
   readonly leftBehind: readonly string[];
   readonly conflict: Conflict;
@@ -162,6 +164,7 @@ export async function failRestore(db: Database, restore: { id: number; jobId: nu
 
 interface WorkRow extends FileColumns, SourceColumns {
   id: string;
+  copy_id: string;
   state: ResultState;
   stream: number | null;
   dated: boolean;
@@ -199,24 +202,27 @@ export async function nextFiles(
   mostBytes: number,
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
-    select r.id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
+    select r.id, r.copy_id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
       c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, o.output as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
     left join stores v on v.id = c.store_id left join sources s on s.id = v.source_id
-    left join lateral (select output from restore_results o where r.stream = ${SECOND} and o.restore_id = ${restore.id} and o.copy_id = r.copy_id
+    left join lateral (select output from restore_results o where r.stream < 0 and o.restore_id = ${restore.id} and o.copy_id = r.copy_id
       and o.stream is null and o.state in ('verified', 'gaps', 'same') limit 1) o on true order by r.id`);
   const works: (RestoreWork | RefusedWork)[] = [];
   let bytes = 0;
   for (const row of rows) {
     bytes += Number(row.size);
-    // A second file is called after the name its first one has got.
-    if (works.length > 0 && (bytes > mostBytes || (row.stream === SECOND) !== (rows[0]?.stream === SECOND))) break;
+    // What goes beside a file is called after the name that has got.
+    if (works.length > 0 && (bytes > mostBytes || isBeside(row) !== isBeside(rows[0] as WorkRow))) break;
     works.push(toWork(row, restore));
   }
   return works;
 }
+
+/** It goes beside another file of the restore. */
+const isBeside = ({ stream }: WorkRow): boolean => stream === SECOND || stream === REPAIRED;
 
 function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWork {
   const { targets, conflict, form } = restore;
@@ -226,6 +232,7 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
   const missing = missingDrive({ container: row.container, path: row.path, size: Number(row.source_size) });
   if (missing) return refused(missing);
   if (row.stream === SECOND) return toSecondWork(row, restore);
+  if (row.stream === REPAIRED) return toRepairedWork(row, restore);
   const stream = row.stream === null ? null : row.streams?.[row.stream];
   if (stream === undefined) return refused("The stream is no longer known.");
   const size = stream ? stream.size : Number(row.copy_size);
@@ -254,6 +261,7 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
     modified: modified?.getTime() ?? null,
     readOnly: ((row.marks ?? 0) & FILE_MARK.readOnly) !== 0,
     second: false,
+    repairOf: null,
     leftBehind: stream === null ? describeLeftBehind(row, targets.streams) : [],
     conflict: row.conflict ?? conflict,
     begun: begunOf(row),
@@ -263,12 +271,29 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
 const begunOf = ({ state, output, sha256, gaps }: WorkRow): RestoreWork["begun"] =>
   state === "writing" && output && sha256 ? { output, sha256, gaps } : null;
 
+/** The repaired form of a file, beside it. */
+function toRepairedWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWork {
+  const work = toWork({ ...row, stream: null }, restore);
+  if ("problem" in work) return work;
+  if (row.first_output === null) return { resultId: work.resultId, problem: NOT_BESIDE };
+  const components = relative(restore.targets.root, row.first_output).split(sep);
+  return {
+    ...work,
+    components,
+    readOnly: false,
+    leftBehind: [],
+    repairOf: { copyId: Number(row.copy_id), name: components.at(-1) as string },
+  };
+}
+
+const NOT_BESIDE = "The file it belongs to was not written by this restore.";
+
 /** The second file of the two-file form: it stands beside its first one, under the name that one has got. */
 function toSecondWork(row: WorkRow, { targets, conflict }: ClaimedRestore): RestoreWork | RefusedWork {
   const resultId = Number(row.id);
   const second = secondFileOf(row.streams);
   if (!second || second.layout.size !== Number(row.size)) return { resultId, problem: "What belongs into it is no longer known." };
-  if (row.first_output === null) return { resultId, problem: "The file it belongs to was not written by this restore." };
+  if (row.first_output === null) return { resultId, problem: NOT_BESIDE };
   const components = relative(targets.root, row.first_output).split(sep);
   return {
     resultId,
@@ -280,6 +305,7 @@ function toSecondWork(row: WorkRow, { targets, conflict }: ClaimedRestore): Rest
     modified: row.modified ? new Date(row.modified).getTime() : null,
     readOnly: false,
     second: true,
+    repairOf: null,
     leftBehind: second.left.length > 0 ? [describeStreams(second.left)] : [],
     conflict: row.conflict ?? conflict,
     begun: begunOf(row),
@@ -306,6 +332,8 @@ export interface Settled {
   readonly aside?: string | null;
   readonly leftBehind?: readonly string[] | null;
   readonly problem?: string | null;
+  /** Bytes, where they were not known before. */
+  readonly size?: number;
 }
 
 /** Writes down how far files are. What was written leaves the tray. @returns false when another worker has taken the restore over */
@@ -316,9 +344,9 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
     if (held?.epoch !== restore.epoch) return false;
     await tx.execute(sql`
       update restore_results r set state = s.state, output = s.output, sha256 = s.sha256, gaps = s.gaps, from_device = s."fromDevice", left_at = s."leftAt", aside = s.aside, left_behind = s."leftBehind",
-        problem = s.problem, finished_at = case when s.state not in ('waiting', 'writing') then now() end
+        problem = s.problem, size = coalesce(s.size, r.size), finished_at = case when s.state not in ('waiting', 'writing') then now() end
       from jsonb_to_recordset(${JSON.stringify(files)}::jsonb)
-        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "fromDevice" boolean, "leftAt" float8, aside text, "leftBehind" jsonb, problem text)
+        as s(id bigint, state text, output text, sha256 text, gaps jsonb, "fromDevice" boolean, "leftAt" float8, aside text, "leftBehind" jsonb, problem text, size bigint)
       where r.id = s.id and r.restore_id = ${restore.id}`);
     const written = files.filter(({ state }) => state === "verified" || state === "gaps");
     const there = [...written, ...files.filter(({ state }) => state === "same")];

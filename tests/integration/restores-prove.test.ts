@@ -89,6 +89,11 @@ describe("a file that is not all its own", () => {
     expect((await findJob(bench.db, jobId))?.restoredWithGaps).toBeGreaterThanOrEqual(gapped.length);
     const zip = await unzipped(Buffer.from(await (await archiveOf(bench.db, clean.id, "zip")).arrayBuffer()));
     expect(zip.get("Remarks.txt")?.toString()).toContain("has gaps");
+    // Those that are there already are no whole ones for that.
+    await choose(partial.map((item) => item.id));
+    const again = await restored("Gaps", { conflict: "compare" });
+    expect(again.counts).toMatchObject({ same: partial.length, sameGaps: gapped.length, gaps: 0, missing });
+    expect((await listResults(bench.db, again.id, { after: 0, only: "gaps" })).results).toHaveLength(gapped.length);
     jobId = first;
   }, 60_000);
 

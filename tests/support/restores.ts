@@ -31,6 +31,7 @@ export const planTo = (destination: string, facts: Partial<RestorePlan> = {}): R
   layout: "tree" as const,
   names: "",
   asFound: false,
+  repaired: false,
   form: "files" as const,
   bagLimit: null,
   kinds: {},

@@ -40,6 +40,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const [choices, setChoices] = useState<RestorePlan["choices"]>({});
   const [streams, setStreams] = useState<StreamWish>("leave");
   const [asFound, setAsFound] = useState(false);
+  const [repaired, setRepaired] = useState(false);
   const [page, setPage] = useState(0);
   const [part, setPart] = useState<Part>("all");
   const [asking, setAsking] = useState(false);
@@ -49,8 +50,8 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const { conflict, layout, names, form, bagLimit, delivery } = wished;
   const folder = named ?? job?.title ?? "";
   const destination = replaces ? "" : folder;
-  const plan: RestorePlan = { destination, ...wished, kinds: {}, choices: {}, streams, asFound };
-  const what = { destination, delivery, layout, names, form, streams, trayBytes, trayCount };
+  const plan: RestorePlan = { destination, ...wished, kinds: {}, choices: {}, streams, asFound, repaired };
+  const what = { destination, delivery, layout, names, form, streams, repaired, trayBytes, trayCount };
   const enabled = replaces || folder.trim() !== "";
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), what, page, part],
@@ -117,6 +118,13 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
             <label className={styles.streams}>
               <input type="checkbox" checked={asFound} onChange={(event) => setAsFound(event.target.checked)} />
               Bytes that belong to other files now: write what stands there today (otherwise zeros)
+            </label>
+          )}
+          {sums && sums.unopened > 0 && (
+            <label className={styles.streams}>
+              <input type="checkbox" checked={repaired} onChange={(event) => setRepaired(event.target.checked)} />
+              {sums.unopened === 1 ? "One of them does" : `${countText(sums.unopened)} of them do`} not open: write{" "}
+              {sums.unopened === 1 ? "it" : "them"} repaired as well, beside, where that can be done
             </label>
           )}
           {sums && sums.unread > 0 && (

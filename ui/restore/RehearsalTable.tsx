@@ -81,11 +81,17 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
                 )}
                 {file.missing > 0 && !file.problem && <small title={exactBytes(file.missing)}>{bytesText(file.missing)} missing</small>}
               </td>
-              <td className={styles.number} title={exactBytes(file.size)}>
-                {bytesText(file.size)}
+              <td className={styles.number} title={file.stream === REPAIRED ? undefined : exactBytes(file.size)}>
+                {file.stream === REPAIRED ? "" : bytesText(file.size)}
               </td>
               <td>
-                {file.problem ? `Not written: ${file.problem}` : file.exists ? "A file is already there: " : "is written anew"}
+                {file.problem
+                  ? `Not written: ${file.problem}`
+                  : file.stream === REPAIRED
+                    ? "is made, if anything in it can be repaired"
+                    : file.exists
+                      ? "A file is already there: "
+                      : "is written anew"}
                 {!file.problem && file.exists && onChoice && (
                   <select
                     aria-label={`What to do with ${file.path}`}
@@ -118,6 +124,9 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
     </>
   );
 }
+
+/** Stands in place of a stream's number for the repaired form of a content. */
+const REPAIRED = -2;
 
 const same = z.object({ same: z.boolean() });
 

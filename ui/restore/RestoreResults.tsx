@@ -40,13 +40,15 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
           ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files, ${bytesText(counts.settledBytes)} of ${bytesText(counts.bytes)}${speedText(speed, counts)}${restore.wanted === "run" ? "" : `; asked to ${restore.wanted}, after the file in hand`}`
           : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
     counts.gaps > 0 ? `${countText(counts.gaps)} written with gaps (${exactBytes(counts.missing)} missing in all)` : null,
-    counts.same > 0 ? `${countText(counts.same)} there already with the same bytes` : null,
+    counts.same > 0
+      ? `${countText(counts.same)} there already with the same bytes${counts.sameGaps > 0 ? `, ${countText(counts.sameGaps)} of them with gaps` : ""}`
+      : null,
     counts.skipped > 0 ? `${countText(counts.skipped)} skipped` : null,
     counts.failed > 0 ? `${countText(counts.failed)} not restored` : null,
   ].filter(Boolean);
   const filters: readonly (readonly [Only, string, number])[] = [
     ["all", "All", counts.files],
-    ["gaps", "With gaps", counts.gaps],
+    ["gaps", "With gaps", counts.gaps + counts.sameGaps],
     ["open", "Not written", counts.files - written],
     ["left", "Something left behind", counts.leftBehind],
     ["changed", "Not as they were left", counts.since],

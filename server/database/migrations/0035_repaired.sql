@@ -1,0 +1,1 @@
+ALTER TABLE "restores" ADD COLUMN "repaired" boolean DEFAULT false NOT NULL;
