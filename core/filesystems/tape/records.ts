@@ -4,8 +4,8 @@ import { EMPTY_LAYOUT, type Layout, layoutOf, type Segment } from "../../bytes/l
 import { pathComponent } from "../../bytes/text";
 import { absent, type Content, type FileRecord, type Placed } from "../file-record";
 import { datesOf, decodeText, type Stream } from "./block";
+import type { Context, FileEntry, FolderEntry, TapeFolder, TapeSet } from "./entries";
 import { FILE, FILE_BITS, idOf, SPARSE, STREAM_BITS, STRINGS } from "./layout";
-import type { Context, FileEntry, FolderEntry, TapeFolder, TapeSet } from "./walk";
 
 const [STAN, SPAR, CSUM, ADAT, NTED] = ["STAN", "SPAR", "CSUM", "ADAT", "NTED"].map(idOf) as [number, number, number, number, number];
 

@@ -5,9 +5,11 @@ import type { Range } from "../../bytes/range-set";
 import { GapMap, type UsedMap } from "../allocation-map";
 import { type FileRecord, type FileSystem, FileSystemError, type Finding, type RecordBatch, type StateOfVolume } from "../file-record";
 import { MediumReader, readBlock, textIn } from "./block";
+import type { Entry, FileEntry, TapeSet, WalkFrom } from "./entries";
 import { TAPE } from "./layout";
+import { firstBlock, logicalBlockOf } from "./medium-start";
 import { asOfSet, setKey, toFileRecord, toFolderRecord } from "./records";
-import { type Entry, type FileEntry, firstBlock, logicalBlockOf, type TapeSet, TapeWalk, type WalkFrom } from "./walk";
+import { TapeWalk } from "./walk";
 
 /** Bytes at the beginning in which the first block must stand. */
 export const FIRST_REACH = 1 << 26;
