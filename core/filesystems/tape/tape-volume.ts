@@ -9,7 +9,7 @@ import type { Entry, FileEntry, TapeSet, WalkFrom } from "./entries";
 import { TAPE } from "./layout";
 import { firstBlock, logicalBlockOf } from "./medium-start";
 import { asOfSet, setKey, toFileRecord, toFolderRecord } from "./records";
-import { TapeWalk } from "./walk";
+import { LIGHT_REACH, TapeWalk } from "./walk";
 
 /** Bytes at the beginning in which the first block must stand. */
 export const FIRST_REACH = 1 << 26;
@@ -62,7 +62,7 @@ class TapeVolume implements FileSystem {
   }
 
   /** Stretches that cannot be followed, up to as many blocks as are gone through at once. Bytes of the medium. */
-  #gapsOf(thorough: boolean): { readonly gaps: Range[]; readonly until: number } {
+  #gapsOf(thorough: boolean): { readonly gaps: Range[]; readonly until: number; readonly stoppedAt: number | null } {
     const gaps: Range[] = [];
     const whole = { start: 0, end: this.medium.size };
     const walk = new TapeWalk(this.reader, this.clusterSize, thorough, whole);
@@ -70,9 +70,9 @@ class TapeVolume implements FileSystem {
     for (const entry of walk.entries()) {
       steps += 1;
       if (entry.kind === "gap") gaps.push({ start: entry.start, end: entry.end });
-      if (steps > MOST_STEPS || gaps.length >= MOST_GAPS) return { gaps, until: walk.at };
+      if (steps > MOST_STEPS || gaps.length >= MOST_GAPS) return { gaps, until: walk.at, stoppedAt: null };
     }
-    return { gaps, until: this.medium.size };
+    return { gaps, until: this.medium.size, stoppedAt: walk.stoppedAt };
   }
 
   /** Light: from block to block by what each says of the next. Units of work are logical blocks. */
@@ -140,26 +140,28 @@ class TapeVolume implements FileSystem {
   }
 
   #setOf(view: string): TapeSet {
-    const found = this.#sets(true).find((set) => setKey(set) === view);
+    const found = this.#sets(true).sets.find((set) => setKey(set) === view);
     if (!found) throw new FileSystemError("The backup file has no such set.");
     return found;
   }
 
-  #sets(thorough: boolean): TapeSet[] {
+  /** The sets of the medium, and up to which byte of it they were looked for. */
+  #sets(thorough: boolean): { readonly sets: TapeSet[]; readonly until: number } {
     const sets: TapeSet[] = [];
     const search = thorough || this.medium.size <= MOST_SEARCHED;
     let steps = 0;
-    for (const entry of new TapeWalk(this.reader, this.clusterSize, search, { start: 0, end: this.medium.size }).entries()) {
+    const walk = new TapeWalk(this.reader, this.clusterSize, search, { start: 0, end: this.medium.size });
+    for (const entry of walk.entries()) {
       if (entry.kind === "set" && !(entry.continues && sets.length > 0)) sets.push(entry.set);
       steps += 1;
-      if (steps > MOST_STEPS || sets.length >= MOST_SETS) break;
+      if (steps > MOST_STEPS || sets.length >= MOST_SETS) return { sets, until: walk.at };
     }
-    return sets;
+    return { sets, until: walk.stoppedAt ?? this.medium.size };
   }
 
   states(thorough = false): StateOfVolume[] {
     if (this.view !== null) return [];
-    return this.#sets(thorough).map((set) => ({
+    return this.#sets(thorough).sets.map((set) => ({
       view: setKey(set),
       kind: "set",
       label: set.name ?? `Set ${set.number ?? "?"}`,
@@ -185,9 +187,32 @@ class TapeVolume implements FileSystem {
             },
           ]
         : [];
-    if (gaps.length === 0) return unread;
+    const { stoppedAt } = this.#gapsOf(false);
+    const { until: listed } = this.#sets(false);
+    const stopped =
+      stoppedAt === null
+        ? []
+        : [
+            {
+              what: `The light reading of the backup file ends at a place: nothing it could go on with stands in the ${LIGHT_REACH >> 20} MiB behind it; only a thorough reading looks at the rest`,
+              count: 1,
+              examples: [`byte ${stoppedAt}`],
+            },
+          ];
+    const unlisted =
+      listed < this.medium.size
+        ? [
+            {
+              what: "The sets of the backup file are listed only up to a place: behind it there may be more",
+              count: 1,
+              examples: [`byte ${listed}`],
+            },
+          ]
+        : [];
+    const short = [...unread, ...stopped, ...unlisted];
+    if (gaps.length === 0) return short;
     return [
-      ...unread,
+      ...short,
       {
         what: "Stretches of the backup file are damaged: what stood there is lost, or stands there without its headers",
         count: gaps.length,

@@ -291,3 +291,34 @@ describe("damage drawn by lot", () => {
     expect(given).toBe(standing);
   }, 240_000);
 });
+
+describe("where a reading ends before the file does", () => {
+  const bytes = backupFile("tape.bkf");
+  const at = Math.floor((bytes.length * 0.4) / 1024) * 1024;
+  const [before, behind] = [bytes.subarray(0, at), bytes.subarray(at)];
+  const filled = (length: number) => {
+    const draw = seeded(77);
+    return Buffer.from(Array.from({ length }, () => Math.floor(draw() * 256)));
+  };
+  const said = (medium: Uint8Array) =>
+    openTape(new MemorySource(medium), 0, medium.length)
+      .findings?.()
+      .map(({ what }) => what) ?? [];
+  const ends = (what: string) => what.startsWith("The light reading of the backup file ends");
+
+  it("the light one says so where more than it looks through is in its way, and a thorough one finds what stands behind", () => {
+    const far = Buffer.concat([before, filled((16 << 20) + 4096), behind]);
+    const words = said(far);
+    expect(words.filter(ends)).toHaveLength(1);
+    const light = files(readBackup(far, false)).map(({ copy }) => copy.path);
+    const thorough = files(readBackup(far, true)).map(({ copy }) => copy.path);
+    expect(light.length).toBeLessThan(thorough.length);
+    expect(thorough.length).toBeGreaterThan(0.9 * truthOf("tape").entries.filter(({ type }) => type === "file").length);
+  }, 60_000);
+
+  it("says nothing of the kind where it came to the end", () => {
+    expect(said(bytes).filter(ends)).toEqual([]);
+    expect(said(Buffer.concat([before, filled(1 << 20), behind])).filter(ends)).toEqual([]);
+    expect(said(bytes).filter((what) => what.startsWith("The sets of the backup file"))).toEqual([]);
+  });
+});

@@ -8,7 +8,7 @@ import { type Anchor, blocksBefore, findAnchor, findBlock } from "./search";
 import { toSet, toVolume } from "./set-blocks";
 
 /** Bytes after a break that the light reading looks through for the next block. */
-const LIGHT_REACH = 1 << 24;
+export const LIGHT_REACH = 1 << 24;
 /** Bytes before a part that are looked through for the folders its first files are in. */
 const BACK_REACH = 1 << 24;
 const MOST_STREAMS = 65_536;
@@ -42,6 +42,7 @@ interface StreamsRead {
  * and content without its headers is given too.
  */
 export class TapeWalk {
+  #stoppedAt: number | null = null;
   readonly reader: MediumReader;
   /** Bytes of a format logical block. */
   readonly logicalBlock: number;
@@ -82,6 +83,11 @@ export class TapeWalk {
   /** Where it is: nothing before this place is still to be told. Bytes of the medium. */
   get at(): number {
     return this.#at;
+  }
+
+  /** Where a light walk ended with more behind it than it looks through; null: it came to the end. Bytes of the medium. */
+  get stoppedAt(): number | null {
+    return this.#stoppedAt;
   }
 
   /** What another walk needs to go on from here. */
@@ -148,7 +154,9 @@ export class TapeWalk {
     if (this.thorough) return findAnchor(this.reader, from, end);
     const phase = this.#last ? this.#last.at % LOGICAL_BLOCKS[0] : 0;
     const first = from + ((phase - (from % LOGICAL_BLOCKS[0]) + LOGICAL_BLOCKS[0]) % LOGICAL_BLOCKS[0]);
-    const block = findBlock(this.reader, first, Math.min(end, first + LIGHT_REACH));
+    const reach = Math.min(end, first + LIGHT_REACH);
+    const block = findBlock(this.reader, first, reach);
+    if (!block && reach < end) this.#stoppedAt = from;
     return block && { at: block.at, block, stream: null };
   }
 
