@@ -14,7 +14,7 @@ import { describeWriteError, stopsWriting, type WritingStop } from "../io/system
 import { type BagFacts, closeBag, type PayloadFile } from "../io/write-bag";
 import { logReaderFaults } from "../server/log/reader-faults";
 import { type Destination, openDelivery, refusal } from "../server/restores/delivery";
-import type { RestoreWork } from "../server/restores/slice";
+import type { RestoreWork } from "../server/restores/works";
 
 logReaderFaults();
 

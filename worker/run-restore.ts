@@ -10,7 +10,7 @@ import { runTask } from "../server/content/pool";
 import { type Database, isDatabaseLost } from "../server/database/connection";
 import { log } from "../server/log/logger";
 import { bagsOf, listBeside } from "../server/restores/closing";
-import { guardedOf } from "../server/restores/queries";
+import { guardedOf } from "../server/restores/guards";
 import {
   type ClaimedRestore,
   claimRestore,
@@ -18,14 +18,13 @@ import {
   finishRestore,
   givenNames,
   leaveOutRest,
-  nextFiles,
   pauseRestore,
-  type RestoreWork,
   type Settled,
   settle,
   WAIT_MS,
   wishOf,
 } from "../server/restores/slice";
+import { nextFiles, type RestoreWork } from "../server/restores/works";
 import { noteUnreadable } from "../server/sources/unreadable";
 import { enqueue } from "../server/workers/queue";
 import type { Failed, PublishedFile, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";

@@ -17,7 +17,7 @@ import { storedCopy, withContent } from "../previews/content";
 import { drawn } from "../previews/pictures";
 import { Problem } from "../problem";
 import { destinationRoot, openDelivery } from "../restores/delivery";
-import { refusalFor } from "../restores/queries";
+import { refusalFor } from "../restores/guards";
 import type { RepairLook, RepairWritten } from "./contract";
 
 /** Larger files are not repaired while somebody waits. */

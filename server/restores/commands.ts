@@ -6,10 +6,12 @@ import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
+import { assignBags } from "./bags";
 import type { startRestore as startContract } from "./contract";
 import { checkDestination, destinationRoot } from "./delivery";
+import { refusalFor, refusalOfBag } from "./guards";
 import { DOES_NOT_OPEN, NUMBERED_BY, REPAIRED, SECOND, type StoredStream, secondFileOf, trayCopies, WRITABLE } from "./planned";
-import { assignBags, refusalFor, refusalOfBag, rehearseSums } from "./queries";
+import { rehearseSums } from "./rehearsal";
 
 /** Starts writing the tray to a destination. @returns the restore's id; that of the one it started, when the same press comes again */
 export async function startRestore(db: Database, jobId: number, { asked, ...whole }: z.infer<typeof startContract>): Promise<number> {

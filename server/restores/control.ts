@@ -4,9 +4,10 @@ import { restoreResults, restores } from "../database/schema";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
+import { assignBags } from "./bags";
 import type { RestoreChange } from "./contract";
 import { checkDestination, type Destination, destinationRoot, freeBytesIn } from "./delivery";
-import { assignBags, refusalFor } from "./queries";
+import { refusalFor } from "./guards";
 
 const WORDS: Readonly<Record<Exclude<RestoreChange["what"], "elsewhere">, string>> = {
   pause: "Restore asked to pause",

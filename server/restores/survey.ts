@@ -13,7 +13,8 @@ import type { RestorePlan, Survey } from "./contract";
 import { deliveryFolders } from "./delivery";
 import { fold } from "./placing";
 import { SECOND, type StoredStream, secondFileOf, trayParts } from "./planned";
-import { filesOf, targetsFor, toRehearsed } from "./queries";
+import { toRehearsed } from "./rehearsal";
+import { filesOf, targetsFor } from "./targets";
 
 const STEP = 50_000;
 const MOST_SHOWN = 500;

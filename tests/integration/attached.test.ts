@@ -6,7 +6,7 @@ import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { startRestore } from "../../server/restores/commands";
 import type { RestorePlan } from "../../server/restores/contract";
-import { rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/rehearsal";
 import { changeTray } from "../../server/tray/commands";
 import { searchedJob, startTestBench, type TestBench } from "../support/bench";
 import { endedRestore, planTo, type WholeRestore } from "../support/restores";

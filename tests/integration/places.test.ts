@@ -22,7 +22,7 @@ import { findFits } from "../../server/plan/fits";
 import { findPlan } from "../../server/plan/queries";
 import { wholeContent } from "../../server/previews/content";
 import { startRestore } from "../../server/restores/commands";
-import { rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/rehearsal";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";

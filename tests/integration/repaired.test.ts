@@ -5,7 +5,7 @@ import { gzipSync } from "node:zlib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import yazl from "yazl";
 import { startRestore } from "../../server/restores/commands";
-import { rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/rehearsal";
 import { changeTray } from "../../server/tray/commands";
 import { readFolder, startTestBench, type TestBench, until } from "../support/bench";
 import { endedRestore, planTo, type WholeRestore } from "../support/restores";

@@ -11,7 +11,7 @@ import { startRestore } from "../../server/restores/commands";
 import { type RestorePlan, survey } from "../../server/restores/contract";
 import { changeRestore } from "../../server/restores/control";
 import { archiveOf } from "../../server/restores/downloads";
-import { rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/rehearsal";
 import { surveyTargets } from "../../server/restores/survey";
 import { changeTray } from "../../server/tray/commands";
 import { findTray } from "../../server/tray/queries";

@@ -6,7 +6,7 @@ import { listItems } from "../../server/items/list";
 import { startRestore } from "../../server/restores/commands";
 import { plan } from "../../server/restores/contract";
 import { trayPage } from "../../server/restores/planned";
-import { rehearsePage } from "../../server/restores/queries";
+import { rehearsePage } from "../../server/restores/rehearsal";
 import { changeTray } from "../../server/tray/commands";
 import { sha256 } from "../support/backup-truth";
 import { searchedJob, startTestBench, type TestBench, until } from "../support/bench";

@@ -8,7 +8,7 @@ import { startRestore } from "../../server/restores/commands";
 import { plan, type RestorePlan } from "../../server/restores/contract";
 import { archiveOf, fileOf } from "../../server/restores/downloads";
 import { sumTray, trayPage } from "../../server/restores/planned";
-import { listDeliveries, rehearse } from "../../server/restores/queries";
+import { listDeliveries, rehearse } from "../../server/restores/rehearsal";
 import { addSource } from "../../server/sources/commands";
 import { changeTray } from "../../server/tray/commands";
 import { sha256 } from "../support/backup-truth";

@@ -9,7 +9,7 @@ import { listPasses } from "../../server/passes/queries";
 import { retryRestore, startRestore } from "../../server/restores/commands";
 import type { RestorePlan, Result } from "../../server/restores/contract";
 import { archiveOf, fileOf } from "../../server/restores/downloads";
-import { rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/rehearsal";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { findTray } from "../../server/tray/queries";

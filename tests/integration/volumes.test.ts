@@ -11,7 +11,7 @@ import { isItem } from "../../server/passes/copy-rows";
 import { listPasses } from "../../server/passes/queries";
 import { storedCopy, withContent } from "../../server/previews/content";
 import { startRestore } from "../../server/restores/commands";
-import { rehearse } from "../../server/restores/queries";
+import { rehearse } from "../../server/restores/rehearsal";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";

@@ -3,7 +3,7 @@ import { database } from "@/server/database/connection";
 import { answer, bodyAs, idFrom } from "@/server/respond";
 import { plan } from "@/server/restores/contract";
 import { TRAY_PARTS } from "@/server/restores/planned";
-import { rehearsePage } from "@/server/restores/queries";
+import { rehearsePage } from "@/server/restores/rehearsal";
 
 const asked = z.object({ page: z.coerce.number().int().min(0).max(1_000_000).catch(0), only: z.enum(TRAY_PARTS).default("all") });
 
