@@ -271,6 +271,17 @@ export class Delivery {
     }
   }
 
+  /** Gives a plain file below the destination another name beside its own. @returns its absolute path; null: there is none */
+  moveAside(folders: readonly string[], name: string): string | null {
+    const folder = this.#folder(folders, false);
+    if (!folder || !statusOf(folder.at(name))?.isFile()) return null;
+    if (!folder.isStill()) throw new DeliveryError(exchanged(folder.path));
+    const aside = putAside(folder, name);
+    rmSync(folder.at(name), { force: true });
+    this.#unsynced.add(folder);
+    return aside;
+  }
+
   /** Removes a file that got no name. */
   discard({ working }: Staged): void {
     if (this.#working) rmSync(this.#working.at(working), { force: true });

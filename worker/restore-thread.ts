@@ -1,9 +1,10 @@
 import { join } from "node:path";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
-import { MemorySource } from "../core/bytes/byte-source";
+import { MemorySource, readBytes } from "../core/bytes/byte-source";
 import { type Layout, LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
+import { COMPANION_HEAD, COMPANIONS, companionSuffix, hasCompanions } from "../core/restore/companions";
 import { bytesIn, type Gaps, gapsOf, hasGaps, NO_GAPS, OwnBytes } from "../core/restore/gaps";
 import { takenFor } from "../core/restore/wishes";
 import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
@@ -87,12 +88,14 @@ export interface Staging {
   readonly files: readonly StagedFile[];
   readonly bad: readonly (readonly [sourceId: number, ranges: readonly Range[]])[];
 }
-export type PublishedFile = { readonly published: Published | null } | Failed;
+export type PublishedFile = { readonly published: (Published & { readonly problem?: string }) | null } | Failed;
 
 /** Disks that were opened, by their source, with how much of each is known to be unreadable. */
 const open = new Map<number, { readonly disk: ByteSource; known: number }>();
 /** Names this restore has given, folded: on many devices names that differ in case alone are one. */
 const given = new Set<string>();
+/** Working names of files that are databases. */
+const databases = new Set<string>();
 const fold = (path: string) => path.normalize("NFC").toLowerCase();
 
 function diskOf(work: RestoreWork): ByteSource {
@@ -142,9 +145,12 @@ function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Stage
       }
     }
     const staged = delivery.stage(bytes, components, { workingName, modified, readOnly });
-    const name = work.second ? ownName(delivery, staged, conflict) : nextName(delivery, staged, conflict);
+    const database = bytes.size >= COMPANION_HEAD && hasCompanions(readBytes(bytes, 0, COMPANION_HEAD));
+    if (database) databases.add(staged.working);
+    const isFree = (candidate: string) => isUnattended(delivery, staged.folders, candidate, database);
+    const name = work.second ? ownName(delivery, staged, conflict) : nextName(delivery, staged, conflict, isFree);
     return name === null
-      ? { problem: work.second ? SECOND_TAKEN : "No free name was found at the destination.", stop: null }
+      ? { problem: work.second ? SECOND_TAKEN : database ? LOGS_THERE : "No free name was found at the destination.", stop: null }
       : { staged, gaps: gapsNow(), name, output: delivery.outputOf(staged, name) };
   } finally {
     own?.close();
@@ -155,6 +161,7 @@ function isGiven(delivery: Delivery, components: readonly string[]): boolean {
   return given.has(fold([delivery.path, ...components].join("/")));
 }
 
+const LOGS_THERE = "No name is free: a log of another database stands there under its name, and would be applied to it.";
 const SECOND_TAKEN = "A file of that name is there already, and under another one it would not belong to its first file.";
 
 /** The name a second file must have, marked as given; null: it is taken, and not to be replaced. */
@@ -165,12 +172,37 @@ function ownName(delivery: Delivery, staged: Staged, conflict: Taken): string | 
   return staged.name;
 }
 
-/** The first name that is free, and marks it as given. */
-function nextName(delivery: Delivery, staged: Staged, conflict: Taken): string | null {
+/**
+ * Whether a file of that name would stand by itself: a database would take over the logs that another one has left under its name, and a log
+ * would be another database's.
+ */
+function isUnattended(delivery: Delivery, folders: readonly string[], name: string, database: boolean): boolean {
+  const others = (own: string) => delivery.isTaken([...folders, own]) && !isGiven(delivery, [...folders, own]);
+  const suffix = companionSuffix(name);
+  if (suffix !== null && others(name.slice(0, -suffix.length))) return false;
+  return !database || !COMPANIONS.some((each) => others(`${name}${each}`));
+}
+
+/** Puts aside what another database has left under the name of one that is written: it would be applied to it. */
+function putLogsAside(delivery: Delivery, { folders, working }: Staged, name: string): string[] {
+  if (!databases.has(working)) return [];
+  return COMPANIONS.map((suffix) => `${name}${suffix}`).flatMap((log) => {
+    const aside = isGiven(delivery, [...folders, log]) ? null : delivery.moveAside(folders, log);
+    return aside ? [aside] : [];
+  });
+}
+
+const describeAside = (logs: readonly string[]) =>
+  `The logs of the replaced database are kept as ${logs.map((log) => `“${log}”`).join(" and ")}.`;
+
+/** The first name that is free, and marks it as given. @param isFree whether nothing else there would be mixed up with a file of that name */
+function nextName(delivery: Delivery, staged: Staged, conflict: Taken, isFree: (name: string) => boolean): string | null {
   const isNameGiven = (name: string) => given.has(fold(delivery.outputOf(staged, name)));
   for (const name of namesFor(staged.name, conflict, isNameGiven)) {
     // A number is only put behind a name for a file that must not be touched.
     if ((conflict === "keep-both" || isNameGiven(staged.name)) && delivery.isTaken([...staged.folders, name])) continue;
+    // What is replaced has its logs put aside with it.
+    if (conflict !== "replace" && !isFree(name)) continue;
     given.add(fold(delivery.outputOf(staged, name)));
     return name;
   }
@@ -235,7 +267,13 @@ function answer(request: RestoreRequest): unknown {
     return { files, bad: newlyBad() } satisfies Staging;
   }
   const files = request.files.map(
-    ({ staged, name, conflict }): PublishedFile => inWords(delivery, () => ({ published: delivery.publish(staged, name, conflict) })),
+    ({ staged, name, conflict }): PublishedFile =>
+      inWords(delivery, () => {
+        const published = delivery.publish(staged, name, conflict);
+        // Only then: a database that stays as it is keeps its logs.
+        const logs = published && conflict === "replace" ? putLogsAside(delivery, staged, name) : [];
+        return { published: published && logs.length > 0 ? { ...published, problem: describeAside(logs) } : published };
+      }),
   );
   delivery.sync();
   return files;

@@ -1,5 +1,6 @@
 import { and, eq, inArray, sql } from "drizzle-orm";
 import type { z } from "zod";
+import { COMPANION_PATTERN } from "../../core/restore/companions";
 import { SECOND_FILE } from "../../core/restore/two-files";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
@@ -69,7 +70,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
       left join jsonb_each_text(${JSON.stringify(whole.choices)}::jsonb) k on k.key = e.copy_id::text
       left join jsonb_each_text(${JSON.stringify(whole.kinds)}::jsonb) d on d.key = i.kind
       -- What goes beside a file comes when that has got its name.
-      order by coalesce(x.stream, 0) < 0, f.path, c.name, e.copy_id, x.stream nulls first`);
+      order by coalesce(x.stream, 0) < 0 or (x.stream is null and c.name ~ ${COMPANION_PATTERN}), f.path, c.name, e.copy_id, x.stream nulls first`);
     if (whole.streams === "two-file") await sizeSecondFiles(tx, id);
     if (!rowCount) throw await nothingToWrite(tx, jobId);
     if (whole.form === "bag") await assignBags(tx, id, whole.bagLimit);

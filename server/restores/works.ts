@@ -4,6 +4,7 @@ import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { CopyFacts } from "../../core/copies/facts";
 import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
+import { COMPANION_PATTERN, companionSuffix } from "../../core/restore/companions";
 import type { Gaps } from "../../core/restore/gaps";
 import { describeLeftBehind, describeStreams } from "../../core/restore/left-behind";
 import { SECOND_FILE } from "../../core/restore/two-files";
@@ -18,6 +19,7 @@ import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/sourc
 import { bagFolder, componentsOf } from "./placing";
 import { NAMING_COLUMNS, problemOf, REPAIRED, SECOND, type StoredStream, secondFileOf } from "./planned";
 import type { ClaimedRestore } from "./slice";
+import type { Targets } from "./targets";
 
 /** One file to write. */
 export interface RestoreWork extends SourceAt {
@@ -88,13 +90,17 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.copy_id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, o.output as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, coalesce(o.output, m.output) as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
     left join stores v on v.id = c.store_id left join sources s on s.id = v.source_id
     left join lateral (select output from restore_results o where r.stream < 0 and o.restore_id = ${restore.id} and o.copy_id = r.copy_id
-      and o.stream is null and o.state in ('verified', 'gaps', 'same') limit 1) o on true order by r.id`);
+      and o.stream is null and o.state in ('verified', 'gaps', 'same') limit 1) o on true
+    left join lateral (select m.output from restore_results m join copies mc on mc.id = m.copy_id
+      where r.stream is null and not r.dated and c.name ~ ${COMPANION_PATTERN} and m.restore_id = ${restore.id} and m.stream is null
+        and m.state in ('verified', 'gaps', 'same') and mc.folder_id = c.folder_id and mc.name = regexp_replace(c.name, ${COMPANION_PATTERN}, '')
+      limit 1) m on true order by r.id`);
   const works: (RestoreWork | RefusedWork)[] = [];
   let bytes = 0;
   for (const row of rows) {
@@ -107,7 +113,8 @@ export async function nextFiles(
 }
 
 /** It goes beside another file of the restore. */
-const isBeside = ({ stream }: WorkRow): boolean => stream === SECOND || stream === REPAIRED;
+const isBeside = ({ stream, name }: WorkRow): boolean =>
+  stream === SECOND || stream === REPAIRED || (stream === null && companionSuffix(name) !== null);
 
 function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWork {
   const { targets, conflict, form } = restore;
@@ -129,23 +136,28 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
   const layout = stored ? decodeLayout(stored) : EMPTY_LAYOUT;
   if (layout.size !== size) return refused("What is kept of it does not tell where all of its content stands.");
   const modified = row.modified ? new Date(row.modified) : null;
+  // A log belongs to its database by its name: it goes by the one that database has got.
+  const companion = row.stream === null && row.first_output !== null ? companionSuffix(row.name) : null;
   return {
     resultId,
     ...toSourceAt(row),
     file: toFileAt(row, layout),
     size,
     layout,
-    components: [
-      ...bagFolder(form, row.bag),
-      ...componentsOf(
-        (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
-        { ...row, stream: stream?.name ?? null, modified },
-        targets,
-      ),
-    ],
+    components:
+      companion !== null
+        ? besideFirst(row, targets, (name) => `${name}${companion}`)
+        : [
+            ...bagFolder(form, row.bag),
+            ...componentsOf(
+              (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
+              { ...row, stream: stream?.name ?? null, modified },
+              targets,
+            ),
+          ],
     modified: modified?.getTime() ?? null,
     readOnly: ((row.marks ?? 0) & FILE_MARK.readOnly) !== 0,
-    second: false,
+    second: companion !== null,
     repairOf: null,
     leftBehind: stream === null ? describeLeftBehind(row, targets.streams) : [],
     conflict: row.conflict ?? conflict,
@@ -153,12 +165,18 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
   };
 }
 
+/** The place beside the file a row belongs to, under a name made of that file's own. */
+function besideFirst({ first_output }: WorkRow, { root }: Targets, named: (first: string) => string): string[] {
+  const components = relative(root, first_output as string).split(sep);
+  return [...components.slice(0, -1), named(components.at(-1) as string)];
+}
+
 const begunOf = ({ state, output, sha256, gaps }: WorkRow): RestoreWork["begun"] =>
   state === "writing" && output && sha256 ? { output, sha256, gaps } : null;
 
 /** The repaired form of a file, beside it. */
 function toRepairedWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWork {
-  const work = toWork({ ...row, stream: null }, restore);
+  const work = toWork({ ...row, stream: null, first_output: null }, restore);
   if ("problem" in work) return work;
   if (row.first_output === null) return { resultId: work.resultId, problem: NOT_BESIDE };
   const components = relative(restore.targets.root, row.first_output).split(sep);
@@ -179,14 +197,13 @@ function toSecondWork(row: WorkRow, { targets, conflict }: ClaimedRestore): Rest
   const second = secondFileOf(row.streams);
   if (!second || second.layout.size !== Number(row.size)) return { resultId, problem: "What belongs into it is no longer known." };
   if (row.first_output === null) return { resultId, problem: NOT_BESIDE };
-  const components = relative(targets.root, row.first_output).split(sep);
   return {
     resultId,
     ...toSourceAt(row),
     file: toFileAt(row, second.layout),
     size: second.layout.size,
     layout: second.layout,
-    components: [...components.slice(0, -1), `${SECOND_FILE}${components.at(-1)}`],
+    components: besideFirst(row, targets, (name) => `${SECOND_FILE}${name}`),
     modified: row.modified ? new Date(row.modified).getTime() : null,
     readOnly: false,
     second: true,

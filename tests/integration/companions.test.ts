@@ -1,0 +1,95 @@
+import { mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { basename, dirname, join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { startRestore } from "../../server/restores/commands";
+import type { RestorePlan } from "../../server/restores/contract";
+import { changeTray } from "../../server/tray/commands";
+import { readFolder, startTestBench, type TestBench } from "../support/bench";
+import { recordsFiles } from "../support/records-truth";
+import { endedRestore, planTo, type WholeRestore } from "../support/restores";
+
+let bench: TestBench;
+let jobId: number;
+let database: Buffer;
+
+beforeAll(async () => {
+  bench = await startTestBench();
+  const folder = join(bench.sources, "profile");
+  mkdirSync(folder);
+  database = [...recordsFiles("plain").values()][0] as Buffer;
+  writeFileSync(join(folder, "history"), database);
+  writeFileSync(join(folder, "history-wal"), "the log of the lost one\n");
+  writeFileSync(join(folder, "alone-wal"), "a log without its database\n");
+  writeFileSync(join(folder, "plain.txt"), "plain\n");
+  ({ jobId } = await readFolder(bench, folder, "Profile"));
+  bench.worker();
+}, 120_000);
+afterAll(() => bench.close());
+
+/** Restores all of it into a folder in which these files are already. */
+async function restored(
+  destination: string,
+  there: Readonly<Record<string, string>>,
+  facts: Partial<RestorePlan> = {},
+): Promise<WholeRestore> {
+  await changeTray(bench.db, jobId, { everything: true, chosen: true });
+  const folder = dirname(join(bench.delivery, destination, "profile", "x"));
+  mkdirSync(folder, { recursive: true });
+  for (const [name, text] of Object.entries(there)) writeFileSync(join(folder, name), text);
+  return endedRestore(bench.db, jobId, await startRestore(bench.db, jobId, planTo(destination, facts)));
+}
+const outputs = (restore: WholeRestore) =>
+  Object.fromEntries(
+    restore.results.map(({ path, output, state }) => [basename(path), output && state === "verified" ? basename(output) : state]),
+  );
+const folderOf = (restore: WholeRestore) => dirname(restore.results.find(({ output }) => output)?.output as string);
+
+describe("a database and its logs", () => {
+  it("keep their names together where nothing is in the way", async () => {
+    expect(outputs(await restored("Free", {}))).toEqual({
+      history: "history",
+      "history-wal": "history-wal",
+      "alone-wal": "alone-wal",
+      "plain.txt": "plain.txt",
+    });
+  });
+
+  it("go together beside another database, and its logs stay its own", async () => {
+    const there = { history: "another database", alone: "another one", "plain.txt": "another text" };
+    const done = await restored("Beside", there);
+    expect(outputs(done)).toEqual({
+      history: "history (2)",
+      "history-wal": "history (2)-wal",
+      "alone-wal": "alone-wal (2)",
+      "plain.txt": "plain (2).txt",
+    });
+    for (const [name, text] of Object.entries(there)) expect(readFileSync(join(folderOf(done), name), "utf8")).toBe(text);
+    expect(readdirSync(folderOf(done))).not.toContain("history-wal");
+  });
+
+  it("are not taken under a name whose log somebody else has left there", async () => {
+    for (const suffix of ["-wal", "-journal"]) {
+      const done = await restored(`Left ${suffix}`, { [`history${suffix}`]: "left by another one" });
+      expect(outputs(done)).toMatchObject({ history: "history (2)", "history-wal": "history (2)-wal" });
+      expect(readFileSync(join(folderOf(done), `history${suffix}`), "utf8")).toBe("left by another one");
+      expect(readFileSync(join(folderOf(done), "history (2)")).equals(database)).toBe(true);
+    }
+  });
+
+  it("that are replaced are kept aside with their logs, which would be applied to the restored one", async () => {
+    const done = await restored(
+      "Replaced",
+      { history: "another database", "history-journal": "its journal", "history-wal": "its log" },
+      { conflict: "replace" },
+    );
+    expect(outputs(done)).toMatchObject({ history: "history", "history-wal": "history-wal" });
+    const folder = folderOf(done);
+    const names = readdirSync(folder);
+    expect(names).not.toContain("history-journal");
+    expect(readFileSync(join(folder, "history-wal"), "utf8")).toBe("the log of the lost one\n");
+    const kept = names.filter((name) => name.includes("(replaced")).map((name) => readFileSync(join(folder, name), "utf8"));
+    const told = done.results.find(({ path }) => path.endsWith("/history"));
+    for (const name of names.filter((each) => /^history-.*\(replaced/.test(each))) expect(told?.problem).toContain(name);
+    expect(kept.sort()).toEqual(["another database", "its journal", "its log"]);
+  });
+});
