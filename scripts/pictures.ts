@@ -1,5 +1,5 @@
 import { join } from "node:path";
-import { chromium, type Page } from "@playwright/test";
+import { type Browser, chromium, type Page } from "@playwright/test";
 import { readSettings } from "../server/settings";
 import { CHROMIUM } from "./packages";
 
@@ -44,7 +44,7 @@ async function main(): Promise<void> {
     if (stage === "handover") await page.getByRole("heading", { name: "What was lost" }).waitFor();
     await shot(stage);
   }
-  await shared(page);
+  await shared(browser, page);
   await unsaved(page, shot);
   await page.goto("/places");
   await page.getByText("Patterns and names").nth(3).click();
@@ -66,14 +66,14 @@ async function main(): Promise<void> {
 }
 
 /** What the client sees by a link to the first job. */
-async function shared(page: Page): Promise<void> {
+async function shared(browser: Browser, page: Page): Promise<void> {
   const links = page.getByRole("region", { name: "Links for the client" });
   await links.getByRole("button", { name: "Show" }).click();
   await links.getByLabel("For whom").fill("Larkfield Observatory Society");
   await links.getByRole("button", { name: "Make a link" }).click();
   await links.locator("code").nth(1).waitFor();
   const [address = "", password = ""] = await links.locator("code").allTextContents();
-  const client = await page.context().newPage();
+  const client = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme: "light" });
   await client.goto(address);
   await client.getByLabel("Password").fill(password);
   await client.getByRole("button", { name: "Open" }).click();
