@@ -6,6 +6,7 @@ import { LIST_NAME, toListRow } from "../core/restore/file-list";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
 import { describeLeftBehind, describeStreams, READ_ONLY_LEFT } from "../core/restore/left-behind";
 import { CONFLICTS, type Conflict, takenFor } from "../core/restore/wishes";
+import { isDatabase, standsAlone } from "../io/companions";
 import { Delivery } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
 import { makeFolder } from "../io/make-folder";
@@ -28,6 +29,8 @@ export function restore(positionals: readonly string[], options: Options): numbe
   const bag = isBag(options, root);
   const counter = { files: 0 };
   const rows: Row[] = [];
+  /** Absolute paths of what this restore has written. */
+  const written = new Set<string>();
   let delivery: Delivery | null = null;
   const opened = () => {
     if (delivery) return delivery;
@@ -41,7 +44,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
       for (const file of wantedFiles(chosen, options, wish, counter)) {
         const target = bag ? inPayload(file.target) : file.target;
         const write = (one: WantedFile, left: readonly string[], taken = conflict) => {
-          const result = restoreOne(one, left, opened, taken, options.foreign ?? false);
+          const result = restoreOne(one, left, opened, taken, options.foreign ?? false, written);
           problems ||= (result.problem !== undefined && !result.same) || result.gaps !== undefined;
           rows.push({ ...result, raw: Buffer.from(one.copy.rawName).toString("hex") });
           line(options.json, result, wordsOf(result));
@@ -123,6 +126,7 @@ function restoreOne(
   opened: () => Delivery,
   conflict: Conflict,
   foreign: boolean,
+  written: Set<string>,
 ): Result {
   const result: Result = {
     path: copy.path.normalize("NFC"),
@@ -143,7 +147,15 @@ function restoreOne(
     if (conflict === "compare" && delivery.sizeOf(target) === copy.size && hashContent(bytes) === delivery.hashOf(there)?.sha256)
       return { ...result, same: true, problem: "It stands there already, byte for byte." };
     const readOnly = ((copy.marks ?? 0) & FILE_MARK.readOnly) !== 0;
-    const done = delivery.deliver(bytes, target, { conflict: takenFor(conflict), modified: copy.modified, readOnly });
+    const database = isDatabase(bytes);
+    const done = delivery.deliver(bytes, target, {
+      conflict: takenFor(conflict),
+      modified: copy.modified,
+      readOnly,
+      isFree: (folders, name) =>
+        standsAlone(delivery, folders, name, database, (components) => written.has(join(delivery.path, ...components))),
+    });
+    if (done) written.add(done.output);
     if (!done) return { ...result, problem: "A file of that name is there, and is left as it is." };
     const gaps = gapsOf(content);
     const left = [...leftBehind, ...(readOnly && !done.readOnly ? [READ_ONLY_LEFT] : [])];

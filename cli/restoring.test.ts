@@ -2,6 +2,7 @@ import { spawnSync } from "node:child_process";
 import {
   appendFileSync,
   existsSync,
+  mkdirSync,
   mkdtempSync,
   readdirSync,
   readFileSync,
@@ -17,6 +18,7 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { hashEntry } from "../io/log-chain";
 import { backupFile, backupJson, damagedBackups, sha256, type TapeTruth } from "../tests/support/backup-truth";
 import { compass } from "../tests/support/command-line";
+import { recordsFiles } from "../tests/support/records-truth";
 import { fixture } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-restoring-"));
@@ -30,6 +32,13 @@ beforeAll(() => {
   writeFileSync(archive, damagedBackups("zip-damaged").find(({ name }) => name === "open-zip-plain-central-cut")?.bytes ?? "");
 });
 afterAll(() => rmSync(work, { recursive: true, force: true }));
+
+/** An archive as the general tool writes it. */
+function tarOf(files: Readonly<Record<string, Buffer>>): Buffer {
+  const folder = mkdtempSync(join(tmpdir(), "compass-tar-"));
+  for (const [name, bytes] of Object.entries(files)) writeFileSync(join(folder, name), bytes);
+  return spawnSync("tar", ["-C", folder, "-cf", "-", ...Object.keys(files)], { maxBuffer: 1 << 26 }).stdout;
+}
 
 /** What a line of a restore or of its rehearsal has. */
 interface Told {
@@ -171,6 +180,22 @@ describe("how a restore lies", () => {
       for (const name of named(path.replace("/._", "/"))) expect(bytes.includes(`${name}\0`)).toBe(true);
     }
     expect(compass("restore", volume, "--to", to, "--two-file", "--streams").code).toBe(2);
+  });
+
+  it("a database and its log are numbered together, and never taken for another one's", () => {
+    const zip = join(work, "profile.tar");
+    const database = [...recordsFiles("plain").values()][0] as Buffer;
+    writeFileSync(zip, tarOf({ "history.db": database, "history.db-wal": Buffer.from("the log of the lost one") }));
+    const to = join(work, "profile");
+    mkdirSync(to);
+    writeFileSync(join(to, "history.db"), "another database");
+    const done = compass("restore", zip, "--to", to, "--json").lines() as unknown as Told[];
+    expect(done.map(({ output }) => output.slice(to.length + 1)).sort()).toEqual(["history (2).db", "history (2).db-wal"]);
+    const orphaned = join(work, "orphaned");
+    mkdirSync(orphaned);
+    writeFileSync(join(orphaned, "history.db-wal"), "left by another one");
+    const again = compass("restore", zip, "--to", orphaned, "--json").lines() as unknown as Told[];
+    expect(again.map(({ output }) => output.slice(orphaned.length + 1)).sort()).toEqual(["history (2).db", "history (2).db-wal"]);
   });
 
   it("rehearse says what a restore would do, and writes nothing", () => {

@@ -246,11 +246,20 @@ export class Delivery {
     this.#unsynced.clear();
   }
 
-  /** Writes, reads again and names one file. @returns null when a file was there and `conflict` is "skip" */
+  /**
+   * Writes, reads again and names one file.
+   * @param options.isFree whether a name may be taken that no file has, where files are numbered
+   * @returns null when a file was there and `conflict` is "skip"
+   */
   deliver(
     content: ByteSource,
     components: readonly string[],
-    options: { conflict: Taken; modified?: number | null; readOnly?: boolean },
+    options: {
+      conflict: Taken;
+      modified?: number | null;
+      readOnly?: boolean;
+      isFree?: (folders: readonly string[], name: string) => boolean;
+    },
   ): Delivered | null {
     if (options.conflict === "skip" && this.isTaken(components)) return null;
     const staged = this.stage(content, components, {
@@ -260,6 +269,7 @@ export class Delivery {
     });
     try {
       for (const name of namesFor(staged.name, options.conflict)) {
+        if (options.conflict === "keep-both" && options.isFree?.(staged.folders, name) === false) continue;
         if (!this.publish(staged, name, options.conflict)) continue;
         this.sync();
         const { size, sha256, fromDevice, readOnly } = staged;

@@ -1,12 +1,13 @@
 import { join } from "node:path";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
-import { MemorySource, readBytes } from "../core/bytes/byte-source";
+import { MemorySource } from "../core/bytes/byte-source";
 import { type Layout, LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
-import { COMPANION_HEAD, COMPANIONS, companionSuffix, hasCompanions } from "../core/restore/companions";
+import { COMPANIONS } from "../core/restore/companions";
 import { bytesIn, type Gaps, gapsOf, hasGaps, NO_GAPS, OwnBytes } from "../core/restore/gaps";
 import { takenFor } from "../core/restore/wishes";
+import { isDatabase, standsAlone } from "../io/companions";
 import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
 import { openBytes } from "../io/open-searchable";
@@ -145,9 +146,10 @@ function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Stage
       }
     }
     const staged = delivery.stage(bytes, components, { workingName, modified, readOnly });
-    const database = bytes.size >= COMPANION_HEAD && hasCompanions(readBytes(bytes, 0, COMPANION_HEAD));
+    const database = isDatabase(bytes);
     if (database) databases.add(staged.working);
-    const isFree = (candidate: string) => isUnattended(delivery, staged.folders, candidate, database);
+    const isFree = (candidate: string) =>
+      standsAlone(delivery, staged.folders, candidate, database, (components) => isGiven(delivery, components));
     const name = work.second ? ownName(delivery, staged, conflict) : nextName(delivery, staged, conflict, isFree);
     return name === null
       ? { problem: work.second ? SECOND_TAKEN : database ? LOGS_THERE : "No free name was found at the destination.", stop: null }
@@ -170,17 +172,6 @@ function ownName(delivery: Delivery, staged: Staged, conflict: Taken): string | 
   if (given.has(output) || (conflict !== "replace" && delivery.isTaken([...staged.folders, staged.name]))) return null;
   given.add(output);
   return staged.name;
-}
-
-/**
- * Whether a file of that name would stand by itself: a database would take over the logs that another one has left under its name, and a log
- * would be another database's.
- */
-function isUnattended(delivery: Delivery, folders: readonly string[], name: string, database: boolean): boolean {
-  const others = (own: string) => delivery.isTaken([...folders, own]) && !isGiven(delivery, [...folders, own]);
-  const suffix = companionSuffix(name);
-  if (suffix !== null && others(name.slice(0, -suffix.length))) return false;
-  return !database || !COMPANIONS.some((each) => others(`${name}${each}`));
 }
 
 /** Puts aside what another database has left under the name of one that is written: it would be applied to it. */
