@@ -69,3 +69,14 @@ function bytesFromDevices(): number | null {
     return null;
   }
 }
+
+/** Reads the first bytes of a plain file; links are not followed. @returns fewer where the file is shorter */
+export function readHead(path: string, length: number): Buffer {
+  const file = openSync(path, constants.O_RDONLY | constants.O_NOFOLLOW);
+  try {
+    const head = Buffer.alloc(length);
+    return head.subarray(0, readSync(file, head, 0, length, 0));
+  } finally {
+    closeSync(file);
+  }
+}

@@ -1,17 +1,17 @@
-import { join } from "node:path";
+import { basename, join } from "node:path";
 import { parentPort } from "node:worker_threads";
 import type { ByteSource } from "../core/bytes/byte-source";
 import { MemorySource } from "../core/bytes/byte-source";
 import { type Layout, LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
-import { COMPANIONS } from "../core/restore/companions";
+import { COMPANION_HEAD, COMPANIONS, hasCompanions } from "../core/restore/companions";
 import { bytesIn, type Gaps, gapsOf, hasGaps, NO_GAPS, OwnBytes } from "../core/restore/gaps";
 import { takenFor } from "../core/restore/wishes";
 import { isDatabase, standsAlone } from "../io/companions";
 import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
 import { openBytes } from "../io/open-searchable";
-import type { ReadBack } from "../io/read-back";
+import { type ReadBack, readHead } from "../io/read-back";
 import { describeWriteError, stopsWriting, type WritingStop } from "../io/system-errors";
 import { type BagFacts, closeBag, type PayloadFile } from "../io/write-bag";
 import { logReaderFaults } from "../server/log/reader-faults";
@@ -70,6 +70,7 @@ export interface Named extends ReadBack {
   readonly output: string;
   readonly gaps: Gaps | null;
   readonly leftAt: number | null;
+  readonly problem?: string;
 }
 /** What came of staging one file. */
 export type StagedFile =
@@ -123,7 +124,22 @@ function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Stage
   const conflict = takenFor(work.conflict);
   // An earlier worker was ended between giving the file its name and noting that.
   const there = begun && delivery.hashOf(begun.output);
-  if (there && there.sha256 === begun.sha256) return { named: { ...there, output: begun.output, gaps: begun.gaps, leftAt: null } };
+  if (there && there.sha256 === begun.sha256) {
+    // It may have been ended before the logs of what this one replaced were put aside.
+    const logs =
+      conflict === "replace" && hasCompanions(readHead(begun.output, COMPANION_HEAD))
+        ? putLogsAside(delivery, components.slice(0, -1), basename(begun.output))
+        : [];
+    return {
+      named: {
+        ...there,
+        output: begun.output,
+        gaps: begun.gaps,
+        leftAt: null,
+        ...(logs.length > 0 ? { problem: describeAside(logs) } : {}),
+      },
+    };
+  }
   if (conflict === "skip" && delivery.isTaken(components) && !isGiven(delivery, components)) return { skipped: true };
   // A disk is kept open for the next file; files of a folder are opened one by one.
   const own = work.file === null ? null : openBytes(work, work.file);
@@ -175,8 +191,7 @@ function ownName(delivery: Delivery, staged: Staged, conflict: Taken): string | 
 }
 
 /** Puts aside what another database has left under the name of one that is written: it would be applied to it. */
-function putLogsAside(delivery: Delivery, { folders, working }: Staged, name: string): string[] {
-  if (!databases.has(working)) return [];
+function putLogsAside(delivery: Delivery, folders: readonly string[], name: string): string[] {
   return COMPANIONS.map((suffix) => `${name}${suffix}`).flatMap((log) => {
     const aside = isGiven(delivery, [...folders, log]) ? null : delivery.moveAside(folders, log);
     return aside ? [aside] : [];
@@ -262,7 +277,8 @@ function answer(request: RestoreRequest): unknown {
       inWords(delivery, () => {
         const published = delivery.publish(staged, name, conflict);
         // Only then: a database that stays as it is keeps its logs.
-        const logs = published && conflict === "replace" ? putLogsAside(delivery, staged, name) : [];
+        const replacesDatabase = published && conflict === "replace" && databases.has(staged.working);
+        const logs = replacesDatabase ? putLogsAside(delivery, staged.folders, name) : [];
         return { published: published && logs.length > 0 ? { ...published, problem: describeAside(logs) } : published };
       }),
   );

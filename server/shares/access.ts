@@ -85,6 +85,15 @@ export async function accessOf(db: Connection, secret: string, session: string |
   return held ? { shareId: found.id, jobId: found.jobId, scope: found.scope, endsAt: found.endsAt } : null;
 }
 
+/** Says whether a link that was open is so still. */
+export async function isStillOpen(db: Connection, { shareId }: Access): Promise<boolean> {
+  const rows = await db
+    .select({ id: shares.id })
+    .from(shares)
+    .where(and(eq(shares.id, shareId), isNull(shares.revokedAt), gt(shares.endsAt, sql`now()`)));
+  return rows.length > 0;
+}
+
 /** Ends a browser's session. */
 export async function leave(db: Connection, session: string | undefined): Promise<void> {
   if (session !== undefined) await db.delete(shareSessions).where(eq(shareSessions.secretHash, hashSecret(session)));

@@ -11,6 +11,7 @@ import { startRestore } from "../../server/restores/commands";
 import { type Access, accessOf, enter, leave, permitted, sessionCookie } from "../../server/shares/access";
 import { choose, makeShare, revokeShare, takeChoices } from "../../server/shares/commands";
 import { type NewShare, newShare } from "../../server/shares/contract";
+import { chosenAsZip, foundFile } from "../../server/shares/downloads";
 import {
   checkSharedCopy,
   checkSharedRestore,
@@ -20,9 +21,12 @@ import {
   sharedItems,
   sumChoices,
 } from "../../server/shares/queries";
+import { whileOpen } from "../../server/shares/while-open";
 import { changeTray } from "../../server/tray/commands";
+import { sha256 } from "../support/backup-truth";
 import { readFolder, searchedJob, startTestBench, type TestBench } from "../support/bench";
 import { endedRestore, planTo } from "../support/restores";
+import { unzipped } from "../support/unzipped";
 
 let bench: TestBench;
 let jobId: number;
@@ -227,5 +231,57 @@ describe("what a client does by a link", () => {
     expect((await listSharedFiles(bench.db, id, 0)).files).toHaveLength(files.length - 1);
     // No path of this computer is told.
     expect(JSON.stringify(files)).not.toContain(bench.delivery);
+  });
+
+  it("what is chosen comes as a ZIP: lost bytes are zeros, another file’s too, and each is told of in words", async () => {
+    const gappedJob = await searchedJob(bench, "ntfs-mbr");
+    const found = async (condition: "partial" | "whole") =>
+      (await listItems(bench.db, gappedJob, itemQuery.parse({ limit: 40, condition }))).items.filter(({ survival }) => survival > 0);
+    const [partial, whole] = [await found("partial"), await found("whole")];
+    const share = await made({}, gappedJob);
+    const { access } = await open(share);
+    const given = [...partial, ...whole.slice(0, 3)];
+    await choose(
+      bench.db,
+      access,
+      given.map(({ bestCopyId }) => bestCopyId),
+      true,
+    );
+    await expect(foundFile(bench.db, access, partial[0]?.bestCopyId as number)).rejects.toMatchObject({ status: 409 });
+    const zip = await unzipped(Buffer.from(await (await chosenAsZip(bench.db, access)).arrayBuffer()));
+    const remarks = zip.get("Remarks.txt")?.toString() ?? "";
+    expect(zip.size).toBe(given.length + 1);
+    // A restore of the same copies says what their own bytes are.
+    bench.worker();
+    await changeTray(bench.db, gappedJob, { everything: true, chosen: false });
+    await changeTray(bench.db, gappedJob, { copies: given.map(({ bestCopyId }) => bestCopyId), chosen: true });
+    const done = await endedRestore(bench.db, gappedJob, await startRestore(bench.db, gappedJob, planTo("The same")));
+    const hashes = [...zip].filter(([name]) => name !== "Remarks.txt").map(([, bytes]) => sha256(bytes));
+    expect(hashes.sort()).toEqual(done.results.map((result) => result.sha256).sort());
+    for (const { name } of partial) expect(remarks).toContain(`${name}: damaged`);
+    const gapped = done.results.filter(({ gaps }) => gaps);
+    expect(gapped.length).toBeGreaterThan(0);
+    for (const { path, gaps } of gapped) {
+      const missing = [...(gaps?.unreadable ?? []), ...(gaps?.foreign ?? [])].reduce((sum, { start, end }) => sum + end - start, 0);
+      expect(remarks).toContain(`${path.split("/").at(-1)}: ${missing} bytes of it could not be read`);
+    }
+  }, 60_000);
+
+  it("a download that is on its way breaks off when its link is ended", async () => {
+    const share = await made();
+    const { access } = await open(share);
+    const endless = new ReadableStream<Uint8Array>({
+      async pull(controller) {
+        await new Promise((go) => setTimeout(go, 50));
+        controller.enqueue(new Uint8Array(10));
+      },
+    });
+    const reader = whileOpen(bench.db, access, new Response(endless)).body?.getReader() as ReadableStreamDefaultReader<Uint8Array>;
+    expect((await reader.read()).value).toHaveLength(10);
+    await revokeShare(bench.db, jobId, share.id);
+    const all = async () => {
+      while (!(await reader.read()).done);
+    };
+    await expect(all()).rejects.toThrow("the link was ended");
   });
 });

@@ -5,9 +5,10 @@ import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import Link from "next/link";
-import { type CSSProperties, useEffect, useRef, useState } from "react";
+import { type CSSProperties, useRef, useState } from "react";
 import type { RecordsPage } from "@/server/records/contract";
 import { useAddress } from "../data/use-address";
+import { useTyped } from "../data/use-typed";
 import { Problem, problemText } from "../instruments/Problem";
 import { countText } from "../instruments/words";
 import { useItemDetail } from "../items/use-items";
@@ -16,9 +17,6 @@ import styles from "./records.module.css";
 import { useRecords, type Wanted } from "./use-records";
 
 const ROW = 28;
-/** How long nothing is typed before what was typed is looked for. Milliseconds. */
-const PAUSE = 150;
-
 const CONFIDENCE: Readonly<Record<"whole" | "part" | "guess", string>> = {
   whole: "deleted, all of it stands",
   part: "deleted, not all of it stands",
@@ -141,12 +139,7 @@ function Tables({ head, chosen, onChoose }: { head: RecordsPage; chosen: number;
 }
 
 function FindField({ value, onFind }: { value: string; onFind: (words: string) => void }) {
-  const [typed, setTyped] = useState(value);
-  useEffect(() => {
-    if (typed === value) return;
-    const timer = setTimeout(() => onFind(typed), PAUSE);
-    return () => clearTimeout(timer);
-  }, [typed, value, onFind]);
+  const [typed, setTyped] = useTyped(value, onFind);
   return (
     <TextField
       size="small"

@@ -6,19 +6,16 @@ import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import { type InfiniteData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
 import { choiceSums, type SharedItem, type SharedPage, sharedPage } from "@/server/shares/contract";
 import { read, write } from "../data/request";
 import { useAddress } from "../data/use-address";
+import { useTyped } from "../data/use-typed";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText, momentText } from "../instruments/words";
 import { Preview } from "../previews/Preview";
 import styles from "./shared.module.css";
-
-/** How long nothing is typed before what was typed is looked for. Milliseconds. */
-const PAUSE = 200;
 
 const SHOWN = { lost: "Lost", all: "All", chosen: "Chosen" } as const;
 type Shown = keyof typeof SHOWN;
@@ -183,12 +180,7 @@ function Chosen({ root }: { root: string }) {
 }
 
 function FindField({ value, onFind }: { value: string; onFind: (words: string) => void }) {
-  const [typed, setTyped] = useState(value);
-  useEffect(() => {
-    if (typed === value) return;
-    const timer = setTimeout(() => onFind(typed), PAUSE);
-    return () => clearTimeout(timer);
-  }, [typed, value, onFind]);
+  const [typed, setTyped] = useTyped(value, onFind);
   return (
     <TextField
       size="small"
