@@ -7,14 +7,15 @@ import { writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import initSql, { type Database } from "sql.js";
-import { seeded } from "./draw";
+import { photograph, seeded } from "./draw";
 
 const SCHEMA = `
 create table members(id integer primary key, handle text not null unique, shown text not null);
 create table talks(id integer primary key, guid text not null unique, title text not null);
 create table messages(id integer primary key autoincrement, guid text not null, talk_id integer not null, member_id integer not null, body text, sent_ms integer not null, edited_ms integer);
 create unique index messages_guid on messages(guid);
-create index messages_talk on messages(talk_id, sent_ms);`;
+create index messages_talk on messages(talk_id, sent_ms);
+create table transfers(id integer primary key, message_id integer not null, file_name text not null, file_type text, file_size integer, local_path text, done_ms integer);`;
 
 const MEMBERS = ["Mo Linden", "Maribel Tarn", "Oskar Veld", "Ines Halloran", "Tove Brask", "Ravi Sundar"];
 const TALKS = ["Committee", "Observing nights", "Dome and rail", "Newsletter"];
@@ -33,6 +34,49 @@ const LINES = [
   "Thank you all for the anniversary night.",
 ];
 const DAY = 86_400_000;
+
+/** A file that came with a message, and where it stands today: under its name, another one, cut short, or nowhere. */
+interface Sent {
+  /** Which message of all it came with. */
+  readonly with: number;
+  readonly name: string;
+  readonly type: string;
+  readonly content: Buffer;
+  readonly today: string | null;
+  readonly left?: number;
+}
+
+const RECEIVED = "C:\\Users\\mo\\Downloads\\Members Chat";
+
+async function sent(): Promise<Sent[]> {
+  const picture = async (seed: number) => photograph("trails", seed, 480, 320);
+  const text = (lines: readonly string[]) => Buffer.from(`${lines.join("\r\n")}\r\n`);
+  const rota = text([
+    "night,opens,closes",
+    ...Array.from({ length: 40 }, (_, i) => `2026-03-${1 + (i % 28)},${MEMBERS[i % 6]},${MEMBERS[(i + 2) % 6]}`),
+  ]);
+  const keys = text(["Dome: 3 keys", "Workshop: 2 keys", ...Array.from({ length: 30 }, (_, i) => `Cabinet ${i + 1}: ${MEMBERS[i % 6]}`)]);
+  const downloads = "Old laptop/Users/mo/Downloads/Members Chat";
+  return [
+    {
+      with: 1500,
+      name: "anniversary trails 302.jpg",
+      type: "image/jpeg",
+      content: await picture(302),
+      today: `${downloads}/anniversary trails 302.jpg`,
+    },
+    {
+      with: 1904,
+      name: "anniversary trails 311.jpg",
+      type: "image/jpeg",
+      content: await picture(311),
+      today: "Old laptop/Users/mo/Pictures/front page.jpg",
+    },
+    { with: 2210, name: "rota spring.csv", type: "text/csv", content: rota, today: `${downloads}/rota spring.csv` },
+    { with: 2440, name: "key list.txt", type: "text/plain", content: keys, today: `${downloads}/key list.txt.part`, left: 400 },
+    { with: 2710, name: "quotation for the mirror.pdf", type: "application/pdf", content: Buffer.alloc(48_211), today: null },
+  ];
+}
 
 interface Message {
   readonly guid: string;
@@ -59,7 +103,7 @@ function said(): Message[] {
 }
 
 /** A database with some of it. @param order of the members, whose numbers differ from one installation to the next */
-function profile(database: Database, messages: readonly Message[], order: readonly number[]): void {
+function profile(database: Database, messages: readonly Message[], order: readonly number[], files: ReadonlyMap<string, Sent>): void {
   database.run("pragma secure_delete = off");
   database.run(SCHEMA);
   for (const member of order)
@@ -74,16 +118,23 @@ function profile(database: Database, messages: readonly Message[], order: readon
       body,
       sent,
     ]);
+  for (const [guid, { name, type, content }] of files)
+    database.run(
+      "insert into transfers(message_id, file_name, file_type, file_size, local_path, done_ms) select id, ?, ?, ?, ?, sent_ms + 4000 from messages where guid = ?",
+      [name, type, content.length, `${RECEIVED}\\${name}`, guid],
+    );
   database.run("commit");
 }
 
 async function main(): Promise<void> {
   const sql = await initSql();
   const all = said();
+  const attached = await sent();
+  const byGuid = new Map(attached.map((each) => [all[each.with]?.guid ?? "", each]));
   const until = (date: number, from = 0) => all.filter(({ sent }) => sent >= from && sent < date);
   const bytesOf = (messages: readonly Message[], order: readonly number[], clear: readonly string[]) => {
     const database = new sql.Database();
-    profile(database, messages, order);
+    profile(database, messages, order, byGuid);
     for (const statement of clear) database.run(statement);
     const bytes = Buffer.from(database.export()).toString("base64");
     database.close();
@@ -111,6 +162,9 @@ async function main(): Promise<void> {
       content: bytesOf(until(Date.UTC(2025, 6, 2)), [0, 1, 2, 3, 4, 5], []),
     },
   };
+  for (const { content, today, left } of attached)
+    if (today !== null)
+      Object.assign(files, { [today]: { modified: "2026-01-20T10:00:00Z", content: content.subarray(0, left).toString("base64") } });
   const packed = gzipSync(JSON.stringify(files), { level: 9 });
   writeFileSync(join(import.meta.dirname, "images", "members-chat.json.gz"), packed);
   console.log(`members-chat.json.gz: ${(packed.length / 1024).toFixed(0)} KiB, ${all.length} messages in all`);

@@ -18,3 +18,6 @@ function numbered(count: number): readonly string[] {
   numberedNames[count] ??= Array.from({ length: count }, (_, i) => String(i));
   return numberedNames[count] as string[];
 }
+
+/** Gives what a column or a table is called after: `member_id` and `members` are both called after a member. */
+export const stemOf = (name: string) => name.toLowerCase().replace(/_?id$/, "").replace(/s$/, "");

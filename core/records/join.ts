@@ -1,3 +1,4 @@
+import { stemOf } from "./column-names";
 import type { RecordReader, Row } from "./records";
 import type { Value } from "./sqlite/record";
 import { parseTable, parseUniqueIndex, type TableStatement } from "./sqlite/statement";
@@ -142,19 +143,16 @@ function inColumns(row: Row, { columns, statement }: Draft): Row {
   return { ...row, columns, values };
 }
 
-const singular = (name: string) => name.toLowerCase().replace(/_?id$/, "").replace(/s$/, "");
-
 /** Finds columns that hold row numbers of a table: by their name, or where that says only that it is a number of something, by what they hold. */
 function findLeads(draft: Draft, all: readonly Draft[]): void {
   draft.columns.forEach((name, column) => {
     const declared = draft.statement.columns[column];
     if (column === draft.statement.alias || (declared?.affinity !== "integer" && declared?.affinity !== "numeric")) return;
     const numbered = all.filter(({ statement, rows }) => statement.alias >= 0 && rows.length > 0);
-    const stem = singular(name);
+    const stem = stemOf(name);
     const named = numbered
       .filter(
-        (each) =>
-          stem !== "" && (stem === singular(each.name) || stem.endsWith(`_${singular(each.name)}`) || stem.endsWith(singular(each.name))),
+        (each) => stem !== "" && (stem === stemOf(each.name) || stem.endsWith(`_${stemOf(each.name)}`) || stem.endsWith(stemOf(each.name))),
       )
       .sort((a, b) => b.name.length - a.name.length)[0];
     const target = named ?? (/id$/i.test(name) ? byContent(draft, column, numbered) : undefined);

@@ -12,8 +12,12 @@ import { drawnThumbnail, picturePreview } from "../previews/pictures";
 import { beginningOf, bytesOf, outlineFor, ownBytesOf } from "../previews/raw";
 import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
-import { joinedDatabase, recordCandidatesOf } from "../records/candidates";
-import type { RecordsQuery } from "../records/contract";
+import { recordCandidatesOf } from "../records/candidates";
+import type { EntriesQuery, EntryExport, RecordsQuery, Together } from "../records/contract";
+import { entriesOf } from "../records/entries";
+import { exportEntries } from "../records/exports";
+import { joinedDatabase } from "../records/joined";
+import { mentionedFilesOf } from "../records/mentioned";
 import { recordsAsCsv, recordsOf } from "../records/read";
 import { lookAtRepair, planRepair, repairedPicture, writeRepaired } from "../repairs/repairs";
 import type { RestorePlan } from "../restores/contract";
@@ -41,6 +45,9 @@ export const tasks = {
   tables: async (copyId: number, rows: "shown" | "compared") => tablesOf(await copyOf(copyId), rows),
   records: async (copyId: number, query: RecordsQuery) => recordsOf(db(), await copyOf(copyId), query),
   recordsCsv: async (copyId: number, query: RecordsQuery) => recordsAsCsv(db(), await copyOf(copyId), query),
+  entries: async (copyId: number, query: EntriesQuery) => entriesOf(db(), await copyOf(copyId), query),
+  exportEntries: async (copyId: number, query: EntriesQuery, form: EntryExport) => exportEntries(db(), await copyOf(copyId), query, form),
+  mentionedFiles: async (copyId: number, together: Together) => mentionedFilesOf(db(), await copyOf(copyId), together),
   recordCandidates: async (copyId: number) => recordCandidatesOf(db(), await copyOf(copyId)),
   joinedDatabase: (jobId: number, copyIds: readonly number[]) => joinedDatabase(db(), jobId, copyIds),
   archive: async (copyId: number) => archiveOf(await copyOf(copyId)),

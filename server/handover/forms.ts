@@ -1,9 +1,9 @@
+import { safe } from "../html";
 import { leftBehindText, readBackText, resultText } from "../words/contract";
 import type { Block } from "./contract";
 import { FORMAT, FORMAT_VERSION, handoverFacts, handoverRestore, handoverResult } from "./data";
 import type { HandoverDocument, Report } from "./report";
 
-const safe = (text: string) => text.replace(/[&<>"']/g, (mark) => `&#${mark.charCodeAt(0)};`);
 const list = (lines: readonly string[]) => `<ul>${lines.map((line) => `<li>${line}</li>`).join("")}</ul>`;
 const row = (cells: readonly string[], tag: "td" | "th") => `<tr>${cells.map((cell) => `<${tag}>${safe(cell)}</${tag}>`).join("")}</tr>`;
 

@@ -1,8 +1,7 @@
 import { sql } from "drizzle-orm";
-import { type Candidate, type Joined, type JoinedTable, joinRecords } from "../../core/records/join";
+import { type Candidate, type JoinedTable, joinRecords } from "../../core/records/join";
 import type { RecordReader, Row } from "../../core/records/records";
 import { recogniseTimes, secondsOf, type TimeForm } from "../../core/records/times";
-import { asDatabase } from "../../io/join-records";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -153,24 +152,4 @@ function timedTable(tables: readonly JoinedTable[]): { table: JoinedTable; colum
       if (form) return { table, column, form };
     }
   return null;
-}
-
-/** The chosen copies of a job joined into one database, as its bytes. */
-export async function joinedDatabase(db: Connection, jobId: number, copyIds: readonly number[]): Promise<Uint8Array> {
-  const opened: { name: string; reader: RecordReader; close(): void }[] = [];
-  let joined: Joined;
-  try {
-    for (const id of copyIds) {
-      const stored = await findStoredCopy(db, id);
-      if (stored?.jobId !== jobId) throw new Problem("There is no such copy in this job.", 404);
-      const candidate = await openDatabase(db, stored);
-      if (!candidate) throw new Problem(`${stored.name} is no database the bench reads.`, 422);
-      opened.push({ name: stored.name, ...candidate });
-    }
-    joined = joinRecords(opened);
-  } finally {
-    for (const each of opened) each.close();
-  }
-  if (joined.tables.length === 0) throw new Problem("None of these databases still says which tables it has.", 422);
-  return asDatabase(joined);
 }

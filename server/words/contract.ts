@@ -1,8 +1,11 @@
 import { type Condition, PLACES, titleOf } from "../../core/copies/vocabulary";
 import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
 import { KIND_TITLES } from "../../core/formats/kind-titles";
+import type { EntryKind } from "../../core/records/entries/kinds";
+import type { Row } from "../../core/records/records";
 import type { Since } from "../items/contract";
 import { PASS_PLACES, type PassOptions, passKind } from "../passes/contract";
+import type { LIKENESS } from "../records/contract";
 import type { Counts, Result } from "../restores/contract";
 
 const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
@@ -196,3 +199,34 @@ export function standingText(item: {
   if (item.live && item.condition === "whole" && item.opens === null) return "in place";
   return conditionText(item.condition, item.survival);
 }
+
+/** What the rows of a database can be, one of them and all. */
+export const ENTRY_WORDS: Readonly<Record<EntryKind, { readonly one: string; readonly many: string }>> = {
+  messages: { one: "message", many: "Messages" },
+  visits: { one: "visit", many: "Pages visited" },
+  sites: { one: "site", many: "Sites it kept things of" },
+  transfers: { one: "file", many: "Files sent and received" },
+  contacts: { one: "contact", many: "Contacts" },
+  notes: { one: "note", many: "Notes" },
+};
+
+const LEFT_WORDS: Readonly<Record<"whole" | "part" | "guess", string>> = {
+  whole: "deleted, all of it stands",
+  part: "deleted, not all of it stands",
+  guess: "deleted, partly a guess",
+};
+
+/** What is to be known of a row before it is believed; "" for one that counts and stands. */
+export function rowStateText({ state, confidence, uncommitted }: Pick<Row, "state" | "confidence" | "uncommitted">): string {
+  if (state === "live") return confidence === "whole" ? "" : "not all of it stands";
+  return uncommitted ? "written, never committed" : LEFT_WORDS[confidence];
+}
+
+/** How a file of the job is like one that a database speaks of. None is proof: what it held is written nowhere. */
+export const LIKENESS_WORDS: Readonly<Record<(typeof LIKENESS)[number], string>> = {
+  "name-size": "same name and size",
+  "size-type": "same size and type, another name",
+  name: "same name, larger",
+  part: "same name, shorter: perhaps a part of it",
+  "name-only": "same name; its size is not told",
+};

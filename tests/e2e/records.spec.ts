@@ -98,8 +98,15 @@ test("all messages are gone: the old database is found among those of its kind, 
   await expect(candidates.getByRole("row").nth(1)).toContainText("2024-09-01");
   await expectNoViolations(page);
   await page.getByRole("button", { name: "Show its rows" }).click();
+  await expect(page.getByRole("region", { name: "All entries" }).getByRole("listitem").nth(5)).toBeVisible();
+  await expectNoViolations(page);
+  await page
+    .getByRole("list", { name: "Tables" })
+    .getByRole("button", { name: /^members/ })
+    .click();
   await expect(page.getByRole("table").getByRole("row").nth(5)).toBeVisible();
   await expectNoViolations(page);
+  await page.goBack();
   await page.goBack();
   const download = page.waitForEvent("download");
   await page.getByRole("link", { name: "Join the 3 chosen into one database" }).click();
@@ -113,4 +120,104 @@ test("all messages are gone: the old database is found among those of its kind, 
   expect(Number(count)).toBeLessThanOrEqual(3291);
   expect(people).toBe(6);
   database.close();
+});
+
+test("the old messages are read as conversations over all databases, and the pictures they mention go into the tray", async ({ page }) => {
+  await page.goto("/");
+  await page.getByRole("link", { name: "All messages before February are gone" }).click();
+  await page.waitForURL(/\/jobs\/\d+/);
+  const job = Number(/jobs\/(\d+)/.exec(page.url())?.[1]);
+  const { passes } = { passes: await (await page.request.get(`/api/jobs/${job}/passes`)).json() } as { passes: unknown[] };
+  if (passes.length === 0) await readRecords(page, job);
+  await page.goto(`/jobs/${job}/items?show=all&q=messages.db`);
+  await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "messages.db" }).first().click();
+  await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
+  await page.getByRole("button", { name: "Databases of this kind" }).click();
+  await page.getByRole("button", { name: "Read the 3 chosen as one" }).click();
+  await expect(page.getByRole("list", { name: "Read as one" }).getByRole("listitem")).toHaveCount(3);
+  const entries = page.getByRole("region", { name: "All entries" });
+  const status = page.getByRole("status");
+  await expect(status).toContainText(/^3\D?2\d\d messages/);
+  // What was cleared on the old laptop in November stands among the others, said to be deleted.
+  await page
+    .getByRole("list", { name: "Conversations" })
+    .getByRole("button", { name: /^Dome and rail/ })
+    .click();
+  await page.getByRole("textbox", { name: "From" }).fill("2025-11");
+  await expect(entries.getByRole("heading", { level: 3 }).first()).toContainText("November 2025");
+  await expect(entries.getByText("deleted, all of it stands; only in", { exact: false }).first()).toBeVisible();
+  await expectNoViolations(page);
+  // All of it stands in the address.
+  await page.reload();
+  await expect(entries.getByRole("heading", { level: 3 }).first()).toContainText("November 2025");
+  await page
+    .getByRole("list", { name: "Persons" })
+    .getByRole("button", { name: /^Ines Halloran/ })
+    .click();
+  await expect(entries.getByRole("listitem").first()).toContainText("Ines Halloran");
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "a page" }).click();
+  const written = readFileSync(await (await download).path(), "utf8");
+  expect(written).toContain("Only those in “Dome and rail”, of Ines Halloran, from 2025-11 on.");
+  expect(written).toContain("deleted, all of it stands");
+  // The files they speak of: two whole, one under another name, one cut short, one nowhere.
+  const mentioned = page.getByRole("complementary", { name: "Files mentioned" });
+  const file = (name: string) => mentioned.getByRole("listitem").filter({ hasText: name });
+  await expect(mentioned.getByRole("listitem")).toHaveCount(5);
+  await expect(file("anniversary trails 302.jpg")).toContainText("same name and size");
+  await expect(file("anniversary trails 311.jpg")).toContainText("same size and type, another name");
+  await expect(file("key list.txt")).toContainText("shorter");
+  await expect(mentioned.getByRole("checkbox", { name: "key list.txt" })).not.toBeChecked();
+  await expect(file("quotation for the mirror.pdf")).toContainText("not found");
+  await expect(mentioned.getByRole("checkbox", { name: "quotation for the mirror.pdf" })).toBeDisabled();
+  await mentioned.getByRole("checkbox", { name: "rota spring.csv" }).press("Space");
+  await mentioned.getByRole("button", { name: "Put 2 into the tray" }).click();
+  await expect(file("anniversary trails 302.jpg")).toContainText("in the tray");
+  await expect(page.getByRole("link", { name: /2 in tray/ })).toBeVisible();
+  await file("anniversary trails 302.jpg").getByRole("link").click();
+  await expect(
+    page.getByRole("complementary", { name: "Inspector" }).getByRole("heading", { name: "anniversary trails 302.jpg" }),
+  ).toBeVisible();
+});
+
+test("a web history is read as visits by day, by site, and what only the list of pages still tells", async ({ page }) => {
+  const sql = await initSql();
+  const database = new sql.Database();
+  database.run(
+    "create table pages(id integer primary key, url text, title text, seen integer); create table visits(id integer primary key, page_id integer, at integer)",
+  );
+  for (let i = 0; i < 30; i += 1)
+    database.run("insert into pages values(?, ?, ?, ?)", [
+      i + 1,
+      `https://site${i % 3}.example/${i}`,
+      `Page ${i}`,
+      Date.UTC(2026, 0, 1 + i),
+    ]);
+  for (let i = 0; i < 60; i += 1) database.run("insert into visits values(?, ?, ?)", [i + 1, 1 + (i % 28), Date.UTC(2026, 0, 1, i)]);
+  const path = join(process.env.COMPASS_SOURCES as string, "web history", "profile");
+  mkdirSync(path, { recursive: true });
+  writeFileSync(join(path, "visited.db"), database.export());
+  database.close();
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "A web history", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path: join(path, "..") });
+  await readRecords(page, id);
+  await page.goto(`/jobs/${id}/items?show=all&q=visited.db`);
+  await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "visited.db" }).first().click();
+  await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
+  const status = page.getByRole("status");
+  await expect(status).toContainText("62 pages visited");
+  const entries = page.getByRole("region", { name: "All entries" });
+  await expect(entries.getByRole("heading", { level: 3 }).first()).toHaveText("Thursday 1 January 2026");
+  await page.getByRole("textbox", { name: "From" }).fill("2026-01-29");
+  await expect(status).toContainText("2 pages visited");
+  await expect(entries.getByText("last visit, by the list of pages")).toHaveCount(2);
+  await page.getByRole("textbox", { name: "From" }).fill("");
+  await page
+    .getByRole("list", { name: "Sites" })
+    .getByRole("button", { name: /^site1\.example/ })
+    .press("Enter");
+  await expect(status).toContainText(/2\d pages visited/);
+  await page.getByText("Why it is read so").click();
+  await expect(page.getByText(/page_id is the page, by the rows of pages it leads to/)).toBeVisible();
 });

@@ -3,7 +3,12 @@ import { join } from "node:path";
 import initSql from "sql.js";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { storedCopy } from "../../server/previews/content";
-import { joinedDatabase, recordCandidatesOf } from "../../server/records/candidates";
+import { recordCandidatesOf } from "../../server/records/candidates";
+import { entriesQuery } from "../../server/records/contract";
+import { entriesOf } from "../../server/records/entries";
+import { exportEntries } from "../../server/records/exports";
+import { joinedDatabase } from "../../server/records/joined";
+import { mentionedFilesOf } from "../../server/records/mentioned";
 import { readFolder, startTestBench, type TestBench } from "../support/bench";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
@@ -12,6 +17,43 @@ let jobId: number;
 /** The copies of the databases, by the folder they lie in. */
 const copies = new Map<string, number>();
 
+/** Files beside the databases, with their sizes in bytes. */
+const FILES = { "rota.csv": 700, "other name.png": 900, "plan.txt.part": 300, "spoken.of.txt": 10, "another.pdf": 900 };
+
+/** A chat whose texts and names would run where they are not escaped, made by SQLite itself (the package sql.js). */
+async function hostileChat(): Promise<Uint8Array> {
+  const sql = await initSql();
+  const database = new sql.Database();
+  database.run(
+    "create table folk(id integer primary key, name text, mail text); insert into folk values(1, 'Ada <b>Quill</b>', 'ada@mail.example')",
+  );
+  database.run("create table lines(id integer primary key, folk_id integer, body text, sent integer)");
+  for (let i = 0; i < 40; i += 1) {
+    const text = i === 20 ? "Look at spoken.of.txt please" : `A line of number ${i} <script>alert(1)</script>`;
+    database.run("insert into lines values(?, 1, ?, ?)", [i + 1, text, Date.UTC(2025, 4, 1) + i * 60_000]);
+  }
+  database.run(
+    "create table attachments(id integer primary key, line_id integer, file_name text, file_size integer, kept text, done integer)",
+  );
+  for (const [i, [name, size]] of [
+    ["rota.csv", 700],
+    ["moon.png", 900],
+    ["plan.txt", 800],
+    ["gone.pdf", 5000],
+  ].entries())
+    database.run("insert into attachments values(?, ?, ?, ?, ?, ?)", [
+      i + 1,
+      i + 1,
+      name as string,
+      size as number,
+      `C:\\Received\\${name}`,
+      Date.UTC(2025, 4, 1) + i,
+    ]);
+  const bytes = database.export();
+  database.close();
+  return bytes;
+}
+
 beforeAll(async () => {
   bench = await startTestBench();
   const folder = join(bench.sources, "profiles");
@@ -19,6 +61,9 @@ beforeAll(async () => {
     mkdirSync(join(folder, name), { recursive: true });
     for (const [file, bytes] of recordsFiles(name)) writeFileSync(join(folder, name, file), bytes);
   }
+  mkdirSync(join(folder, "hostile"));
+  writeFileSync(join(folder, "hostile", "data.db"), await hostileChat());
+  for (const [name, size] of Object.entries(FILES)) writeFileSync(join(folder, name), Buffer.alloc(size, name));
   writeFileSync(join(folder, "none.db"), "no database".repeat(100));
   const read = await readFolder(bench, folder, "Profiles");
   jobId = read.jobId;
@@ -49,5 +94,54 @@ describe("the databases of one kind in a job", () => {
     expect(Number(database.exec("select count(*) from notes")[0]?.values[0]?.[0])).toBeGreaterThan(live);
     database.close();
     await expect(joinedDatabase(bench.db, jobId + 1, chosen)).rejects.toThrow("no such copy in this job");
+  });
+
+  it("are read as one: every message once, with which of them have it, narrowed by person and time", async () => {
+    const [first, second] = [copies.get("plain") as number, copies.get("small-pages") as number];
+    const copy = await storedCopy(bench.db, first);
+    const asked = (query: Record<string, string>) => entriesOf(bench.db, copy, entriesQuery.parse({ with: String(second), ...query }));
+    const all = await asked({});
+    expect(all.kind).toBe("messages");
+    expect(all.together.map(({ copyId }) => copyId)).toEqual([first, second]);
+    expect(all.together[1]?.where).toMatch(/small-pages$/);
+    const live = ["plain", "small-pages"].reduce((sum, name) => sum + (recordsTruth(name).live.notes?.length ?? 0), 0);
+    expect(all.matched).toBeGreaterThan(live * 0.9);
+    expect(new Set(all.entries.flatMap((entry) => entry.in ?? []))).toEqual(new Set([0, 1]));
+    const person = all.persons[0]?.name as string;
+    const own = await asked({ who: person });
+    expect(own.matched).toBe(all.persons[0]?.entries);
+    expect(own.entries.every(({ who }) => who === person)).toBe(true);
+    // A month and the rest of time are all there is.
+    const month = new Date(all.entries[100]?.at as number).toISOString().slice(0, 7);
+    const before = `${new Date(Date.UTC(Number(month.slice(0, 4)), Number(month.slice(5)) - 1, 0)).toISOString().slice(0, 10)}`;
+    const until = (await asked({ until: before })).matched;
+    const since = (await asked({ since: month })).matched;
+    expect(until + since).toBe(all.matched);
+    expect((await asked({ since: month, until: month })).matched).toBeGreaterThan(0);
+    await expect(asked({ with: "999999" })).rejects.toThrow("no such copy in this job");
+  });
+
+  it("are written as a page in which nothing runs, and as JSON, narrowed as they are shown", async () => {
+    const copy = await storedCopy(bench.db, copies.get("hostile") as number);
+    const { text: page } = await exportEntries(bench.db, copy, entriesQuery.parse({}), "html");
+    expect(page).toContain("&#60;script&#62;alert(1)&#60;/script&#62;");
+    expect(page).not.toMatch(/<script|<img|<a /);
+    expect(page).toContain("40 messages. Times are in UTC.");
+    const { text: json } = await exportEntries(bench.db, copy, entriesQuery.parse({ find: "number 7" }), "json");
+    const { entries } = JSON.parse(json) as { entries: { text: string; who: string; at: number }[] };
+    expect(entries).toEqual([expect.objectContaining({ text: "A line of number 7 <script>alert(1)</script>", who: "Ada <b>Quill</b>" })]);
+  });
+
+  it("speak of files, which are found by name and size, by size and type, or said to be missing", async () => {
+    const { files } = await mentionedFilesOf(bench.db, await storedCopy(bench.db, copies.get("hostile") as number), []);
+    const told = files.map(({ name, found }) => [name, found.map((each) => [each.name, each.like])]);
+    expect(told).toEqual([
+      ["rota.csv", [["rota.csv", "name-size"]]],
+      ["moon.png", [["other name.png", "size-type"]]],
+      ["plan.txt", [["plan.txt.part", "part"]]],
+      ["gone.pdf", []],
+      ["spoken.of.txt", [["spoken.of.txt", "name-only"]]],
+    ]);
+    expect(files[0]?.path).toBe("C:\\Received\\rota.csv");
   });
 });

@@ -18,8 +18,15 @@ const HEIGHT = 26;
 const dayText = (at: number | null) => (at === null ? "" : new Date(at).toISOString().slice(0, 10));
 const monthText = (month: number) => `${Math.floor(month / 12)}-${String((month % 12) + 1).padStart(2, "0")}`;
 
+interface Props {
+  readonly jobId: number;
+  readonly copyId: number;
+  /** Read them as one, by the copies other than this one. */
+  readonly onTogether: (copies: readonly number[]) => void;
+}
+
 /** The databases of the same kind in the job: how far back each goes, month by month, and what only it has. Chosen ones become one. */
-export function Candidates({ jobId, copyId }: { jobId: number; copyId: number }) {
+export function Candidates({ jobId, copyId, onTogether }: Props) {
   const { data, error } = useQuery({
     queryKey: ["copy", copyId, "candidates"],
     queryFn: ({ signal }) => read(`/api/copies/${copyId}/records/candidates`, recordCandidates, signal),
@@ -96,6 +103,13 @@ export function Candidates({ jobId, copyId }: { jobId: number; copyId: number })
       <p className={styles.join}>
         <Button
           variant="contained"
+          disabled={chosen.length < 2 || !chosen.some((each) => each.copyId === copyId)}
+          onClick={() => onTogether(chosen.map((each) => each.copyId).filter((id) => id !== copyId))}
+        >
+          Read the {chosen.length} chosen as one
+        </Button>
+        <Button
+          variant="outlined"
           disabled={chosen.length < 2}
           href={`/api/jobs/${jobId}/records/joined?copies=${chosen.map((each) => each.copyId).join(",")}`}
         >

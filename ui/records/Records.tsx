@@ -1,51 +1,60 @@
 "use client";
 
-import TextField from "@mui/material/TextField";
-import ToggleButton from "@mui/material/ToggleButton";
-import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
-import { useVirtualizer } from "@tanstack/react-virtual";
 import Link from "next/link";
-import { type CSSProperties, useRef, useState } from "react";
-import type { RecordsPage } from "@/server/records/contract";
+import { useState } from "react";
+import type { EntriesPage, RecordsPage } from "@/server/records/contract";
 import { useAddress } from "../data/use-address";
-import { useTyped } from "../data/use-typed";
 import { Problem, problemText } from "../instruments/Problem";
-import { countText } from "../instruments/words";
+import { countText, ENTRY_WORDS } from "../instruments/words";
 import { useItemDetail } from "../items/use-items";
 import { Candidates } from "./Candidates";
+import { Entries } from "./Entries";
+import { Grid } from "./Grid";
+import { letterOf } from "./place-title";
 import styles from "./records.module.css";
-import { useRecords, type Wanted } from "./use-records";
+import { SideList } from "./SideList";
+import { onlyFrom, Tools } from "./Tools";
+import { entriesSearch, type Sight, useEntries, useRecords, type WantedEntries } from "./use-records";
 
-const ROW = 28;
-const CONFIDENCE: Readonly<Record<"whole" | "part" | "guess", string>> = {
-  whole: "deleted, all of it stands",
-  part: "deleted, not all of it stands",
-  guess: "deleted, partly a guess",
-};
-function stateWords({ state, confidence, uncommitted }: RecordsPage["rows"][number]): string {
-  if (state === "live") return confidence === "whole" ? "" : "not all of it stands";
-  return uncommitted ? "written, never committed" : CONFIDENCE[confidence];
-}
+const TOP: Sight = { first: 0, last: 40 };
+/** What narrows entries of one kind, and means nothing in another. */
+const NARROWED = { talk: null, who: null, find: null, since: null, until: null };
 
-const FILES = { main: "the database", log: "its log", journal: "its journal" } as const;
-
-const ONLY: readonly (readonly [Wanted["only"], string])[] = [
-  ["all", "All"],
-  ["live", "Live"],
-  ["deleted", "Deleted"],
-];
-
-/** The rows of a database, table by table: those that count and what is left of deleted ones, each marked by fill and word. */
+/** The rows of a database as what they are (messages, visits and the like) or table by table: those that count and what is left of deleted ones. */
 export function Records({ jobId }: { jobId: number }) {
   const [address, change] = useAddress();
   const copyId = Number(address.get("copy"));
   const itemId = Number(address.get("item"));
-  const only = ONLY.find(([id]) => id === address.get("only"))?.[0] ?? "all";
-  const wanted: Wanted = { copyId, table: Number(address.get("table") ?? 0), find: address.get("find") ?? "", only };
-  const comparing = address.get("view") === "candidates";
-  const [sight, setSight] = useState({ first: 0, last: 40 });
-  const { head, error, rowAt } = useRecords(wanted, sight.first, sight.last);
+  const [sight, setSight] = useState(TOP);
+  const at = (name: string) => address.get(name) ?? "";
+  const wanted: WantedEntries = {
+    kind: at("kind"),
+    talk: at("talk"),
+    who: at("who"),
+    find: at("find"),
+    only: onlyFrom(address.get("only")),
+    since: at("since"),
+    until: at("until"),
+    with: at("with"),
+  };
   const { data: item } = useItemDetail(jobId, itemId || null);
+  const asked = address.get("view") === "candidates" ? "candidates" : address.has("table") ? "tables" : "entries";
+  const entries = useEntries(
+    copyId,
+    asked === "entries" ? wanted : { ...wanted, ...EMPTY, with: wanted.with },
+    asked === "entries" ? sight : TOP,
+  );
+  const tables = useRecords(
+    { copyId, table: Number(address.get("table") ?? 0), find: wanted.find, only: onlyFrom(address.get("only")) },
+    asked === "entries" ? TOP : sight,
+  );
+  // A database that holds nothing the bench knows is shown by its tables.
+  const view = asked === "entries" && entries.head?.kinds.length === 0 && wanted.with === "" ? "tables" : asked;
+  const show = (changes: Readonly<Record<string, string | null>>) => {
+    setSight(TOP);
+    change({ ...NARROWED, view: null, table: null, kind: null, ...changes }, true);
+  };
+  const notes = wanted.with === "" ? (tables.head?.notes ?? []) : (entries.head?.notes ?? []);
   return (
     <div className={styles.page}>
       <div className={styles.side}>
@@ -59,171 +68,180 @@ export function Records({ jobId }: { jobId: number }) {
           <Link href={`/jobs/${jobId}/items?item=${itemId}`}>Back to the item</Link>
         </p>
         <p className={styles.where}>
-          <button type="button" aria-pressed={comparing} onClick={() => change({ view: comparing ? null : "candidates" }, true)}>
-            {comparing ? "Show its rows" : "Databases of this kind"}
+          <button
+            type="button"
+            aria-pressed={view === "candidates"}
+            onClick={() => show({ view: view === "candidates" ? null : "candidates" })}
+          >
+            {view === "candidates" ? "Show its rows" : "Databases of this kind"}
           </button>
+          {wanted.with !== "" && (
+            <button type="button" onClick={() => show({ with: null })}>
+              Only this database
+            </button>
+          )}
         </p>
-        {head && (
+        {entries.head && <Together page={entries.head} />}
+        {entries.head && <Kinds page={entries.head} shown={view === "entries"} onChoose={(kind) => show({ kind })} />}
+        {entries.head && view === "entries" && (
+          <Narrowing page={entries.head} wanted={wanted} onChange={(changes) => change(changes, true)} />
+        )}
+        {tables.head && wanted.with === "" && (
           <Tables
-            head={head}
-            chosen={comparing ? -1 : wanted.table}
-            onChoose={(table) => change({ table: String(table), view: null }, true)}
+            head={tables.head}
+            chosen={view === "tables" ? Number(address.get("table") ?? 0) : -1}
+            onChoose={(table) => show({ table: String(table) })}
           />
         )}
-        {head && head.beside.length > 0 && <p className={styles.note}>Read with it: {head.beside.join(", ")}.</p>}
-        {head?.notes.map((note) => (
+        {tables.head && tables.head.beside.length > 0 && <p className={styles.note}>Read with it: {tables.head.beside.join(", ")}.</p>}
+        {notes.map((note) => (
           <p key={note} className={styles.note}>
             {note}
           </p>
         ))}
+        {entries.head && <Why page={entries.head} />}
       </div>
-      {comparing ? (
+      {view === "candidates" && (
         <section className={styles.rows} aria-label="Databases of this kind">
-          <Candidates jobId={jobId} copyId={copyId} />
+          <Candidates jobId={jobId} copyId={copyId} onTogether={(copies) => show({ with: copies.join(",") })} />
         </section>
-      ) : (
+      )}
+      {view === "entries" && (
+        <Entries
+          jobId={jobId}
+          copyId={copyId}
+          wanted={wanted}
+          {...entries}
+          onSight={setSight}
+          onChange={(changes) => change(changes)}
+          exported={(form) => `/api/copies/${copyId}/records/export/${form}?${new URLSearchParams(entriesSearch(wanted))}`}
+        />
+      )}
+      {view === "tables" && (
         <section className={styles.rows} aria-label="Rows">
-          <div className={styles.tools}>
-            <FindField value={wanted.find} onFind={(find) => change({ find: find || null })} />
-            <ToggleButtonGroup
-              size="small"
-              exclusive
-              value={only}
-              aria-label="Which rows"
-              onChange={(_, value: string | null) => value && change({ only: value === "all" ? null : value })}
-            >
-              {ONLY.map(([id, words]) => (
-                <ToggleButton key={id} value={id} sx={{ py: 0.25, px: 1.5 }}>
-                  {words}
-                </ToggleButton>
-              ))}
-            </ToggleButtonGroup>
-            {head && (
+          <Tools label="Find in this table" find={wanted.find} only={onlyFrom(address.get("only"))} onChange={(changes) => change(changes)}>
+            {tables.head && (
               <span className={styles.count} role="status">
-                {countText(head.matched)} {head.matched === 1 ? "row" : "rows"}
+                {countText(tables.head.matched)} {tables.head.matched === 1 ? "row" : "rows"}
               </span>
             )}
-            {head && head.matched > 0 && (
+            {tables.head && tables.head.matched > 0 && (
               <a
                 className={styles.save}
-                href={`/api/copies/${copyId}/records/csv?${new URLSearchParams({ table: String(wanted.table), find: wanted.find, only })}`}
+                href={`/api/copies/${copyId}/records/csv?${new URLSearchParams({ table: at("table") || "0", find: wanted.find, only: wanted.only })}`}
               >
                 Save as CSV
               </a>
             )}
-          </div>
-          <Problem>{problemText(error)}</Problem>
-          {!head && !error && <p className={styles.note}>Reading the database …</p>}
-          {head && <Grid key={`${wanted.table}`} head={head} rowAt={rowAt} onSight={setSight} />}
+          </Tools>
+          <Problem>{problemText(tables.error)}</Problem>
+          {!tables.head && !tables.error && <p className={styles.note}>Reading the database …</p>}
+          {tables.head && <Grid key={at("table")} head={tables.head} rowAt={tables.rowAt} onSight={setSight} />}
         </section>
       )}
     </div>
   );
 }
 
-function Tables({ head, chosen, onChoose }: { head: RecordsPage; chosen: number; onChoose: (table: number) => void }) {
+const EMPTY: Omit<WantedEntries, "with"> = { kind: "", talk: "", who: "", find: "", only: "", since: "", until: "" };
+
+function Together({ page }: { page: EntriesPage }) {
+  if (page.together.length === 0) return null;
   return (
-    <ul className={styles.tables} aria-label="Tables">
-      {head.tables.map(({ name, live, deleted }, index) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: tables whose name is gone are known by their place
-        <li key={index}>
-          <button type="button" aria-pressed={index === chosen} onClick={() => onChoose(index)}>
-            <span>{name}</span>
-            <span className={styles.live}>{countText(live)}</span>
-            <span className={styles.gone}>{deleted > 0 ? `+ ${countText(deleted)} deleted` : ""}</span>
-          </button>
-        </li>
-      ))}
-    </ul>
+    <div className={styles.together}>
+      <h2>Read as one</h2>
+      <ol aria-label="Read as one">
+        {page.together.map(({ copyId, where }, index) => (
+          <li key={copyId}>
+            <b>{letterOf(index)}</b> <span>{where || "/"}</span>
+          </li>
+        ))}
+      </ol>
+    </div>
   );
 }
 
-function FindField({ value, onFind }: { value: string; onFind: (words: string) => void }) {
-  const [typed, setTyped] = useTyped(value, onFind);
+function Kinds({ page, shown, onChoose }: { page: EntriesPage; shown: boolean; onChoose: (kind: string) => void }) {
   return (
-    <TextField
-      size="small"
-      placeholder="Find in this table"
-      value={typed}
-      onChange={(event) => setTyped(event.target.value)}
-      slotProps={{ htmlInput: { "aria-label": "Find in this table" } }}
-      sx={{ width: 300 }}
+    <SideList
+      label="What it holds"
+      rows={page.kinds.map(({ kind, entries, deleted }) => ({
+        key: kind,
+        words: ENTRY_WORDS[kind].many,
+        entries,
+        deleted,
+        chosen: shown && kind === page.kind,
+      }))}
+      onChoose={onChoose}
     />
   );
 }
 
-interface GridProps {
-  head: RecordsPage;
-  rowAt: (index: number) => RecordsPage["rows"][number] | undefined;
-  onSight: (sight: { first: number; last: number }) => void;
+interface NarrowingProps {
+  page: EntriesPage;
+  wanted: WantedEntries;
+  onChange: (changes: Readonly<Record<string, string | null>>) => void;
 }
 
-/** The rows: only those in sight exist. */
-function Grid({ head, rowAt, onSight }: GridProps) {
-  const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({
-    count: head.matched,
-    getScrollElement: () => scroll.current,
-    estimateSize: () => ROW,
-    overscan: 10,
-    onChange: ({ range }) => range && onSight({ first: range.startIndex, last: range.endIndex }),
-  });
-  const widths = head.columns.map(({ name, time }, i) => {
-    const longest = head.rows.reduce((most, { cells }) => Math.max(most, cells[i]?.length ?? 0), name.length);
-    return time ? 160 : Math.min(420, Math.max(64, 26 + longest * 7.6));
-  });
-  const across = { gridTemplateColumns: `180px ${widths.map((width) => `${width}px`).join(" ")}` } as CSSProperties;
+/** Conversations, and who wrote or which sites were visited. A second press takes the choice back. */
+function Narrowing({ page, wanted, onChange }: NarrowingProps) {
+  const toggled = (now: string, key: string) => (now === key ? null : key);
   return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
-    <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="Rows of the table">
-      <table className={styles.table} aria-rowcount={head.matched + 1}>
-        <thead>
-          <tr className={styles.head} style={across}>
-            <th scope="col">State</th>
-            {head.columns.map(({ name, time }, i) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: columns may share a name
-              <th key={i} scope="col" title={time ? `${name}: ${time}, shown as UTC` : name}>
-                {name}
-                {time && <small>UTC</small>}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody style={{ height: virtual.getTotalSize() }}>
-          {virtual.getVirtualItems().map(({ index, start }) => (
-            <GridRow
-              key={index}
-              index={index}
-              columns={head.columns.length}
-              row={rowAt(index)}
-              style={{ ...across, transform: `translateY(${start}px)` }}
-            />
-          ))}
-        </tbody>
-      </table>
-    </section>
+    <>
+      {page.kind === "messages" && (
+        <SideList
+          label="Conversations"
+          rows={page.talks.map(({ key, label, entries, deleted }) => ({
+            key,
+            words: label,
+            entries,
+            deleted,
+            chosen: wanted.talk === key,
+          }))}
+          onChoose={(talk) => onChange({ talk: toggled(wanted.talk, talk) })}
+        />
+      )}
+      {page.kind === "messages" && page.moreTalks > 0 && (
+        <p className={styles.note}>{countText(page.moreTalks)} smaller conversations are not listed; searching finds their messages.</p>
+      )}
+      {(page.kind === "messages" || page.kind === "visits") && (
+        <SideList
+          label={page.kind === "visits" ? "Sites" : "Persons"}
+          rows={page.persons.map(({ name, entries }) => ({ key: name, words: name, entries, deleted: 0, chosen: wanted.who === name }))}
+          onChoose={(who) => onChange({ who: toggled(wanted.who, who) })}
+        />
+      )}
+    </>
   );
 }
 
-interface RowProps {
-  index: number;
-  columns: number;
-  /** Not given: it is being fetched. */
-  row: RecordsPage["rows"][number] | undefined;
-  style: CSSProperties;
+function Tables({ head, chosen, onChoose }: { head: RecordsPage; chosen: number; onChoose: (table: number) => void }) {
+  return (
+    <SideList
+      label="Tables"
+      rows={head.tables.map(({ name, live, deleted }, index) => ({
+        key: String(index),
+        words: name,
+        entries: live,
+        deleted,
+        chosen: index === chosen,
+      }))}
+      onChoose={(index) => onChoose(Number(index))}
+    />
+  );
 }
 
-function GridRow({ index, columns, row, style }: RowProps) {
-  const cells = Array.from({ length: columns }, (_, i) => row?.cells[i]);
+/** By what tables were taken for messages, visits and the like: nobody has to believe it. */
+function Why({ page }: { page: EntriesPage }) {
+  if (page.why.length === 0) return null;
   return (
-    <tr aria-rowindex={index + 2} className={styles.row} data-state={row?.state} data-confidence={row?.confidence} style={style}>
-      <td title={row && `In ${FILES[row.from]}, byte ${row.at.toLocaleString("en")}`}>{row && stateWords(row)}</td>
-      {cells.map((cell, i) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: columns may share a name
-        <td key={i} title={cell ?? undefined} data-unknown={row && cell === null}>
-          {cell ?? (row ? "?" : "")}
-        </td>
+    <details className={styles.why}>
+      <summary>Why it is read so</summary>
+      {page.why.map(({ table, kind, why }) => (
+        <p key={table}>
+          <b>{table}</b>, {ENTRY_WORDS[kind].many.toLowerCase()}: {why.join("; ")}.
+        </p>
       ))}
-    </tr>
+    </details>
   );
 }

@@ -1,6 +1,47 @@
 import { keepPreviousData, useQueries } from "@tanstack/react-query";
-import { type RecordsPage, ROWS_AT_ONCE, recordsPage } from "@/server/records/contract";
+import type { z } from "zod";
+import { type EntriesPage, entriesPage, type RecordsPage, ROWS_AT_ONCE, recordsPage } from "@/server/records/contract";
 import { read } from "../data/request";
+
+/** The first and the last row in sight. */
+export interface Sight {
+  readonly first: number;
+  readonly last: number;
+}
+
+export interface Pages<P> {
+  /** The first page: it carries the tables and the counts. */
+  readonly head: P | undefined;
+  readonly error: Error | null;
+  readonly pageOf: (index: number) => P | undefined;
+}
+
+/** The pages of rows that are in sight, and the first one always. */
+function usePages<P>(
+  path: string | null,
+  query: Readonly<Record<string, string>>,
+  contract: z.ZodType<P>,
+  { first, last }: Sight,
+): Pages<P> {
+  const pages = new Set([0, Math.floor(first / ROWS_AT_ONCE), Math.floor(last / ROWS_AT_ONCE)]);
+  const found = useQueries({
+    queries: [...pages].map((page) => ({
+      queryKey: ["records", path, query, page],
+      queryFn: ({ signal }: { signal: AbortSignal }) =>
+        read(`${path}?${new URLSearchParams({ ...query, from: String(page * ROWS_AT_ONCE) })}`, contract, signal),
+      enabled: path !== null,
+      staleTime: Number.POSITIVE_INFINITY,
+      placeholderData: page === 0 ? keepPreviousData : undefined,
+      retry: false,
+    })),
+  });
+  const byPage = new Map([...pages].map((page, i) => [page, found[i]?.data as P | undefined]));
+  return {
+    head: byPage.get(0),
+    error: found.find(({ error }) => error)?.error ?? null,
+    pageOf: (index) => byPage.get(Math.floor(index / ROWS_AT_ONCE)),
+  };
+}
 
 export interface Wanted {
   readonly copyId: number;
@@ -9,27 +50,26 @@ export interface Wanted {
   readonly only: "all" | "live" | "deleted";
 }
 
-/** The pages of a database's rows that are in sight; the first always, because it carries the tables and the counts. */
-export function useRecords(wanted: Wanted, first: number, last: number) {
-  const pages = new Set([0, Math.floor(first / ROWS_AT_ONCE), Math.floor(last / ROWS_AT_ONCE)]);
-  const { copyId, ...query } = wanted;
-  const found = useQueries({
-    queries: [...pages].map((page) => {
-      const search = new URLSearchParams({ ...query, table: String(query.table), from: String(page * ROWS_AT_ONCE) });
-      return {
-        queryKey: ["copy", copyId, "records", query, page],
-        queryFn: ({ signal }: { signal: AbortSignal }) => read(`/api/copies/${copyId}/records?${search}`, recordsPage, signal),
-        staleTime: Number.POSITIVE_INFINITY,
-        placeholderData: page === 0 ? keepPreviousData : undefined,
-        retry: false,
-      };
-    }),
-  });
-  const byPage = new Map([...pages].map((page, i) => [page, found[i]?.data]));
-  const head: RecordsPage | undefined = byPage.get(0);
-  return {
-    head,
-    error: found.find(({ error }) => error)?.error ?? null,
-    rowAt: (index: number) => byPage.get(Math.floor(index / ROWS_AT_ONCE))?.rows[index % ROWS_AT_ONCE],
-  };
+/** Rows of a table of a database. */
+export function useRecords({ copyId, table, ...rest }: Wanted, sight: Sight) {
+  const { pageOf, ...pages } = usePages<RecordsPage>(
+    `/api/copies/${copyId}/records`,
+    { ...rest, table: String(table) },
+    recordsPage,
+    sight,
+  );
+  return { ...pages, rowAt: (index: number) => pageOf(index)?.rows[index % ROWS_AT_ONCE] };
+}
+
+/** What of a database is looked at as messages, visits and the like; every field as it stands in the address. */
+export type WantedEntries = Readonly<Record<"kind" | "talk" | "who" | "find" | "only" | "since" | "until" | "with", string>>;
+
+/** Leaves out what is not asked for: a kind that is none would be refused. */
+export const entriesSearch = (wanted: WantedEntries) => Object.fromEntries(Object.entries(wanted).filter(([, value]) => value !== ""));
+
+/** Messages, visits and the like of a database. */
+export function useEntries(copyId: number, wanted: WantedEntries, sight: Sight) {
+  const path = `/api/copies/${copyId}/records/entries`;
+  const { pageOf, ...pages } = usePages<EntriesPage>(path, entriesSearch(wanted), entriesPage, sight);
+  return { ...pages, entryAt: (index: number) => pageOf(index)?.entries[index % ROWS_AT_ONCE] };
 }

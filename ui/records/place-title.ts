@@ -1,0 +1,8 @@
+const FILES = { main: "the database", log: "its log", journal: "its journal" } as const;
+
+/** Says where a row stands; undefined: it has no place of its own. */
+export const placeTitle = (from: keyof typeof FILES | null, at: number | null): string | undefined =>
+  from && at !== null ? `In ${FILES[from]}, byte ${at.toLocaleString("en")}` : undefined;
+
+/** Letters for databases that are read as one: rows say by them which has them. */
+export const letterOf = (index: number) => String.fromCharCode(65 + index);
