@@ -1,12 +1,10 @@
 import { BlockReader } from "../../bytes/block-reader";
-import { WindowSource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
 import type { Extent, Format } from "../../formats/format";
 import { traitsOf } from "../../formats/traits";
-import { END, LOCAL } from "../../formats/zip/layout";
-import { directoryAt, localMember, type ZipMember } from "../../formats/zip/members";
-import { REACH } from "./landmarks";
 import type { PieceRoom, Pieces } from "./pieces";
+import { placesOf, type Surroundings, surroundings } from "./surroundings";
+import { memberShifts, zipEnds } from "./zip-lists";
 
 const MOST_ANCHORS = 64;
 const MOST_MIDDLES = 16;
@@ -16,21 +14,18 @@ const MOST_MIDDLES = 16;
  * file's byte 0 were all of it laid out from there; those of pieces in the middle by the same list. The nearest first.
  */
 export function endAnchors(room: PieceRoom, format: Format, pieces: Pieces, { proven = 0 }: Extent): number[] {
-  const from = Math.max(0, pieces.begins - REACH);
-  const around = new BlockReader(new WindowSource(room.disk, from, Math.min(room.disk.size, pieces.begins + REACH) - from));
+  const around = surroundings(room, pieces.begins);
   const reader = new BlockReader(pieces.source());
   try {
     const shifts =
       traitsOf(format).family === "zip"
         ? zipShifts(room, around, reader, proven)
         : format.id === "pdf"
-          ? pdfShifts(room, around, reader)
+          ? pdfShifts(room, around.reader, reader).map((shift) => shift + around.from)
           : [];
     const here = pieces.lastAt - pieces.from;
     const { cluster } = room;
-    const whole = shifts
-      .map((shift) => shift + from)
-      .filter((shift) => shift !== here && (((shift - here) % cluster) + cluster) % cluster === 0);
+    const whole = shifts.filter((shift) => shift !== here && (((shift - here) % cluster) + cluster) % cluster === 0);
     return [...new Set(whole)];
   } catch (error) {
     if (!(error instanceof PastEnd)) throw error;
@@ -38,83 +33,24 @@ export function endAnchors(room: PieceRoom, format: Format, pieces: Pieces, { pr
   }
 }
 
-/** Ends of archives and documents, and headers of members, that are looked at. */
-const MOST_ENDS = 1000;
-const MOST_HEADERS = 100_000;
-
-/** The places of a mark, `most` of them, as long as the disk may be read. */
-function* placesOf({ disk }: PieceRoom, reader: BlockReader, mark: string, most: number): Generator<number, void, void> {
-  let at = reader.find(mark, 0);
-  for (let seen = 0; at >= 0 && seen < most && !disk.isSpent; seen += 1) {
-    yield at;
-    at = reader.find(mark, at + mark.length);
-  }
-}
-
-/**
- * By the ends of archives around (APPNOTE, 4.3.16), those whose list names the members this one has up to where it breaks.
- * @param proven bytes of the archive before the member that is wrong
- */
-function zipShifts(room: PieceRoom, around: BlockReader, reader: BlockReader, proven: number): number[] {
-  const first = localMember(reader, 0);
-  if (!first) return [];
+/** By the ends of archives around; those whose list names this archive's members first. @param proven bytes of it before the member that is wrong */
+function zipShifts(room: PieceRoom, around: Surroundings, file: BlockReader, proven: number): number[] {
   const exact: number[] = [];
   const middles: number[] = [];
   const loose: number[] = [];
-  for (const end of placesOf(room, around, END.mark, MOST_ENDS)) {
-    if (end + END.size > around.size) break;
-    const [size, listAt] = [around.u32(end + END.directorySize), around.u32(end + END.directoryAt)];
-    if (size < 46 || end - size < 0) continue;
-    const shift = end - size - listAt;
-    const directory = tryDirectory(around, end - size);
-    if (!directory) {
+  for (const { shift, list } of zipEnds(room, around, file, proven)) {
+    if (!list) {
       loose.push(shift);
       continue;
     }
-    const [named] = directory;
-    if (named?.at !== 0 || named.name !== first.name) continue;
-    if (first.sized && (named.crc !== first.crc || named.packed !== first.packed)) continue;
-    const before = directory.filter(({ at }) => at < proven).slice(0, MOST_LOOKED_FOR);
-    if (before.some(({ at, name }) => localMember(reader, at)?.name !== name)) continue;
     exact.push(shift);
-    if (exact.length <= 4) middles.push(...memberShifts(room, around, directory, reader).filter((each) => each !== shift));
+    if (exact.length <= 4) middles.push(...memberShifts(room, around, list.members, file).filter((each) => each !== shift));
   }
   return [...exact, ...middles.slice(0, MOST_MIDDLES), ...loose].slice(0, MOST_ANCHORS);
 }
 
-function tryDirectory(around: BlockReader, at: number): readonly ZipMember[] | null {
-  try {
-    const directory = directoryAt(around, at);
-    return "members" in directory ? directory.members : null;
-  } catch (error) {
-    if (!(error instanceof PastEnd)) throw error;
-    return null;
-  }
-}
-
-const MOST_LOOKED_FOR = 256;
-
-/** By the headers of members that are not where they would be were the file in one piece. */
-function memberShifts(room: PieceRoom, around: BlockReader, members: readonly ZipMember[], reader: BlockReader): number[] {
-  const wanted = new Map<string, ZipMember>();
-  for (const member of members.slice(0, MOST_LOOKED_FOR)) {
-    const there = member.at + LOCAL.size < reader.size ? localMember(reader, member.at) : null;
-    if (there?.name !== member.name) wanted.set(member.name, member);
-  }
-  const counts = new Map<number, number>();
-  if (wanted.size === 0) return [];
-  for (const at of placesOf(room, around, LOCAL.mark, MOST_HEADERS)) {
-    if (at + LOCAL.size > around.size) break;
-    const length = around.u16(at + LOCAL.nameLength);
-    if (length > 1024 || at + LOCAL.size + length > around.size) continue;
-    const there = localMember(around, at);
-    const member = there && wanted.get(there.name);
-    if (!there || !member || (there.sized && there.crc !== member.crc)) continue;
-    counts.set(at - member.at, (counts.get(at - member.at) ?? 0) + 1);
-  }
-  return [...counts].sort((a, b) => b[1] - a[1]).map(([shift]) => shift);
-}
-
+/** Ends of documents that are looked at. */
+const MOST_ENDS = 1000;
 const TABLE_REACH = 65_536;
 
 /** By the lines that name a document's table of contents (ISO 32000-1, 7.5.5), and by the length a linearised one gives (annex F). */

@@ -11,6 +11,7 @@ import { joinJpeg } from "./jpeg-pieces";
 import { landmarksOf, REACH, shiftsOf } from "./landmarks";
 import { Allowance, around, damageAt, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
 import { likeliestSeam } from "./seam";
+import { joinZip } from "./zip-pieces";
 
 /** Bytes that are read for one find at most. */
 const MOST_READ = 1 << 29;
@@ -39,9 +40,16 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
   const pieces = Pieces.beginningAt(bounded, find.at);
   // One that was cut where another begins is followed anew: where it goes on depends on what is known of it up to there.
   const extent = runFollow(find.format, pieces.source()) ?? find.extent;
-  const joined = find.format.id === "jpeg" ? joinJpeg(bounded, pieces) : goOn(bounded, find.format, pieces, extent, MOST_SEAMS);
+  const joined =
+    find.format.id === "jpeg"
+      ? joinJpeg(bounded, pieces)
+      : (byList(bounded, find.format, pieces, extent) ?? goOn(bounded, find.format, pieces, extent, MOST_SEAMS));
   return joined && { ...find, size: joined.extent.size, extent: joined.extent, segments: joined.pieces.runs(joined.extent.size) };
 }
+
+/** Puts a file together by a list of all that is in it, where its format has one. */
+const byList = (room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): Joined | null =>
+  traitsOf(format).family === "zip" ? joinZip(room, format, pieces, extent) : null;
 
 /** A way to go on: the last piece ends after `length` bytes of the file, the next one begins at `next` on the disk. */
 interface Way {
