@@ -7,17 +7,43 @@ import { DICTIONARY, text } from "./words";
 
 const MOST_ENTRIES = 2_000_000;
 
-interface Section {
+/** An object the table names: where it begins in the document, its number and generation. */
+export interface ListedObject {
+  readonly at: number;
+  readonly number: number;
+  readonly generation: number;
+}
+
+export interface Section {
+  /** Why it could not be read, or not to its end. */
   readonly problem: Verdict | null;
+  readonly objects: readonly ListedObject[];
+  /** Where the section before it stands; null: there is none. */
   readonly before: number | null;
   readonly encrypted: boolean;
 }
 
 /** One cross-reference table or stream: whether the objects it names stand where it says. */
-export function crossReference(reader: BlockReader, at: number, end: number): Section {
-  const fail = (problem: Verdict): Section => ({ problem, before: null, encrypted: false });
+export function crossReference(reader: BlockReader, at: number, end: number): Omit<Section, "objects"> {
+  const section = sectionAt(reader, at, end);
+  for (const { at: place, number, generation } of section.objects)
+    if (!objectAt(reader, place, number, generation, end))
+      return {
+        ...section,
+        problem: damaged(Math.min(place, end), `object ${number} is not where the table of contents says`),
+      };
+  return section;
+}
+
+/**
+ * Reads one cross-reference table or stream.
+ * @param at where it stands for the reader @param base where the document's byte 0 is for the reader
+ */
+export function sectionAt(reader: BlockReader, at: number, end: number, base = 0): Section {
+  const objects: ListedObject[] = [];
+  const fail = (problem: Verdict): Section => ({ problem, objects, before: null, encrypted: false });
   const head = text(reader, at, 64);
-  if (/^\s*\d+\s+\d+\s+obj/.test(head)) return crossStream(reader, at, end);
+  if (/^\s*\d+\s+\d+\s+obj/.test(head)) return crossStream(reader, at, end, base);
   const mark = /^\s*xref/.exec(head);
   if (!mark) return fail(damaged(at, "the table of contents is not where the document says"));
   let next = at + mark[0].length;
@@ -33,23 +59,25 @@ export function crossReference(reader: BlockReader, at: number, end: number): Se
       const entry = text(reader, next, 18);
       if (!/^\d{10} \d{5} [nf]/.test(entry)) return fail(damaged(next, "the table of contents is damaged"));
       if (entry[17] !== "n") continue;
-      const place = Number(entry.slice(0, 10));
-      if (!objectAt(reader, place, first + i, Number(entry.slice(11, 16)), end))
-        return fail(damaged(Math.min(place, end), `object ${first + i} is not where the table of contents says`));
+      objects.push({ at: Number(entry.slice(0, 10)), number: first + i, generation: Number(entry.slice(11, 16)) });
     }
   }
   const trailer = text(reader, next, DICTIONARY);
   const body = trailer.slice(0, trailer.indexOf("startxref") + 1 || undefined);
   const dictionary = new PdfSyntax(body.replace(/^\s*trailer/, ""));
   if (!/^\s*trailer/.test(body) || !dictionary.value()) return fail(damaged(next, "the end of the table of contents is damaged"));
-  const before = /\/Prev\s+(\d+)/.exec(body);
   const mixed = /\/XRefStm\s+(\d+)/.exec(body);
-  if (mixed && Number(mixed[1]) < end) {
-    const inner = crossStream(reader, Number(mixed[1]), end);
-    if (inner.problem) return inner;
+  if (mixed && base + Number(mixed[1]) < end) {
+    const inner = crossStream(reader, base + Number(mixed[1]), end, base);
+    objects.push(...inner.objects);
+    if (inner.problem) return { ...inner, objects };
   }
-  const previous = before ? Number(before[1]) : null;
-  return { problem: null, before: previous !== null && previous < end ? previous : null, encrypted: /\/Encrypt\b/.test(body) };
+  return { problem: null, objects, before: beforeOf(body, end - base), encrypted: /\/Encrypt\b/.test(body) };
+}
+
+function beforeOf(dictionary: string, end: number): number | null {
+  const before = Number(/\/Prev\s+(\d+)/.exec(dictionary)?.[1] ?? Number.NaN);
+  return before < end ? before : null;
 }
 
 function objectAt(reader: BlockReader, at: number, number: number, generation: number, end: number): boolean {
@@ -78,19 +106,15 @@ function isObject(reader: BlockReader, at: number, end: number): boolean {
 }
 
 /** A cross-reference stream: 7.5.8. */
-function crossStream(reader: BlockReader, at: number, end: number): Section {
-  const fail = (problem: Verdict): Section => ({ problem, before: null, encrypted: false });
+function crossStream(reader: BlockReader, at: number, end: number, base: number): Section {
+  const objects: ListedObject[] = [];
+  const fail = (problem: Verdict): Section => ({ problem, objects, before: null, encrypted: false });
   const stream = streamAt(reader, at, end);
   if (!stream) return fail(damaged(at, "the table of contents is damaged"));
   const { dictionary } = stream;
   const widths = /\/W\s*\[\s*(\d+)\s+(\d+)\s+(\d+)\s*\]/.exec(dictionary)?.slice(1).map(Number);
   if (!widths || !/\/Type\s*\/XRef/.test(dictionary)) return fail(damaged(at, "the table of contents is not where the document says"));
-  const before = /\/Prev\s+(\d+)/.exec(dictionary);
-  const section = {
-    problem: null,
-    before: before && Number(before[1]) < end ? Number(before[1]) : null,
-    encrypted: /\/Encrypt\b/.test(dictionary),
-  };
+  const section = { problem: null, objects, before: beforeOf(dictionary, end - base), encrypted: /\/Encrypt\b/.test(dictionary) };
   if (!/\/FlateDecode/.test(dictionary)) return section;
   let rows: Uint8Array;
   try {
@@ -111,13 +135,9 @@ function crossStream(reader: BlockReader, at: number, end: number): Section {
   };
   let row = 0;
   for (let part = 0; part + 1 < index.length; part += 2)
-    for (let i = 0; i < (index[part + 1] as number) && row + a + b + c <= rows.length; i += 1, row += a + b + c) {
-      if (field(row, a, 1) !== 1) continue;
-      const place = field(row + a, b, 0);
-      const number = (index[part] as number) + i;
-      if (!objectAt(reader, place, number, field(row + a + b, c, 0), end))
-        return fail(damaged(Math.min(place, end), `object ${number} is not where the table of contents says`));
-    }
+    for (let i = 0; i < (index[part + 1] as number) && row + a + b + c <= rows.length; i += 1, row += a + b + c)
+      if (field(row, a, 1) === 1)
+        objects.push({ at: field(row + a, b, 0), number: (index[part] as number) + i, generation: field(row + a + b, c, 0) });
   return section;
 }
 

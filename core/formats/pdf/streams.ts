@@ -158,3 +158,15 @@ export function gather(reader: BlockReader, at: number, end: number): Uint8Array
   }
   return all;
 }
+
+/** Whether a byte of the document stands within the packed stream of the object that begins at `at`: a checksum covers it. */
+export function isCheckedStream(reader: BlockReader, at: number, byte: number): boolean {
+  const stream = streamAt(reader, at, reader.size);
+  if (!stream || byte < stream.dataAt || !/\/Filter\s*(\[\s*)?\/(FlateDecode|Fl)\b/.test(stream.dictionary)) return false;
+  try {
+    return byte < unpackZlib(reader, stream.dataAt, reader.size, MOST_UNPACKED).end;
+  } catch (error) {
+    if (error instanceof TooMuch || error instanceof InflateError) return false;
+    throw error;
+  }
+}

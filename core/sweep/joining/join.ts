@@ -9,6 +9,7 @@ import type { Find } from "../find";
 import { endAnchors } from "./end-anchors";
 import { joinJpeg } from "./jpeg-pieces";
 import { landmarksOf, REACH, shiftsOf } from "./landmarks";
+import { joinPdf } from "./pdf-pieces";
 import { Allowance, around, damageAt, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
 import { likeliestSeam } from "./seam";
 import { joinZip } from "./zip-pieces";
@@ -48,8 +49,10 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
 }
 
 /** Puts a file together by a list of all that is in it, where its format has one. */
-const byList = (room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): Joined | null =>
-  traitsOf(format).family === "zip" ? joinZip(room, format, pieces, extent) : null;
+function byList(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): Joined | null {
+  if (traitsOf(format).family === "zip") return joinZip(room, format, pieces, extent);
+  return format.id === "pdf" ? joinPdf(room, format, pieces) : null;
+}
 
 /** A way to go on: the last piece ends after `length` bytes of the file, the next one begins at `next` on the disk. */
 interface Way {

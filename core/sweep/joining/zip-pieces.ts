@@ -7,17 +7,14 @@ import { cannotTell, type Extent, type Format } from "../../formats/format";
 import { examineContent, runFollow } from "../../formats/registry";
 import { METHOD } from "../../formats/zip/layout";
 import { checkMember, localMember, type ZipDirectory, type ZipMember } from "../../formats/zip/members";
+import { type Laid, PartLayer } from "./part-layer";
 import { type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
 import { surroundings } from "./surroundings";
 import { memberPlaces, zipEnds } from "./zip-lists";
 
-/** Lists of contents that are followed, members of each, and pieces. */
+/** Lists of contents that are followed, and members of each. */
 const MOST_LISTS = 4;
 const MOST_MEMBERS = 4_000;
-const MOST_PIECES = 12;
-/** Members behind the one that is broken by whose headers the next piece is looked for, and places that are tried. */
-const MEMBERS_AHEAD = 24;
-const MOST_SHIFTS = 12;
 /** Plain bytes of one member that are unpacked. */
 const MOST_UNPACKED = 1 << 26;
 /** Products of a middle piece's length and its place that are computed, in clusters. */
@@ -26,13 +23,6 @@ const MOST_RUNS = 4_000_000;
 const FEW_TRIES = 2 ** 32 / 100_000;
 
 const UNSURE = cannotTell("where its pieces end is not certain");
-
-/** An archive as far as it is laid out. */
-interface Laid {
-  readonly pieces: Pieces;
-  /** Whether checksums leave no other place for each seam. */
-  readonly isCertain: boolean;
-}
 
 /**
  * Puts an archive together by its list of contents, member by member: where one is broken, the next piece is the one in which a later member, or the list,
@@ -57,40 +47,19 @@ export function joinZip(room: PieceRoom, format: Format, first: Pieces, { proven
   return null;
 }
 
-class ZipLayer {
-  /** In the order of the archive. */
-  readonly #members: readonly ZipMember[];
-  readonly #places: ReadonlyMap<ZipMember, readonly number[]>;
-  readonly #listAt: number;
-
-  /** @param shift disk offset of the archive's byte 0, were all of it laid out from its list of contents */
-  constructor(
-    private readonly room: PieceRoom,
-    list: ZipDirectory,
-    private readonly shift: number,
-  ) {
-    this.#members = [...list.members].sort((a, b) => a.at - b.at);
-    this.#listAt = list.statedAt;
-    this.#places = memberPlaces(room, surroundings(room, shift + list.statedAt), this.#members);
+class ZipLayer extends PartLayer<ZipMember> {
+  constructor(room: PieceRoom, { members, statedAt }: ZipDirectory, shift: number) {
+    const parts = [...members].sort((a, b) => a.at - b.at);
+    super(room, parts, memberPlaces(room, surroundings(room, shift + statedAt), parts), statedAt, shift);
   }
 
-  layOut(first: Pieces): Laid | null {
-    let laid: Laid = { pieces: first, isCertain: true };
-    for (let index = 0; index < this.#members.length; index += 1) {
-      if (this.#stands(laid.pieces, index)) continue;
-      const next = this.room.disk.isSpent || laid.pieces.count >= MOST_PIECES ? null : this.#goOn(laid.pieces, index);
-      if (!next) return null;
-      laid = { pieces: next.pieces, isCertain: laid.isCertain && next.isCertain };
-    }
-    if (laid.pieces.lastAt - laid.pieces.from === this.shift) return laid;
-    // The list itself stands elsewhere: its piece begins with it, or with what is between it and the last member.
-    const [length] = this.#breaks(laid.pieces, this.#endOf(laid.pieces, this.#members.length - 1), this.#listAt);
-    return length === undefined ? null : { ...laid, pieces: laid.pieces.goingOn(length, length + this.shift) };
+  protected isProof(_pieces: Pieces, index: number): boolean {
+    const { method, encrypted } = this.parts[index] as ZipMember;
+    return !encrypted && (method === METHOD.stored || method === METHOD.deflated);
   }
 
-  /** Whether a member stands, all of it, where the last piece has it. */
-  #stands(pieces: Pieces, index: number): boolean {
-    const member = this.#members[index] as ZipMember;
+  protected stands(pieces: Pieces, index: number): boolean {
+    const member = this.parts[index] as ZipMember;
     const reader = new BlockReader(pieces.source());
     try {
       const there = localMember(reader, member.at);
@@ -98,7 +67,7 @@ class ZipLayer {
       const { verdict } = checkMember(reader, { ...member, dataAt: there.dataAt }, true, MOST_UNPACKED);
       if (verdict.verdict === "sound") return true;
       // What cannot be checked stands where the next one does.
-      const next = this.#members[index + 1];
+      const next = this.parts[index + 1];
       return verdict.verdict === "cannot-tell" && next !== undefined && localMember(reader, next.at)?.name === next.name;
     } catch (error) {
       if (!(error instanceof PastEnd)) throw error;
@@ -106,62 +75,13 @@ class ZipLayer {
     }
   }
 
-  /** The first byte behind a member, by its header where the last piece has it; -1: there is none. */
-  #endOf(pieces: Pieces, index: number): number {
-    const member = this.#members[index];
-    if (!member) return pieces.from;
+  protected endOf(pieces: Pieces, index: number): number {
+    const member = this.parts[index] as ZipMember;
     return (localMember(new BlockReader(pieces.source()), member.at)?.dataAt ?? member.at) + member.packed;
   }
 
-  /** Bytes of the archive at which a piece may end, from the first at or behind `from` to the last at or before `to`. */
-  #breaks(pieces: Pieces, from: number, to: number): number[] {
-    const { cluster } = this.room;
-    const all: number[] = [];
-    const least = Math.max(from, pieces.from + 1);
-    for (let at = pieces.boundaryBefore(least - 1) + cluster; at <= to; at += cluster) all.push(at);
-    return all;
-  }
-
-  /** The archive with the next piece, in which a member stands that the last piece has not, or not all of. */
-  #goOn(pieces: Pieces, index: number): Laid | null {
-    const from = index === 0 ? 0 : this.#endOf(pieces, index - 1);
-    const end = this.#members[index + 1]?.at ?? this.#listAt;
-    const breaks = this.#breaks(pieces, from, end);
-    const shifts = this.#shiftsFrom(pieces, index);
-    for (const shift of shifts)
-      for (const length of this.#likelyBreaks(pieces, index, shift, breaks)) {
-        if (this.room.disk.isSpent) return null;
-        const longer = this.#joined(pieces, length, shift);
-        if (longer && this.#stands(longer, index)) return { pieces: longer, isCertain: true };
-      }
-    return this.#withinStored(pieces, index, breaks, shifts);
-  }
-
-  /** The next piece, if neither it nor what ends before it is a proven file's. */
-  #joined(pieces: Pieces, length: number, shift: number): Pieces | null {
-    const next = length + shift;
-    const last = length - pieces.from;
-    if (next < 0 || this.room.limitOf(next) <= next || pieces.holds(next, length)) return null;
-    if (this.room.freeFrom(pieces.lastAt, last) < last || this.room.freeFrom(next, 1) < 1) return null;
-    return pieces.goingOn(length, next);
-  }
-
-  /** Where pieces stand in which a later member does: those of the nearest members first, and that of the list. */
-  #shiftsFrom(pieces: Pieces, index: number): number[] {
-    const here = pieces.lastAt - pieces.from;
-    const { cluster } = this.room;
-    const shifts = new Set<number>();
-    for (const member of this.#members.slice(index, index + MEMBERS_AHEAD))
-      for (const at of this.#places.get(member) ?? []) {
-        const shift = at - member.at;
-        if (shift !== here && (((shift - here) % cluster) + cluster) % cluster === 0 && shifts.size < MOST_SHIFTS) shifts.add(shift);
-      }
-    if (this.shift !== here && (((this.shift - here) % cluster) + cluster) % cluster === 0) shifts.add(this.shift);
-    return [...shifts];
-  }
-
   /** The breaks worth a try: of a stored member those at which its checksum comes right, else all. */
-  #likelyBreaks(pieces: Pieces, index: number, shift: number, breaks: readonly number[]): readonly number[] {
+  protected override likelyBreaks(pieces: Pieces, index: number, shift: number, breaks: readonly number[]): readonly number[] {
     const stored = this.#stored(pieces, index);
     if (!stored) return breaks;
     const { dataAt, end, crc } = stored;
@@ -177,7 +97,7 @@ class ZipLayer {
 
   /** Where the data of a member are that is not packed, by its header; null: it is packed, or its header is not there. */
   #stored(pieces: Pieces, index: number): { dataAt: number; end: number; crc: number } | null {
-    const member = this.#members[index] as ZipMember;
+    const member = this.parts[index] as ZipMember;
     if (member.method !== METHOD.stored || member.encrypted || member.packed > MOST_UNPACKED) return null;
     const there = localMember(new BlockReader(pieces.source()), member.at);
     return there?.name === member.name ? { dataAt: there.dataAt, end: there.dataAt + member.packed, crc: member.crc } : null;
@@ -187,7 +107,7 @@ class ZipLayer {
    * A piece that stands within one stored member, and whose place nothing tells: with the CRCs of what comes before and after it given, the CRC it
    * must have follows, and all stretches of that length around are compared with it.
    */
-  #withinStored(pieces: Pieces, index: number, breaks: readonly number[], shifts: readonly number[]): Laid | null {
+  protected override within(pieces: Pieces, index: number, breaks: readonly number[], shifts: readonly number[]): Laid | null {
     const stored = this.#stored(pieces, index);
     if (!stored) return null;
     const { room } = this;
@@ -215,9 +135,9 @@ class ZipLayer {
           const i = needed.get(found);
           if (i === undefined) continue;
           const [begins, ends] = [inside[i] as number, inside[i + run] as number];
-          const middle = this.#joined(pieces, begins, firstAt + n * cluster - begins);
-          const longer = middle && this.#joined(middle, ends, shift);
-          if (longer && this.#stands(longer, index) && isSoundInside(longer, this.#members[index] as ZipMember, dataAt))
+          const middle = this.joined(pieces, begins, firstAt + n * cluster - begins);
+          const longer = middle && this.joined(middle, ends, shift);
+          if (longer && this.stands(longer, index) && isSoundInside(longer, this.parts[index] as ZipMember, dataAt))
             return { pieces: longer, isCertain: inside.length * inside.length * disk.length < FEW_TRIES };
         }
         if (room.disk.isSpent) return null;
