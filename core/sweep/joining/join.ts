@@ -1,16 +1,16 @@
-import { BlockReader } from "../../bytes/block-reader";
-import { MemorySource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { readBytes } from "../../bytes/byte-source";
 import { cannotTell, type Extent, type Format } from "../../formats/format";
-import { firstFrame } from "../../formats/lossless-audio";
 import { runFollow } from "../../formats/registry";
 import { isPageSize, pageSizeOf } from "../../formats/sqlite";
 import { traitsOf, underChecksums } from "../../formats/traits";
 import type { Find } from "../find";
 import { endAnchors } from "./end-anchors";
+import { placesOfNextFrame } from "./flac-places";
 import { joinJpeg } from "./jpeg-pieces";
 import { landmarksOf, REACH, shiftsOf } from "./landmarks";
 import { joinPdf } from "./pdf-pieces";
 import { Allowance, around, damageAt, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
+import { joinPng } from "./png-pieces";
 import { likeliestSeam } from "./seam";
 import { joinZip } from "./zip-pieces";
 
@@ -44,7 +44,9 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
   const joined =
     find.format.id === "jpeg"
       ? joinJpeg(bounded, pieces)
-      : (byList(bounded, find.format, pieces, extent) ?? goOn(bounded, find.format, pieces, extent, MOST_SEAMS));
+      : (byList(bounded, find.format, pieces, extent) ??
+        goOn(bounded, find.format, pieces, extent, MOST_SEAMS) ??
+        (find.format.id === "png" ? joinPng(bounded, find.format, pieces, extent) : null));
   return joined && { ...find, size: joined.extent.size, extent: joined.extent, segments: joined.pieces.runs(joined.extent.size) };
 }
 
@@ -66,6 +68,7 @@ const UNSURE = cannotTell("where its pieces end is not certain");
 function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, seams: number): Joined | null {
   const damage = damageAt(extent);
   const ways: { pieces: Pieces; extent: Extent; gained: number }[] = [];
+  let proved = 0;
   for (const way of waysOn(room, format, pieces, extent)) {
     if (!isFree(room, pieces, way)) continue;
     if (room.disk.isSpent) return null;
@@ -75,6 +78,18 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
     if (!followed) continue;
     if (closes(extent, followed, way.length) && standsFree(room, longer, followed.size))
       return surest(room, format, pieces, way, extent, followed);
+    // A checksum that came right across the seam proves it, however soon the file breaks off again.
+    if (
+      underChecksums(traitsOf(format)) &&
+      followed.verdict.verdict === "damaged" &&
+      (followed.proven ?? 0) > way.length &&
+      proved < MOST_WAYS
+    ) {
+      proved += 1;
+      const joined = seams > 1 ? goOn(room, format, longer, followed, seams - 1) : null;
+      if (joined) return joined;
+      continue;
+    }
     const gained = damageAt(followed) - Math.max(damage, way.length + room.cluster);
     if (gained > 0 && followed.verdict.verdict === "damaged") ways.push({ pieces: longer, extent: followed, gained });
   }
@@ -116,8 +131,8 @@ function* waysOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent
   const breaks = breaksOf(room, format, pieces, extent, BREAKS_BLIND);
   const [nearest] = breaks;
   if (nearest === undefined) return;
-  const suits = suiting(room, format, pieces, extent);
-  const places = [...around(room, pieces.lastAt + nearest - pieces.from)].filter(suits);
+  const frames = format.id === "flac" ? placesOfNextFrame(room, pieces, damageAt(extent)) : null;
+  const places = frames ?? [...around(room, pieces.lastAt + nearest - pieces.from)].filter(suiting(room, format));
   const pages = format.id === "sqlite" ? pageAt(room, pieces) : null;
   for (const [length, next] of likeliestFirst(breaks, places)) if (!pages || pages(length, next)) yield { length, next };
 }
@@ -179,28 +194,9 @@ const LOOKED_AT = 512;
 const PACKED = new Set(["gzip", "bzip2", "xz", "flac", "gif", "ogg", "opus", "ogv", "png", "mp3", "7z"]);
 
 /** Whether a file of this kind may go on at a place of the disk: what is packed has no fill and no text. */
-function suiting(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): (next: number) => boolean {
-  const bytesAt = (next: number, most: number) => readBytes(room.disk, next, Math.min(most, room.limitOf(next) - next));
-  if (format.id === "flac") {
-    const suits = nextFrame(pieces, damageAt(extent));
-    if (suits) return (next) => suits(bytesAt(next, MOST_FRAME));
-  }
+function suiting(room: PieceRoom, format: Format): (next: number) => boolean {
   const looks = PACKED.has(format.id) ? isPacked : (bytes: Uint8Array) => !isFill(bytes);
-  return (next) => looks(bytesAt(next, LOOKED_AT));
-}
-
-/** Bytes in which the next frame of sound must begin. */
-const MOST_FRAME = 1 << 15;
-
-/** The frame that is damaged has a number, the first whole one behind the seam has the next; null: its header is lost. */
-function nextFrame(pieces: Pieces, at: number): ((bytes: Uint8Array) => boolean) | null {
-  const source = pieces.source();
-  const here = firstFrame(new BlockReader(new WindowSource(source, at, Math.min(64, source.size - at)), 64));
-  if (here?.at !== 0) return null;
-  return (bytes) => {
-    const there = firstFrame(new BlockReader(new MemorySource(bytes)));
-    return there !== null && there.number > here.number && there.number - here.number <= here.samples;
-  };
+  return (next) => looks(readBytes(room.disk, next, Math.min(LOOKED_AT, room.limitOf(next) - next)));
 }
 
 const isFill = (bytes: Uint8Array) => bytes.every((byte) => byte === bytes[0]);

@@ -1,12 +1,12 @@
-import { crc32 } from "node:zlib";
 import { BlockReader } from "../../bytes/block-reader";
-import { readBytes, WindowSource } from "../../bytes/byte-source";
+import { WindowSource } from "../../bytes/byte-source";
 import { behind, multiply } from "../../bytes/crc-arithmetic";
 import { PastEnd } from "../../bytes/past-end";
 import { cannotTell, type Extent, type Format } from "../../formats/format";
 import { examineContent, runFollow } from "../../formats/registry";
 import { METHOD } from "../../formats/zip/layout";
 import { checkMember, localMember, type ZipDirectory, type ZipMember } from "../../formats/zip/members";
+import { prefixes, runsWithin } from "./crc-runs";
 import { type Laid, PartLayer } from "./part-layer";
 import { type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
 import { surroundings } from "./surroundings";
@@ -17,10 +17,6 @@ const MOST_LISTS = 4;
 const MOST_MEMBERS = 4_000;
 /** Plain bytes of one member that are unpacked. */
 const MOST_UNPACKED = 1 << 26;
-/** Products of a middle piece's length and its place that are computed, in clusters. */
-const MOST_RUNS = 4_000_000;
-/** Chance matches of a CRC among so many tries are too likely to be called proof. */
-const FEW_TRIES = 2 ** 32 / 100_000;
 
 const UNSURE = cannotTell("where its pieces end is not certain");
 
@@ -103,72 +99,23 @@ class ZipLayer extends PartLayer<ZipMember> {
     return there?.name === member.name ? { dataAt: there.dataAt, end: there.dataAt + member.packed, crc: member.crc } : null;
   }
 
-  /**
-   * A piece that stands within one stored member, and whose place nothing tells: with the CRCs of what comes before and after it given, the CRC it
-   * must have follows, and all stretches of that length around are compared with it.
-   */
+  /** A whole piece within one stored member, by its checksum. */
   protected override within(pieces: Pieces, index: number, breaks: readonly number[], shifts: readonly number[]): Laid | null {
     const stored = this.#stored(pieces, index);
     if (!stored) return null;
-    const { room } = this;
-    const { cluster } = room;
-    const { dataAt, end, crc } = stored;
-    const inside = breaks.filter((length) => length > dataAt && length < end);
-    if (inside.length < 2) return null;
-    const count = Math.floor(Math.min(2 * REACH_AROUND, (MOST_RUNS / inside.length) * cluster) / cluster);
-    const nearest = Math.floor((pieces.lastAt - room.origin) / cluster) * cluster + room.origin;
-    const firstAt = Math.max(room.origin % cluster, nearest - Math.floor(count / 2) * cluster);
-    const disk = diskPrefixes(room, firstAt, count);
-    const here = prefixes(room, pieces.lastAt - pieces.from, dataAt, inside);
-    for (const shift of shifts) {
-      const there = prefixes(room, shift, dataAt, [...inside, end]);
-      const all = there[inside.length] as number;
-      /** What the CRC up to each break must be so that all of it comes right with the last piece behind it. */
-      const wanted = inside.map((length, i) => (multiply(behind(length - end), (crc ^ all) >>> 0) ^ (there[i] as number)) >>> 0);
-      for (let run = 1; run < inside.length; run += 1) {
-        const moved = behind(run * cluster);
-        const needed = new Map<number, number>();
-        for (let i = 0; i + run < inside.length; i += 1)
-          needed.set(((wanted[i + run] as number) ^ multiply(moved, here[i] as number)) >>> 0, i);
-        for (let n = 0; n + run < disk.length; n += 1) {
-          const found = ((disk[n + run] as number) ^ multiply(moved, disk[n] as number)) >>> 0;
-          const i = needed.get(found);
-          if (i === undefined) continue;
-          const [begins, ends] = [inside[i] as number, inside[i + run] as number];
-          const middle = this.joined(pieces, begins, firstAt + n * cluster - begins);
-          const longer = middle && this.joined(middle, ends, shift);
-          if (longer && this.stands(longer, index) && isSoundInside(longer, this.parts[index] as ZipMember, dataAt))
-            return { pieces: longer, isCertain: inside.length * inside.length * disk.length < FEW_TRIES };
-        }
-        if (room.disk.isSpent) return null;
+    const inside = breaks.filter((length) => length > stored.dataAt && length < stored.end);
+    for (const shift of shifts)
+      for (const { begins, next, ends, isCertain } of runsWithin(this.room, pieces, { ...stored, from: stored.dataAt, shift, inside })) {
+        const middle = this.joined(pieces, begins, next - begins);
+        const longer = middle && this.joined(middle, ends, shift);
+        if (longer && this.stands(longer, index) && isSoundInside(longer, this.parts[index] as ZipMember, stored.dataAt))
+          return { pieces: longer, isCertain };
       }
-    }
     return null;
   }
 }
 
-/** Bytes in each direction that are looked through for a piece whose place nothing tells. */
-const REACH_AROUND = 1 << 25;
-
 /** Whether what a stored member holds is not damaged, where its kind can tell. */
 function isSoundInside(pieces: Pieces, { name, packed }: ZipMember, dataAt: number): boolean {
   return examineContent(new WindowSource(pieces.source(), dataAt, packed), name).finding !== "damaged";
-}
-
-/** CRCs of what stands on the disk from the file's byte `from` on, up to each of some later bytes, in their order. */
-function prefixes({ disk }: PieceRoom, shift: number, from: number, ends: readonly number[]): number[] {
-  let [at, crc] = [from, 0];
-  return ends.map((end) => {
-    for (; at < end; at = Math.min(end, at + STEP)) crc = crc32(readBytes(disk, Math.max(0, at + shift), Math.min(STEP, end - at)), crc);
-    return crc;
-  });
-}
-const STEP = 1 << 20;
-
-/** CRCs from a place on up to each of the clusters behind it; it ends where the disk does. */
-function diskPrefixes({ disk, cluster }: PieceRoom, from: number, count: number): number[] {
-  const crcs = [0];
-  for (let n = 0; n < count && from + (n + 1) * cluster <= disk.size && !disk.isSpent; n += 1)
-    crcs.push(crc32(readBytes(disk, from + n * cluster, cluster), crcs[n]));
-  return crcs;
 }
