@@ -195,9 +195,9 @@ function judge(compound: Compound): Verdict {
       if (wrong !== null) return damaged(compound.placeIn(entry, wrong), "a picture in the document is damaged");
     }
     const book = compound.find("Workbook") ?? compound.find("Book");
-    if (book) return records(compound, book, (stream, at) => ({ kind: stream.u16(at), length: 4 + stream.u16(at + 2) }));
+    if (book) return bookRecords(compound, book);
     const slides = compound.find("PowerPoint Document");
-    if (slides) return records(compound, slides, (stream, at) => ({ kind: stream.u16(at + 2), length: 8 + stream.u32(at + 4) }));
+    if (slides) return slideRecords(compound, slides);
     const words = compound.find("WordDocument");
     if (words && compound.stream(words).u16(0) !== 0xa5ec)
       return damaged(compound.place(words.start), "the text does not begin as it must");
@@ -228,18 +228,59 @@ function brokenPicture(stream: BlockReader): number | null {
 }
 
 const MOST_RECORDS = 10_000_000;
+const NOT_TOGETHER = "the records of the document do not hold together";
+/** The longest record of a workbook ([MS-XLS], 2.1.4); what is longer goes on in records of its own. Bytes, without its head. */
+const LONGEST_RECORD = 8224;
 
-/** [MS-XLS], 2.1.4 and [MS-PPT], 2.3.1: a kind and a length before each record. */
-function records(compound: Compound, entry: Entry, head: (stream: BlockReader, at: number) => { kind: number; length: number }): Verdict {
+/** [MS-XLS], 2.1.4: a kind and a length before each record. Workbooks of version 5 and before have shorter ones. */
+function bookRecords(compound: Compound, entry: Entry): Verdict {
   const stream = compound.stream(entry);
   let at = 0;
   for (let seen = 0; at + 4 <= stream.size && seen < MOST_RECORDS; seen += 1) {
-    const { kind, length } = head(stream, at);
-    // Behind the last record of a workbook the stream may be filled up with zeros.
-    if (kind === 0 && length === 4 && seen > 2) break;
-    if (at + length > stream.size || (seen === 0 && kind === 0))
-      return damaged(compound.place(entry.start), "the records of the document do not hold together");
-    at += length;
+    const [kind, length] = [stream.u16(at), stream.u16(at + 2)];
+    // Behind the last record the stream may be filled up with zeros, and with nothing else.
+    if (kind === 0 && length === 0 && seen > 2) {
+      const other = otherThanZero(stream, at);
+      return other < 0 ? SOUND : damaged(compound.placeIn(entry, at), NOT_TOGETHER);
+    }
+    if (length > LONGEST_RECORD || at + 4 + length > stream.size || (seen === 0 && kind === 0))
+      return damaged(compound.placeIn(entry, at), NOT_TOGETHER);
+    at += 4 + length;
+  }
+  return SOUND;
+}
+
+/** Where a byte other than zero stands from `from` on; -1: nowhere. */
+function otherThanZero(stream: BlockReader, from: number): number {
+  for (const { at, bytes } of stream.blocks(from, stream.size)) {
+    const index = bytes.findIndex((byte) => byte !== 0);
+    if (index >= 0) return at + index;
+  }
+  return -1;
+}
+
+/** Records within one another that are followed, and the least kind there is ([MS-PPT], 2.13.24). */
+const DEEPEST_RECORD = 64;
+const LEAST_KIND = 0x03e8;
+const CONTAINER = 0xf;
+
+/** [MS-PPT], 2.3.1: a version, a kind and a length before each record; those of the version 0xF hold others, which fill them. */
+function slideRecords(compound: Compound, entry: Entry): Verdict {
+  const stream = compound.stream(entry);
+  /** Where the records that are open end. */
+  const ends = [stream.size];
+  let at = 0;
+  for (let seen = 0; seen < MOST_RECORDS; seen += 1) {
+    while (ends.length > 1 && at === ends.at(-1)) ends.pop();
+    const end = ends.at(-1) as number;
+    if (ends.length === 1 && at + 8 > end) break;
+    const kind = at + 8 <= end ? stream.u16(at + 2) : 0;
+    const length = at + 8 <= end ? stream.u32(at + 4) : 0;
+    // What is protected by a password is no record any more, but for the outermost heads.
+    if (at + 8 > end || kind < LEAST_KIND || length > end - at - 8) return damaged(compound.placeIn(entry, at), NOT_TOGETHER);
+    const opens = (stream.u16(at) & CONTAINER) === CONTAINER && length > 0 && ends.length < DEEPEST_RECORD;
+    if (opens) ends.push(at + 8 + length);
+    at += opens ? 8 : 8 + length;
   }
   return SOUND;
 }
