@@ -165,7 +165,7 @@ function onlyIn({ in: list }: RecordEntry, { together }: EntriesPage): string | 
 function Sent({ file, mentioned }: { file: RecordEntry["files"][number]; mentioned: MentionedFiles | null }) {
   const known = mentioned?.files.find(({ name, size }) => name === file.name && size === file.size);
   const best = known?.found[0]?.like;
-  const words = !known ? "" : best === "name-size" || best === "size-type" ? "found" : best ? "by its name only" : "not found";
+  const words = !known ? "" : best === "name-size" || best === "size-type" ? "likely found" : best ? "by its name only" : "not found";
   return (
     <span className={styles.file} data-found={words} title={file.path ?? undefined}>
       {file.name}

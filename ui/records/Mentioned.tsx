@@ -50,8 +50,8 @@ export function Mentioned({ jobId, mentioned }: { jobId: number; mentioned: Ment
     <aside className={styles.mentioned} aria-label="Files mentioned">
       <h2>Files mentioned</h2>
       <p className={styles.note}>
-        {countText(files.length)} {files.length === 1 ? "name" : "names"}, {countText(found.length)} found among the items of this job. They
-        are told by name, size and type: what they held is written nowhere, so look into them.
+        {countText(files.length)} {files.length === 1 ? "name" : "names"}; for {countText(found.length)} this job has files that are like{" "}
+        {found.length === 1 ? "it" : "them"}, by name, size and type. What they held is written nowhere: look into them.
       </p>
       <ul aria-label="Files mentioned">
         {[...found, ...files.filter((each) => each.found.length === 0)].slice(0, shown).map((file) => (
