@@ -11,6 +11,8 @@ export const CAUSES = {
   reinstalled: "reinstalled the system",
   upgraded: "upgraded the system",
   "application-removed": "removed or reinstalled the application",
+  "history-cleared": "cleared a history",
+  "messages-gone": "find all old messages gone",
   failing: "have a drive that is failing",
   "backup-closed": "have a backup that does not open",
   unknown: "do not know what happened",

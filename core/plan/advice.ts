@@ -32,6 +32,8 @@ const BY_CAUSE: Readonly<Record<Cause, readonly string[]>> = {
   reinstalled: [BEFORE_INSTALLING],
   upgraded: [BEFORE_INSTALLING],
   "application-removed": ["Export what a program keeps for itself before it is removed or installed anew."],
+  "history-cleared": ["See what is ticked before a history is cleared, and export what is worth keeping.", VERSIONS],
+  "messages-gone": ["Export conversations from time to time, and before a program is removed, installed anew or moved to another device."],
   failing: ["Do not use the drive that is failing any more: have it replaced."],
   "backup-closed": [
     "Restore a few files of each backup twice a year: a backup nobody has opened is a hope.",

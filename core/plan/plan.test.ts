@@ -41,6 +41,8 @@ const EXPECTED: Record<Cause, { first: StepKind; with: StepKind[]; without: Step
   reinstalled: { first: "profiles", with: ["leftover-records"], without: [] },
   upgraded: { first: "profiles", with: ["file-records"], without: ["leftover-records"] },
   "application-removed": { first: "file-records", with: ["backups"], without: ["leftover-records"] },
+  "history-cleared": { first: "file-records", with: ["snapshots", "backups", "raw"], without: ["autosave"] },
+  "messages-gone": { first: "file-records", with: ["profiles", "backups", "raw"], without: ["autosave"] },
   failing: { first: "image", with: ["file-records"], without: [] },
   "backup-closed": { first: "backups", with: ["file-records"], without: ["leftover-records"] },
   unknown: { first: "bin", with: ["recent", "autosave", "own-backups", "file-records", "leftover-records"], without: [] },

@@ -169,6 +169,40 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
     ],
     against: [["raw", "Data files of applications are told apart by their names and folders, which raw content has not."]],
   },
+  "history-cleared": {
+    steps: [
+      [
+        "file-records",
+        "good",
+        "The history is a database that still stands: what was cleared often stands in it, in its log and in its free pages. Open it from the items and read its records; a light reading of the drive is enough for that.",
+      ],
+      ASK_SNAPSHOTS,
+      ASK_BACKUPS,
+      ["profiles", "low", "An earlier profile of the program keeps a history of its own; so do its lists of icons and sites."],
+      ["bin", "low", "A folder of the program may have been thrown into it."],
+      ASK_CLOUD,
+      ["leftover-records", "low", "Databases of an earlier installation; only when those that are there go back too little. Slow."],
+      ["raw", "low", "Databases by their mark, without names: read as records, each tells by its times whether it is the one."],
+    ],
+    against: [["use", "Do not start the program: it tidies its database, and what was cleared is written over."]],
+  },
+  "messages-gone": {
+    steps: [
+      [
+        "file-records",
+        "good",
+        "A program that was installed anew begins an empty database, and the old one is left beside it or deleted: both come out of one light reading. Read the records of each, and see how far back it goes.",
+      ],
+      ["profiles", "fair", "The old database may stand in another user’s folder, or in that of the previous system."],
+      ASK_BACKUPS,
+      ASK_SNAPSHOTS,
+      ["bin", "low", "Its folder may have been thrown into the bin."],
+      ASK_CLOUD,
+      ["leftover-records", "low", "Databases of before the drive was formatted; only when no record of theirs is left. Slow."],
+      ["raw", "low", "Databases by their mark, when neither name nor folder is left of them."],
+    ],
+    against: [["use", "Do not start the program: it would fetch, tidy and overwrite."]],
+  },
   failing: {
     steps: [
       ["image", "good", "A failing drive is read once, onto another one; everything else is done on the image."],
