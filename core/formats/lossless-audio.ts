@@ -2,13 +2,14 @@ import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { forwardTable } from "../bytes/crc-forward";
 import { following } from "./following";
-import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
 import { defined } from "./tiff-directory";
 
 /** RFC 9639, 9.1.8 and 9.3: the checks of a frame's header and of all of it. */
 const CRC8 = forwardTable(8, 0x07);
 const CRC16 = forwardTable(16, 0x8005);
 const MOST_FRAME = 1 << 20;
+const USUAL_FRAME = 1 << 15;
 
 /** The length of the frame header at `at` when a right one stands there, else 0 (RFC 9639, 9.1). */
 function headerLength(reader: BlockReader, at: number): number {
@@ -85,8 +86,12 @@ function followFlac(source: ByteSource): Extent | null {
       certain = !last || frameEnd(reader, at, most, true, zerosEnd(reader, end)) < 0;
       at = end;
     }
-    if (frames < expected)
-      return { ...breaksAt(at, at >= source.size ? "the sound breaks off before its end" : "a frame of the sound is damaged"), proven: at };
+    if (frames < expected) {
+      if (at >= source.size) return { ...breaksAt(at, "the sound breaks off before its end"), proven: at };
+      // It may be wrong anywhere in the frame.
+      const upTo = Math.min(source.size, at + Math.min(most, USUAL_FRAME));
+      return { size: at, closed: false, verdict: damaged(at, "a frame of the sound is damaged", upTo), proven: at };
+    }
     if (frames > 0 && expected === 0) return { size: at, closed: false, verdict: cannotTell("the sound does not tell where it ends") };
     if (frames === 0) return breaksAt(at, "no sound follows the beginning");
     // Where the last frame may end elsewhere as well, nothing vouches for the whole.

@@ -82,7 +82,7 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
     if (
       underChecksums(traitsOf(format)) &&
       followed.verdict.verdict === "damaged" &&
-      (followed.proven ?? 0) > way.length &&
+      (followed.proven ?? 0) > Math.max(way.length, extent.proven ?? 0) &&
       proved < MOST_WAYS
     ) {
       proved += 1;
