@@ -9,13 +9,16 @@ import { likeliestSeam } from "./seam";
 /** Looks into the data of other clusters for one picture, and for one of its seams. */
 const MOST_LOOKS = 120_000;
 const LOOKS_EACH = 50_000;
-/** Bytes of whole pictures that are followed for one. */
-const MOST_FOLLOWED = 24 << 20;
+/** Bytes of whole pictures that are followed for one, and for one of its seams. */
+const MOST_FOLLOWED = 64 << 20;
+const FOLLOWED_EACH = 16 << 20;
 /** Places before the damage at which a piece may end; of the first of them the whole is followed where nothing less decides. */
 const BREAKS = 24;
 const BREAKS_LIKELY = 4;
 const MOST_SEAMS = 3;
-const MOST_WAYS = 3;
+const MOST_WAYS = 5;
+/** Of ways to go on, those that get farthest and are looked at more closely. */
+const WAYS_LOOKED_AT = 64;
 
 /**
  * What proves a seam is that sequential data decode across it and end where the picture does. Of several seams, of progressive data (a
@@ -46,10 +49,13 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
   const data = [...around(room, pieces.lastAt + nearest - pieces.from)].filter((next) =>
     suits(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT))),
   );
+  /** Where fill is followed like data, the picture broke off before it. */
+  const broke = Math.min(damage, nearest + room.cluster);
   // Between its parts a marker must stand where the part before it ends.
   const marker = followed.open || readBytes(pieces.source(), damage, 1)[0] === 0xff ? null : damage;
   let looks = 0;
-  const ways: { pieces: Pieces; at: number }[] = [];
+  let followedHere = 0;
+  const ways: WayOn[] = [];
   for (const [length, next] of likeliestFirst(breaks, data)) {
     if (next === pieces.lastAt + length - pieces.from || pieces.holds(next, length)) continue;
     if (marker !== null && length <= marker && !isMarker(readBytes(room.disk, next + marker - length, 2))) continue;
@@ -61,24 +67,51 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
     const longer = pieces.goingOn(length, next);
     if (at < Number.POSITIVE_INFINITY) {
       // It breaks off again, farther on: another piece may follow.
-      if (at > Math.max(damage, length + room.cluster)) ways.push({ pieces: longer, at });
+      if (at > Math.max(broke, length + room.cluster)) ways.push({ pieces: longer, at });
       continue;
     }
+    if (left.followed < 0 || followedHere > FOLLOWED_EACH) continue;
+    followedHere += length + room.cluster;
     left.followed -= length + room.cluster;
-    if (left.followed < 0) continue;
     const whole = followJpeg(longer.source());
     const { extent } = whole;
     if (proves(extent, length)) return surest(room, pieces, length, next, whole);
     const on = damageAt(extent);
-    if (extent.verdict.verdict === "damaged" && on > Math.max(damage, length + room.cluster)) ways.push({ pieces: longer, at: on });
+    if (extent.verdict.verdict === "damaged" && on > Math.max(broke, length + room.cluster)) ways.push({ pieces: longer, at: on });
   }
   if (seams <= 1) return null;
-  ways.sort((a, b) => b.at - a.at);
-  for (const way of ways.slice(0, MOST_WAYS)) {
+  for (const way of farthest(room, ways, suits)) {
     const joined = goOn(room, way.pieces, left, seams - 1);
     if (joined) return joined;
   }
   return null;
+}
+
+interface WayOn {
+  readonly pieces: Pieces;
+  /** Where it breaks off again. */
+  readonly at: number;
+}
+
+/** The ways that get farthest over what reads like data, one for each piece they lead to. */
+function farthest(room: PieceRoom, ways: readonly WayOn[], suits: (bytes: Uint8Array) => boolean): WayOn[] {
+  const { cluster, disk } = room;
+  const reach = ({ pieces, at }: WayOn) => {
+    for (let length = pieces.from; length < at; length += cluster) {
+      const place = pieces.lastAt + length - pieces.from;
+      if (!suits(readBytes(disk, place, Math.max(0, Math.min(cluster, room.limitOf(place) - place, MOST_LOOKED_AT))))) return length;
+    }
+    return at;
+  };
+  const best = new Map<number, WayOn & { reached: number }>();
+  for (const way of [...ways].sort((a, b) => b.at - a.at).slice(0, WAYS_LOOKED_AT)) {
+    const reached = reach(way);
+    // The same piece is met with from several breaks: the shift tells it, and the last break of those is taken.
+    const shift = way.pieces.lastAt - way.pieces.from;
+    const known = best.get(shift);
+    if (!known || way.pieces.from > known.pieces.from) best.set(shift, { ...way, reached });
+  }
+  return [...best.values()].sort((a, b) => b.reached - a.reached).slice(0, MOST_WAYS);
 }
 
 /** What stands before a picture's data is not looked into: where its pieces may end elsewhere as well, the likeliest place is taken. */
