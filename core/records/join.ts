@@ -18,6 +18,8 @@ export interface JoinedRow {
   readonly from: readonly number[];
   /** Whether it counts in none of them: it was put together from what is left. */
   readonly deleted: boolean;
+  /** How much of it stands in the one it was taken from; what does not is empty here. */
+  readonly confidence: Row["confidence"];
 }
 
 export interface JoinedTable {
@@ -254,6 +256,7 @@ interface Merged {
   values: Value[];
   readonly from: Set<number>;
   readonly deleted: boolean;
+  readonly confidence: Row["confidence"];
   readonly candidate: number;
 }
 
@@ -311,7 +314,7 @@ function joinTable(draft: Draft): JoinedTable {
       if (row.rowid !== null && !numbers.has(keyOf(candidate, row.rowid))) numbers.set(keyOf(candidate, row.rowid), rowid);
     }
     const own = values.map((value, i) => (i === statement.alias ? rowid : (value ?? null)));
-    const one: Merged = { rowid, values: own, from: new Set([candidate]), deleted: !live, candidate };
+    const one: Merged = { rowid, values: own, from: new Set([candidate]), deleted: !live, confidence: row.confidence, candidate };
     merged.set(key, one);
     if (draft.identity.isTime && !byRest.has(restOf(values))) byRest.set(restOf(values), one);
   }
@@ -325,11 +328,12 @@ function joinTable(draft: Draft): JoinedTable {
     columns,
     hasRowId: !statement.withoutRowId,
     identity: draft.identity.words,
-    rows: [...merged.values()].map(({ rowid, values, from, deleted }) => ({
+    rows: [...merged.values()].map(({ rowid, values, from, deleted, confidence }) => ({
       rowid,
       values,
       from: [...from].sort((a, b) => a - b),
       deleted,
+      confidence,
     })),
     versions,
     leftOut,

@@ -59,12 +59,12 @@ async function readOne(db: Connection, copy: StoredCopy, beside: readonly Stored
 async function readTogether(db: Connection, copy: StoredCopy, others: readonly number[]): Promise<Opened> {
   const { joined, copies } = await joinCopies(db, copy.jobId, [copy.id, ...others]);
   const rows = joined.tables.flatMap(({ name, columns, rows: all }) =>
-    all.map(({ rowid, values, from, deleted }): Tabled => {
+    all.map(({ rowid, values, from, deleted, confidence }): Tabled => {
       const state = deleted ? "deleted" : "live";
       return {
         table: name,
         columns,
-        row: { values, rowid, state, confidence: "whole", uncommitted: false, at: null, from: null, in: from },
+        row: { values, rowid, state, confidence, uncommitted: false, at: null, from: null, in: from },
       };
     }),
   );

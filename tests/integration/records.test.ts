@@ -107,6 +107,14 @@ describe("the databases of one kind in a job", () => {
     const live = ["plain", "small-pages"].reduce((sum, name) => sum + (recordsTruth(name).live.notes?.length ?? 0), 0);
     expect(all.matched).toBeGreaterThan(live * 0.9);
     expect(new Set(all.entries.flatMap((entry) => entry.in ?? []))).toEqual(new Set([0, 1]));
+    // What one of them says of a deleted row is not made more of by reading several.
+    const alone = (await entriesOf(bench.db, copy, entriesQuery.parse({ only: "deleted" }))).entries;
+    const parts = new Set(alone.filter(({ confidence }) => confidence === "part").map(({ text }) => text));
+    const shared = (await asked({ only: "deleted" })).entries.filter(
+      (entry) => entry.in?.length === 1 && entry.in[0] === 0 && parts.has(entry.text),
+    );
+    const whole = new Set(alone.filter(({ confidence }) => confidence === "whole").map(({ text }) => text));
+    for (const { text, confidence } of shared) if (!whole.has(text)) expect(confidence).toBe("part");
     const person = all.persons[0]?.name as string;
     const own = await asked({ who: person });
     expect(own.matched).toBe(all.persons[0]?.entries);
