@@ -1,9 +1,13 @@
-import { mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { mkdirSync, readdirSync, readFileSync, renameSync, writeFileSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
+import { sql } from "drizzle-orm";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { itemQuery } from "../../server/items/contract";
+import { listItems } from "../../server/items/list";
 import { startRestore } from "../../server/restores/commands";
 import type { RestorePlan } from "../../server/restores/contract";
 import { changeTray } from "../../server/tray/commands";
+import { enqueue } from "../../server/workers/queue";
 import { readFolder, startTestBench, type TestBench } from "../support/bench";
 import { recordsFiles } from "../support/records-truth";
 import { endedRestore, planTo, type WholeRestore } from "../support/restores";
@@ -91,5 +95,31 @@ describe("a database and its logs", () => {
     const told = done.results.find(({ path }) => path.endsWith("/history"));
     for (const name of names.filter((each) => /^history-.*\(replaced/.test(each))) expect(told?.problem).toContain(name);
     expect(kept.sort()).toEqual(["another database", "its journal", "its log"]);
+  });
+
+  it("that was replaced by a worker that ended just then has its logs put aside by the next one", async () => {
+    const { items } = await listItems(bench.db, jobId, itemQuery.parse({ show: "all", q: "history" }));
+    await changeTray(bench.db, jobId, { everything: true, chosen: false });
+    await changeTray(bench.db, jobId, { items: items.filter(({ name }) => name === "history").map(({ id }) => id), chosen: true });
+    const folder = join(bench.delivery, "Ended", "profile");
+    mkdirSync(folder, { recursive: true });
+    writeFileSync(join(folder, "history"), "another database");
+    writeFileSync(join(folder, "history-wal"), "its log");
+    const id = await startRestore(bench.db, jobId, planTo("Ended", { conflict: "replace" }));
+    const done = await endedRestore(bench.db, jobId, id);
+    const aside = () => readdirSync(folder).filter((name) => /^history-wal.*\(replaced/.test(name));
+    expect(done.state).toBe("done");
+    expect(aside()).toHaveLength(1);
+    // As it stood between the database's getting its name and the log's being put aside.
+    renameSync(join(folder, aside()[0] as string), join(folder, "history-wal"));
+    await bench.db.execute(sql`update restore_results set state = 'writing' where restore_id = ${id}`);
+    await bench.db.execute(sql`update restores set state = 'running' where id = ${id}`);
+    await enqueue(bench.db, "restore", id);
+    const again = await endedRestore(bench.db, jobId, id);
+    expect(again.results).toMatchObject([{ state: "verified", output: join(folder, "history") }]);
+    expect(readdirSync(folder)).not.toContain("history-wal");
+    expect(readFileSync(join(folder, aside()[0] as string), "utf8")).toBe("its log");
+    expect(again.results[0]?.problem).toContain(aside()[0]);
+    expect(readFileSync(join(folder, "history")).equals(database)).toBe(true);
   });
 });
