@@ -12,6 +12,8 @@ import { fitsShape, likest, Shape } from "./sqlite/shape";
 export interface Row {
   /** null: the name of its table is gone. */
   readonly table: string | null;
+  /** The page its table begins with, as far as that is known: it tells tables without a name apart. */
+  readonly root: number;
   /** Names of the columns; those without one are their numbers, from 0. */
   readonly columns: readonly string[];
   /** In the order of the columns; undefined: not known. */
@@ -217,10 +219,11 @@ export class RecordReader {
     }
   }
 
-  #rowOf({ name, statement }: Pick<Tree, "name" | "statement">, row: LiveRow, state: Row["state"]): Row {
+  #rowOf({ name, root, statement }: Pick<Tree, "name" | "root" | "statement">, row: LiveRow, state: Row["state"]): Row {
     const { values, page, cell, whole } = row;
     return {
       table: name,
+      root,
       columns: columnsOf(statement, values.length),
       values,
       rowid: row.rowid,
@@ -443,6 +446,7 @@ export class RecordReader {
     if (!isKnown(values)) return;
     const row: Row = {
       table: tree.name,
+      root: tree.root,
       columns: columnsOf(tree.statement, values.length),
       values,
       rowid: null,

@@ -63,6 +63,7 @@ async function readTogether(db: Connection, copy: StoredCopy, others: readonly n
       const state = deleted ? "deleted" : "live";
       return {
         table: name,
+        root: null,
         columns,
         row: { values, rowid, state, confidence, uncommitted: false, at: null, from: null, in: from },
       };
@@ -88,21 +89,23 @@ const cutNotes = (tables: readonly Table[]) =>
 /** A row with the table it is of; null: its name is gone. */
 interface Tabled {
   readonly table: string | null;
+  /** The page its table begins with; null: there are several databases. */
+  readonly root: number | null;
   readonly columns: readonly string[];
   readonly row: RecordRow;
 }
 
 function* tabled(rows: Iterable<Row>): Generator<Tabled> {
-  for (const row of rows) yield { table: row.table, columns: row.columns, row };
+  for (const row of rows) yield { table: row.table, root: row.root, columns: row.columns, row };
 }
 
 /** Sorts rows into their tables, the largest first. */
 function tablesFrom(rows: Iterable<Tabled>): Table[] {
   const tables = new Map<string, Table>();
-  for (const { table: named, columns, row } of rows) {
+  for (const { table: named, root, columns, row } of rows) {
     // What SQLite keeps for itself is nobody's.
     if (named?.startsWith("sqlite_")) continue;
-    const shape = named ?? `table of ${columns.length} columns, its name is gone`;
+    const shape = named ?? `table of ${columns.length} columns from page ${root} on, its name is gone`;
     let table = tables.get(shape);
     if (!table) {
       table = { name: shape, columns, times: [], rows: [], live: 0, deleted: 0 };

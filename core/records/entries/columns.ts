@@ -10,6 +10,8 @@ export interface ColumnFacts {
   readonly filled: number;
   readonly time: TimeForm | null;
   readonly integers: boolean;
+  /** How many different numbers there are. */
+  readonly differentNumbers: number;
   /** Share of texts among the values. */
   readonly texts: number;
   /** Share of the texts that differ, and how many do. */
@@ -67,6 +69,7 @@ export function describeColumns({ columns, rows }: RecordTable, now: number): Co
       filled: values.length,
       time: numbers.length === values.length ? recogniseTimes(numbers, now) : null,
       integers: numbers.length > 0 && numbers.length === values.length && numbers.every((number) => Number.isInteger(Number(number))),
+      differentNumbers: new Set(numbers.map(String)).size,
       texts: values.length === 0 ? 0 : texts.length / values.length,
       distinct: texts.length === 0 ? 0 : new Set(texts).size / texts.length,
       different: new Set(texts).size,

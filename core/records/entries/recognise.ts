@@ -109,12 +109,18 @@ export const labelOf = (facts: readonly ColumnFacts[]) =>
   best(
     facts,
     (fact) => fact.texts > 0.9 && fact.coded < 0.5 && fact.addresses < 0.5 && fact.length <= 120,
-    ({ name, reached, worded }) => (NAMED.title.test(name) ? 4 : 0) + (NAMED.name.test(name) ? 3 : 0) + worded + (reached > 0.5 ? 0.5 : 0),
+    ({ name, reached, worded }) => (NAMED.title.test(name) ? 4 : 0) + (NAMED.name.test(name) ? 3 : 0) + worded - (reached > 0.5 ? 0.5 : 0),
   );
 
 const holdsPersons = ({ table, facts }: Looked) =>
   facts.some(({ reached }) => reached >= 0.6) || (NAMED.person.test(table.name) && labelOf(facts) !== undefined);
 const holdsTalks = ({ table, facts }: Looked) => NAMED.talk.test(table.name) || facts.some(({ name }) => NAMED.title.test(name));
+
+/** Columns whose names are gone have their number for one. */
+const NAMELESS = /^\d+$/;
+const NEARLY_ALL = 0.8;
+const ENOUGH = 8;
+const MANY = 50;
 
 interface Lead {
   readonly column: number;
@@ -128,11 +134,17 @@ function leadTo(own: Looked, all: readonly Looked[], named: RegExp, fits: (targe
     if (!fact.integers || fact.time || column === not) continue;
     for (const target of all) {
       if (target === own || target.numbers.size === 0 || !fits(target)) continue;
-      const byName = leadsByName(fact.name, target.table.name);
-      if (byName === 0 && !named.test(fact.name)) continue;
+      const isNameless = NAMELESS.test(fact.name);
+      const byName = isNameless ? 0 : leadsByName(fact.name, target.table.name);
+      if (!isNameless && byName === 0 && !named.test(fact.name)) continue;
       const share = shareOfRows(own.table, column, target.numbers);
-      if (share === 0) continue;
-      const score = byName * 2 + (named.test(fact.name) ? 1.5 : 0) + share;
+      // Without names only numbers all of which are there say something, and the more the more different ones there are: a flag is a row's number, too.
+      if (
+        share === 0 ||
+        (isNameless && (share < NEARLY_ALL || fact.differentNumbers < Math.max(FEWEST, Math.min(ENOUGH, target.numbers.size / 2))))
+      )
+        continue;
+      const score = isNameless ? share + Math.min(1, fact.differentNumbers / MANY) : byName * 2 + (named.test(fact.name) ? 1.5 : 0) + share;
       if (score > (found?.score ?? 0)) found = { column, target, score };
     }
   }
@@ -328,6 +340,7 @@ function whyOf({ roles, leads }: Draft, own: Looked, all: readonly Looked[]): st
     const fact = own.facts[column] as ColumnFacts;
     const target = leads[role];
     const how = target === undefined ? "" : `, by the rows of ${all[target]?.table.name} it leads to`;
-    return [`${fact.name} ${ROLE_WORDS[role]}${role === "time" ? ` (${fact.time?.words})` : how}`];
+    const name = NAMELESS.test(fact.name) ? `column ${Number(fact.name) + 1}` : fact.name;
+    return [`${name} ${ROLE_WORDS[role]}${role === "time" ? ` (${fact.time?.words})` : how}`];
   });
 }
