@@ -2,7 +2,11 @@ import { Parser } from "saxen";
 
 /** What is done at each part of an XML text, in its order. Names come without their prefix. */
 export interface XmlWalk {
-  open?(name: string, attribute: (name: string) => string | undefined): void;
+  open?(
+    name: string,
+    attribute: (name: string) => string | undefined,
+    all: () => readonly (readonly [name: string, value: string])[],
+  ): void;
   close?(name: string): void;
   text?(words: string): void;
   /** Whether enough was read. */
@@ -28,12 +32,18 @@ export function walkXml(xml: string, walk: XmlWalk): string | null {
   parser.on("openTag", (name, attributes, decode) => {
     depth += 1;
     if (depth > MOST_DEPTH) return stop("its elements are nested too deep");
-    walk.open?.(local(name), (wanted) => {
-      const all = attributes();
-      if (typeof all === "boolean") return undefined;
-      const found = Object.keys(all).find((each) => local(each) === wanted);
-      return found === undefined ? undefined : decode(all[found] as string);
-    });
+    const all = () => {
+      const found = attributes();
+      return typeof found === "boolean" ? {} : found;
+    };
+    walk.open?.(
+      local(name),
+      (wanted) => {
+        const found = Object.keys(all()).find((each) => local(each) === wanted);
+        return found === undefined ? undefined : decode(all()[found] as string);
+      },
+      () => Object.entries(all()).map(([each, value]) => [local(each), decode(String(value))] as const),
+    );
     if (walk.enough?.()) stop(null);
   });
   parser.on("closeTag", (name) => {

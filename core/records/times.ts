@@ -56,3 +56,17 @@ export function recogniseTimes(values: readonly (number | bigint)[], now: number
   }
   return best;
 }
+
+/** A single number may count time in many ways: only moments from 2000 on are thought of. Seconds since 1970. */
+const EARLIEST_SINGLE = 946_684_800;
+
+/**
+ * The moment a single number stands for, where only one way of counting gives one between 2000 and tomorrow.
+ * @param now seconds since 1970 @returns null when none does, or several do
+ */
+export function singleMoment(value: number, now: number): { readonly form: TimeForm; readonly seconds: number } | null {
+  const fitting = TIME_FORMS.map((form) => ({ form, seconds: secondsOf(value, form) })).filter(
+    ({ form, seconds }) => seconds > Math.max(EARLIEST_SINGLE, form.epoch + YOUNGEST) && seconds < now + DAY,
+  );
+  return fitting.length === 1 ? (fitting[0] ?? null) : null;
+}

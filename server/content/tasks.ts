@@ -10,6 +10,7 @@ import { storedCopy, withContent } from "../previews/content";
 import { previewFacts } from "../previews/facts";
 import { drawnThumbnail, picturePreview } from "../previews/pictures";
 import { beginningOf, bytesOf, outlineFor, ownBytesOf } from "../previews/raw";
+import { settingsOf } from "../previews/settings";
 import { tablesOf } from "../previews/tables";
 import { documentText, textOf } from "../previews/texts";
 import { recordCandidatesOf } from "../records/candidates";
@@ -50,6 +51,7 @@ export const tasks = {
   mentionedFiles: async (copyId: number, together: Together) => mentionedFilesOf(db(), await copyOf(copyId), together),
   recordCandidates: async (copyId: number) => recordCandidatesOf(db(), await copyOf(copyId)),
   joinedDatabase: (jobId: number, copyIds: readonly number[]) => joinedDatabase(db(), jobId, copyIds),
+  settings: async (copyId: number) => settingsOf(await copyOf(copyId)),
   archive: async (copyId: number) => archiveOf(await copyOf(copyId)),
   outline: async (copyId: number) => outlineFor(await copyOf(copyId)),
   bytes: async (copyId: number, at: number, length: number) => bytesOf(await copyOf(copyId), at, length),

@@ -44,6 +44,7 @@ const FORMS: Readonly<Record<string, (asked: Asked) => Promise<unknown>>> = {
   document: ({ copyId, request }) => runTask("document", [copyId], request.signal),
   tables: ({ copyId, request }) =>
     runTask("tables", [copyId, wantedOf(request).get("rows") === "compared" ? "compared" : "shown"], request.signal),
+  settings: ({ copyId, request }) => runTask("settings", [copyId], request.signal),
   archive: ({ copyId, request }) => runTask("archive", [copyId], request.signal),
   outline: ({ copyId, request }) => runTask("outline", [copyId], request.signal),
   content: async ({ db, copyId, request }) =>

@@ -16,6 +16,8 @@ export const previewForm = z.object({
   disk: z.boolean(),
   /** Whether it is a database whose rows can be read. */
   records: z.boolean(),
+  /** Whether it can be shown as a tree of names and values. */
+  settings: z.boolean(),
 });
 export type PreviewFacts = z.infer<typeof previewForm>;
 
@@ -31,6 +33,22 @@ export const table = z.object({
 });
 export const tablesPreview = z.object({ tables: z.array(table), problem: z.string().nullable() });
 export type TablesPreview = z.infer<typeof tablesPreview>;
+
+export const settingsPreview = z.object({
+  settings: z.array(
+    z.object({
+      name: z.string(),
+      /** null: it only holds others. */
+      value: z.string().nullable(),
+      level: z.number(),
+      /** The moment it stands for, in UTC, and how that is known. */
+      when: z.object({ at: z.string(), how: z.string() }).nullable(),
+    }),
+  ),
+  more: z.boolean(),
+  problem: z.string().nullable(),
+});
+export type SettingsPreview = z.infer<typeof settingsPreview>;
 
 export const archivePreview = z.object({
   members: z.array(

@@ -8,6 +8,7 @@ import { looksLikeDisk } from "../../core/volumes/holds-disk";
 import type { StoredCopy } from "../items/queries";
 import { withContent } from "./content";
 import type { PreviewFacts } from "./contract";
+import { settingsForm } from "./settings";
 
 /** A picture's size stands near its beginning. */
 const HEAD = 1 << 18;
@@ -29,7 +30,16 @@ const DATABASE_NAME = /(\.(db|sqlite3?|storedata)|^[^.]+)$/i;
 const separated = (name: string, format: string) =>
   (format === "text" || format === "csv" || format === "words") && /\.(csv|tsv)$/i.test(name);
 
-const nothing: PreviewFacts = { form: "hex", format: null, pixels: null, taken: null, camera: null, disk: false, records: false };
+const nothing: PreviewFacts = {
+  form: "hex",
+  format: null,
+  pixels: null,
+  taken: null,
+  camera: null,
+  disk: false,
+  records: false,
+  settings: false,
+};
 
 /** How a copy is best shown, by its content rather than by its name, and what a picture says of itself. */
 export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
@@ -44,6 +54,7 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
       ...nothing,
       disk,
       records,
+      settings: settingsForm(format.id, copy.name, content.size) !== null,
       form: separated(copy.name, format.id) ? "tables" : (traitsOf(format).shownAs ?? "hex"),
       format: format.title,
     };

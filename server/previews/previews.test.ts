@@ -1,4 +1,4 @@
-import { mkdtempSync } from "node:fs";
+import { mkdtempSync, readFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import exifr from "exifr";
@@ -14,6 +14,7 @@ import { archiveOf } from "./archives";
 import { previewFacts } from "./facts";
 import { drawnThumbnail, picturePreview } from "./pictures";
 import { beginningOf, bytesOf, playedContent } from "./raw";
+import { settingsOf } from "./settings";
 import { tablesOf } from "./tables";
 import { documentText, textOf } from "./texts";
 
@@ -56,6 +57,35 @@ describe("the form of a preview", () => {
       string
     >;
     expect(notes).toMatchObject({ DateTimeOriginal: "2026:02:03 23:10:00", Make: "Lantern", Model: "One" });
+  });
+});
+
+describe("settings", () => {
+  it("are shown as names and values beside their text; binary ones first of all; damaged ones say so", async () => {
+    const made = JSON.parse(readFileSync(join(import.meta.dirname, "..", "..", "tests", "fixtures", "settings.json"), "utf8")) as Record<
+      string,
+      string
+    >;
+    const binary = copyOf("window.plist", Buffer.from(made.binary as string, "base64"));
+    expect(await previewFacts(binary)).toMatchObject({ form: "hex", settings: true });
+    expect((await settingsOf(binary)).settings[0]).toEqual({ name: "Observer", value: "Tove Brask", level: 0, when: null });
+    for (const [name, text, first] of [
+      ["window.plist", made.xml, "Observer"],
+      ["window.ini", made.ini, "Window"],
+      ["window.json", '{"Observer":1}', "Observer"],
+      ["window.xml", '<?xml version="1.0"?><window><Observer/></window>', "window"],
+    ] as const) {
+      const copy = copyOf(name, Buffer.from(text as string));
+      expect(await previewFacts(copy)).toMatchObject({ form: "text", settings: true });
+      expect((await settingsOf(copy)).settings[0]?.name).toBe(first);
+    }
+    // In the code of wide characters, with its mark, as some systems write them.
+    const wide = copyOf("wide.ini", Buffer.concat([Buffer.from([0xff, 0xfe]), Buffer.from(made.ini as string, "utf16le")]));
+    expect((await settingsOf(wide)).settings[0]?.name).toBe("Window");
+    expect((await previewFacts(copyOf("letter.txt", Buffer.from("Dear members,\nthe dome is open.")))).settings).toBe(false);
+    await expect(settingsOf(copyOf("cut.plist", Buffer.from(made.binary as string, "base64").subarray(0, 60)))).rejects.toThrow(
+      "too damaged to be shown as a tree",
+    );
   });
 });
 

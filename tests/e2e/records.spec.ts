@@ -225,3 +225,31 @@ test("a web history is read as visits by day, by site, and what only the list of
   await page.getByText("Why it is read so").click();
   await expect(page.getByText(/page_id is the page, by the rows of pages it leads to/)).toBeVisible();
 });
+
+test("settings are shown as names and values, with their moments, and as they are written", async ({ page }) => {
+  const made = JSON.parse(readFileSync(join(import.meta.dirname, "..", "fixtures", "settings.json"), "utf8")) as Record<string, string>;
+  const path = join(process.env.COMPASS_SOURCES as string, "settings", "profile");
+  mkdirSync(path, { recursive: true });
+  writeFileSync(join(path, "window.plist"), Buffer.from(made.binary as string, "base64"));
+  writeFileSync(join(path, "window.ini"), made.ini as string);
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "Lost settings", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path: join(path, "..") });
+  await readRecords(page, id);
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  const tree = inspector.getByRole("table", { name: "Names and values" });
+  const show = async (name: string) => {
+    await page.goto(`/jobs/${id}/items?show=all&q=${name}`);
+    await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: name }).first().click();
+  };
+  await show("window.plist");
+  await expect(tree.getByRole("row").filter({ hasText: "Observer" })).toContainText("Tove Brask");
+  await expect(tree.getByRole("row").filter({ hasText: /^Opened/ })).toContainText("2026-03-11 21:40:05");
+  await expectNoViolations(page);
+  await show("window.ini");
+  await expect(inspector.getByText("[Window]")).toBeVisible();
+  await inspector.getByRole("button", { name: "Show names and values" }).press("Enter");
+  await expect(tree.getByRole("row").filter({ hasText: "Last opened" })).toContainText("2026-03-11 21:40:05 UTC, seconds since 1970");
+  await inspector.getByRole("button", { name: "Show text" }).click();
+  await expect(inspector.getByText("[Window]")).toBeVisible();
+});

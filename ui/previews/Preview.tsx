@@ -11,6 +11,7 @@ import { MediaView } from "./MediaView";
 import { PictureView } from "./PictureView";
 import styles from "./previews.module.css";
 import { usePreviewRoot } from "./root";
+import { SettingsView } from "./SettingsView";
 import { ArchiveView, TablesView } from "./TablesView";
 import { TextView } from "./TextView";
 
@@ -53,15 +54,23 @@ export function Preview(props: Props) {
 function Content({ copyId, name, size, runs, large = false }: Props) {
   const { data: facts, error } = useFacts(copyId);
   const [bytes, setBytes] = useState(false);
-  const asBytes = bytes || facts?.form === "hex";
+  const [tree, setTree] = useState<boolean | null>(null);
+  // What nobody can read as text is shown as what it says.
+  const asTree = !bytes && facts?.settings === true && (tree ?? facts.form === "hex");
+  const asBytes = bytes || (facts?.form === "hex" && !asTree);
   return (
     <>
-      <div className={styles.preview} data-large={large} data-form={asBytes ? "hex" : facts?.form}>
+      <div className={styles.preview} data-large={large} data-form={asBytes ? "hex" : asTree ? "settings" : facts?.form}>
         <Problem>{problemText(error)}</Problem>
         {size === 0 ? (
           <p className={styles.text}>The file is empty.</p>
         ) : !facts ? null : asBytes ? (
           <HexView copyId={copyId} size={size} runs={runs} across={large ? 16 : 8} />
+        ) : asTree ? (
+          <SettingsView
+            copyId={copyId}
+            otherwise={<Shown facts={facts} copyId={copyId} name={name} size={size} runs={runs} large={large} />}
+          />
         ) : (
           <Shown facts={facts} copyId={copyId} name={name} size={size} runs={runs} large={large} />
         )}
@@ -69,7 +78,12 @@ function Content({ copyId, name, size, runs, large = false }: Props) {
       {facts && size > 0 && (
         <p className={styles.facts}>
           <span>{wordsOf(facts)}</span>
-          {facts.form !== "hex" && (
+          {facts.settings && facts.form !== "hex" && !bytes && (
+            <button type="button" onClick={() => setTree(!asTree)}>
+              {asTree ? "Show text" : "Show names and values"}
+            </button>
+          )}
+          {(facts.form !== "hex" || facts.settings) && (
             <button type="button" onClick={() => setBytes(!bytes)}>
               {bytes ? "Show content" : "Show bytes"}
             </button>

@@ -1,0 +1,176 @@
+import { readPropertyList } from "../bytes/property-list";
+import { walkXml } from "../bytes/xml";
+import { singleMoment } from "./times";
+
+/** A name with its value in a file of settings; what holds others has none of its own. */
+export interface Setting {
+  readonly name: string;
+  readonly value: string | null;
+  /** How deep it lies in others. */
+  readonly level: number;
+  /** The moment its value stands for, in UTC, and how that is known; null: it is none. */
+  readonly when: { readonly at: string; readonly how: string } | null;
+}
+
+export interface Settings {
+  readonly settings: readonly Setting[];
+  /** There are more than are kept. */
+  readonly more: boolean;
+  /** Why not all of it was read; null: all was. */
+  readonly problem: string | null;
+}
+
+export type SettingsForm = "plist" | "json" | "xml" | "ini";
+
+const MOST = 5_000;
+const DEEPEST = 64;
+const LONGEST = 2_000;
+
+/** Names of settings that are moments. Common practice, no published source. */
+const MOMENT_NAME = /date|time|when|last|since|until|creat|modif|updat|expir|open|seen|sync|start|(^|[_a-z])at$/i;
+/** Digits of a date as settings write it (ISO 8601), with or without a time. */
+const WRITTEN = /^\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?)?$/;
+
+class Tree {
+  readonly settings: Setting[] = [];
+  more = false;
+
+  constructor(private readonly now: number) {}
+
+  add(name: string, value: string | null, level: number, moment: number | string | null = null): void {
+    if (this.settings.length >= MOST) {
+      this.more = true;
+      return;
+    }
+    this.settings.push({
+      name: name.slice(0, LONGEST),
+      value: value === null ? null : value.slice(0, LONGEST),
+      level: Math.min(level, DEEPEST),
+      when: moment === null ? null : this.whenOf(name, moment),
+    });
+  }
+
+  /** Adds a value as JSON and property lists have it, and all it holds. */
+  addValue(name: string, value: unknown, level: number): void {
+    if (this.more) return;
+    const entries = entriesOf(value);
+    if (!entries) this.add(name, wordsOf(value), level, typeof value === "number" || typeof value === "string" ? value : null);
+    // What is deeper is damage, or made to be.
+    else if (level >= DEEPEST) this.add(name, "…", level);
+    else {
+      this.add(name, Array.isArray(value) ? `${entries.length} values` : null, level);
+      this.addEntries(entries, level + 1);
+    }
+  }
+
+  addEntries(entries: readonly (readonly [string, unknown])[], level: number): void {
+    for (const [name, value] of entries) {
+      if (this.more) return;
+      this.addValue(name, value, level);
+    }
+  }
+
+  /** The moment a value stands for, by how it is written or, where the name says that it is one, by how large it is. */
+  whenOf(name: string, value: number | string): Setting["when"] {
+    if (typeof value === "string" && WRITTEN.test(value)) {
+      const at = Date.parse(value);
+      return Number.isNaN(at) ? null : { at: momentText(at), how: "as it is written" };
+    }
+    const number = typeof value === "number" ? value : /^\d{9,19}$/.test(value) ? Number(value) : Number.NaN;
+    if (!MOMENT_NAME.test(name) || !Number.isFinite(number)) return null;
+    const found = singleMoment(number, this.now);
+    return found && { at: momentText(found.seconds * 1000), how: found.form.words };
+  }
+}
+
+const momentText = (ms: number) => new Date(ms).toISOString().slice(0, 19).replace("T", " ");
+
+/**
+ * Reads a file of settings as a tree of names and values: property lists (binary and XML), JSON (RFC 8259), XML 1.0, and sections of
+ * names and values a line each (common practice, no published source). Of a damaged one it is what stands before the damage, where that can be had.
+ * @param text the bytes as text; a property list is read from its bytes @param now seconds since 1970
+ * @returns null when it is not of that form
+ */
+export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string, now: number): Settings | null {
+  const tree = new Tree(now);
+  const done = (problem: string | null): Settings | null =>
+    tree.settings.length === 0 && problem !== null ? null : { settings: tree.settings, more: tree.more, problem };
+  // Without its document type it looks like any XML.
+  if (form === "plist" || (form === "xml" && /<plist[\s>]/.test(text.slice(0, 1000)))) {
+    const list = readPropertyList(bytes);
+    if (list === null || list === undefined) return null;
+    addTop(tree, list);
+    return done(null);
+  }
+  if (form === "json") {
+    try {
+      addTop(tree, JSON.parse(text.replace(/^\ufeff/, "")) as unknown);
+    } catch {
+      return null;
+    }
+    return done(null);
+  }
+  if (form === "xml") return done(readXml(tree, text));
+  readSections(tree, text);
+  return done(null);
+}
+
+function addTop(tree: Tree, value: unknown): void {
+  const entries = entriesOf(value);
+  if (entries) tree.addEntries(entries, 0);
+  else tree.addValue("value", value, 0);
+}
+
+/** What a value holds, lists by their places from 1; null: it is a single one. */
+function entriesOf(value: unknown): readonly (readonly [string, unknown])[] | null {
+  if (typeof value !== "object" || value === null || value instanceof Uint8Array || value instanceof Date) return null;
+  return Array.isArray(value) ? value.map((each, i) => [String(i + 1), each] as const) : Object.entries(value);
+}
+
+function wordsOf(value: unknown): string {
+  if (value instanceof Uint8Array) return `${value.length} bytes`;
+  if (value instanceof Date) return Number.isNaN(value.getTime()) ? "a date that is none" : momentText(value.getTime());
+  return String(value);
+}
+
+/** Elements with their words, and their attributes below them. @returns why it was not read to its end; null: it was */
+function readXml(tree: Tree, text: string): string | null {
+  const open: { name: string; words: string; at: number }[] = [];
+  return walkXml(text, {
+    open: (name, _attribute, all) => {
+      open.push({ name, words: "", at: tree.settings.length });
+      tree.add(name, null, open.length - 1);
+      for (const [each, value] of all()) tree.add(each, value, open.length, value);
+    },
+    text: (words) => {
+      const last = open.at(-1);
+      if (last && last.words.length < LONGEST) last.words += words;
+    },
+    close: () => {
+      const last = open.pop();
+      const setting = last && tree.settings[last.at];
+      const words = last?.words.trim() ?? "";
+      if (!last || !setting || words === "") return;
+      tree.settings[last.at] = { ...setting, value: words.slice(0, LONGEST), when: tree.whenOf(last.name, words) };
+    },
+    enough: () => tree.more,
+  });
+}
+
+function readSections(tree: Tree, text: string): void {
+  let level = 0;
+  for (const line of text.replace(/^\ufeff/, "").split(/\r\n|\r|\n/)) {
+    const words = line.trim();
+    if (words === "" || words.startsWith(";") || words.startsWith("#")) continue;
+    const section = /^\[(.{1,300})\]$/.exec(words);
+    if (section) {
+      tree.add(section[1] as string, null, 0);
+      level = 1;
+      continue;
+    }
+    const mark = words.search(/[=:]/);
+    const [name, value] = mark > 0 ? [words.slice(0, mark).trim(), words.slice(mark + 1).trim()] : [words, ""];
+    tree.add(name, value, level, value);
+    if (tree.more) return;
+  }
+}
