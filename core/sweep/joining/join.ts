@@ -195,9 +195,20 @@ const PACKED = new Set(["gzip", "bzip2", "xz", "flac", "gif", "ogg", "opus", "og
 
 /** Whether a file of this kind may go on at a place of the disk: what is packed has no fill and no text. */
 function suiting(room: PieceRoom, format: Format): (next: number) => boolean {
-  const looks = PACKED.has(format.id) ? isPacked : (bytes: Uint8Array) => !isFill(bytes);
+  const looks = TEXTS.has(format.id) ? isText : PACKED.has(format.id) ? isPacked : (bytes: Uint8Array) => !isFill(bytes);
   return (next) => looks(readBytes(room.disk, next, Math.min(LOOKED_AT, room.limitOf(next) - next)));
 }
+
+/** Formats that are text, and whether bytes are: of ISO/IEC 646 or of several bytes a character, with white space between. */
+const TEXTS = new Set(["xml", "svg"]);
+const isText = (bytes: Uint8Array) => {
+  let plain = 0;
+  for (const byte of bytes) {
+    if (byte === 0) return false;
+    if ((byte >= 0x20 && byte < 0x7f) || byte === 9 || byte === 10 || byte === 13) plain += 1;
+  }
+  return plain >= bytes.length * 0.9;
+};
 
 const isFill = (bytes: Uint8Array) => bytes.every((byte) => byte === bytes[0]);
 
