@@ -6,6 +6,7 @@ import { traitsOf, underChecksums } from "../../formats/traits";
 import type { Find } from "../find";
 import { endAnchors } from "./end-anchors";
 import { placesOfNextFrame } from "./flac-places";
+import { goesOnInBlocks } from "./gif-blocks";
 import { joinJpeg } from "./jpeg-pieces";
 import { landmarksOf, REACH, shiftsOf } from "./landmarks";
 import { joinPdf } from "./pdf-pieces";
@@ -90,7 +91,8 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
       if (joined) return joined;
       continue;
     }
-    const gained = damageAt(followed) - Math.max(damage, way.length + room.cluster);
+    // Where lengths stand in their places behind the seam, the next piece may be as short as it likes.
+    const gained = damageAt(followed) - (format.id === "gif" ? way.length : Math.max(damage, way.length + room.cluster));
     if (gained > 0 && followed.verdict.verdict === "damaged") ways.push({ pieces: longer, extent: followed, gained });
   }
   if (seams <= 1) return null;
@@ -133,8 +135,8 @@ function* waysOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent
   if (nearest === undefined) return;
   const frames = format.id === "flac" ? placesOfNextFrame(room, pieces, damageAt(extent)) : null;
   const places = frames ?? [...around(room, pieces.lastAt + nearest - pieces.from)].filter(suiting(room, format));
-  const pages = format.id === "sqlite" ? pageAt(room, pieces) : null;
-  for (const [length, next] of likeliestFirst(breaks, places)) if (!pages || pages(length, next)) yield { length, next };
+  const fits = format.id === "sqlite" ? pageAt(room, pieces) : format.id === "gif" ? goesOnInBlocks(room, pieces) : null;
+  for (const [length, next] of likeliestFirst(breaks, places)) if (!fits || fits(length, next)) yield { length, next };
 }
 
 /** Whether the first page of a database that begins behind a seam is one (SQLite file format, 1.5 and 1.6). */
