@@ -2,6 +2,7 @@ import type { BlockReader } from "./block-reader";
 import { CRC32_FORWARD } from "./crc-forward";
 import { InflateError, TooMuch } from "./inflate";
 import { PastEnd } from "./past-end";
+import { unpacked } from "./unpacked";
 
 /** BZIP2, after the published format description of the open-source package (no standard exists). */
 const BLOCK_MARK = 0x314159265359;
@@ -246,6 +247,7 @@ class Bzip2 {
 
   #flush(): void {
     this.#plain += this.#filled;
+    unpacked.bytes += this.#filled;
     this.take(this.#out.subarray(0, this.#filled));
     this.#filled = 0;
     if (this.#plain > this.most) throw new TooMuch();

@@ -1,5 +1,6 @@
 import type { BlockReader } from "./block-reader";
 import { PastEnd } from "./past-end";
+import { unpacked } from "./unpacked";
 
 /** The packed bytes stop making sense at `at`; `plain` bytes had been unpacked. */
 export class InflateError extends Error {
@@ -481,6 +482,7 @@ class Inflater {
     if (this.#filled === this.#taken) return;
     const piece = this.#out.subarray(this.#taken, this.#filled);
     this.#plain += piece.length;
+    unpacked.bytes += piece.length;
     this.#taken = this.#filled;
     this.#gave = true;
     this.take(piece);

@@ -3,6 +3,7 @@ import type { BlockReader } from "./block-reader";
 import { Crc64 } from "./crc64";
 import { InflateError, TooMuch } from "./inflate";
 import { lzma2Dictionary, unpackLzma2 } from "./lzma";
+import { unpacked } from "./unpacked";
 
 export const XZ_MARK = "\xfd7zXZ\0";
 
@@ -77,6 +78,7 @@ function xzBlock(
     reader.size,
     dictionary,
     (plain) => {
+      unpacked.bytes += plain.length;
       take(plain);
       if (check === 1) crc = crc32(plain, crc);
       else if (check === 4) crc64.add(plain);

@@ -1,7 +1,9 @@
+import { zipSync } from "fflate";
 import { describe, expect, it } from "vitest";
 import { carveImage, type PlacedFile } from "../../../tests/support/lab-files";
 import { diskOfPieces, randomBytesOf } from "../../../tests/support/pieces-disk";
 import { type ByteSource, MemorySource } from "../../bytes/byte-source";
+import { unpacked } from "../../bytes/unpacked";
 import { formatById, runFollow } from "../../formats/registry";
 import { Domain } from "../domain";
 import type { Find } from "../find";
@@ -119,4 +121,34 @@ describe("beginnings and ends that promise what is not there", () => {
     },
     120_000,
   );
+});
+
+describe("what little packed data hold very much of", () => {
+  it("is charged: an archive that unpacks to gigabytes is not unpacked for every place its pieces may have", () => {
+    const [plain, allowed] = [1 << 24, 1 << 22];
+    const archive = Buffer.from(
+      zipSync({ "zeros.bin": [new Uint8Array(plain), { level: 9 }], "more.bin": [randomBytesOf(4, 60_000), { level: 0 }] }),
+    );
+    const cut = Math.floor(archive.length / CLUSTER - 20) * CLUSTER;
+    const disk = Buffer.concat([
+      archive.subarray(0, cut),
+      randomBytesOf(6, 400 * CLUSTER),
+      archive.subarray(cut),
+      randomBytesOf(7, 200 * CLUSTER),
+    ]);
+    // A cluster of the second piece is another one's: nothing will ever fit.
+    disk.set(randomBytesOf(8, CLUSTER), cut + 405 * CLUSTER);
+    const find = openFind(disk, 0, "zip");
+    const room: PieceRoom = {
+      disk: new Allowance(new MemorySource(disk), allowed),
+      cluster: CLUSTER,
+      origin: 0,
+      limitOf: () => disk.length,
+      freeFrom: (_, length) => length,
+    };
+    const before = unpacked.bytes;
+    expect(joinPieces(room, find)).toBeNull();
+    // A quarter of what is unpacked counts as read; the last try may have been under way.
+    expect(unpacked.bytes - before).toBeLessThan(4 * allowed + 3 * plain);
+  }, 60_000);
 });

@@ -1,6 +1,5 @@
 import { readBytes } from "../../bytes/byte-source";
 import { cannotTell, type Extent, type Format } from "../../formats/format";
-import { runFollow } from "../../formats/registry";
 import { isPageSize, pageSizeOf } from "../../formats/sqlite";
 import { traitsOf, underChecksums } from "../../formats/traits";
 import type { Find } from "../find";
@@ -10,7 +9,7 @@ import { goesOnInBlocks } from "./gif-blocks";
 import { joinJpeg } from "./jpeg-pieces";
 import { landmarksOf, REACH, shiftsOf } from "./landmarks";
 import { joinPdf } from "./pdf-pieces";
-import { Allowance, around, damageAt, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
+import { Allowance, around, damageAt, follow, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
 import { joinPng } from "./png-pieces";
 import { likeliestSeam } from "./seam";
 import { joinZip } from "./zip-pieces";
@@ -41,7 +40,7 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
   const bounded = { ...room, disk };
   const pieces = Pieces.beginningAt(bounded, find.at);
   // One that was cut where another begins is followed anew: where it goes on depends on what is known of it up to there.
-  const extent = runFollow(find.format, pieces.source()) ?? find.extent;
+  const extent = follow(bounded, find.format, pieces) ?? find.extent;
   const joined =
     find.format.id === "jpeg"
       ? joinJpeg(bounded, pieces)
@@ -75,7 +74,7 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
     if (room.disk.isSpent) return null;
     room.disk.add(-(COSTS[format.id] ?? 0));
     const longer = pieces.goingOn(way.length, way.next);
-    const followed = runFollow(format, longer.source());
+    const followed = follow(room, format, longer);
     if (!followed) continue;
     if (closes(extent, followed, way.length) && standsFree(room, longer, followed.size))
       return surest(room, format, pieces, way, extent, followed);
@@ -231,7 +230,7 @@ function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, befor
     for (let length = way.length + step; length > pieces.from && length < followed.size; length += step) {
       const other = { length, next: length + shift };
       if (!isFree(room, pieces, other) || passes.length > MOST_PASSING) break;
-      const also = runFollow(format, pieces.goingOn(length, other.next).source());
+      const also = follow(room, format, pieces.goingOn(length, other.next));
       if (!also || !closes(before, also, length)) break;
       passes.push(length);
     }

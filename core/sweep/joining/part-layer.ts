@@ -1,4 +1,4 @@
-import type { PieceRoom, Pieces } from "./pieces";
+import { charged, type PieceRoom, type Pieces } from "./pieces";
 import { likeliestSeam } from "./seam";
 
 /** Pieces of one file, and tries for one seam. */
@@ -61,8 +61,9 @@ export abstract class PartLayer<P extends ListedPart> {
   layOut(first: Pieces): Laid | null {
     let laid: Laid = { pieces: first, isCertain: true };
     for (let index = 0; index < this.parts.length; index += 1) {
-      if (this.stands(laid.pieces, index)) continue;
-      const next = this.room.disk.isSpent || laid.pieces.count >= MOST_PIECES ? null : this.#goOn(laid.pieces, index);
+      if (this.room.disk.isSpent) return null;
+      if (this.#isThere(laid.pieces, index)) continue;
+      const next = laid.pieces.count >= MOST_PIECES ? null : this.#goOn(laid.pieces, index);
       if (!next) return null;
       laid = { pieces: next.pieces, isCertain: laid.isCertain && next.isCertain };
     }
@@ -70,6 +71,10 @@ export abstract class PartLayer<P extends ListedPart> {
     // The list itself stands elsewhere: its piece begins with it, or with what is between it and the last part.
     const [length] = this.#breaks(laid.pieces, this.#endBefore(laid.pieces, this.parts.length), this.listAt);
     return length === undefined ? null : { pieces: laid.pieces.goingOn(length, length + this.shift), isCertain: false };
+  }
+
+  #isThere(pieces: Pieces, index: number): boolean {
+    return charged(this.room, () => this.stands(pieces, index));
   }
 
   #endBefore(pieces: Pieces, index: number): number {
@@ -96,8 +101,8 @@ export abstract class PartLayer<P extends ListedPart> {
         tries += 1;
         if (this.room.disk.isSpent || tries > MOST_TRIES) return null;
         const longer = this.joined(pieces, length, shift);
-        if (!longer || !this.stands(longer, index)) continue;
-        if (this.isProof(longer, index)) return { pieces: longer, isCertain: true };
+        if (!longer || !this.#isThere(longer, index)) continue;
+        if (charged(this.room, () => this.isProof(longer, index))) return { pieces: longer, isCertain: true };
         passes.push(length);
       }
       const [only] = passes;

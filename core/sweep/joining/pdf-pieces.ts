@@ -5,9 +5,8 @@ import { cannotTell, type Format } from "../../formats/format";
 import { type ListedObject, sectionAt } from "../../formats/pdf/cross-reference";
 import { isCheckedStream, streams } from "../../formats/pdf/streams";
 import { text } from "../../formats/pdf/words";
-import { runFollow } from "../../formats/registry";
 import { PartLayer } from "./part-layer";
-import { type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
+import { follow, type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
 import { placesOf, type Surroundings, surroundings } from "./surroundings";
 
 /** Ends of documents that are looked at, lists that are followed, and sections and objects of each. */
@@ -29,7 +28,7 @@ export function joinPdf(room: PieceRoom, format: Format, first: Pieces): Joined 
   const marks = new ObjectMarks(room, around);
   for (const { shift, listAt, objects } of likeliest(tables(room, around, first), first)) {
     const laid = new PdfLayer(room, objects, marks.placesOf(objects), listAt, shift).layOut(first);
-    const followed = laid && runFollow(format, laid.pieces.source());
+    const followed = laid && follow(room, format, laid.pieces);
     if (laid && followed && proves(followed, laid.pieces.from)) return { pieces: laid.pieces, extent: { ...followed, verdict: UNSURE } };
     if (room.disk.isSpent) return null;
   }

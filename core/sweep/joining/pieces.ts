@@ -1,7 +1,9 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { type DiskRun, LayoutSource, layoutOf } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
-import type { Extent } from "../../formats/format";
+import { unpacked } from "../../bytes/unpacked";
+import type { Extent, Format } from "../../formats/format";
+import { runFollow } from "../../formats/registry";
 import type { Grid } from "../grid";
 
 /** The disk on which pieces are looked for. Offsets are bytes of the disk. */
@@ -127,6 +129,21 @@ export class Allowance implements ByteSource {
     return this.source.unreadable(at, length);
   }
 }
+
+/** Plain bytes that cost as much as a byte that is read. */
+const PLAIN_A_BYTE = 4;
+
+/** Does something, and charges what is unpacked in it. */
+export function charged<T>({ disk }: Pick<PieceRoom, "disk">, work: () => T): T {
+  const before = unpacked.bytes;
+  const done = work();
+  disk.add(-Math.floor((unpacked.bytes - before) / PLAIN_A_BYTE));
+  return done;
+}
+
+/** Follows a file as far as it is put together. */
+export const follow = (room: PieceRoom, format: Format, pieces: Pieces): Extent | null =>
+  charged(room, () => runFollow(format, pieces.source()));
 
 /** Where damage shows in a file, or where what is proven of it ends. */
 export const damageAt = ({ verdict, proven, size }: Extent): number =>

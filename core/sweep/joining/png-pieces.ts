@@ -1,10 +1,9 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { PastEnd } from "../../bytes/past-end";
 import { cannotTell, type Extent, type Format } from "../../formats/format";
-import { runFollow } from "../../formats/registry";
 import { runsWithin } from "./crc-runs";
 import { landmarksOf, shiftsOf } from "./landmarks";
-import { type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
+import { follow, type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
 
 const UNSURE = cannotTell("where its pieces end is not certain");
 /** Bytes of a chunk, and places of the next one that are tried. */
@@ -30,7 +29,7 @@ export function joinPng(room: PieceRoom, format: Format, pieces: Pieces, extent:
           room.freeFrom(pieces.lastAt, first) >= first && room.freeFrom(next, middle) >= middle && room.freeFrom(ends + shift, 1) > 0;
         if (!isFree || pieces.holds(next, begins)) continue;
         const longer = pieces.goingOn(begins, next).goingOn(ends, ends + shift);
-        const followed = runFollow(format, longer.source());
+        const followed = follow(room, format, longer);
         if (followed && proves(followed, ends)) return { pieces: longer, extent: isCertain ? followed : { ...followed, verdict: UNSURE } };
       }
     }

@@ -3,12 +3,12 @@ import { WindowSource } from "../../bytes/byte-source";
 import { behind, multiply } from "../../bytes/crc-arithmetic";
 import { PastEnd } from "../../bytes/past-end";
 import { cannotTell, type Extent, type Format } from "../../formats/format";
-import { examineContent, runFollow } from "../../formats/registry";
+import { examineContent } from "../../formats/registry";
 import { METHOD } from "../../formats/zip/layout";
 import { checkMember, localMember, type ZipDirectory, type ZipMember } from "../../formats/zip/members";
 import { prefixes, runsWithin } from "./crc-runs";
 import { type Laid, PartLayer } from "./part-layer";
-import { type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
+import { charged, follow, type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
 import { surroundings } from "./surroundings";
 import { memberPlaces, zipEnds } from "./zip-lists";
 
@@ -31,7 +31,7 @@ export function joinZip(room: PieceRoom, format: Format, first: Pieces, { proven
     for (const { shift, list } of zipEnds(room, surroundings(room, first.begins), new BlockReader(first.source()), proven)) {
       if (!list || list.members.length > MOST_MEMBERS) continue;
       const laid = new ZipLayer(room, list, shift).layOut(first);
-      const followed = laid && runFollow(format, laid.pieces.source());
+      const followed = laid && follow(room, format, laid.pieces);
       if (laid && followed && proves(followed, laid.pieces.from))
         return { pieces: laid.pieces, extent: laid.isCertain ? followed : { ...followed, verdict: UNSURE } };
       lists += 1;
@@ -108,7 +108,11 @@ class ZipLayer extends PartLayer<ZipMember> {
       for (const { begins, next, ends, isCertain } of runsWithin(this.room, pieces, { ...stored, from: stored.dataAt, shift, inside })) {
         const middle = this.joined(pieces, begins, next - begins);
         const longer = middle && this.joined(middle, ends, shift);
-        if (longer && this.stands(longer, index) && isSoundInside(longer, this.parts[index] as ZipMember, stored.dataAt))
+        if (
+          longer &&
+          charged(this.room, () => this.stands(longer, index)) &&
+          isSoundInside(longer, this.parts[index] as ZipMember, stored.dataAt)
+        )
           return { pieces: longer, isCertain };
       }
     return null;
