@@ -29,7 +29,8 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
     );
   if (!data) return null;
   return (
-    <>
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
+    <section tabIndex={0} aria-label="Settings">
       <table className={styles.settings} aria-label="Names and values">
         <tbody>
           {data.settings.map(({ name, value, level, when }, index) => (
@@ -52,6 +53,6 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
       </table>
       {data.problem && <p className={styles.text}>It breaks off: {data.problem}. What stands before that is shown.</p>}
       {data.more && <p className={styles.text}>There is more; its text has all of it.</p>}
-    </>
+    </section>
   );
 }
