@@ -134,7 +134,7 @@ test("a source outside the source folders and a destination outside the delivery
 });
 
 test("a card formatted by mistake: leftovers are read, and its pictures come back with their folders", async ({ page }) => {
-  test.setTimeout(120_000);
+  test.setTimeout(180_000);
   await page.goto("/jobs/2/search");
   await page.getByRole("button", { name: /Read the records of all 2 volumes/ }).click();
   await expect(page.getByText(/finished in/)).toHaveCount(2, { timeout: 30_000 });
@@ -167,7 +167,7 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   await page.goto("/jobs/2/search");
   await page.getByRole("region", { name: "Raw content" }).getByRole("button", { name: "Start the sweep" }).click();
   const sweep = page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "Raw content of LANTERN" });
-  await expect(sweep).toContainText("finished", { timeout: 30_000 });
+  await expect(sweep).toContainText("finished", { timeout: 90_000 });
   await page.goto("/jobs/2/items");
   await grid.getByRole("row", { name: /LARK1004\.JPG/ }).click();
   // One copy has no list of copies.

@@ -140,7 +140,7 @@ test("the old messages are read as conversations over all databases, and the pic
   await page.getByRole("button", { name: "Read the 3 chosen as one" }).click();
   await expect(page.getByRole("list", { name: "Read as one" }).getByRole("listitem")).toHaveCount(3);
   const entries = page.getByRole("region", { name: "All entries" });
-  const status = page.getByRole("status");
+  const status = page.getByRole("region", { name: "Entries", exact: true }).getByRole("status");
   await expect(status).toContainText(/^3\D?2\d\d messages/);
   // What was cleared on the old laptop in November stands among the others, said to be deleted.
   await page
@@ -209,7 +209,7 @@ test("a web history is read as visits by day, by site, and what only the list of
   await page.goto(`/jobs/${id}/items?show=all&q=visited.db`);
   await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "visited.db" }).first().click();
   await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
-  const status = page.getByRole("status");
+  const status = page.getByRole("region", { name: "Entries", exact: true }).getByRole("status");
   await expect(status).toContainText("62 pages visited");
   const entries = page.getByRole("region", { name: "All entries" });
   await expect(entries.getByRole("heading", { level: 3 }).first()).toHaveText("Thursday 1 January 2026");

@@ -10,13 +10,13 @@ import { likeliestSeam } from "./seam";
 const MOST_LOOKS = 120_000;
 const LOOKS_EACH = 50_000;
 /** Bytes of whole pictures that are followed for one, and for one of its seams. */
-const MOST_FOLLOWED = 64 << 20;
-const FOLLOWED_EACH = 16 << 20;
+const MOST_FOLLOWED = 24 << 20;
+const FOLLOWED_EACH = 8 << 20;
 /** Places before the damage at which a piece may end; of the first of them the whole is followed where nothing less decides. */
 const BREAKS = 24;
 const BREAKS_LIKELY = 4;
 const MOST_SEAMS = 3;
-const MOST_WAYS = 5;
+const MOST_WAYS = 3;
 /** Of ways to go on, those that get farthest and are looked at more closely. */
 const WAYS_LOOKED_AT = 64;
 
