@@ -54,7 +54,8 @@ function readXmlList(text: string): unknown {
       if (name === "dict" || name === "array") open.pop();
       else if (name === "key" && around && "map" in around) around.key = words;
       else if (name === "string") put(words);
-      else if (name === "integer" || name === "real") put(Number(words.trim()));
+      else if (name === "integer") put(integerOf(words.trim()));
+      else if (name === "real") put(Number(words.trim()));
       else if (name === "true" || name === "false") put(name === "true");
       else if (name === "data") put(new Uint8Array(Buffer.from(words, "base64")));
       else if (name === "date") put(new Date(words.trim()));
@@ -63,4 +64,10 @@ function readXmlList(text: string): unknown {
     enough: () => values > MOST_VALUES,
   });
   return top;
+}
+
+/** A number as it is written, also where it is larger than a number here holds exactly. */
+function integerOf(words: string): number | bigint {
+  const number = Number(words);
+  return Number.isSafeInteger(number) || !/^[-+]?\d{1,40}$/.test(words) ? number : BigInt(words);
 }

@@ -32,3 +32,6 @@ export const asciiText = (bytes: Uint8Array): string => String.fromCharCode(...b
 export function pathComponent(name: string): string {
   return name.includes("/") || name.includes("\0") ? name.replace(/[/\0]/g, "\uFFFD") : name;
 }
+
+/** The beginning of a text, of at most `most` UTF-16 units, with a mark where it is cut. */
+export const shortened = (text: string, most: number): string => (text.length > most ? `${text.slice(0, most)} …` : text);

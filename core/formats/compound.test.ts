@@ -106,3 +106,57 @@ describe("compound files", () => {
     expect(summaryOf(bytes)).toMatchObject({ title: "Opening night – the dome", author: "Mørk Himmel" });
   });
 });
+
+/** A record of a workbook ([MS-XLS], 2.1.4) and one of slides ([MS-PPT], 2.3.1). */
+const bookRecord = (kind: number, length: number) =>
+  Buffer.concat([Buffer.from(Uint16Array.of(kind, length).buffer), Buffer.alloc(length, 7)]);
+const slideRecord = (kind: number, content: Buffer, version = 0) => {
+  const head = Buffer.alloc(8);
+  head.writeUInt16LE(version, 0);
+  head.writeUInt16LE(kind, 2);
+  head.writeUInt32LE(content.length, 4);
+  return Buffer.concat([head, content]);
+};
+const verdictOf = (streams: Record<string, Uint8Array>) => {
+  const bytes = compound(streams);
+  const source = new MemorySource(bytes);
+  return { verdict: runFollow(resolved(identify(source) as never, source), source)?.verdict, bytes };
+};
+
+describe("records of old workbooks and slides", () => {
+  const book = Buffer.concat([
+    bookRecord(0x809, 16),
+    ...Array.from({ length: 300 }, (_, i) => bookRecord(0x203, 14 + (i % 60))),
+    bookRecord(10, 0),
+  ]);
+  const slides = slideRecord(1000, Buffer.concat(Array.from({ length: 80 }, (_, i) => slideRecord(4000, Buffer.alloc(40 + i, 5)))), 15);
+
+  it("that hold together are sound, with nothing but zeros behind the last", () => {
+    expect(verdictOf({ Workbook: book }).verdict).toEqual({ verdict: "sound" });
+    expect(verdictOf({ Workbook: Buffer.concat([book, Buffer.alloc(900)]) }).verdict).toEqual({ verdict: "sound" });
+    expect(verdictOf({ "PowerPoint Document": Buffer.concat([slides, slides]) }).verdict).toEqual({ verdict: "sound" });
+  });
+
+  it("that are cut by other bytes are damaged where that shows, and not whole because zeros stand there", () => {
+    const at = Math.floor(book.length / 2);
+    for (const other of [noise(3000), new Uint8Array(3000)]) {
+      const broken = Buffer.concat([book.subarray(0, at), other, book.subarray(at)]);
+      const { verdict, bytes } = verdictOf({ Workbook: broken });
+      expect(verdict?.verdict).toBe("damaged");
+      // The stream lies in one stretch: its place in the file is known by its first bytes.
+      const shown = verdict?.verdict === "damaged" ? verdict.at - bytes.indexOf(book.subarray(0, 64)) : 0;
+      expect(shown).toBeGreaterThanOrEqual(at - 80);
+      expect(shown).toBeLessThan(at + 3000);
+    }
+    const inside = Buffer.from(slides);
+    inside.set(noise(600), 2000);
+    expect(verdictOf({ "PowerPoint Document": inside }).verdict?.verdict).toBe("damaged");
+  });
+
+  it("that a password protects are not called damaged", () => {
+    const user = Buffer.alloc(20);
+    user.writeUInt32LE(0xf3d1c4df, 12);
+    const streams = { "PowerPoint Document": noise(8000), "Current User": user };
+    expect(verdictOf(streams).verdict).toEqual({ verdict: "cannot-tell", reason: "the slides are protected by a password" });
+  });
+});

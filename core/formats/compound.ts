@@ -197,7 +197,7 @@ function judge(compound: Compound): Verdict {
     const book = compound.find("Workbook") ?? compound.find("Book");
     if (book) return bookRecords(compound, book);
     const slides = compound.find("PowerPoint Document");
-    if (slides) return slideRecords(compound, slides);
+    if (slides) return isProtected(compound) ? cannotTell("the slides are protected by a password") : slideRecords(compound, slides);
     const words = compound.find("WordDocument");
     if (words && compound.stream(words).u16(0) !== 0xa5ec)
       return damaged(compound.place(words.start), "the text does not begin as it must");
@@ -259,6 +259,13 @@ function otherThanZero(stream: BlockReader, from: number): number {
   return -1;
 }
 
+/** Whether slides are encrypted, so that none of their records can be read ([MS-PPT], 2.3.2: `headerToken` of the stream that names the last saving). */
+function isProtected(compound: Compound): boolean {
+  const user = compound.find("Current User");
+  return user !== undefined && user.size >= 16 && compound.stream(user).u32(12) === ENCRYPTED;
+}
+const ENCRYPTED = 0xf3d1_c4df;
+
 /** Records within one another that are followed, and the least kind there is ([MS-PPT], 2.13.24). */
 const DEEPEST_RECORD = 64;
 const LEAST_KIND = 0x03e8;
@@ -276,7 +283,6 @@ function slideRecords(compound: Compound, entry: Entry): Verdict {
     if (ends.length === 1 && at + 8 > end) break;
     const kind = at + 8 <= end ? stream.u16(at + 2) : 0;
     const length = at + 8 <= end ? stream.u32(at + 4) : 0;
-    // What is protected by a password is no record any more, but for the outermost heads.
     if (at + 8 > end || kind < LEAST_KIND || length > end - at - 8) return damaged(compound.placeIn(entry, at), NOT_TOGETHER);
     const opens = (stream.u16(at) & CONTAINER) === CONTAINER && length > 0 && ends.length < DEEPEST_RECORD;
     if (opens) ends.push(at + 8 + length);

@@ -182,7 +182,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ["bin", "low", "A folder of the program may have been thrown into it."],
       ASK_CLOUD,
       ["leftover-records", "low", "Databases of an earlier installation; only when those that are there go back too little. Slow."],
-      ["raw", "low", "Databases by their mark, without names: read as records, each tells by its times whether it is the one."],
+      ["raw", "low", "Databases by their mark, without names: read as records, the times in each show whether it is the one."],
     ],
     against: [["use", "Do not start the program: it tidies its database, and what was cleared is written over."]],
   },

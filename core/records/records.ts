@@ -12,7 +12,7 @@ import { fitsShape, likest, Shape } from "./sqlite/shape";
 export interface Row {
   /** null: the name of its table is gone. */
   readonly table: string | null;
-  /** The page its table begins with, as far as that is known: it tells tables without a name apart. */
+  /** The page its table begins with, as far as that is known: tables without a name are distinguished by it. */
   readonly root: number;
   /** Names of the columns; those without one are their numbers, from 0. */
   readonly columns: readonly string[];

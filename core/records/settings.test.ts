@@ -64,7 +64,7 @@ describe("settings as names and values", () => {
     ]);
   });
 
-  it("have their moments told, where the name says that it is one and only one way of counting fits", () => {
+  it("have their moments recognised, where the name says that it is one and only one way of counting fits", () => {
     const moments = (text: string) => read("json", text)?.settings.map(({ when }) => when && `${when.at}, ${when.how}`);
     // ECMA-262, 21.4.1 (the calendar); the beginning of 2001 is 978,307,200 seconds behind that of 1970.
     // It would be in the future.
@@ -75,6 +75,20 @@ describe("settings as names and values", () => {
     expect(moments('{"width":1773265205}')).toEqual([null]);
     expect(moments('{"anything":"2026-03-11T21:40:05Z"}')).toEqual(["2026-03-11 21:40:05, as it is written"]);
     expect(moments('{"time":17}')).toEqual([null]);
+  });
+
+  it("show numbers as they are written, also those that are too large to be computed with, and mark what is cut", () => {
+    expect(shown(read("json", '{"id":9007199254740993,"list":[-12345678901234567890],"text":"9007199254740993 \\" 1"}')?.settings)).toEqual(
+      [
+        ["id", "9007199254740993", 0],
+        ["list", "1 value", 0],
+        ["1", "-12345678901234567890", 1],
+        ["text", '9007199254740993 " 1', 0],
+      ],
+    );
+    const [long] = read("json", JSON.stringify({ long: "x".repeat(5000) }))?.settings ?? [];
+    expect(long?.value?.length).toBeLessThan(2_010);
+    expect(long?.value?.endsWith("…")).toBe(true);
   });
 
   it("that are damaged are read up to there, or said to be none", () => {

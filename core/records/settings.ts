@@ -1,4 +1,5 @@
 import { readPropertyList } from "../bytes/property-list";
+import { shortened } from "../bytes/text";
 import { walkXml } from "../bytes/xml";
 import { singleMoment } from "./times";
 
@@ -43,8 +44,8 @@ class Tree {
       return;
     }
     this.settings.push({
-      name: name.slice(0, LONGEST),
-      value: value === null ? null : value.slice(0, LONGEST),
+      name: shortened(name, LONGEST),
+      value: value === null ? null : shortened(value, LONGEST),
       level: Math.min(level, DEEPEST),
       when: moment === null ? null : this.whenOf(name, moment),
     });
@@ -58,7 +59,7 @@ class Tree {
     // What is deeper is damage, or made to be.
     else if (level >= DEEPEST) this.add(name, "…", level);
     else {
-      this.add(name, Array.isArray(value) ? `${entries.length} values` : null, level);
+      this.add(name, Array.isArray(value) ? `${entries.length} ${entries.length === 1 ? "value" : "values"}` : null, level);
       this.addEntries(entries, level + 1);
     }
   }
@@ -104,7 +105,7 @@ export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string
   }
   if (form === "json") {
     try {
-      addTop(tree, JSON.parse(text.replace(/^\ufeff/, "")) as unknown);
+      addTop(tree, JSON.parse(exactNumbers(text.replace(/^\ufeff/, ""))) as unknown);
     } catch {
       return null;
     }
@@ -114,6 +115,10 @@ export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string
   readSections(tree, text);
   return done(null);
 }
+
+/** Numbers of more digits than a number here holds exactly, in quotes: they are to be shown as they are written. */
+const exactNumbers = (json: string) =>
+  json.replace(/"(?:[^"\\]|\\.)*"|-?\d{16,}(?![\d.eE])/g, (part) => (part.startsWith('"') ? part : `"${part}"`));
 
 function addTop(tree: Tree, value: unknown): void {
   const entries = entriesOf(value);
@@ -144,14 +149,14 @@ function readXml(tree: Tree, text: string): string | null {
     },
     text: (words) => {
       const last = open.at(-1);
-      if (last && last.words.length < LONGEST) last.words += words;
+      if (last && last.words.length <= LONGEST) last.words += words;
     },
     close: () => {
       const last = open.pop();
       const setting = last && tree.settings[last.at];
       const words = last?.words.trim() ?? "";
       if (!last || !setting || words === "") return;
-      tree.settings[last.at] = { ...setting, value: words.slice(0, LONGEST), when: tree.whenOf(last.name, words) };
+      tree.settings[last.at] = { ...setting, value: shortened(words, LONGEST), when: tree.whenOf(last.name, words) };
     },
     enough: () => tree.more,
   });

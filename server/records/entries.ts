@@ -1,4 +1,5 @@
 import { sql } from "drizzle-orm";
+import { shortened } from "../../core/bytes/text";
 import { type Entries, type Entry, NO_TALK, readEntries } from "../../core/records/entries/entries";
 import { ENTRY_KINDS, type EntryKind } from "../../core/records/entries/kinds";
 import type { Connection } from "../database/connection";
@@ -81,8 +82,8 @@ export function toRecordEntry(entry: Entry, labels: ReadonlyMap<string, string>,
     who,
     talk: talk === null ? null : (labels.get(talk) ?? null),
     title,
-    text: text?.slice(0, longest) ?? null,
-    address: address?.slice(0, longest) ?? null,
+    text: text === null ? null : shortened(text, longest),
+    address: address === null ? null : shortened(address, longest),
     files: [...files],
     details: details.map(([name, value]) => [name, value]),
     lastVisit: lastVisit === true,

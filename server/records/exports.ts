@@ -1,3 +1,4 @@
+import { shortened } from "../../core/bytes/text";
 import type { Entry } from "../../core/records/entries/entries";
 import type { Connection } from "../database/connection";
 import { safe } from "../html";
@@ -21,7 +22,7 @@ const dayText = (at: number | null) => (at === null ? "Without a time" : new Dat
 /** Says what an entry is about, a line each. */
 function linesOf({ text, title, address, files, details, lastVisit }: Entry): string[] {
   return [
-    ...[title, text, address].filter((line): line is string => line !== null).map((line) => line.slice(0, MOST_TEXT)),
+    ...[title, text, address].filter((line): line is string => line !== null).map((line) => shortened(line, MOST_TEXT)),
     ...files.map(({ name, path }) => `File: ${name}${path ? ` (${path})` : ""}`),
     ...details.map(([name, value]) => `${name}: ${value}`),
     ...(lastVisit ? ["Its last visit, as the list of pages says"] : []),

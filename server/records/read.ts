@@ -1,4 +1,5 @@
 import Papa from "papaparse";
+import { shortened } from "../../core/bytes/text";
 import type { RecordRow } from "../../core/records/entries/table";
 import type { Value } from "../../core/records/sqlite/record";
 import { secondsOf, type TimeForm } from "../../core/records/times";
@@ -82,5 +83,5 @@ function cellOf(value: Value | undefined, time: TimeForm | null, longest = LONGE
     const milliseconds = Math.round(secondsOf(Number(value), time) * 1000);
     if (Math.abs(milliseconds) < 8e15) return new Date(milliseconds).toISOString().slice(0, 19).replace("T", " ");
   }
-  return String(value).slice(0, longest);
+  return shortened(String(value), longest);
 }

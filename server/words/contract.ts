@@ -228,5 +228,5 @@ export const LIKENESS_WORDS: Readonly<Record<(typeof LIKENESS)[number], string>>
   "size-type": "same size and type, another name",
   name: "same name, larger",
   part: "same name, shorter: perhaps a part of it",
-  "name-only": "same name; its size is not told",
+  "name-only": "same name; its size is not known",
 };

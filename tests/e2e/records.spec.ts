@@ -76,7 +76,7 @@ test("the rows of a database with its log are read, deleted ones among them, sea
 test("a database whose first page is gone is read by its pages, and says what is missing", async ({ page }) => {
   await openRecords(page, "first-page-zeroed", "broken chat");
   await expect(page.getByText(/Its first page is damaged: the names of tables and columns are gone/)).toBeVisible();
-  // What its columns hold still tells what it was.
+  // What its columns hold still shows what it was.
   await expect(page.getByRole("list", { name: "What it holds" }).getByRole("button", { name: /^Messages/ })).toBeVisible();
   const table = page.getByRole("list", { name: "Tables" }).getByRole("button").first();
   await expect(table).toContainText("its name is gone");
@@ -172,7 +172,7 @@ test("the old messages are read as conversations over all databases, and the pic
   await expect(file("anniversary trails 311.jpg")).toContainText("same size and type, another name");
   await expect(file("key list.txt")).toContainText("shorter");
   await expect(mentioned.getByRole("checkbox", { name: "key list.txt" })).not.toBeChecked();
-  await expect(file("quotation for the mirror.pdf")).toContainText("not found");
+  await expect(file("quotation for the mirror.pdf")).toContainText("none like it in this job");
   await expect(mentioned.getByRole("checkbox", { name: "quotation for the mirror.pdf" })).toBeDisabled();
   await mentioned.getByRole("checkbox", { name: "rota spring.csv" }).press("Space");
   await mentioned.getByRole("button", { name: "Put 2 into the tray" }).click();
@@ -184,7 +184,7 @@ test("the old messages are read as conversations over all databases, and the pic
   ).toBeVisible();
 });
 
-test("a web history is read as visits by day, by site, and what only the list of pages still tells", async ({ page }) => {
+test("a web history is read as visits by day, by site, and what only the list of pages still has", async ({ page }) => {
   const sql = await initSql();
   const database = new sql.Database();
   database.run(

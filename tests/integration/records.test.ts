@@ -142,8 +142,8 @@ describe("the databases of one kind in a job", () => {
 
   it("speak of files, which are found by name and size, by size and type, or said to be missing", async () => {
     const { files } = await mentionedFilesOf(bench.db, await storedCopy(bench.db, copies.get("hostile") as number), []);
-    const told = files.map(({ name, found }) => [name, found.map((each) => [each.name, each.like])]);
-    expect(told).toEqual([
+    const listed = files.map(({ name, found }) => [name, found.map((each) => [each.name, each.like])]);
+    expect(listed).toEqual([
       ["rota.csv", [["rota.csv", "name-size"]]],
       ["moon.png", [["other name.png", "size-type"]]],
       ["plan.txt", [["plan.txt.part", "part"]]],

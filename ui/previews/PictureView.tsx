@@ -2,7 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { Problem, problemText } from "../instruments/Problem";
+import { NotShown } from "./NotShown";
 import styles from "./previews.module.css";
 import { usePreviewRoot } from "./root";
 
@@ -25,13 +25,7 @@ export function usePicture(copyId: number, large: boolean) {
 export function PictureView({ copyId, name, large, otherwise }: { copyId: number; name: string; large: boolean; otherwise: ReactNode }) {
   const [own, setOwn] = useState(false);
   const { data, error } = usePicture(copyId, large || own);
-  if (error)
-    return (
-      <>
-        <Problem>{problemText(error)}</Problem>
-        {otherwise}
-      </>
-    );
+  if (error) return <NotShown error={error}>{otherwise}</NotShown>;
   if (!data) return null;
   return (
     <button

@@ -4,7 +4,8 @@ import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { settingsPreview } from "@/server/previews/contract";
 import { read } from "../data/request";
-import { Problem, problemText } from "../instruments/Problem";
+import { countText } from "../instruments/words";
+import { NotShown } from "./NotShown";
 import styles from "./previews.module.css";
 import { usePreviewRoot } from "./root";
 
@@ -20,13 +21,7 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
     staleTime: Number.POSITIVE_INFINITY,
     retry: false,
   });
-  if (error)
-    return (
-      <>
-        <Problem>{problemText(error)}</Problem>
-        {otherwise}
-      </>
-    );
+  if (error) return <NotShown error={error}>{otherwise}</NotShown>;
   if (!data) return null;
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
@@ -52,7 +47,7 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
         </tbody>
       </table>
       {data.problem && <p className={styles.text}>It breaks off: {data.problem}. What stands before that is shown.</p>}
-      {data.more && <p className={styles.text}>There is more; its text has all of it.</p>}
+      {data.more && <p className={styles.text}>There is more: only the first {countText(data.settings.length)} names are shown.</p>}
     </section>
   );
 }

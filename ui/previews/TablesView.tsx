@@ -6,6 +6,7 @@ import { archivePreview, tablesPreview } from "@/server/previews/contract";
 import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, countText } from "../instruments/words";
+import { NotShown } from "./NotShown";
 import styles from "./previews.module.css";
 import { usePreviewRoot } from "./root";
 
@@ -23,13 +24,7 @@ export function useTables(copyId: number, rows: "shown" | "compared" = "shown") 
 export function TablesView({ copyId, otherwise }: { copyId: number; otherwise: ReactNode }) {
   const { data, error } = useTables(copyId);
   const [chosen, setChosen] = useState(0);
-  if (error)
-    return (
-      <>
-        <Problem>{problemText(error)}</Problem>
-        {otherwise}
-      </>
-    );
+  if (error) return <NotShown error={error}>{otherwise}</NotShown>;
   const table = data?.tables[chosen];
   return (
     <>

@@ -4,7 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { textPreview } from "@/server/previews/contract";
 import { read } from "../data/request";
-import { Problem, problemText } from "../instruments/Problem";
+import { NotShown } from "./NotShown";
 import styles from "./previews.module.css";
 import { usePreviewRoot } from "./root";
 
@@ -36,13 +36,7 @@ export function useText(copyId: number, form: "text" | "document", encoding: str
 export function TextView({ copyId, form, otherwise }: { copyId: number; form: "text" | "document"; otherwise: ReactNode }) {
   const [encoding, setEncoding] = useState<string | null>(null);
   const { data, error } = useText(copyId, form, encoding);
-  if (error)
-    return (
-      <>
-        <Problem>{problemText(error)}</Problem>
-        {otherwise}
-      </>
-    );
+  if (error) return <NotShown error={error}>{otherwise}</NotShown>;
   return (
     <>
       {data && form === "text" && (

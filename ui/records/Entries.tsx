@@ -1,8 +1,6 @@
 "use client";
 
 import TextField from "@mui/material/TextField";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useRef } from "react";
 import type { EntriesPage, EntryExport, MentionedFiles, RecordEntry } from "@/server/records/contract";
 import { useTyped } from "../data/use-typed";
 import { Problem, problemText } from "../instruments/Problem";
@@ -12,6 +10,7 @@ import { letterOf, placeTitle } from "./place-title";
 import styles from "./records.module.css";
 import { onlyFrom, Tools } from "./Tools";
 import type { Sight, WantedEntries } from "./use-records";
+import { useRowsInSight } from "./use-rows-in-sight";
 
 const ROW = 30;
 
@@ -95,14 +94,7 @@ interface RowsProps {
 
 /** Only entries in sight exist; each is as high as what it says. */
 function Rows({ head, entryAt, mentioned, onSight }: RowsProps) {
-  const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({
-    count: head.matched,
-    getScrollElement: () => scroll.current,
-    estimateSize: () => ROW,
-    overscan: 10,
-    onChange: ({ range }) => range && onSight({ first: range.startIndex, last: range.endIndex }),
-  });
+  const { scroll, virtual } = useRowsInSight(head.matched, ROW, onSight);
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
     <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="All entries">
@@ -165,7 +157,7 @@ function onlyIn({ in: list }: RecordEntry, { together }: EntriesPage): string | 
 function Sent({ file, mentioned }: { file: RecordEntry["files"][number]; mentioned: MentionedFiles | null }) {
   const known = mentioned?.files.find(({ name, size }) => name === file.name && size === file.size);
   const best = known?.found[0]?.like;
-  const words = !known ? "" : best === "name-size" || best === "size-type" ? "likely found" : best ? "by its name only" : "not found";
+  const words = !known ? "" : best === "name-size" || best === "size-type" ? "likely found" : best ? "by its name only" : "none like it";
   return (
     <span className={styles.file} data-found={words} title={file.path ?? undefined}>
       {file.name}

@@ -1,12 +1,12 @@
 "use client";
 
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { type CSSProperties, useRef } from "react";
+import type { CSSProperties } from "react";
 import type { RecordsPage } from "@/server/records/contract";
 import { rowStateText } from "../instruments/words";
 import { placeTitle } from "./place-title";
 import styles from "./records.module.css";
 import type { Sight } from "./use-records";
+import { useRowsInSight } from "./use-rows-in-sight";
 
 const ROW = 28;
 
@@ -18,14 +18,7 @@ interface GridProps {
 
 /** The rows: only those in sight exist. */
 export function Grid({ head, rowAt, onSight }: GridProps) {
-  const scroll = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({
-    count: head.matched,
-    getScrollElement: () => scroll.current,
-    estimateSize: () => ROW,
-    overscan: 10,
-    onChange: ({ range }) => range && onSight({ first: range.startIndex, last: range.endIndex }),
-  });
+  const { scroll, virtual } = useRowsInSight(head.matched, ROW, onSight);
   const widths = head.columns.map(({ name, time }, i) => {
     const longest = head.rows.reduce((most, { cells }) => Math.max(most, cells[i]?.length ?? 0), name.length);
     return time ? 160 : Math.min(420, Math.max(64, 26 + longest * 7.6));

@@ -31,7 +31,7 @@ export function useMentioned(jobId: number, copyId: number, together: string) {
 
 /** Whether more than the name speaks for it. */
 const isLikely = ({ found }: File) => found[0]?.like === "name-size" || found[0]?.like === "size-type";
-/** Those nothing tells apart: all of them are put into the tray. */
+/** Those between which nothing decides: all of them are put into the tray. */
 const likest = ({ found }: File) => found.filter(({ like }) => like === found[0]?.like);
 const idOf = ({ name, size }: File) => `${name} ${size ?? ""}`;
 
@@ -108,8 +108,8 @@ function FileRow({ jobId, file, ticked, onTick }: { jobId: number; file: File; t
                 .filter(Boolean)
                 .join(", ")
             : file.inText
-              ? "spoken of; not found"
-              : "not found"}
+              ? "spoken of; none like it in this job"
+              : "none like it in this job"}
         </small>
         {file.path && <small title="Where the application kept it, as its row says">Belongs to {file.path}</small>}
       </div>

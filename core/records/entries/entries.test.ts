@@ -155,7 +155,7 @@ describe("visits", () => {
     expect(visits[0]).toMatchObject({ address: "https://site0.example/page/0", title: "Page 0 of it", at: Date.UTC(2025, 3, 1) });
   });
 
-  it("are known with the address in the row itself; bookmarks are none; sites a profile kept things of are told as such", () => {
+  it("are known with the address in the row itself; bookmarks are none; sites a profile kept things of are listed as such", () => {
     const { byKind, why } = entriesOf(
       "create table history(id integer primary key, address text, name text, seen real); create table bookmarks(id integer primary key, address text, added real); create table icons(id integer primary key, host text, image blob)",
       {

@@ -1,3 +1,4 @@
+import { shortened } from "../../bytes/text";
 import type { Value } from "../sqlite/record";
 import { secondsOf } from "../times";
 import type { ColumnFacts } from "./columns";
@@ -5,7 +6,7 @@ import type { EntryKind } from "./kinds";
 import { addressesOf, type EntryTable, labelOf, type Role, recogniseEntryTables } from "./recognise";
 import type { RecordRow, RecordTable } from "./table";
 
-/** A file that was sent or received, as the row tells it. */
+/** A file that was sent or received, as its row describes it. */
 export interface SentFile {
   readonly name: string;
   readonly path: string | null;
@@ -158,7 +159,7 @@ function toEntry(entryTable: EntryTable, row: RecordRow, tables: Tables): Entry 
   if (kind === "contacts") {
     const details = table.columns.flatMap((name, i) => {
       const text = row.values[i];
-      return i === roles.title || typeof text !== "string" || text === "" ? [] : [[name, text.slice(0, LONGEST_DETAIL)] as const];
+      return i === roles.title || typeof text !== "string" || text === "" ? [] : [[name, shortened(text, LONGEST_DETAIL)] as const];
     });
     return entry.title || details.length > 0 ? { ...entry, details } : null;
   }
@@ -219,7 +220,7 @@ function withFiles(messages: readonly Entry[], table: number, tables: Tables, fo
       const message = textOf(row.values[roles.message ?? -1]);
       if (!file || message === null) continue;
       const own = files.get(message) ?? [];
-      // Earlier versions of the same row tell the same file.
+      // Earlier versions of the same row name the same file.
       if (!own.some(({ name, size }) => name === file.name && size === file.size)) files.set(message, [...own, file]);
     }
   }
@@ -254,7 +255,7 @@ function labelOfTalk(key: string, persons: ReadonlyMap<string, number>, tables: 
   return most.length > 0 ? most.map(([name]) => name).join(", ") : `Number ${number}`;
 }
 
-/** A file that came with a message has its sender, its conversation, and its time where its own row tells none. */
+/** A file that came with a message has its sender, its conversation, and its time where its own row has none. */
 function withMessage(file: Entry, number: Value | undefined, messages: ReadonlyMap<string, Entry>): Entry {
   const message = messages.get(textOf(number) ?? "");
   return message ? { ...file, at: file.at ?? message.at, who: file.who ?? message.who, talk: message.talk } : file;

@@ -18,7 +18,7 @@ const MOST_IN_TEXT = 20;
 const LONGEST_TEXT = 20_000;
 
 /** A name without spaces and with an extension, as it stands in a sentence. */
-const NAME = /[\p{L}\p{N}_][\p{L}\p{N}_.()-]{0,118}\.[a-z][a-z0-9]{1,4}(?![\p{L}\p{N}_/@:])/giu;
+const NAME = /(?<![\p{L}\p{N}_.()-])[\p{L}\p{N}_][\p{L}\p{N}_.()-]{0,118}\.[a-z][a-z0-9]{1,4}(?![\p{L}\p{N}_/@:])/giu;
 
 /**
  * Lists the files entries speak of, each once: those that were sent or received, and names in texts whose extension is one of a file.
@@ -34,7 +34,7 @@ export function mentionedFiles(
     const key = `${file.name.toLowerCase()} ${file.size ?? ""}`;
     const known = found.get(key);
     if (!known && found.size >= MOST_FILES) more += 1;
-    // A row that says where it was kept tells more than one that does not.
+    // Of two rows the one that says where it was kept is taken.
     else if (!known || (known.path === null && file.path !== null)) found.set(key, { ...file, at: known?.at ?? file.at });
   };
   const inTexts: MentionedFile[] = [];

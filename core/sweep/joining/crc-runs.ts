@@ -31,7 +31,7 @@ export interface MiddleRun {
 }
 
 /**
- * Finds whole pieces within what is under one CRC, whose place nothing else tells: with the CRCs of what comes before and after it given, the CRC
+ * Finds whole pieces within what is under one CRC, whose place nothing else gives: with the CRCs of what comes before and after it given, the CRC
  * it must have follows, and all stretches of that length around are compared with it. The shortest first.
  */
 export function* runsWithin(

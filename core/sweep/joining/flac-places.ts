@@ -4,7 +4,7 @@ import { firstFrame } from "../../formats/lossless-audio";
 import { REACH } from "./landmarks";
 import type { PieceRoom, Pieces } from "./pieces";
 
-/** Bytes of a frame where the beginning of the file does not tell the largest one, and of a header. */
+/** Bytes of a frame where the beginning of the file does not give the largest one, and of a header. */
 const USUAL_FRAME = 1 << 15;
 const MOST_HEADER = 16;
 const STEP = 1 << 20;
@@ -13,7 +13,7 @@ const MOST_PLACES = 4096;
 /**
  * Finds clusters in which, or soon behind whose beginning, the frame after the one that is damaged begins: each has a number (RFC 9639, 9.1.5). The nearest first.
  * @param at where the damaged frame begins in the file
- * @returns null when its header is lost, or no frame comes after it: then nothing tells where it goes on
+ * @returns null when its header is lost, or no frame comes after it: then nothing says where it goes on
  */
 export function placesOfNextFrame(room: PieceRoom, pieces: Pieces, at: number): number[] | null {
   const source = pieces.source();

@@ -106,7 +106,7 @@ function farthest(room: PieceRoom, ways: readonly WayOn[], suits: (bytes: Uint8A
   const best = new Map<number, WayOn & { reached: number }>();
   for (const way of [...ways].sort((a, b) => b.at - a.at).slice(0, WAYS_LOOKED_AT)) {
     const reached = reach(way);
-    // The same piece is met with from several breaks: the shift tells it, and the last break of those is taken.
+    // The same piece is met with from several breaks: it is known by its shift, and the last break of those is taken.
     const shift = way.pieces.lastAt - way.pieces.from;
     const known = best.get(shift);
     if (!known || way.pieces.from > known.pieces.from) best.set(shift, { ...way, reached });

@@ -8,7 +8,7 @@ const MOST_TRIES = 2_000;
 const PARTS_AHEAD = 24;
 const MOST_SHIFTS = 12;
 
-/** A part of a file whose place a list in the file tells: a member, an object. */
+/** A part of a file whose place a list in the file gives: a member, an object. */
 export interface ListedPart {
   /** Byte of the file at which it begins. */
   readonly at: number;
@@ -42,8 +42,11 @@ export abstract class PartLayer<P extends ListedPart> {
 
   /** Whether a part stands, all of it, where the last piece has it. */
   protected abstract stands(pieces: Pieces, index: number): boolean;
-  /** Whether a part that stands leaves no other place for a seam in it. */
-  protected abstract isProof(pieces: Pieces, index: number): boolean;
+  /**
+   * Whether a part that stands leaves no other place for the last seam.
+   * @param before first byte behind the part before it: what stands between nothing checks
+   */
+  protected abstract isProof(pieces: Pieces, index: number, before: number): boolean;
   /** The first byte behind a part, as far as it is known where the last piece has it. */
   protected abstract endOf(pieces: Pieces, index: number): number;
 
@@ -52,7 +55,7 @@ export abstract class PartLayer<P extends ListedPart> {
     return breaks;
   }
 
-  /** A whole piece within one part, where something tells it. */
+  /** A whole piece within one part, where a check of its own finds it. */
   protected within(_pieces: Pieces, _index: number, _breaks: readonly number[], _shifts: readonly number[]): Laid | null {
     return null;
   }
@@ -92,7 +95,8 @@ export abstract class PartLayer<P extends ListedPart> {
 
   /** The file with the next piece, in which a part stands that the last piece has not, or not all of. */
   #goOn(pieces: Pieces, index: number): Laid | null {
-    const breaks = this.#breaks(pieces, this.#endBefore(pieces, index), this.parts[index + 1]?.at ?? this.listAt);
+    const before = this.#endBefore(pieces, index);
+    const breaks = this.#breaks(pieces, before, this.parts[index + 1]?.at ?? this.listAt);
     const shifts = this.#shiftsFrom(pieces, index);
     let tries = 0;
     for (const shift of shifts) {
@@ -102,7 +106,7 @@ export abstract class PartLayer<P extends ListedPart> {
         if (this.room.disk.isSpent || tries > MOST_TRIES) return null;
         const longer = this.joined(pieces, length, shift);
         if (!longer || !this.#isThere(longer, index)) continue;
-        if (charged(this.room, () => this.isProof(longer, index))) return { pieces: longer, isCertain: true };
+        if (charged(this.room, () => this.isProof(longer, index, before))) return { pieces: longer, isCertain: true };
         passes.push(length);
       }
       const [only] = passes;

@@ -49,9 +49,12 @@ class ZipLayer extends PartLayer<ZipMember> {
     super(room, parts, memberPlaces(room, surroundings(room, shift + statedAt), parts), statedAt, shift);
   }
 
-  protected isProof(_pieces: Pieces, index: number): boolean {
-    const { method, encrypted } = this.parts[index] as ZipMember;
-    return !encrypted && (method === METHOD.stored || method === METHOD.deflated);
+  /** Its checksum is over the data alone: in a header with a long extra field, and between members, other clusters would pass as well. */
+  protected isProof(pieces: Pieces, index: number, before: number): boolean {
+    const { at, method, encrypted } = this.parts[index] as ZipMember;
+    if (encrypted || (method !== METHOD.stored && method !== METHOD.deflated)) return false;
+    const dataAt = localMember(new BlockReader(pieces.source()), at)?.dataAt;
+    return dataAt !== undefined && (pieces.from > dataAt || dataAt - before < this.room.cluster);
   }
 
   protected stands(pieces: Pieces, index: number): boolean {
@@ -119,7 +122,7 @@ class ZipLayer extends PartLayer<ZipMember> {
   }
 }
 
-/** Whether what a stored member holds is not damaged, where its kind can tell. */
+/** Whether what a stored member holds is not damaged, where its kind has a check. */
 function isSoundInside(pieces: Pieces, { name, packed }: ZipMember, dataAt: number): boolean {
   return examineContent(new WindowSource(pieces.source(), dataAt, packed), name).finding !== "damaged";
 }
