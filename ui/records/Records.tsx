@@ -10,7 +10,7 @@ import { useItemDetail } from "../items/use-items";
 import { Candidates } from "./Candidates";
 import { Entries } from "./Entries";
 import { Grid } from "./Grid";
-import { letterOf } from "./place-title";
+import { breakable, letterOf } from "./place-title";
 import styles from "./records.module.css";
 import { SideList } from "./SideList";
 import { onlyFrom, Tools } from "./Tools";
@@ -62,7 +62,7 @@ export function Records({ jobId }: { jobId: number }) {
         <p className={styles.where}>
           {item && (
             <>
-              {item.volumeLabel} {item.folder}{" "}
+              {item.volumeLabel} {breakable(item.folder)}{" "}
             </>
           )}
           <Link href={`/jobs/${jobId}/items?item=${itemId}`}>Back to the item</Link>
@@ -153,7 +153,7 @@ function Together({ page }: { page: EntriesPage }) {
       <ol aria-label="Read as one">
         {page.together.map(({ copyId, where }, index) => (
           <li key={copyId}>
-            <b>{letterOf(index)}</b> <span>{where || "/"}</span>
+            <b>{letterOf(index)}</b> <span>{breakable(where || "/")}</span>
           </li>
         ))}
       </ol>

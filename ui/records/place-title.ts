@@ -6,3 +6,6 @@ export const placeTitle = (from: keyof typeof FILES | null, at: number | null): 
 
 /** Letters for databases that are read as one: rows say by them which has them. */
 export const letterOf = (index: number) => String.fromCharCode(65 + index);
+
+/** A path that breaks behind its marks, and not within names. */
+export const breakable = (path: string) => path.replaceAll("/", "/\u200b");
