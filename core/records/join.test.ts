@@ -43,9 +43,12 @@ describe("databases that are joined", () => {
     expect(deleted.every(({ values, from }) => gone.has(values[1] as string) && from.length > 0)).toBe(true);
   });
 
-  it("leave out what was never committed", () => {
+  it("leave out what was never committed, and say how much that is", () => {
     const { live, deleted } = recordsTruth("log");
-    const { tables } = joinRecords([candidate("log"), candidate("log")]);
+    const { tables, notes } = joinRecords([candidate("log"), candidate("log")]);
+    const uncommitted = [...candidate("log").reader.rows()].filter((row) => row.uncommitted && row.table !== null).length;
+    expect(uncommitted).toBeGreaterThan(0);
+    expect(notes).toContain(`log: ${uncommitted} rows that were written and never committed are left out.`);
     const guids = new Set(tables.find(({ name }) => name === "notes")?.rows.map(({ values }) => values[1]));
     const counted = new Set(
       [...(live.notes ?? []), ...(deleted.notes ?? []).map(({ row }) => row)].filter((row) => Number(row[0]) <= 480).map((row) => row[1]),

@@ -96,7 +96,7 @@ export function joinRecords(candidates: readonly Candidate[]): Joined {
   }
   let held = 0;
   candidates.forEach(({ reader, name }, candidate) => {
-    let unknown = 0;
+    let [unknown, uncommitted] = [0, 0];
     for (const row of reader.rows()) {
       const draft = row.table === null ? null : drafts.get(row.table.toLowerCase());
       if (!draft) {
@@ -104,11 +104,15 @@ export function joinRecords(candidates: readonly Candidate[]): Joined {
         continue;
       }
       // What never counted is no row of the client's.
-      if (row.uncommitted) continue;
+      if (row.uncommitted) {
+        uncommitted += 1;
+        continue;
+      }
       if (held++ >= MOST_ROWS) break;
       draft.rows.push({ candidate, live: row.state === "live", row: inColumns(row, draft) });
     }
     notes.push(...reader.notes.map((note) => `${name}: ${note}`));
+    if (uncommitted > 0) notes.push(`${name}: ${uncommitted} rows that were written and never committed are left out.`);
     if (unknown > 0) notes.push(`${name}: ${unknown} rows whose table's name is gone are left out.`);
   });
   if (held >= MOST_ROWS) notes.push(`Only the first ${MOST_ROWS} rows were joined.`);

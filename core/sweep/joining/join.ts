@@ -1,5 +1,5 @@
 import { readBytes } from "../../bytes/byte-source";
-import { cannotTell, type Extent, type Format } from "../../formats/format";
+import type { Extent, Format } from "../../formats/format";
 import { isPageSize, pageSizeOf } from "../../formats/sqlite";
 import { traitsOf, underChecksums } from "../../formats/traits";
 import type { Find } from "../find";
@@ -9,7 +9,7 @@ import { goesOnInBlocks } from "./gif-blocks";
 import { joinJpeg } from "./jpeg-pieces";
 import { landmarksOf, REACH, shiftsOf } from "./landmarks";
 import { joinPdf } from "./pdf-pieces";
-import { Allowance, around, damageAt, follow, type Joined, likeliestFirst, type PieceRoom, Pieces, proves } from "./pieces";
+import { Allowance, around, damageAt, follow, type Joined, likeliestFirst, type PieceRoom, Pieces, proves, UNSURE } from "./pieces";
 import { joinPng } from "./png-pieces";
 import { likeliestSeam } from "./seam";
 import { joinZip } from "./zip-pieces";
@@ -61,8 +61,6 @@ interface Way {
   readonly length: number;
   readonly next: number;
 }
-
-const UNSURE = cannotTell("where its pieces end is not certain");
 
 /** Searches the next piece of a file, and of what that leads to the one after it. */
 function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, seams: number): Joined | null {

@@ -1,12 +1,12 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { WindowSource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
-import { cannotTell, type Format } from "../../formats/format";
+import type { Format } from "../../formats/format";
 import { type ListedObject, sectionAt } from "../../formats/pdf/cross-reference";
 import { isCheckedStream, streams } from "../../formats/pdf/streams";
 import { text } from "../../formats/pdf/words";
 import { PartLayer } from "./part-layer";
-import { follow, type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
+import { follow, type Joined, type PieceRoom, type Pieces, proves, UNSURE } from "./pieces";
 import { placesOf, type Surroundings, surroundings } from "./surroundings";
 
 /** Ends of documents that are looked at, lists that are followed, and sections and objects of each. */
@@ -16,8 +16,6 @@ const MOST_SECTIONS = 16;
 const MOST_OBJECTS = 20_000;
 /** Marks of objects around that are looked at. */
 const MOST_MARKS = 400_000;
-
-const UNSURE = cannotTell("where its pieces end is not certain");
 
 /**
  * Puts a document together by its table of contents (ISO 32000-1, 7.5.4 and 7.5.8), object by object. What stands in an object that is not packed is checked by its

@@ -2,7 +2,7 @@ import type { ByteSource } from "../../bytes/byte-source";
 import { type DiskRun, LayoutSource, layoutOf } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
 import { unpacked } from "../../bytes/unpacked";
-import type { Extent, Format } from "../../formats/format";
+import { cannotTell, type Extent, type Format } from "../../formats/format";
 import { runFollow } from "../../formats/registry";
 import type { Grid } from "../grid";
 
@@ -129,6 +129,9 @@ export class Allowance implements ByteSource {
     return this.source.unreadable(at, length);
   }
 }
+
+/** What is said of a file that is put together where nothing proves the seams. */
+export const UNSURE = cannotTell("where its pieces end is not certain");
 
 /** Plain bytes that cost as much as a byte that is read. */
 const PLAIN_A_BYTE = 4;

@@ -1,11 +1,10 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { PastEnd } from "../../bytes/past-end";
-import { cannotTell, type Extent, type Format } from "../../formats/format";
+import type { Extent, Format } from "../../formats/format";
 import { runsWithin } from "./crc-runs";
 import { landmarksOf, shiftsOf } from "./landmarks";
-import { follow, type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
+import { follow, type Joined, type PieceRoom, type Pieces, proves, UNSURE } from "./pieces";
 
-const UNSURE = cannotTell("where its pieces end is not certain");
 /** Bytes of a chunk, and places of the next one that are tried. */
 const MOST_CHUNK = 1 << 26;
 const MOST_SHIFTS = 16;

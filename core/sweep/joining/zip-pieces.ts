@@ -2,13 +2,13 @@ import { BlockReader } from "../../bytes/block-reader";
 import { WindowSource } from "../../bytes/byte-source";
 import { behind, multiply } from "../../bytes/crc-arithmetic";
 import { PastEnd } from "../../bytes/past-end";
-import { cannotTell, type Extent, type Format } from "../../formats/format";
+import type { Extent, Format } from "../../formats/format";
 import { examineContent } from "../../formats/registry";
 import { METHOD } from "../../formats/zip/layout";
 import { checkMember, localMember, type ZipDirectory, type ZipMember } from "../../formats/zip/members";
 import { prefixes, runsWithin } from "./crc-runs";
 import { type Laid, PartLayer } from "./part-layer";
-import { charged, follow, type Joined, type PieceRoom, type Pieces, proves } from "./pieces";
+import { charged, follow, type Joined, type PieceRoom, type Pieces, proves, UNSURE } from "./pieces";
 import { surroundings } from "./surroundings";
 import { memberPlaces, zipEnds } from "./zip-lists";
 
@@ -17,8 +17,6 @@ const MOST_LISTS = 4;
 const MOST_MEMBERS = 4_000;
 /** Plain bytes of one member that are unpacked. */
 const MOST_UNPACKED = 1 << 26;
-
-const UNSURE = cannotTell("where its pieces end is not certain");
 
 /**
  * Puts an archive together by its list of contents, member by member: where one is broken, the next piece is the one in which a later member, or the list,
