@@ -8,7 +8,7 @@ export async function joinFiles(files: readonly string[], options: Options): Pro
   const { to } = options;
   if (files.length < 2) throw new Usage("Name two databases or more.");
   if (to === undefined) throw new Usage("Say with --to where the joined database goes.");
-  const { tables, notes } = await writeJoined(files, to);
+  const { tables, notes, leftOut: never } = await writeJoined(files, to);
   for (const { name, rows, identity, versions, leftOut } of tables) {
     const deleted = rows.filter((row) => row.deleted).length;
     const only = files.map((_, i) => rows.filter(({ from }) => from.length === 1 && from[0] === i).length);
@@ -27,6 +27,6 @@ export async function joinFiles(files: readonly string[], options: Options): Pro
     );
   }
   flush();
-  for (const note of notes) say(note);
+  for (const note of [...notes, ...never]) say(note);
   return notes.length > 0 ? EXIT.problems : EXIT.done;
 }

@@ -45,12 +45,12 @@ describe("databases that are joined", () => {
 
   it("leave out what was never committed, and say how much that is", () => {
     const { live, deleted } = recordsTruth("log");
-    const { tables, notes } = joinRecords([candidate("log"), candidate("log")]);
+    const { tables, leftOut } = joinRecords([candidate("log"), candidate("log")]);
     const uncommitted = [...candidate("log").reader.rows()].filter(
       (row) => row.uncommitted && !(row.table ?? "sqlite_").startsWith("sqlite_"),
     ).length;
     expect(uncommitted).toBeGreaterThan(0);
-    expect(notes).toContain(`log: ${uncommitted} rows that were written and never committed are left out.`);
+    expect(leftOut).toContain(`log: ${uncommitted} rows that were written and never committed are left out.`);
     const guids = new Set(tables.find(({ name }) => name === "notes")?.rows.map(({ values }) => values[1]));
     const counted = new Set(
       [...(live.notes ?? []), ...(deleted.notes ?? []).map(({ row }) => row)].filter((row) => Number(row[0]) <= 480).map((row) => row[1]),

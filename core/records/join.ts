@@ -39,7 +39,10 @@ export interface Joined {
   /** The statements of the candidate whose schema has the most columns. */
   readonly schema: readonly { readonly type: string; readonly name: string; readonly sql: string }[];
   readonly tables: readonly JoinedTable[];
+  /** What could not be read or joined. */
   readonly notes: readonly string[];
+  /** What is left out because it is no row of the client's. */
+  readonly leftOut: readonly string[];
 }
 
 /** Rows of all candidates that are held at once. */
@@ -85,6 +88,7 @@ interface Draft {
  */
 export function joinRecords(candidates: readonly Candidate[]): Joined {
   const notes: string[] = [];
+  const leftOut: string[] = [];
   const schemas = candidates.map(({ reader }) => reader.schema);
   const columnsOf = (schema: (typeof schemas)[number]) =>
     schema.reduce((sum, { type, sql }) => sum + (type === "table" ? (parseTable(sql)?.columns.length ?? 0) : 0), 0);
@@ -112,7 +116,7 @@ export function joinRecords(candidates: readonly Candidate[]): Joined {
       draft.rows.push({ candidate, live: row.state === "live", row: inColumns(row, draft) });
     }
     notes.push(...reader.notes.map((note) => `${name}: ${note}`));
-    if (uncommitted > 0) notes.push(`${name}: ${uncommitted} rows that were written and never committed are left out.`);
+    if (uncommitted > 0) leftOut.push(`${name}: ${uncommitted} rows that were written and never committed are left out.`);
     if (unknown > 0) notes.push(`${name}: ${unknown} rows whose table's name is gone are left out.`);
   });
   if (held >= MOST_ROWS) notes.push(`Only the first ${MOST_ROWS} rows were joined.`);
@@ -125,6 +129,7 @@ export function joinRecords(candidates: readonly Candidate[]): Joined {
     schema: base.filter(({ sql }) => sql !== ""),
     tables: all.map((draft) => tables.find(({ name }) => name === draft.name) as JoinedTable),
     notes,
+    leftOut,
   };
 }
 

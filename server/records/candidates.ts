@@ -136,7 +136,7 @@ function toCandidates(chosen: readonly { found: Found; reader: RecordReader }[])
       rows: joined.tables.reduce((sum, table) => sum + table.rows.length, 0),
       deleted: joined.tables.reduce((sum, table) => sum + table.rows.filter(({ deleted }) => deleted).length, 0),
     },
-    notes: [...joined.notes],
+    notes: [...joined.notes, ...joined.leftOut],
   };
 }
 

@@ -74,6 +74,7 @@ async function readTogether(db: Connection, copy: StoredCopy, others: readonly n
   const versions = joined.tables.reduce((sum, table) => sum + table.versions, 0);
   const notes = [
     ...joined.notes,
+    ...joined.leftOut,
     ...(leftOut > 0 ? [`${leftOut} remains of rows of which too little stands are left out; each database by itself shows them.`] : []),
     ...(versions > 0 ? [`${versions} other versions of rows are left out: of each row one is shown.`] : []),
     ...cutNotes(tables),
