@@ -2,7 +2,14 @@ import { describe, expect, it } from "vitest";
 import { CAUSES, type Cause } from "./account";
 import { type AdviceFacts, adviceFor } from "./advice";
 
-const facts = (more: Partial<AdviceFacts>): AdviceFacts => ({ causes: [], restored: false, failing: [], sets: null, ...more });
+const facts = (more: Partial<AdviceFacts>): AdviceFacts => ({
+  causes: [],
+  restored: false,
+  placed: false,
+  failing: [],
+  sets: null,
+  ...more,
+});
 
 describe("the advice", () => {
   it.each(Object.keys(CAUSES) as Cause[])("after “%s” is sentences, each once, with what always holds", (cause) => {
@@ -17,6 +24,11 @@ describe("the advice", () => {
     expect(adviceFor(facts({ causes: ["closed-unsaved"] })).join(" ")).toContain("every few minutes");
     expect(adviceFor(facts({ causes: ["formatted"] })).join(" ")).not.toContain("every few minutes");
     expect(adviceFor(facts({ causes: ["formatted"] })).join(" ")).toContain("two devices before it is formatted");
+  });
+
+  it("has an application closed while its files are put back, and only then", () => {
+    expect(adviceFor(facts({ restored: true, placed: true })).join(" ")).toContain("Close an application before its files are put back");
+    expect(adviceFor(facts({ restored: true })).join(" ")).not.toContain("Close an application");
   });
 
   it("follows from the findings: a drive that could not be read, no backup, an old one", () => {

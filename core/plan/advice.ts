@@ -5,6 +5,8 @@ export interface AdviceFacts {
   readonly causes: readonly Cause[];
   /** Something stands restored. */
   readonly restored: boolean;
+  /** Files stand restored where an application expects them. */
+  readonly placed: boolean;
   /** Drives of which something could not be read: their names. */
   readonly failing: readonly string[];
   /** Backup sets that were found, each with the moment of its last state, as text; null: nobody looked for sets. */
@@ -43,9 +45,13 @@ const BY_CAUSE: Readonly<Record<Cause, readonly string[]>> = {
 };
 
 /** What the client should do now, and what so that it does not happen again; the most urgent first. Common practice, no published source. */
-export function adviceFor({ causes, restored, failing, sets }: AdviceFacts): string[] {
+export function adviceFor({ causes, restored, placed, failing, sets }: AdviceFacts): string[] {
   const advice: string[] = [];
   if (restored) advice.push("Open each restored file once, from where it was restored to, before anything else is done with the drive.");
+  if (placed)
+    advice.push(
+      "Close an application before its files are put back, and start it only when all of them are there: an open one writes over them.",
+    );
   advice.push(
     "Do not use the drive that lost the files until everything that matters is in hand: each write can destroy what was not found yet.",
   );

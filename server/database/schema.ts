@@ -422,6 +422,13 @@ export const thumbnails = pgTable("thumbnails", {
   picture: bytea("picture").notNull(),
 });
 
+/** Where an application expects a file, instead of where it stood: in which home, in which folder, under which name; null: it is not known. */
+const placing = {
+  placeHome: integer("place_home"),
+  placeFolder: text("place_folder"),
+  placeName: text("place_name"),
+};
+
 /** What has been chosen to restore. */
 export const trayEntries = pgTable(
   "tray_entries",
@@ -432,6 +439,7 @@ export const trayEntries = pgTable(
     itemId: bytes("item_id").notNull(),
     /** The copy that was chosen; null: the item's best one, whichever that is. */
     copyId: bytes("copy_id"),
+    ...placing,
     addedAt: time("added_at").notNull().defaultNow(),
   },
   (table) => [uniqueIndex("tray_entries_copy").on(table.jobId, table.itemId, sql`coalesce(${table.copyId}, 0)`)],
@@ -513,6 +521,7 @@ export const restoreResults = pgTable(
     /** Which package of the restore it lies in, from 1; null: in none. */
     bag: integer("bag"),
     state: text("state").$type<ResultState>().notNull().default("waiting"),
+    ...placing,
     /** The item is restored in several copies: their names are distinguished by date. */
     dated: boolean("dated").notNull().default(false),
     /** Counts the copies of the restore, from 1: names may go by it. */

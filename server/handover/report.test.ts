@@ -120,6 +120,7 @@ function report(path: string): Report {
           failed: 0,
           since: 0,
           leftBehind: 0,
+          placed: 0,
           sameGaps: 0,
           fromMemory: 0,
           bytes: 5005,

@@ -289,6 +289,7 @@ function adviceFacts({ accounts, sources, passes, restores, job }: Report): Advi
   return {
     causes: accounts.flatMap(({ cause }) => (cause ? [cause] : [])),
     restored: restores.some(({ counts }) => counts.verified + counts.gaps + counts.same > 0),
+    placed: restores.some(({ counts }) => counts.placed > 0),
     failing: sources.filter(({ unreadable }) => unreadable.length > 0).map(({ name }) => name),
     sets: passes.some(({ place, state }) => place === "earlier-states" && state === "done")
       ? all.map(({ label, set }) => ({ where: label ?? set.root, last: last(set.last) }))

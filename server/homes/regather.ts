@@ -125,10 +125,11 @@ const MOVED = (jobId: number): string[] => [
   "drop table following",
   // A choice goes with the copy that was meant by it.
   `create temp table chosen on commit drop as
-     select e.job_id, m.item_id, m.id as meant, e.copy_id, e.added_at, e.item_id as old_item from tray_entries e join items i on i.id = e.item_id
+     select e.job_id, m.item_id, m.id as meant, e.copy_id, e.added_at, e.place_home, e.place_folder, e.place_name, e.item_id as old_item from tray_entries e join items i on i.id = e.item_id
      join moved m on m.id = coalesce(e.copy_id, i.best_copy_id) and m.by_path where e.job_id = ${jobId} and m.item_id <> e.item_id`,
   `delete from tray_entries e using chosen c where e.job_id = c.job_id and e.item_id = c.old_item and e.copy_id is not distinct from c.copy_id`,
-  `insert into tray_entries (job_id, item_id, copy_id, added_at) select job_id, item_id, meant, added_at from chosen on conflict do nothing`,
+  `insert into tray_entries (job_id, item_id, copy_id, added_at, place_home, place_folder, place_name)
+     select job_id, item_id, meant, added_at, place_home, place_folder, place_name from chosen on conflict do nothing`,
   `update jobs j set found_item_id = m.item_id from items i join moved m on m.id = i.best_copy_id and m.by_path where j.id = ${jobId} and i.id = j.found_item_id`,
   `update restore_results r set item_id = m.item_id from restores s, moved m where s.job_id = ${jobId} and r.restore_id = s.id and m.id = r.copy_id and m.by_path`,
   `update copies c set folder_id = m.exact, item_id = case when m.by_path then m.item_id else c.item_id end from moved m where m.id = c.id`,

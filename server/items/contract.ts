@@ -229,6 +229,8 @@ export const itemDetail = item.omit({ marks: true }).extend({
   overruled: z.boolean(),
   sought: z.boolean(),
   volumeLabel: z.string(),
+  /** The drive of the client's it stood on. */
+  homeId: z.number(),
   sourceName: z.string(),
   list: z.array(copy),
 });

@@ -22,8 +22,8 @@ export async function joinItems(db: Database, jobId: number, itemId: number, kno
       update copies set item_id = ${knownItemId}, notes = notes || ${JSON.stringify([why])}::jsonb
       where item_id = ${itemId} and job_id = ${jobId}`);
     await tx.execute(sql`
-      insert into tray_entries (job_id, item_id, copy_id)
-      select job_id, ${knownItemId}::bigint, copy_id from tray_entries where job_id = ${jobId} and item_id = ${itemId} on conflict do nothing`);
+      insert into tray_entries (job_id, item_id, copy_id, place_home, place_folder, place_name)
+      select job_id, ${knownItemId}::bigint, copy_id, place_home, place_folder, place_name from tray_entries where job_id = ${jobId} and item_id = ${itemId} on conflict do nothing`);
     await tx.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id = ${itemId}`);
     await tx.execute(sql`delete from items where id = ${itemId} and job_id = ${jobId}`);
     await tx.execute(sql.raw(gatherCopies(`select ${Math.trunc(knownItemId)}::bigint as id`)));

@@ -46,9 +46,18 @@ interface CopyRow extends Record<string, unknown> {
 /** One item with all its copies, the best first. */
 export async function findItem(db: Connection, itemId: number): Promise<ItemDetail | null> {
   const { rows } = await db.execute<
-    ItemRow & { job_id: number; overruled: boolean; sought: boolean; volume_label: string | null; number: number; source_name: string }
+    ItemRow & {
+      job_id: number;
+      overruled: boolean;
+      sought: boolean;
+      volume_label: string | null;
+      number: number;
+      source_name: string;
+      home_id: number;
+    }
   >(sql`
-    select ${ITEM_COLUMNS}, i.job_id, i.overruled, (i.id = (select found_item_id from jobs where id = i.job_id)) is true as sought, v.label as volume_label, v.number, s.name as source_name
+    select ${ITEM_COLUMNS}, i.job_id, i.overruled, (i.id = (select found_item_id from jobs where id = i.job_id)) is true as sought, v.label as volume_label, v.number, s.name as source_name,
+      (select o.home_id from folders o where o.id = i.folder_id) as home_id
     from ${ITEM_TABLES} join copies b on b.id = i.best_copy_id join stores v on v.id = b.store_id join sources s on s.id = v.source_id where i.id = ${itemId}`);
   const [row] = rows;
   if (!row) return null;
@@ -73,6 +82,7 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
   return {
     ...itemOf(row),
     volumeLabel: row.volume_label ?? `volume ${row.number}`,
+    homeId: row.home_id,
     sourceName: row.source_name,
     overruled: row.overruled,
     sought: row.sought,
@@ -224,11 +234,11 @@ export async function findStoredCopy(db: Connection, copyId: number): Promise<St
   return (await findStoredCopies(db, sql`c.id = ${copyId}`))[0] ?? null;
 }
 
-/** The copies under other names in the folder of a copy, one of each name: in its own state first, then the newest. */
-export async function findBeside(db: Connection, copyId: number, names: readonly string[]): Promise<StoredCopy[]> {
+/** The copies of a database's log and journal, as far as they stand in its folder: in its own state first, then the newest. */
+export async function besideOf(db: Connection, copyId: number): Promise<StoredCopy[]> {
   const { rows } = await db.execute<{ id: string }>(sql`
     select distinct on (b.name) b.id from copies c join copies b on b.store_id = c.store_id and b.folder_id = c.folder_id
-    where c.id = ${copyId} and b.name in ${[...names]} and b.layout is not null
+    where c.id = ${copyId} and b.name in (c.name || '-wal', c.name || '-journal') and b.layout is not null
     order by b.name, (b.state = c.state) desc, b.modified desc nulls last, b.id desc`);
   return rows.length === 0 ? [] : findStoredCopies(db, sql`c.id in ${rows.map(({ id }) => Number(id))}`);
 }

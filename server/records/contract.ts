@@ -145,6 +145,8 @@ export const mentionedFiles = z.object({
       type: z.string().nullable(),
       /** Where the application kept it, as its row says. */
       path: z.string().nullable(),
+      /** The same on the drive of the database; null: the row's path leads to none of its folders. */
+      expected: z.string().nullable(),
       /** UTC milliseconds of when it was sent or spoken of. */
       at: z.number().nullable(),
       /** Its name stands in a text; nothing says that it was sent. */

@@ -1,5 +1,6 @@
 import { sql } from "drizzle-orm";
 import { extensionOf, FORMATS } from "../../core/formats/registry";
+import { expectedPlace } from "../../core/records/entries/expected-place";
 import { mentionedFiles as filesMentioned, type MentionedFile } from "../../core/records/entries/mentioned";
 import type { Connection } from "../database/connection";
 import type { StoredCopy } from "../items/queries";
@@ -56,10 +57,18 @@ export async function mentionedFilesOf(db: Connection, copy: StoredCopy, togethe
       and (${called} = any(${sql.param(names)}::text[]) or c.size = any(${sql.param(sizes)}::bigint[]))
     order by ${called} = any(${sql.param(names)}::text[]) desc, c.condition = 'whole' desc, c.id limit ${MOST_COPIES}`);
   if (rows.length === MOST_COPIES) notes.push(`Only ${MOST_COPIES} files of the job that may be meant were compared.`);
+  const { rows: folders } = await db.execute<{ path: string }>(
+    sql`select f.path from copies c join folders f on f.id = c.folder_id where c.id = ${copy.id}`,
+  );
+  const expectedOf = (told: string | null) => {
+    const place = told === null || !folders[0] ? null : expectedPlace(told, folders[0].path);
+    return place && `${place.folder}/${place.name}`;
+  };
   const own = new Set([copy.id, ...opened.together.map(({ id }) => id)]);
   return {
     files: files.map((file) => ({
       ...file,
+      expected: expectedOf(file.path),
       found: likest(
         file,
         rows.filter(({ id }) => !own.has(Number(id))),

@@ -1,12 +1,9 @@
 import { LayoutSource } from "../../core/bytes/layout";
 import { RecordReader } from "../../core/records/records";
 import type { Connection } from "../database/connection";
-import { findBeside, type StoredCopy } from "../items/queries";
+import { besideOf, type StoredCopy } from "../items/queries";
 import { openPermitted } from "../previews/content";
 import { Problem } from "../problem";
-
-/** The copies of a database's log and journal, as far as they stand in its folder. */
-export const besideOf = (db: Connection, copy: StoredCopy) => findBeside(db, copy.id, [`${copy.name}-wal`, `${copy.name}-journal`]);
 
 /** Opens a copy as a database, with its log and journal. @returns null when it is none */
 export async function openDatabase(db: Connection, copy: StoredCopy): Promise<{ reader: RecordReader; close(): void } | null> {
@@ -21,7 +18,7 @@ export async function openDatabase(db: Connection, copy: StoredCopy): Promise<{ 
     for (const each of opened) each.close();
   };
   try {
-    const beside = await besideOf(db, copy);
+    const beside = await besideOf(db, copy.id);
     const main = sourceOf(copy);
     const [log, journal] = ["-wal", "-journal"].map((ending) => sourceOf(beside.find(({ name }) => name === copy.name + ending)));
     const reader = main && RecordReader.open({ main, log: log ?? null, journal: journal ?? null }, { deleted: true });

@@ -2,11 +2,11 @@ import type { RecordRow } from "../../core/records/entries/table";
 import type { Row } from "../../core/records/records";
 import { recogniseTimes, type TimeForm } from "../../core/records/times";
 import type { Connection } from "../database/connection";
-import type { StoredCopy } from "../items/queries";
+import { besideOf, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import type { Together } from "./contract";
 import { joinCopies } from "./joined";
-import { besideOf, openDatabase } from "./open";
+import { openDatabase } from "./open";
 
 /** Rows of a table that are kept to be looked through; the command line lists all. */
 const MOST_ROWS = 100_000;
@@ -36,7 +36,7 @@ let last: { key: string; opened: Opened } | null = null;
 
 /** Reads all rows of a database, or of several of one kind as one. @throws Problem when a copy holds none */
 export async function openRecords(db: Connection, copy: StoredCopy, together: Together): Promise<Opened> {
-  const beside = await besideOf(db, copy);
+  const beside = await besideOf(db, copy.id);
   const others = together.filter((id) => id !== copy.id);
   const key = JSON.stringify([copy.id, copy.size, copy.sourcePath, beside.map(({ id }) => id), others]);
   if (last?.key !== key) last = { key, opened: others.length > 0 ? await readTogether(db, copy, others) : await readOne(db, copy, beside) };

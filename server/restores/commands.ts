@@ -53,10 +53,12 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     }
     const { id } = row;
     const { rowCount } = await tx.execute(sql`
-      insert into restore_results (restore_id, item_id, copy_id, stream, path, condition, size, conflict, dated, number)
-      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, coalesce(k.value, d.value), e.dated, dense_rank() over (order by ${NUMBERED_BY})
+      insert into restore_results (restore_id, item_id, copy_id, stream, path, condition, size, conflict, dated, place_home, place_folder, place_name, number)
+      select ${id}, e.item_id, e.copy_id, x.stream, f.path || '/' || x.name, x.condition, x.size, coalesce(k.value, d.value), e.dated, h.id, e.place_folder, e.place_name, dense_rank() over (order by ${NUMBERED_BY})
       from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id
       join items i on i.id = e.item_id
+      -- Only a layout with folders has places in them.
+      left join homes h on h.id = e.place_home and ${whole.layout === "tree"}
       cross join lateral (
         select null::int as stream, c.name, c.size, c.condition
         union all

@@ -86,6 +86,8 @@ export const rehearsedFile = z.object({
   modified: z.coerce.date().nullable(),
   /** The item's best copy is meant, whichever that is when the restore begins; false: this one was chosen. */
   best: z.boolean(),
+  /** It goes where an application expects it, not where it stood. */
+  placed: z.boolean(),
   /** Why it will not be written; null when it will. */
   problem: z.string().nullable(),
   /** How much of it is left (0 … 1), whether it is a live file, and whether its content opens; null: nobody has looked. */
@@ -155,6 +157,8 @@ export const rehearsalSums = z.object({
   withStreams: z.number(),
   /** Files whose name or place goes by what they say of themselves, which was not read (yet). */
   unread: z.number(),
+  /** Files that go where an application expects them, not where they stood. */
+  placed: z.number(),
   /** Files with the mark “read only”, and with the mark “hidden”. */
   readOnly: z.number(),
   hidden: z.number(),
@@ -226,6 +230,8 @@ export const counts = z.object({
   since: z.number(),
   /** Of those written: something of the file could not go along. */
   leftBehind: z.number(),
+  /** Written where an application expects them, not where they stood. */
+  placed: z.number(),
   /** Of those written: read again from the system's memory, because there was no way past it. */
   fromMemory: z.number(),
   bytes: z.number(),

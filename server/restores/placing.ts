@@ -53,6 +53,24 @@ export interface PlacedFile {
   readonly format: string | null;
 }
 
+/** Where an application expects a file, as it is stored. */
+export interface ExpectedPlace {
+  readonly place_home: number | null;
+  readonly place_folder: string | null;
+  readonly place_name: string | null;
+}
+
+/** A file with the home, folder and name it is restored to: where an application expects it, if that is known, else where it stood. */
+export function settledAt<T extends { home_id: number | null; folder: string; name: string; nameless: boolean }>(
+  row: T & ExpectedPlace,
+  folders: ReadonlyMap<number, readonly string[]>,
+): { readonly homeFolder: readonly string[]; readonly row: T } {
+  const { place_home: home, place_folder: folder, place_name: name } = row;
+  const expected = home === null || folder === null || name === null ? undefined : folders.get(home);
+  if (expected) return { homeFolder: expected, row: { ...row, folder: folder as string, name: name as string, nameless: false } };
+  return { homeFolder: (row.home_id === null ? undefined : folders.get(row.home_id)) ?? [], row };
+}
+
 /** How a restore lays out its files. */
 export interface Arrangement {
   readonly timeZone: string;

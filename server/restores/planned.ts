@@ -46,6 +46,9 @@ export interface TrayRow extends Record<string, unknown> {
   streams: StoredStream[] | null;
   home_id: number;
   dated: boolean;
+  place_home: number | null;
+  place_folder: string | null;
+  place_name: string | null;
   kind: Kind;
   number: number;
   facts: CopyFacts | null;
@@ -64,13 +67,15 @@ export const MISSING = sql`((c.evidence->>'usedByOthers')::bigint + (c.evidence-
 export const WRITABLE = sql`(c.condition <> 'name-only' and c.absent is null and (c.layout is not null or c.size = 0))`;
 
 /**
- * What is in a job's tray as (item_id, copy_id, chosen_copy, dated): an entry without a copy means the item's best one. What a running
- * restore is writing is left out. `dated`: several copies of the item are chosen, and their names must be distinguished.
+ * What is in a job's tray as (item_id, copy_id, chosen_copy, place_home, place_folder, place_name, dated): an entry without a copy means the
+ * item's best one. What a running restore is writing is left out. `dated`: several copies of the item are chosen, and their names must be
+ * distinguished.
  * @param items a query for the ids of the items to keep to; without it all of the tray
  */
 export const trayCopies = (jobId: number, items?: SQL): SQL => sql`(
   select e.*, count(*) over (partition by e.item_id) > 1 as dated
-  from (select t.item_id, coalesce(t.copy_id, i.best_copy_id) as copy_id, bool_or(t.copy_id is not null) as chosen_copy
+  from (select t.item_id, coalesce(t.copy_id, i.best_copy_id) as copy_id, bool_or(t.copy_id is not null) as chosen_copy,
+      max(t.place_home) as place_home, max(t.place_folder) as place_folder, max(t.place_name) as place_name
     from tray_entries t join items i on i.id = t.item_id
     where t.job_id = ${jobId} ${items ? sql`and t.item_id in (${items})` : sql``} group by 1, 2) e
   where not exists (select 1 from restores s join restore_results r on r.restore_id = s.id
@@ -88,7 +93,7 @@ const BETTER = sql.raw(`(select b.condition from items k join copies b on b.id =
 const OPENED = sql.raw(OPENS("c"));
 /** A copy whose content was looked into and does not open. */
 export const DOES_NOT_OPEN = sql`((${OPENED} = 'no') is true)`;
-const TRAY_COLUMNS = sql`c.survival, c.state = 'live' as live, ${OPENED} as opens, case when e.chosen_copy then ${BETTER} end as better, e.number, ${NAMING_COLUMNS}, e.item_id, e.copy_id, e.chosen_copy, e.dated, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
+const TRAY_COLUMNS = sql`c.survival, c.state = 'live' as live, ${OPENED} as opens, case when e.chosen_copy then ${BETTER} end as better, e.number, ${NAMING_COLUMNS}, e.item_id, e.copy_id, e.chosen_copy, e.dated, e.place_home, e.place_folder, e.place_name, case when c.condition = 'partial' then ${MISSING} else 0 end as missing,
   (c.layout is not null) as readable, c.absent, c.streams, c.name, c.size, c.modified, c.condition, f.home_id, f.path as folder,
   (select k.kind from items k where k.id = e.item_id) as kind`;
 const ITEM_IDS = (jobId: number, after: number, offset: number, limit: number) =>
@@ -186,6 +191,8 @@ export interface TraySums {
   readonly unread: number;
   readonly readOnly: number;
   readonly hidden: number;
+  /** Files that go where an application expects them. */
+  readonly placed: number;
 }
 
 /** @param on bytes of a block there, and of the largest file */
@@ -205,6 +212,7 @@ export async function sumTray(
       count(*) filter (where c.facts is null and ${WRITABLE} and c.size > 0) as unread,
       count(*) filter (where c.streams is not null) as "withStreams", count(*) filter (where c.marks & ${FILE_MARK.readOnly} <> 0) as "readOnly",
       count(*) filter (where c.marks & ${FILE_MARK.hidden} <> 0) as hidden,
+      count(*) filter (where e.place_home in (select id from homes where job_id = ${jobId})) as placed,
       coalesce(sum(case when c.streams is null then 0 else (select sum((s->>'size')::bigint) from jsonb_array_elements(c.streams) s) end), 0)::bigint as "streamBytes"
     from ${trayCopies(jobId)} e join copies c on c.id = e.copy_id`);
   const sums = rows[0] as (typeof rows)[number];
@@ -223,6 +231,7 @@ export async function sumTray(
     unread: Number(sums.unread),
     readOnly: Number(sums.readOnly),
     hidden: Number(sums.hidden),
+    placed: Number(sums.placed),
   };
 }
 

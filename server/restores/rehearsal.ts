@@ -66,6 +66,7 @@ export async function rehearseSums(db: Connection, jobId: number, plan: RestoreP
   const freeBytes = freeBytesIn(root);
   return {
     ...sums,
+    placed: plan.layout === "tree" ? sums.placed : 0,
     unread: plan.layout === "date" || patternOf(plan)?.tellsOfContent ? sums.unread : 0,
     writable: writable + more.files,
     unwritable: entries - writable,

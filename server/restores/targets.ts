@@ -7,7 +7,7 @@ import { jobs } from "../database/schema";
 import { Problem } from "../problem";
 import type { RehearsedFile, RestoreLayout, RestorePlan, StreamWish } from "./contract";
 import { destinationRoot, deviceOf } from "./delivery";
-import { bagFolder, componentsOf, homeFolders } from "./placing";
+import { bagFolder, componentsOf, homeFolders, settledAt } from "./placing";
 import { problemOf, REPAIRED, restoredHomes, SECOND, secondFileOf, type TrayRow, trayCopies } from "./planned";
 
 /** What is needed to say where the copies of a job's tray go. */
@@ -56,9 +56,10 @@ export const patternOf = ({ names }: Pick<RestorePlan, "names">): NamePattern | 
 
 /** How many drives of the client the files of a restore, or of the tray, come from. */
 async function homesConcerned(db: Connection, jobId: number, restoreId: number | null): Promise<number> {
-  const copies = restoreId === null ? trayCopies(jobId) : sql`(select copy_id from restore_results where restore_id = ${restoreId})`;
+  const copies =
+    restoreId === null ? trayCopies(jobId) : sql`(select copy_id, place_home from restore_results where restore_id = ${restoreId})`;
   const { rows } = await db.execute<{ homes: number }>(sql`
-    select count(distinct f.home_id)::int as homes from ${copies} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id`);
+    select count(distinct coalesce(e.place_home, f.home_id))::int as homes from ${copies} e join copies c on c.id = e.copy_id join folders f on f.id = c.folder_id`);
   return rows[0]?.homes ?? 0;
 }
 
@@ -71,7 +72,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
   const { folders, above, largestFile } = targets;
   const size = Number(row.size);
   const modified = row.modified ? new Date(row.modified) : null;
-  const home = folders.get(row.home_id) ?? [];
+  const { homeFolder, row: settled } = settledAt(targets.layout === "tree" ? row : { ...row, place_home: null }, folders);
   const shared = {
     itemId: Number(row.item_id),
     copyId: Number(row.copy_id),
@@ -79,6 +80,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     condition: row.condition,
     modified,
     best: !row.chosen_copy,
+    placed: targets.layout === "tree" && row.place_home !== null && folders.has(row.place_home),
     survival: row.survival,
     live: row.live,
     opens: row.opens,
@@ -89,7 +91,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     ...shared,
     stream: null,
     path: `${row.folder}/${row.name}`,
-    components: [...above, ...componentsOf(home, { ...row, modified }, targets)],
+    components: [...above, ...componentsOf(homeFolder, { ...settled, modified }, targets)],
     size,
     problem: problemOf({ ...row, size }) ?? tooLargeFor(size, largestFile),
     missing: row.condition === "partial" ? Number(row.missing) : 0,
@@ -110,7 +112,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
       ...shared,
       stream: index,
       path: `${row.folder}/${streamFileName(row.name, stream.name)}`,
-      components: [...above, ...componentsOf(home, { ...row, modified, stream: stream.name }, targets)],
+      components: [...above, ...componentsOf(homeFolder, { ...settled, modified, stream: stream.name }, targets)],
       size: stream.size,
       ...beside,
       problem: stream.layout === null && stream.size > 0 ? "Where this stream stands is not known." : tooLargeFor(stream.size, largestFile),

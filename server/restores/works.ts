@@ -16,7 +16,7 @@ import type { ResultState } from "../database/schema";
 import { FILE_COLUMNS, type FileColumns, toFileAt } from "../items/queries";
 import { missingDrive } from "../sources/drives";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
-import { bagFolder, componentsOf } from "./placing";
+import { bagFolder, componentsOf, type ExpectedPlace, settledAt } from "./placing";
 import { NAMING_COLUMNS, problemOf, REPAIRED, SECOND, type StoredStream, secondFileOf } from "./planned";
 import type { ClaimedRestore } from "./slice";
 import type { Targets } from "./targets";
@@ -49,7 +49,7 @@ export interface RefusedWork {
   readonly problem: string;
 }
 
-interface WorkRow extends FileColumns, SourceColumns {
+interface WorkRow extends FileColumns, SourceColumns, ExpectedPlace {
   id: string;
   copy_id: string;
   state: ResultState;
@@ -89,7 +89,7 @@ export async function nextFiles(
   mostBytes: number,
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
-    select r.id, r.copy_id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, (s.id is not null) as known,
+    select r.id, r.copy_id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, r.place_home, r.place_folder, r.place_name, (s.id is not null) as known,
       c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, coalesce(o.output, m.output) as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
@@ -138,6 +138,7 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
   const modified = row.modified ? new Date(row.modified) : null;
   // A log belongs to its database by its name: it goes by the one that database has got.
   const companion = row.stream === null && row.first_output !== null ? companionSuffix(row.name) : null;
+  const { homeFolder, row: settled } = settledAt(row, targets.folders);
   return {
     resultId,
     ...toSourceAt(row),
@@ -147,14 +148,7 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
     components:
       companion !== null
         ? besideFirst(row, targets, (name) => `${name}${companion}`)
-        : [
-            ...bagFolder(form, row.bag),
-            ...componentsOf(
-              (row.home_id === null ? undefined : targets.folders.get(row.home_id)) ?? [],
-              { ...row, stream: stream?.name ?? null, modified },
-              targets,
-            ),
-          ],
+        : [...bagFolder(form, row.bag), ...componentsOf(homeFolder, { ...settled, stream: stream?.name ?? null, modified }, targets)],
     modified: modified?.getTime() ?? null,
     readOnly: ((row.marks ?? 0) & FILE_MARK.readOnly) !== 0,
     second: companion !== null,

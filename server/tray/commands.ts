@@ -1,14 +1,18 @@
 import { type SQL, sql } from "drizzle-orm";
+import { expectedPlace } from "../../core/records/entries/expected-place";
+import { companionSuffix } from "../../core/restore/companions";
 import type { Connection, Database } from "../database/connection";
 import { askToCheck } from "../items/check";
 import { filterCondition } from "../items/filter";
 import { idsBetween } from "../items/list";
 import { versionAt } from "../items/moments";
+import { besideOf } from "../items/queries";
+import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 import type { TrayChange } from "./contract";
 
 /** The items of this job that a change means, as a query for their ids. */
-async function meant(db: Connection, jobId: number, change: TrayChange): Promise<SQL> {
+async function meant(db: Connection, jobId: number, change: Exclude<TrayChange, { expected: unknown }>): Promise<SQL> {
   if ("everything" in change) return sql`select id from items where job_id = ${jobId}`;
   if ("copies" in change) return sql`select item_id from copies where job_id = ${jobId} and id = any(${idArray(change.copies)})`;
   if ("items" in change) return sql`select id from items where job_id = ${jobId} and id = any(${idArray(change.items)})`;
@@ -22,6 +26,7 @@ const idArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).joi
 /** Puts items or single copies of this job into the tray, or takes them out. What is put in is checked whether it opens. */
 export async function changeTray(db: Database, jobId: number, change: TrayChange): Promise<void> {
   if ("copies" in change) await changeCopies(db, jobId, change.copies, change.chosen);
+  else if ("expected" in change) await chooseExpected(db, jobId, change);
   else {
     const ids = await meant(db, jobId, change);
     const asOf = "matching" in change ? change.matching.asOf : "items" in change ? change.asOf : undefined;
@@ -46,7 +51,7 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
  * Chooses single copies. The best copy of an item is what the item's own tick means: where that stands, taking it out for one copy leaves
  * the item's other copies in.
  */
-async function changeCopies(db: Database, jobId: number, copies: readonly number[], chosen: boolean): Promise<void> {
+async function changeCopies(db: Connection, jobId: number, copies: readonly number[], chosen: boolean): Promise<void> {
   const ids = idArray(copies);
   if (chosen)
     await db.execute(sql`
@@ -59,4 +64,44 @@ async function changeCopies(db: Database, jobId: number, copies: readonly number
     await db.execute(sql`
       delete from tray_entries t using items i
       where t.job_id = ${jobId} and i.id = t.item_id and coalesce(t.copy_id, i.best_copy_id) = any(${ids})`);
+}
+
+interface Place {
+  readonly id: number;
+  readonly home: number;
+  readonly folder: string;
+  readonly name: string;
+}
+
+/** Puts copies into the tray with the places an application expects them in; or takes them out. */
+async function chooseExpected(db: Database, jobId: number, change: Extract<TrayChange, { expected: unknown }>): Promise<void> {
+  const { rows } = await db.execute<{ home: number; folder: string; name: string }>(sql`
+    select f.home_id as home, f.path as folder, c.name from copies c join folders f on f.id = c.folder_id
+    where c.job_id = ${jobId} and c.id = ${change.database}`);
+  const [database] = rows;
+  if (!database) throw new Problem("This database is no longer known in this job.", 404);
+  const places: Place[] = [];
+  const copies: number[] = [];
+  for (const { copyId, told } of change.expected) {
+    copies.push(copyId);
+    if (told !== null) {
+      const place = expectedPlace(told, database.folder);
+      if (place) places.push({ id: copyId, home: database.home, ...place });
+      continue;
+    }
+    places.push({ id: copyId, ...database });
+    for (const { id, name } of await besideOf(db, copyId)) {
+      copies.push(id);
+      places.push({ id, ...database, name: `${database.name}${companionSuffix(name)}` });
+    }
+  }
+  await db.transaction(async (tx) => {
+    await changeCopies(tx, jobId, copies, change.chosen);
+    if (change.chosen)
+      await tx.execute(sql`
+        update tray_entries t set place_home = p.home, place_folder = p.folder, place_name = p.name
+        from jsonb_to_recordset(${JSON.stringify(places)}::jsonb) as p(id bigint, home int, folder text, name text) join copies c on c.id = p.id
+        where c.job_id = ${jobId} and t.job_id = ${jobId} and t.item_id = c.item_id
+          and (t.copy_id = c.id or (t.copy_id is null and (select i.best_copy_id from items i where i.id = t.item_id) = c.id))`);
+  });
 }

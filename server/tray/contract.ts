@@ -12,6 +12,14 @@ export const trayChange = z.intersection(
     /** All that match a filter; with `between`, only those from one item to another in the list's order. */
     z.object({ matching: itemQuery, between: z.tuple([z.number().int(), z.number().int()]).optional() }),
     z.object({ everything: z.literal(true) }),
+    /**
+     * Single copies, to be restored where the application of a database expects them: files by the paths its rows have for them (a file whose
+     * path leads nowhere on its drive stays in its own place), or another database in its place, with its logs.
+     */
+    z.object({
+      database: z.number().int(),
+      expected: z.array(z.object({ copyId: z.number().int(), told: z.string().max(4000).nullable() })).max(10_000),
+    }),
   ]),
 );
 export type TrayChange = z.infer<typeof trayChange>;

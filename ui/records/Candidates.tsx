@@ -9,6 +9,7 @@ import { type RecordCandidates, recordCandidates } from "@/server/records/contra
 import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import { countText, PLACE_WORDS } from "../instruments/words";
+import { useTrayChange } from "../items/use-tray-change";
 import styles from "./records.module.css";
 
 type Candidate = RecordCandidates["candidates"][number];
@@ -33,6 +34,8 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
     staleTime: 60_000,
     retry: false,
   });
+  const { change, error: trayError, isPending } = useTrayChange(jobId);
+  const [given, setGiven] = useState<number | null>(null);
   const [left, setLeft] = useState<ReadonlySet<number>>(new Set());
   if (error) return <Problem>{problemText(error)}</Problem>;
   if (!data) return <p className={styles.note}>Reading all databases of this kind in the job …</p>;
@@ -87,6 +90,19 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
                 <small>
                   {each.folder || "/"}, {PLACE_WORDS[each.place]?.toLowerCase()}, {each.state}
                 </small>
+                {each.copyId !== copyId && (
+                  <button
+                    type="button"
+                    disabled={isPending}
+                    title="Puts it and its logs into the tray, to be restored under the name and in the folder of the database this view is of"
+                    onClick={() => {
+                      setGiven(each.copyId);
+                      change({ chosen: true, database: copyId, expected: [{ copyId: each.copyId, told: null }] });
+                    }}
+                  >
+                    Restore in place of this one
+                  </button>
+                )}
               </td>
               <td>
                 <Coverage candidate={each} all={data.candidates} />
@@ -100,6 +116,13 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
           ))}
         </tbody>
       </table>
+      <Problem>{problemText(trayError)}</Problem>
+      {given !== null && !isPending && !trayError && (
+        <p role="status">
+          In the tray, with its logs, to be restored in place of this one: close the application meanwhile, and choose there that what is
+          there is replaced; it is kept aside. <Link href={`/jobs/${jobId}/restore`}>To the rehearsal</Link>
+        </p>
+      )}
       <p className={styles.join}>
         <Button
           variant="contained"

@@ -62,7 +62,7 @@ export function Entries({ jobId, copyId, wanted, head, error, entryAt, onSight, 
           <Rows key={`${head.kind} ${wanted.talk} ${wanted.who}`} head={head} entryAt={entryAt} mentioned={beside} onSight={onSight} />
         )}
       </section>
-      {beside && <Mentioned jobId={jobId} mentioned={beside} />}
+      {beside && <Mentioned jobId={jobId} copyId={copyId} mentioned={beside} />}
     </div>
   );
 }

@@ -2,6 +2,7 @@
 
 import Button from "@mui/material/Button";
 import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import { useQuery } from "@tanstack/react-query";
 import Link from "next/link";
 import { useState } from "react";
@@ -11,6 +12,7 @@ import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
 import { CONDITION_WORDS, countText, LIKENESS_WORDS, PLACE_WORDS } from "../instruments/words";
 import { useTrayChange } from "../items/use-tray-change";
+import { breakable } from "./place-title";
 import styles from "./records.module.css";
 
 type File = MentionedFiles["files"][number];
@@ -36,7 +38,7 @@ const likest = ({ found }: File) => found.filter(({ like }) => like === found[0]
 const idOf = ({ name, size }: File) => `${name} ${size ?? ""}`;
 
 /** The files that messages speak of, with what the job has of them; the chosen ones go into the tray by one press. */
-export function Mentioned({ jobId, mentioned }: { jobId: number; mentioned: MentionedFiles }) {
+export function Mentioned({ jobId, copyId, mentioned }: { jobId: number; copyId: number; mentioned: MentionedFiles }) {
   const { change, error, isPending } = useTrayChange(jobId);
   /** What was ticked or unticked by hand; all that is likely is ticked by itself. */
   const [ticks, setTicks] = useState<ReadonlyMap<string, boolean>>(new Map());
@@ -44,8 +46,17 @@ export function Mentioned({ jobId, mentioned }: { jobId: number; mentioned: Ment
   const { files, notes } = mentioned;
   const found = files.filter((each) => each.found.length > 0);
   const isTicked = (file: File) => ticks.get(idOf(file)) ?? isLikely(file);
-  const wanted = found.filter(isTicked).flatMap((file) => likest(file).filter(({ chosen }) => !chosen));
-  const put = () => change({ chosen: true, copies: wanted.map(({ copyId }) => copyId) });
+  const [expected, setExpected] = useState(true);
+  const wanted = found
+    .filter(isTicked)
+    .flatMap((file) => likest(file).flatMap((each) => (each.chosen ? [] : [{ copyId: each.copyId, told: file.expected && file.path }])));
+  const placed = wanted.filter(({ told }) => told !== null).length;
+  const put = () => {
+    const own = wanted.filter(({ told }) => !expected || told === null).map((each) => each.copyId);
+    const there = wanted.filter(({ told }) => expected && told !== null);
+    if (own.length > 0) change({ chosen: true, copies: own });
+    if (there.length > 0) change({ chosen: true, database: copyId, expected: there });
+  };
   return (
     <aside className={styles.mentioned} aria-label="Files mentioned">
       <h2>Files mentioned</h2>
@@ -68,6 +79,13 @@ export function Mentioned({ jobId, mentioned }: { jobId: number; mentioned: Ment
         <Button size="small" onClick={() => setShown(shown + AT_ONCE)}>
           More
         </Button>
+      )}
+      {placed > 0 && (
+        <FormControlLabel
+          className={styles.expected}
+          control={<Checkbox size="small" checked={expected} onChange={(_, checked) => setExpected(checked)} />}
+          label={`To the folders the application keeps them in: ${countText(placed)} of ${countText(wanted.length)}. Close it while they are put back.`}
+        />
       )}
       <Problem>{problemText(error)}</Problem>
       <Button variant="contained" size="small" disabled={wanted.length === 0 || isPending} onClick={put}>
@@ -111,7 +129,12 @@ function FileRow({ jobId, file, ticked, onTick }: { jobId: number; file: File; t
               ? "spoken of; none like it in this job"
               : "none like it in this job"}
         </small>
-        {file.path && <small title="Where the application kept it, as its row says">Belongs to {file.path}</small>}
+        {file.path && (
+          <small title="Where the application kept it, as its row says">
+            Belongs to {breakable(file.path)}
+            {!file.expected && ", which is not on the database’s drive"}
+          </small>
+        )}
       </div>
     </li>
   );

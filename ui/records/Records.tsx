@@ -10,6 +10,7 @@ import { useItemDetail } from "../items/use-items";
 import { Candidates } from "./Candidates";
 import { Entries } from "./Entries";
 import { Grid } from "./Grid";
+import { Profile } from "./Profile";
 import { breakable, letterOf } from "./place-title";
 import styles from "./records.module.css";
 import { SideList } from "./SideList";
@@ -99,6 +100,7 @@ export function Records({ jobId }: { jobId: number }) {
             {note}
           </p>
         ))}
+        {item && item.folder !== "" && <Profile key={item.id} jobId={jobId} homeId={item.homeId} folder={item.folder} />}
         {entries.head && <Why page={entries.head} />}
       </div>
       {view === "candidates" && (

@@ -8,4 +8,4 @@ export const placeTitle = (from: keyof typeof FILES | null, at: number | null): 
 export const letterOf = (index: number) => String.fromCharCode(65 + index);
 
 /** A path that breaks behind its marks, and not within names. */
-export const breakable = (path: string) => path.replaceAll("/", "/\u200b");
+export const breakable = (path: string) => path.replace(/[\\/]/g, "$&\u200b");

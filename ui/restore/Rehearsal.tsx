@@ -195,9 +195,12 @@ interface AttachedProps {
 
 /** What hangs on the files beside their content, and what becomes of it. */
 function Attached({ sums, wish, onWish }: AttachedProps) {
-  const { streams, withStreams, readOnly, hidden } = sums;
+  const { streams, withStreams, readOnly, hidden, placed } = sums;
   const files = (count: number) => `${countText(count)} ${count === 1 ? "file" : "files"}`;
   const marks = [
+    placed > 0
+      ? `${files(placed)} ${placed === 1 ? "goes" : "go"} where an application expects ${placed === 1 ? "it" : "them"}: close it meanwhile. What is there is kept aside where you choose to replace it.`
+      : null,
     readOnly > 0
       ? `${files(readOnly)} ${readOnly === 1 ? "is" : "are"} marked “read only”, which is kept where the destination can hold it.`
       : null,

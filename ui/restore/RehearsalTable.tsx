@@ -65,6 +65,7 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
                 {file.path.slice(1)}
                 <small>
                   {file.target.slice(root.length + 1)}
+                  {file.placed && ", where the application expects it"}
                   {!file.best && `, the copy of ${momentText(file.modified, zone)}`}
                 </small>
               </td>
