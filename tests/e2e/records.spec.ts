@@ -178,10 +178,29 @@ test("the old messages are read as conversations over all databases, and the pic
   await mentioned.getByRole("button", { name: "Put 2 into the tray" }).click();
   await expect(file("anniversary trails 302.jpg")).toContainText("in the tray");
   await expect(page.getByRole("link", { name: /2 in tray/ })).toBeVisible();
+  // The rows say where the application kept them: there they go, below the folder the database's own drive is in.
+  await expect(mentioned.getByText(/^To the folders the application keeps them in/)).toHaveCount(0);
+  const records = page.url();
+  await page.getByRole("link", { name: /2 in tray/ }).click();
+  const target = (name: string) => page.getByRole("region", { name: "Rehearsal" }).getByRole("row").filter({ hasText: name });
+  await expect(target("anniversary trails 302.jpg")).toContainText(/Downloads\/Members Chat\/anniversary trails 302\.jpg, where the appl/);
+  await expect(page.getByText("2 files go where an application expects them: close it meanwhile.")).toBeVisible();
+  await page.goto(records);
   await file("anniversary trails 302.jpg").getByRole("link").click();
   await expect(
     page.getByRole("complementary", { name: "Inspector" }).getByRole("heading", { name: "anniversary trails 302.jpg" }),
   ).toBeVisible();
+  // Another database in the place of this one, by keyboard; and all of an application's folder.
+  await page.goto(records);
+  await page.getByRole("button", { name: "Databases of this kind" }).click();
+  await page.getByRole("button", { name: "Restore in place of this one" }).first().press("Enter");
+  await expect(page.getByText("In the tray, with its logs, to be restored in place of this one")).toBeVisible();
+  await expectNoViolations(page);
+  const profile = page.getByRole("region", { name: "Its folder as a whole" });
+  await profile.getByRole("button", { name: /into the tray$/ }).press("Enter");
+  await expect(profile.getByRole("status")).toContainText("is in the tray, of each file the best copy");
+  await page.getByRole("link", { name: /in tray/ }).click();
+  await expect(target("messages.db").filter({ hasText: "where the application expects it" })).toHaveCount(1);
 });
 
 test("a web history is read as visits by day, by site, and what only the list of pages still has", async ({ page }) => {

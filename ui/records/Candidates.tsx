@@ -118,7 +118,7 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
       </table>
       <Problem>{problemText(trayError)}</Problem>
       {given !== null && !isPending && !trayError && (
-        <p role="status">
+        <p role="status" className={styles.note}>
           In the tray, with its logs, to be restored in place of this one: close the application meanwhile, and choose there that what is
           there is replaced; it is kept aside. <Link href={`/jobs/${jobId}/restore`}>To the rehearsal</Link>
         </p>

@@ -56,7 +56,7 @@ export function Profile({ jobId, homeId, folder }: Props) {
           tray.change({ matching: query, chosen: true });
         }}
       >
-        Put all {words} into the tray
+        {files === 1 ? "Put its file into the tray" : `Put all ${words} into the tray`}
       </Button>
       {put !== null && !tray.isPending && !tray.error && (
         <p className={styles.note} role="status">

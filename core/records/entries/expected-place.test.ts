@@ -42,6 +42,13 @@ describe("where a database expects a file", () => {
     "",
   ])("is not known by %j", (told) => expect(expectedPlace(told, PROFILE)).toBeNull());
 
+  it("is in the folder a whole drive was copied into, with the database in it", () => {
+    const place = (told: string, folder: string) => expectedPlace(told, folder)?.folder;
+    expect(place("C:\\Users\\mo\\Downloads\\a.jpg", "/Old laptop/Users/mo/AppData/Chat")).toBe("/Old laptop/Users/mo/Downloads");
+    expect(place("/Users/mo/a.jpg", "/Users/shared/Users/mo/Chat")).toBe("/Users/shared/Users/mo");
+    expect(place("/Users/ana/a.jpg", "/Users/mo/Copies/Users/mo/Chat")).toBe("/Users/ana");
+  });
+
   it("is the root's own folders where the database stands in one of them, and none where it stands in the root", () => {
     expect(expectedPlace("/Chat/media/a.jpg", "/Chat")).toEqual({ folder: "/Chat/media", name: "a.jpg" });
     expect(expectedPlace("/Chat/media/a.jpg", "")).toBeNull();

@@ -11,8 +11,9 @@ export interface ExpectedPlace {
 
 /**
  * Says where a file belongs that a row of a database has a path for: absolute ones (with a drive's letter, a slash, or as a file URL,
- * RFC 8089) on the drive of the database, others beside it. An absolute path is taken for one of the same drive when it begins with the same
- * folder as the database's own: the row knows the drive by a letter or a mount point that is not known here.
+ * RFC 8089) on the drive of the database, others beside it. The row knows that drive by a letter or a mount point which is not known here: its
+ * root is the folder below which the database's own path begins as the row's does. That is not the root of the present drive where a whole
+ * drive was copied into a folder.
  * @param told the path as the row has it
  * @param databaseFolder where the database stands on its drive, "/" first
  * @returns null: it is no path, or one of another drive
@@ -33,11 +34,13 @@ export function expectedPlace(told: string, databaseFolder: string): ExpectedPla
   );
   const name = rest?.at(-1);
   if (!rest || name === undefined || /[\\/]$/.test(path)) return null;
-  if (isAbsolute && (own.length === 0 || rest.length < 2 || !sameName(rest[0] as string, own[0] as string))) return null;
-  const folder = rest.slice(0, -1);
-  // Folders the database stands in are called as they are there.
-  for (let i = 0; i < folder.length && i < own.length && sameName(folder[i] as string, own[i] as string); i += 1)
-    folder[i] = own[i] as string;
+  let folder = rest.slice(0, -1);
+  if (isAbsolute) {
+    const root = rootOf(folder, own);
+    if (root === null) return null;
+    // Folders the database stands in are called as they are there.
+    folder = [...own.slice(0, root.at + root.shared), ...folder.slice(root.shared)];
+  }
   return { folder: folder.map((part) => `/${part}`).join(""), name };
 }
 
@@ -65,6 +68,18 @@ function partsOf(path: string, from: readonly string[] = [], backslash = false):
     else if (parts.pop() === undefined) return null;
   }
   return parts.length > MOST_FOLDERS ? null : parts;
+}
+
+/** Finds where in the database's folders a path from the root begins: the most folders in a row that both have. @returns null: they share none */
+function rootOf(folder: readonly string[], own: readonly string[]): { readonly at: number; readonly shared: number } | null {
+  let best: { at: number; shared: number } | null = null;
+  for (let at = 0; at < own.length; at += 1) {
+    let shared = 0;
+    while (shared < folder.length && at + shared < own.length && sameName(folder[shared] as string, own[at + shared] as string))
+      shared += 1;
+    if (shared > (best?.shared ?? 0)) best = { at, shared };
+  }
+  return best;
 }
 
 const sameName = (one: string, other: string) => one.normalize("NFC").toLowerCase() === other.normalize("NFC").toLowerCase();
