@@ -1,7 +1,7 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { MemorySource, readBytes } from "./byte-source";
-import { type Layout, LayoutSource, layoutOf, type Segment } from "./layout";
+import { type Layout, LayoutSource, layoutOf, placedRuns, type Segment } from "./layout";
 import { decodeLayout, encodeLayout } from "./layout-code";
 import { decodeLznt1 } from "./lznt1";
 import { Malformed } from "./malformed";
@@ -87,6 +87,36 @@ describe("layouts", () => {
       { kind: "disk", at: 0, length: 10 },
       { kind: "lost", length: 15 },
     ]);
+  });
+});
+
+describe("the runs a content is placed in", () => {
+  it("lead from a byte of the content to the byte of the disk that is read for it, holes or not", () => {
+    fc.assert(
+      fc.property(layouts, (layout) => {
+        const content = expand(layout);
+        let placed = 0;
+        for (const { at, length, start } of placedRuns(layout, 500)) {
+          placed += length;
+          // What was held in a record is not what the disk has there.
+          const held = layout.segments.some((each) => each.kind === "held" && each.at === at && each.length === length);
+          if (!held) expect(content.subarray(start as number, (start as number) + length)).toEqual(disk.subarray(at, at + length));
+        }
+        expect(placed).toBe(
+          layout.segments.reduce((sum, each) => sum + (each.kind === "disk" || each.kind === "held" ? each.length : 0), 0),
+        );
+      }),
+    );
+  });
+
+  it("have no place for bytes that are coded, and are no more than asked for", () => {
+    const coded: Segment = { kind: "coded", coding: "lznt1", length: 4096, from: [{ at: 512, length: 1024 }] };
+    const layout: Layout = { size: 4106, segments: [coded, { kind: "disk", at: 9000, length: 10 }] };
+    expect(placedRuns(layout, 10)).toEqual([
+      { at: 512, length: 1024, start: null },
+      { at: 9000, length: 10, start: 4096 },
+    ]);
+    expect(placedRuns(layout, 1)).toHaveLength(1);
   });
 });
 

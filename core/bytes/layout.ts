@@ -82,6 +82,28 @@ export function diskRuns(layout: Layout): DiskRun[] {
 }
 
 /**
+ * Lists where the bytes of a content stand on the disk, in content order, with the offset of the first within the content: null where they
+ * are coded, and no byte of the content has a place of its own. @param most runs that are listed
+ */
+export function placedRuns(layout: Layout, most: number): (DiskRun & { readonly start: number | null })[] {
+  const runs: (DiskRun & { readonly start: number | null })[] = [];
+  let start = 0;
+  for (const segment of layout.segments) {
+    if (runs.length >= most) break;
+    const last = runs[runs.length - 1];
+    if (segment.kind === "coded") runs.push(...segment.from.map((run) => ({ ...run, start: null })));
+    else if (segment.kind === "held") runs.push({ at: segment.at, length: segment.length, start });
+    else if (segment.kind === "disk") {
+      if (last?.start != null && last.at + last.length === segment.at && last.start + last.length === start)
+        runs[runs.length - 1] = { ...last, length: last.length + segment.length };
+      else runs.push({ at: segment.at, length: segment.length, start });
+    }
+    start += segment.length;
+  }
+  return runs.slice(0, most);
+}
+
+/**
  * Marks the stretches of a layout whose clusters belong to other files now.
  * @param foreign disk byte ranges, sorted and apart
  */

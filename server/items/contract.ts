@@ -177,6 +177,10 @@ const finding = z.looseObject({ finding: z.string() });
 /** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
 export const position = z.object({ index: z.number().nullable() });
 
+/** A stretch of a disk that holds bytes of a content, and which byte of it is the first; null: they are coded, and none is at a place of its own. */
+export const placedRun = z.object({ at: z.number(), length: z.number(), start: z.number().nullable() });
+export type PlacedRun = z.infer<typeof placedRun>;
+
 export const copy = z.object({
   id: z.number(),
   place: z.enum(PLACES),
@@ -197,7 +201,7 @@ export const copy = z.object({
     inDoubt: z.number().optional(),
     content: finding.nullable(),
   }),
-  runs: z.array(z.object({ at: z.number(), length: z.number() })),
+  runs: z.array(placedRun),
   deletedAt: z.coerce.date().nullable(),
   /** Of a state's copy: from when, and until when, nothing says otherwise; `until` null: nothing says of an end. */
   present: z.object({ from: z.coerce.date(), until: z.coerce.date().nullable() }).nullable(),

@@ -1,5 +1,5 @@
 import { type SQL, sql } from "drizzle-orm";
-import { diskRuns, type Layout } from "../../core/bytes/layout";
+import { diskRuns, type Layout, placedRuns } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { FileAt } from "../../io/folder-source";
@@ -10,7 +10,7 @@ import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/sourc
 import type { Copy, ItemDetail } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
 
-const MAX_RUNS_SHOWN = 500;
+export const MAX_RUNS_SHOWN = 500;
 
 interface CopyRow extends Record<string, unknown> {
   id: string;
@@ -121,7 +121,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "ident
     condition: row.condition,
     survival: row.survival,
     evidence: row.evidence,
-    runs: layout ? placedRuns(layout) : [],
+    runs: layout ? placedRuns(layout, MAX_RUNS_SHOWN) : [],
     deletedAt: date(row.deleted_at),
     present: row.present_from === null ? null : { from: new Date(row.present_from), until: date(row.present_until) },
     streams: (row.streams ?? []).map(({ name, size }) => ({ name, size })),
@@ -144,11 +144,6 @@ const MOST_ASKED = 50;
 async function takenBy(db: Connection, jobId: number, row: CopyRow): Promise<string[]> {
   if (row.evidence.usedByOthers === 0 || !row.layout) return [];
   return findLiveHolders(db, jobId, row.source_id, diskRuns(decodeLayout(row.layout)), Number(row.id));
-}
-
-function placedRuns(layout: Layout): { at: number; length: number }[] {
-  const held = layout.segments.flatMap((segment) => (segment.kind === "held" ? [{ at: segment.at, length: segment.length }] : []));
-  return [...diskRuns(layout), ...held].slice(0, MAX_RUNS_SHOWN);
 }
 
 /** Why this copy was taken before the others; of another one, why it was not. */

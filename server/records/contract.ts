@@ -1,5 +1,6 @@
 import { z } from "zod";
 import { ENTRY_KINDS } from "../../core/records/entries/kinds";
+import { placedRun } from "../items/contract";
 
 /** Rows of one answer. */
 export const ROWS_AT_ONCE = 200;
@@ -18,6 +19,17 @@ const column = z.object({
   /** How its numbers count time, in words; null: they do not. */
   time: z.string().nullable(),
 });
+
+/** One of the files a database was read from, as its bytes are shown. */
+const recordFile = z.object({
+  from: z.enum(["main", "log", "journal"]),
+  copyId: z.number(),
+  name: z.string(),
+  size: z.number(),
+  /** Where its bytes stand on the disk. */
+  runs: z.array(placedRun),
+});
+export type RecordFile = z.infer<typeof recordFile>;
 
 export const recordsPage = z.object({
   tables: z.array(z.object({ name: z.string(), live: z.number(), deleted: z.number() })),
@@ -38,8 +50,8 @@ export const recordsPage = z.object({
   /** Rows that fit what is looked for. */
   matched: z.number(),
   next: z.number().nullable(),
-  /** Which files beside the database were taken into account. */
-  beside: z.array(z.string()),
+  /** The database, and which files beside it were taken into account; none: several are read as one. */
+  files: z.array(recordFile),
   notes: z.array(z.string()),
 });
 export type RecordsPage = z.infer<typeof recordsPage>;
@@ -129,7 +141,7 @@ export const entriesPage = z.object({
   together: z.array(z.object({ copyId: z.number(), name: z.string(), where: z.string() })),
   /** Why tables were taken for what they are. */
   why: z.array(z.object({ table: z.string(), kind: z.enum(ENTRY_KINDS), why: z.array(z.string()) })),
-  beside: z.array(z.string()),
+  files: z.array(recordFile),
   notes: z.array(z.string()),
 });
 export type EntriesPage = z.infer<typeof entriesPage>;

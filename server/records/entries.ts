@@ -133,7 +133,7 @@ export async function entriesOf(db: Connection, copy: StoredCopy, query: Entries
     next: next < matched.length ? next : null,
     together: await whereOf(db, opened.together),
     why: entries.why.map(({ table, kind: taken, why }) => ({ table, kind: taken, why: [...why] })),
-    beside: [...opened.beside],
+    files: [...opened.files],
     notes: [...opened.notes],
   };
 }

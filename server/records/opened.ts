@@ -1,10 +1,11 @@
+import { placedRuns } from "../../core/bytes/layout";
 import type { RecordRow } from "../../core/records/entries/table";
 import type { Row } from "../../core/records/records";
 import { recogniseTimes, type TimeForm } from "../../core/records/times";
 import type { Connection } from "../database/connection";
-import { besideOf, type StoredCopy } from "../items/queries";
+import { besideOf, MAX_RUNS_SHOWN, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
-import type { Together } from "./contract";
+import type { RecordFile, Together } from "./contract";
 import { joinCopies } from "./joined";
 import { openDatabase } from "./open";
 
@@ -25,7 +26,8 @@ export interface Table {
 /** A database that was read, or several that are read as one. */
 export interface Opened {
   readonly tables: readonly Table[];
-  readonly beside: readonly string[];
+  /** The files it was read from; none: there are several databases. */
+  readonly files: readonly RecordFile[];
   readonly notes: readonly string[];
   /** Those that are read as one, in the order of `RecordRow.in`; none: it is one database. */
   readonly together: readonly StoredCopy[];
@@ -50,11 +52,19 @@ async function readOne(db: Connection, copy: StoredCopy, beside: readonly Stored
   try {
     const tables = tablesFrom(tabled(reader.rows()));
     const notes = [...reader.notes, ...cutNotes(tables)];
-    return { tables, beside: beside.map(({ name }) => name), notes: [...new Set(notes)], together: [] };
+    return { tables, files: [copy, ...beside].map((each) => toRecordFile(each, copy.name)), notes: [...new Set(notes)], together: [] };
   } finally {
     close();
   }
 }
+
+const toRecordFile = ({ id, name, size, layout }: StoredCopy, database: string): RecordFile => ({
+  from: name === database ? "main" : name.endsWith("-wal") ? "log" : "journal",
+  copyId: id,
+  name,
+  size,
+  runs: layout ? placedRuns(layout, MAX_RUNS_SHOWN) : [],
+});
 
 async function readTogether(db: Connection, copy: StoredCopy, others: readonly number[]): Promise<Opened> {
   const { joined, copies } = await joinCopies(db, copy.jobId, [copy.id, ...others]);
@@ -79,7 +89,7 @@ async function readTogether(db: Connection, copy: StoredCopy, others: readonly n
     ...(versions > 0 ? [`${versions} other versions of rows are left out: of each row one is shown.`] : []),
     ...cutNotes(tables),
   ];
-  return { tables, beside: [], notes: [...new Set(notes)], together: copies };
+  return { tables, files: [], notes: [...new Set(notes)], together: copies };
 }
 
 const cutNotes = (tables: readonly Table[]) =>

@@ -50,7 +50,7 @@ export async function recordsOf(db: Connection, copy: StoredCopy, query: Records
     })),
     matched: matched.length,
     next: next < matched.length ? next : null,
-    beside: [...opened.beside],
+    files: [...opened.files],
     notes: [...opened.notes],
   };
 }

@@ -65,6 +65,22 @@ test("the rows of a database with its log are read, deleted ones among them, sea
   const { data } = Papa.parse<string[]>(readFileSync(await (await download).path(), "utf8"));
   expect(data).toHaveLength(2);
   expect(data[1]?.slice(0, 6)).toEqual(["deleted", "whole", String(gone[0]), gone[1], String(gone[2]), gone[3]]);
+  // Its bytes: the text stands in the file from the marked line on, and stays in the address.
+  await page
+    .getByRole("table")
+    .getByRole("button", { name: /^Bytes: In (the database|its log), byte / })
+    .press("Enter");
+  const bytes = page.getByRole("dialog");
+  await expect(bytes.locator("mark")).toHaveCount(1);
+  const lines = (await bytes.locator("pre").textContent())?.split("\n") ?? [];
+  const first = lines.indexOf((await bytes.locator("mark").textContent())?.trimEnd() ?? "");
+  const characters = lines.slice(first, first + 20).map((line) => line.slice(-16));
+  expect(characters.join("")).toContain(String(gone[1]).slice(0, 12));
+  await page.reload();
+  await expect(bytes.locator("mark")).toHaveCount(1);
+  await expectNoViolations(page);
+  await bytes.getByRole("button", { name: "Close" }).click();
+  await expect(bytes).toHaveCount(0);
   await page.getByRole("textbox", { name: "Find in this table" }).fill("");
   await page.getByRole("button", { name: "Live", exact: true }).click();
   await expect(page.getByRole("status")).toHaveText(`${live.notes?.length} rows`);

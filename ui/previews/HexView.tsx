@@ -2,6 +2,7 @@
 
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import type { PlacedRun } from "@/server/items/contract";
 import { outline } from "@/server/previews/contract";
 import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
@@ -10,6 +11,8 @@ import styles from "./previews.module.css";
 import { usePreviewRoot } from "./root";
 
 const STEP = 4096;
+/** Lines before a marked one that are in sight with it. */
+const BEFORE = 4;
 const hex = (value: number, digits: number) => value.toString(16).toUpperCase().padStart(digits, "0");
 
 /** Lines of offset, bytes and characters. */
@@ -37,25 +40,23 @@ export function useBytes(copyId: number, at: number, length: number) {
   });
 }
 
-/** Where a byte of the content stands on the disk; null: nowhere (a hole, or not known). */
-function diskOffset(runs: readonly { at: number; length: number }[], at: number): number | null {
-  let start = 0;
-  for (const run of runs) {
-    if (at < start + run.length) return run.at + at - start;
-    start += run.length;
-  }
-  return null;
+/** Where a byte of the content stands on the disk; null: nowhere (a hole, coded with others, or not known). */
+export function diskOffset(runs: readonly PlacedRun[], at: number): number | null {
+  const run = runs.find(({ start, length }) => start !== null && at >= start && at < start + length);
+  return run ? run.at + at - (run.start as number) : null;
 }
 
 interface Props {
   copyId: number;
   size: number;
-  runs: readonly { at: number; length: number }[];
+  runs: readonly PlacedRun[];
   across: number;
+  /** A byte whose line is marked, and in sight at first. */
+  marked?: number;
 }
 
-export function HexView({ copyId, size, runs, across }: Props) {
-  const [at, setAt] = useState(0);
+export function HexView({ copyId, size, runs, across, marked }: Props) {
+  const [at, setAt] = useState(() => (marked === undefined ? 0 : Math.max(0, marked - (marked % across) - BEFORE * across)));
   const { data, error } = useBytes(copyId, at, Math.min(STEP, size - at));
   const disk = diskOffset(runs, at);
   const go = (to: number) => setAt(Math.max(0, Math.min(Math.floor((size - 1) / STEP) * STEP, to)));
@@ -79,7 +80,14 @@ export function HexView({ copyId, size, runs, across }: Props) {
         )}
       </div>
       <Structure copyId={copyId} at={at} onGo={setAt} />
-      <pre className={styles.hex}>{data && hexLines(data, at, across).join("\n")}</pre>
+      <pre className={styles.hex}>
+        {data &&
+          hexLines(data, at, across).map((line, index) => {
+            const from = at + index * across;
+            const here = marked !== undefined && marked >= from && marked < from + across;
+            return here ? <mark key={from}>{`${line}\n`}</mark> : `${line}\n`;
+          })}
+      </pre>
     </>
   );
 }

@@ -3,6 +3,7 @@
 import { useQuery } from "@tanstack/react-query";
 import dynamic from "next/dynamic";
 import { useState } from "react";
+import type { PlacedRun } from "@/server/items/contract";
 import { type PreviewFacts, previewForm } from "@/server/previews/contract";
 import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
@@ -32,7 +33,7 @@ interface Props {
   name: string;
   size: number;
   /** Disk offsets of its bytes, for the hex view. */
-  runs: readonly { at: number; length: number }[];
+  runs: readonly PlacedRun[];
   large?: boolean;
   /** Nothing of its content is known: there is nothing to show. */
   nameOnly?: boolean;

@@ -6,7 +6,8 @@ import { useTyped } from "../data/use-typed";
 import { Problem, problemText } from "../instruments/Problem";
 import { countText, ENTRY_WORDS, rowStateText } from "../instruments/words";
 import { Mentioned, useMentioned } from "./Mentioned";
-import { letterOf, placeTitle } from "./place-title";
+import { letterOf } from "./place-title";
+import { BytesButton } from "./RowBytes";
 import styles from "./records.module.css";
 import { onlyFrom, Tools } from "./Tools";
 import type { Sight, WantedEntries } from "./use-records";
@@ -27,11 +28,12 @@ interface Props {
   readonly entryAt: (index: number) => RecordEntry | undefined;
   readonly onSight: (sight: Sight) => void;
   readonly onChange: (changes: Readonly<Record<string, string | null>>) => void;
+  readonly onBytes: (place: string) => void;
   readonly exported: (form: EntryExport) => string;
 }
 
 /** Messages, visits and the like, day by day; deleted ones marked by fill and word; beside them the files they speak of. */
-export function Entries({ jobId, copyId, wanted, head, error, entryAt, onSight, onChange, exported }: Props) {
+export function Entries({ jobId, copyId, wanted, head, error, entryAt, onSight, onChange, onBytes, exported }: Props) {
   const mentioned = useMentioned(jobId, copyId, wanted.with);
   const speaks = head?.kind === "messages" || head?.kind === "transfers" || head?.kind === "notes";
   const beside = speaks && mentioned.data && mentioned.data.files.length > 0 ? mentioned.data : null;
@@ -59,7 +61,14 @@ export function Entries({ jobId, copyId, wanted, head, error, entryAt, onSight, 
         {!head && !error && <p className={styles.note}>Reading the database …</p>}
         {head && head.matched === 0 && <p className={styles.note}>Nothing in it fits.</p>}
         {head && (
-          <Rows key={`${head.kind} ${wanted.talk} ${wanted.who}`} head={head} entryAt={entryAt} mentioned={beside} onSight={onSight} />
+          <Rows
+            key={`${head.kind} ${wanted.talk} ${wanted.who}`}
+            head={head}
+            entryAt={entryAt}
+            mentioned={beside}
+            onSight={onSight}
+            onBytes={onBytes}
+          />
         )}
       </section>
       {beside && <Mentioned jobId={jobId} copyId={copyId} mentioned={beside} />}
@@ -90,10 +99,11 @@ interface RowsProps {
   entryAt: Props["entryAt"];
   mentioned: MentionedFiles | null;
   onSight: Props["onSight"];
+  onBytes: Props["onBytes"];
 }
 
 /** Only entries in sight exist; each is as high as what it says. */
-function Rows({ head, entryAt, mentioned, onSight }: RowsProps) {
+function Rows({ head, entryAt, mentioned, onSight, onBytes }: RowsProps) {
   const { scroll, virtual } = useRowsInSight(head.matched, ROW, onSight);
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
@@ -106,7 +116,7 @@ function Rows({ head, entryAt, mentioned, onSight }: RowsProps) {
           return (
             <li key={index} data-index={index} ref={virtual.measureElement} style={{ transform: `translateY(${start}px)` }}>
               {opens && <h3>{dayText(entry.at)}</h3>}
-              {entry ? <EntryRow entry={entry} head={head} mentioned={mentioned} /> : <div className={styles.entry} />}
+              {entry ? <EntryRow entry={entry} head={head} mentioned={mentioned} onBytes={onBytes} /> : <div className={styles.entry} />}
             </li>
           );
         })}
@@ -115,7 +125,14 @@ function Rows({ head, entryAt, mentioned, onSight }: RowsProps) {
   );
 }
 
-function EntryRow({ entry, head, mentioned }: { entry: RecordEntry; head: EntriesPage; mentioned: MentionedFiles | null }) {
+interface EntryRowProps {
+  entry: RecordEntry;
+  head: EntriesPage;
+  mentioned: MentionedFiles | null;
+  onBytes: Props["onBytes"];
+}
+
+function EntryRow({ entry, head, mentioned, onBytes }: EntryRowProps) {
   const { at, who, title, text, address, files, details, lastVisit } = entry;
   return (
     <div className={styles.entry} data-state={entry.state} data-confidence={entry.confidence} data-persons={hasPersons(head)}>
@@ -139,8 +156,9 @@ function EntryRow({ entry, head, mentioned }: { entry: RecordEntry; head: Entrie
           </span>
         )}
       </div>
-      <span className={styles.state} title={placeTitle(entry.from, entry.offset)}>
-        {[lastVisit && "last visit, by the list of pages", rowStateText(entry), onlyIn(entry, head)].filter(Boolean).join("; ")}
+      <span className={styles.state}>
+        {[lastVisit && "last visit, by the list of pages", rowStateText(entry), onlyIn(entry, head)].filter(Boolean).join("; ")}{" "}
+        <BytesButton from={entry.from} at={entry.offset} onBytes={onBytes} />
       </span>
     </div>
   );

@@ -3,7 +3,7 @@
 import type { CSSProperties } from "react";
 import type { RecordsPage } from "@/server/records/contract";
 import { rowStateText } from "../instruments/words";
-import { placeTitle } from "./place-title";
+import { BytesButton } from "./RowBytes";
 import styles from "./records.module.css";
 import type { Sight } from "./use-records";
 import { useRowsInSight } from "./use-rows-in-sight";
@@ -14,10 +14,11 @@ interface GridProps {
   head: RecordsPage;
   rowAt: (index: number) => RecordsPage["rows"][number] | undefined;
   onSight: (sight: Sight) => void;
+  onBytes: (place: string) => void;
 }
 
 /** The rows: only those in sight exist. */
-export function Grid({ head, rowAt, onSight }: GridProps) {
+export function Grid({ head, rowAt, onSight, onBytes }: GridProps) {
   const { scroll, virtual } = useRowsInSight(head.matched, ROW, onSight);
   const widths = head.columns.map(({ name, time }, i) => {
     const longest = head.rows.reduce((most, { cells }) => Math.max(most, cells[i]?.length ?? 0), name.length);
@@ -47,6 +48,7 @@ export function Grid({ head, rowAt, onSight }: GridProps) {
               index={index}
               columns={head.columns.length}
               row={rowAt(index)}
+              onBytes={onBytes}
               style={{ ...across, transform: `translateY(${start}px)` }}
             />
           ))}
@@ -61,14 +63,17 @@ interface RowProps {
   columns: number;
   /** Not given: it is being fetched. */
   row: RecordsPage["rows"][number] | undefined;
+  onBytes: (place: string) => void;
   style: CSSProperties;
 }
 
-function GridRow({ index, columns, row, style }: RowProps) {
+function GridRow({ index, columns, row, onBytes, style }: RowProps) {
   const cells = Array.from({ length: columns }, (_, i) => row?.cells[i]);
   return (
     <tr aria-rowindex={index + 2} className={styles.row} data-state={row?.state} data-confidence={row?.confidence} style={style}>
-      <td title={row && placeTitle(row.from, row.at)}>{row && rowStateText(row)}</td>
+      <td>
+        {row && rowStateText(row)} {row && <BytesButton from={row.from} at={row.at} onBytes={onBytes} />}
+      </td>
       {cells.map((cell, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: columns may share a name
         <td key={i} title={cell ?? undefined} data-unknown={row && cell === null}>

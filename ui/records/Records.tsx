@@ -12,6 +12,7 @@ import { Entries } from "./Entries";
 import { Grid } from "./Grid";
 import { Profile } from "./Profile";
 import { breakable, letterOf } from "./place-title";
+import { RowBytes } from "./RowBytes";
 import styles from "./records.module.css";
 import { SideList } from "./SideList";
 import { onlyFrom, Tools } from "./Tools";
@@ -55,6 +56,7 @@ export function Records({ jobId }: { jobId: number }) {
     setSight(TOP);
     change({ ...NARROWED, view: null, table: null, kind: null, ...changes }, true);
   };
+  const beside = tables.head?.files.filter(({ from }) => from !== "main") ?? [];
   const notes = wanted.with === "" ? (tables.head?.notes ?? []) : (entries.head?.notes ?? []);
   return (
     <div className={styles.page}>
@@ -94,7 +96,7 @@ export function Records({ jobId }: { jobId: number }) {
             onChoose={(table) => show({ table: String(table) })}
           />
         )}
-        {tables.head && tables.head.beside.length > 0 && <p className={styles.note}>Read with it: {tables.head.beside.join(", ")}.</p>}
+        {beside.length > 0 && <p className={styles.note}>Read with it: {beside.map(({ name }) => name).join(", ")}.</p>}
         {notes.map((note) => (
           <p key={note} className={styles.note}>
             {note}
@@ -103,6 +105,7 @@ export function Records({ jobId }: { jobId: number }) {
         {item && item.folder !== "" && <Profile key={item.id} jobId={jobId} homeId={item.homeId} folder={item.folder} />}
         {entries.head && <Why page={entries.head} />}
       </div>
+      <RowBytes files={tables.head?.files ?? []} place={address.get("bytes")} onClose={() => change({ bytes: null })} />
       {view === "candidates" && (
         <section className={styles.rows} aria-label="Databases of this kind">
           <Candidates jobId={jobId} copyId={copyId} onTogether={(copies) => show({ with: copies.join(",") })} />
@@ -116,6 +119,7 @@ export function Records({ jobId }: { jobId: number }) {
           {...entries}
           onSight={setSight}
           onChange={(changes) => change(changes)}
+          onBytes={(bytes) => change({ bytes }, true)}
           exported={(form) => `/api/copies/${copyId}/records/export/${form}?${new URLSearchParams(entriesSearch(wanted))}`}
         />
       )}
@@ -138,7 +142,15 @@ export function Records({ jobId }: { jobId: number }) {
           </Tools>
           <Problem>{problemText(tables.error)}</Problem>
           {!tables.head && !tables.error && <p className={styles.note}>Reading the database …</p>}
-          {tables.head && <Grid key={at("table")} head={tables.head} rowAt={tables.rowAt} onSight={setSight} />}
+          {tables.head && (
+            <Grid
+              key={at("table")}
+              head={tables.head}
+              rowAt={tables.rowAt}
+              onSight={setSight}
+              onBytes={(bytes) => change({ bytes }, true)}
+            />
+          )}
         </section>
       )}
     </div>
