@@ -177,7 +177,7 @@ const finding = z.looseObject({ finding: z.string() });
 /** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
 export const position = z.object({ index: z.number().nullable() });
 
-/** A stretch of a disk that holds bytes of a content, and which byte of it is the first; null: they are coded, and none is at a place of its own. */
+/** A stretch of a disk that holds bytes of a content, and which byte of it is the first; null: they are coded, or where the disk has them is not known. */
 export const placedRun = z.object({ at: z.number(), length: z.number(), start: z.number().nullable() });
 export type PlacedRun = z.infer<typeof placedRun>;
 

@@ -7,10 +7,10 @@ import type { SourceAt } from "../../io/open-source";
 import type { Connection } from "../database/connection";
 import { findLiveHolders } from "../sources/owners";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
-import type { Copy, ItemDetail } from "./contract";
+import type { Copy, ItemDetail, PlacedRun } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
 
-export const MAX_RUNS_SHOWN = 500;
+const MAX_RUNS_SHOWN = 500;
 
 interface CopyRow extends Record<string, unknown> {
   id: string;
@@ -121,7 +121,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "ident
     condition: row.condition,
     survival: row.survival,
     evidence: row.evidence,
-    runs: layout ? placedRuns(layout, MAX_RUNS_SHOWN) : [],
+    runs: runsOf(layout, row.file !== null),
     deletedAt: date(row.deleted_at),
     present: row.present_from === null ? null : { from: new Date(row.present_from), until: date(row.present_until) },
     streams: (row.streams ?? []).map(({ name, size }) => ({ name, size })),
@@ -144,6 +144,12 @@ const MOST_ASKED = 50;
 async function takenBy(db: Connection, jobId: number, row: CopyRow): Promise<string[]> {
   if (row.evidence.usedByOthers === 0 || !row.layout) return [];
   return findLiveHolders(db, jobId, row.source_id, diskRuns(decodeLayout(row.layout)), Number(row.id));
+}
+
+/** Where a copy's bytes stand. @param ofFolder it is a file in a folder of this computer: where its drive has its bytes is not known */
+export function runsOf(layout: Layout | null, ofFolder: boolean): PlacedRun[] {
+  const runs = layout ? placedRuns(layout, MAX_RUNS_SHOWN) : [];
+  return ofFolder ? runs.map((run) => ({ ...run, start: null })) : runs;
 }
 
 /** Why this copy was taken before the others; of another one, why it was not. */

@@ -10,6 +10,8 @@ import { openDatabase } from "./open";
 
 /** Copies that are opened to see whether they are of the same kind. */
 const MOST_OPENED = 60;
+/** The format a content was seen to have (`core/formats/sqlite.ts`), whatever its name. */
+const DATABASE = "sqlite";
 /** How many of the tables of two databases of one kind are the same. */
 const ALIKE = 0.6;
 
@@ -39,7 +41,7 @@ export async function recordCandidatesOf(db: Connection, copy: StoredCopy): Prom
   const { rows } = await db.execute<Found>(sql`
     select c.id, c.item_id, c.name, coalesce(f.path, '') as folder, c.place, c.state from copies c left join folders f on f.id = c.folder_id
     where c.job_id = ${copy.jobId} and c.type = 'file' and c.layout is not null and c.size >= 512
-      and (lower(c.name) = lower(${copy.name}) or c.name ~* '\\.(db|sqlite3?|storedata)$')
+      and (lower(c.name) = lower(${copy.name}) or c.name ~* '\\.(db|sqlite3?|storedata)$' or c.evidence->'content'->>'format' = ${DATABASE})
     order by c.id = ${copy.id} desc, lower(c.name) = lower(${copy.name}) desc, c.modified desc nulls last, c.id limit ${MOST_OPENED}`);
   const notes: string[] = [];
   const chosen: { found: Found; reader: RecordReader; close(): void }[] = [];

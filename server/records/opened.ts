@@ -1,9 +1,8 @@
-import { placedRuns } from "../../core/bytes/layout";
 import type { RecordRow } from "../../core/records/entries/table";
 import type { Row } from "../../core/records/records";
 import { recogniseTimes, type TimeForm } from "../../core/records/times";
 import type { Connection } from "../database/connection";
-import { besideOf, MAX_RUNS_SHOWN, type StoredCopy } from "../items/queries";
+import { besideOf, runsOf, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import type { RecordFile, Together } from "./contract";
 import { joinCopies } from "./joined";
@@ -58,12 +57,12 @@ async function readOne(db: Connection, copy: StoredCopy, beside: readonly Stored
   }
 }
 
-const toRecordFile = ({ id, name, size, layout }: StoredCopy, database: string): RecordFile => ({
+const toRecordFile = ({ id, name, size, layout, file }: StoredCopy, database: string): RecordFile => ({
   from: name === database ? "main" : name.endsWith("-wal") ? "log" : "journal",
   copyId: id,
   name,
   size,
-  runs: layout ? placedRuns(layout, MAX_RUNS_SHOWN) : [],
+  runs: runsOf(layout, file !== null),
 });
 
 async function readTogether(db: Connection, copy: StoredCopy, others: readonly number[]): Promise<Opened> {

@@ -5,12 +5,13 @@ import initSql from "sql.js";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { type Item, itemQuery } from "../../server/items/contract";
 import { storedCopy } from "../../server/previews/content";
+import { recordCandidatesOf } from "../../server/records/candidates";
 import { mentionedFilesOf } from "../../server/records/mentioned";
 import { startRestore } from "../../server/restores/commands";
 import type { RestorePlan } from "../../server/restores/contract";
 import { rehearse } from "../../server/restores/rehearsal";
 import { changeTray } from "../../server/tray/commands";
-import { readFolder, startTestBench, type TestBench } from "../support/bench";
+import { readFolder, startTestBench, type TestBench, until } from "../support/bench";
 import { recordsFiles } from "../support/records-truth";
 import { endedRestore, planTo } from "../support/restores";
 
@@ -57,6 +58,7 @@ beforeAll(async () => {
     archive.set(name.replace("data.db", ""), bytes);
     put(`/Old profiles/archive${name.replace("data", "")}`, bytes);
   }
+  put("/Found/without an ending", [...recordsFiles("plain").values()][0] as Buffer);
   put("/Found/rota.csv", Buffer.alloc(700, "rota"));
   put("/Found/IMG 1.png", Buffer.alloc(900, "moon"));
   put("/Found/far.txt", Buffer.alloc(800, "far"));
@@ -165,6 +167,16 @@ describe("what an application expects", () => {
   it("is refused for a database of another job", async () => {
     const change = { chosen: true, database: 999_999, expected: [{ copyId: copyOf("rota.csv"), told: null }] };
     await expect(changeTray(bench.db, jobId, change)).rejects.toThrow("no longer known in this job");
+  });
+
+  it("may be in a database of any name, once its content was looked into", async () => {
+    const copy = await storedCopy(bench.db, copyOf("archive.db"));
+    const found = async () => (await recordCandidatesOf(bench.db, copy)).candidates.map(({ name }) => name);
+    expect(await found()).toEqual(["archive.db"]);
+    await changeTray(bench.db, jobId, { copies: [copyOf("without an ending")], chosen: true });
+    expect(await until(async () => (await found()).length > 1 && found())).toEqual(
+      expect.arrayContaining(["archive.db", "without an ending"]),
+    );
   });
 
   it("is all of its folder, chosen as one", async () => {

@@ -49,7 +49,7 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
     <div className={styles.candidates}>
       <p className={styles.note}>
         {data.candidates.length === 1
-          ? "No other database of this kind was found in this job, among copies of its name and those with a database’s ending. "
+          ? "No other database of this kind was found in this job, among copies of its name, those with a database’s ending, and those seen to be one. "
           : `${data.candidates.length} databases of this kind were found in this job, the one that goes back farthest first. `}
         An application that was installed anew holds about the last month; the rest is usually in the oldest one.
       </p>
