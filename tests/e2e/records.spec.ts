@@ -212,11 +212,11 @@ test("the old messages are read as conversations over all databases, and the pic
   await page.goto(records);
   await page.getByRole("button", { name: "Databases of this kind" }).click();
   await page.getByRole("button", { name: "Restore in place of this one" }).first().press("Enter");
-  await expect(page.getByText("In the tray, with its logs, to be restored in place of this one")).toBeVisible();
+  await expect(page.getByText("In the tray, with the logs that lie beside it, to be restored in place of this one")).toBeVisible();
   await expectNoViolations(page);
   const profile = page.getByRole("region", { name: "Its folder as a whole" });
   await profile.getByRole("button", { name: /into the tray$/ }).press("Enter");
-  await expect(profile.getByRole("status")).toContainText("is in the tray, of each file the best copy");
+  await expect(profile.getByRole("status")).toContainText("is in the tray, live and deleted, of each file the best copy");
   await page.getByRole("link", { name: /in tray/ }).click();
   await expect(target("messages.db").filter({ hasText: "where the application expects it" })).toHaveCount(1);
 });

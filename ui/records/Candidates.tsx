@@ -94,7 +94,7 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
                   <button
                     type="button"
                     disabled={isPending}
-                    title="Puts it and its logs into the tray, to be restored under the name and in the folder of the database this view is of"
+                    title="Puts it and the logs beside it into the tray, to be restored under the name and in the folder of the database this view is of"
                     onClick={() => {
                       setGiven(each.copyId);
                       change({ chosen: true, database: copyId, expected: [{ copyId: each.copyId, told: null }] });
@@ -119,8 +119,8 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
       <Problem>{problemText(trayError)}</Problem>
       {given !== null && !isPending && !trayError && (
         <p role="status" className={styles.note}>
-          In the tray, with its logs, to be restored in place of this one: close the application meanwhile, and choose there that what is
-          there is replaced; it is kept aside. <Link href={`/jobs/${jobId}/restore`}>To the rehearsal</Link>
+          In the tray, with the logs that lie beside it, to be restored in place of this one. Close the application meanwhile, and choose to
+          replace what is there: that is kept aside. <Link href={`/jobs/${jobId}/restore`}>To the rehearsal</Link>
         </p>
       )}
       <p className={styles.join}>
