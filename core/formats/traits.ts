@@ -39,7 +39,7 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   numbers: { family: "zip", inPieces: true },
   keynote: { family: "zip", inPieces: true },
   zip: { family: "zip", inPieces: true, worthInside: true, tooGeneral: true, shownAs: "archive" },
-  wav: { family: "riff", holdsNothing: true, shownAs: "audio" },
+  wav: { family: "riff", inPieces: true, holdsNothing: true, shownAs: "audio" },
   avi: { family: "riff", inPieces: true },
   webp: { family: "riff", shownAs: "picture" },
   heic: { family: "iso-media", inPieces: true },

@@ -176,7 +176,7 @@ describe("the sweep of an image without a file system", () => {
       const after = [...sweep(source, plan, resume)].flatMap((batch) => batch.finds);
       expect([...before.slice(0, given), ...after].map(key)).toEqual(before.map(key));
     }
-  }, 60_000);
+  }, 180_000);
 });
 
 describe("what is swept", () => {

@@ -12,6 +12,7 @@ import { joinPdf } from "./pdf-pieces";
 import { Allowance, around, damageAt, follow, type Joined, likeliestFirst, type PieceRoom, Pieces, proves, UNSURE } from "./pieces";
 import { joinPng } from "./png-pieces";
 import { likeliestSeam } from "./seam";
+import { joinWave } from "./wave-pieces";
 import { joinZip } from "./zip-pieces";
 
 /** Bytes that are read for one find at most. */
@@ -30,7 +31,10 @@ const MOST_WAYS = 3;
 /** Whether a find may go on somewhere else: it is damaged, or its last part is not proven. */
 export const isOpen = ({ format, extent }: Find) =>
   traitsOf(format).inPieces === true &&
-  (extent.verdict.verdict === "damaged" || (extent.verdict.verdict === "cannot-tell" && extent.proven !== undefined));
+  (format.id === WAVE || extent.verdict.verdict === "damaged" || (extent.verdict.verdict === "cannot-tell" && extent.proven !== undefined));
+
+/** Nothing in it is checked: whether it is in one piece, only what it sounds like tells. */
+const WAVE = "wav";
 
 /** The find put together from pieces so that it is whole, or null. */
 export function joinPieces(room: PieceRoom, find: Find): Find | null {
@@ -44,9 +48,11 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
   const joined =
     find.format.id === "jpeg"
       ? joinJpeg(bounded, pieces)
-      : (byList(bounded, find.format, pieces, extent) ??
-        goOn(bounded, find.format, pieces, extent, MOST_SEAMS) ??
-        (find.format.id === "png" ? joinPng(bounded, find.format, pieces, extent) : null));
+      : find.format.id === WAVE
+        ? joinWave(bounded, pieces, find.extent)
+        : (byList(bounded, find.format, pieces, extent) ??
+          goOn(bounded, find.format, pieces, extent, MOST_SEAMS) ??
+          (find.format.id === "png" ? joinPng(bounded, find.format, pieces, extent) : null));
   return joined && { ...find, size: joined.extent.size, extent: joined.extent, segments: joined.pieces.runs(joined.extent.size) };
 }
 

@@ -1,0 +1,353 @@
+import { BlockReader } from "../../bytes/block-reader";
+import { readBytes } from "../../bytes/byte-source";
+import { PastEnd } from "../../bytes/past-end";
+import type { Extent } from "../../formats/format";
+import { damageAt, type Joined, type PieceRoom, type Pieces, UNSURE } from "./pieces";
+
+/** Plain samples as the beginning of the file describes them. */
+interface Wave {
+  /** Byte of the file with which they begin, and the file's size. */
+  readonly dataAt: number;
+  readonly size: number;
+  readonly channels: number;
+  /** Bytes of one sample of one channel. */
+  readonly width: number;
+}
+
+/** Bytes of the beginning that are looked through, of a file, and of a cluster. */
+const MOST_HEAD = 1 << 16;
+const MOST_SIZE = 1 << 26;
+const LOOKED_AT = 1024;
+/** Samples that say something of a cluster. */
+const LEAST_SAMPLES = 32;
+/** How far clusters of one sound are from each other, at most. */
+const ALIKE = 0.3;
+/** Clusters that are compared with. */
+const MOST_KNOWN = 16;
+/** How far away the other piece is looked for, in each direction: bytes, and clusters. */
+const REACH = 24 << 20;
+const MOST_AWAY = 12_288;
+const CLASSES = 32;
+
+/** Reads the description of samples (Multimedia Programming Interface, "WAVE"; linear PCM, also by its extended form). @returns null: they are coded, or it is not all there */
+function parseWave(pieces: Pieces): Wave | null {
+  const reader = new BlockReader(pieces.source(), 4096);
+  try {
+    const size = reader.u32(4) + 8;
+    if (!reader.has(0, "RIFF") || size > MOST_SIZE) return null;
+    let form: Pick<Wave, "channels" | "width"> | null = null;
+    for (let at = 12; at < MOST_HEAD; ) {
+      const length = reader.u32(at + 4);
+      if (reader.has(at, "fmt ") && length >= 16) {
+        const [tag, channels, block, bits] = [reader.u16(at + 8), reader.u16(at + 10), reader.u16(at + 20), reader.u16(at + 22)];
+        const isPlain = tag === 1 || (tag === 0xfffe && length >= 26 && reader.u16(at + 32) === 1);
+        const width = bits / 8;
+        if (!isPlain || ![1, 2, 3, 4].includes(width) || channels < 1 || channels > 8 || block !== channels * width) return null;
+        form = { channels, width };
+      }
+      if (reader.has(at, "data")) return form && at + 8 < size ? { ...form, dataAt: at + 8, size } : null;
+      at += 8 + length + (length % 2);
+    }
+  } catch (error) {
+    if (!(error instanceof PastEnd)) throw error;
+  }
+  return null;
+}
+
+/** What the sound of one cluster is like. */
+interface Likeness {
+  /** How often the highest byte of its samples falls into each of the ranges of values. */
+  readonly shares: Float64Array;
+  /** How much samples differ from a line through the two before, as a part of how loud they are; binary logarithm. Bytes that are no samples come to about 1.2. */
+  readonly roughness: number;
+  /** How much they differ from such a line, as a mean. */
+  readonly step: number;
+  /** It is too quiet to say what it is like. */
+  readonly quiet: boolean;
+  /** All samples are the same: silence, or fill. */
+  readonly silent: boolean;
+}
+
+/** Reads samples as numbers of 16 bits, whatever their width. */
+function sampleAt(bytes: Uint8Array, at: number, width: number): number {
+  // Samples of one byte have no sign.
+  if (width === 1) return ((bytes[at] as number) - 128) * 256;
+  const high = at + width - 1;
+  return (((bytes[high] as number) << 24) >> 16) | (bytes[high - 1] as number);
+}
+
+/** @param from byte with which the first whole sample begins @returns null: it is too short to say */
+function likenessOf(bytes: Uint8Array, from: number, { channels, width }: Wave): Likeness | null {
+  const count = Math.floor((bytes.length - from) / width);
+  if (count < LEAST_SAMPLES) return null;
+  const samples = new Float64Array(count);
+  const shares = new Float64Array(CLASSES);
+  let sum = 0;
+  for (let i = 0; i < count; i += 1) {
+    const sample = sampleAt(bytes, from + i * width, width);
+    samples[i] = sample;
+    shares[(sample + 32_768) >> 11] = (shares[(sample + 32_768) >> 11] as number) + 1 / count;
+    sum += sample;
+  }
+  let [loud, rough, ramp] = [0, 0, 0];
+  for (let i = 2 * channels; i < count; i += 1) {
+    loud += Math.abs((samples[i] as number) - sum / count);
+    ramp += Math.abs((samples[i] as number) - (samples[i - channels] as number));
+    rough += Math.abs((samples[i] as number) - 2 * (samples[i - channels] as number) + (samples[i - 2 * channels] as number));
+  }
+  return {
+    shares,
+    roughness: Math.log2((rough + count) / (loud + count)),
+    step: rough / count,
+    quiet: loud < count * QUIET * (width === 1 ? 256 : 16),
+    silent: ramp === 0,
+  };
+}
+/** Steps of a coarse sample (8 bits), or sixteenths of them, below which the sound is drowned in its own steps. */
+const QUIET = 3;
+
+const distance = (one: Likeness, other: Likeness) =>
+  one.shares.reduce((sum, share, i) => sum + Math.abs(share - (other.shares[i] as number)), 0) / 4 +
+  Math.min(1, Math.abs(one.roughness - other.roughness));
+
+/** A way to go on: the first piece has so many clusters, the next one begins at this place of the disk. */
+interface Way {
+  readonly count: number;
+  readonly next: number;
+  /** How far its clusters are from the sound, as a mean, and on the disk. */
+  readonly far: number;
+  /** How many of its ends stand beside what sounds otherwise. */
+  readonly edges: number;
+}
+
+/**
+ * Puts a sound in two pieces together by what its samples are like: nothing in it is checked, but how long it is stands in front. The other
+ * piece is where as many clusters as are missing sound like the first ones, and those beside them do not. Common practice, no published source.
+ * @returns null: it sounds like one piece, or several places are as good
+ */
+export function joinWave(room: PieceRoom, pieces: Pieces, extent: Extent): Joined | null {
+  const wave = parseWave(pieces);
+  const { cluster, origin } = room;
+  const start = pieces.begins;
+  if (!wave || (start - origin) % cluster !== 0 || wave.dataAt + LEAST_SAMPLES * wave.width > cluster) return null;
+  const clusters = Math.ceil(wave.size / cluster);
+  const isCut = extent.verdict.verdict === "damaged";
+  const sounds = new Sounds(room, wave, start, clusters);
+  const alike = sounds.learn(isCut ? Math.min(clusters, Math.floor(damageAt(extent) / cluster)) : clusters);
+  // A sound changes; where nothing else speaks against one piece, it must break off.
+  if (alike === 0 || alike >= clusters || sounds.isSilent) return null;
+  if (!isCut && (alike === clusters - 1 || !sounds.breaksOffAt(alike))) return null;
+  const ways: Way[] = [];
+  for (let count = alike; count >= Math.max(1, alike - MOST_BACK) && !room.disk.isSpent; count -= 1)
+    ways.push(...sounds.waysBehind(count).filter(({ next }) => sounds.goesOn(pieces, count, next)));
+  ways.sort((a, b) => b.edges - a.edges || (Math.abs(a.far - b.far) < SAME ? b.count - a.count : a.far - b.far));
+  const [best] = ways;
+  // One a cluster earlier or later is the same place behind a shorter first piece.
+  const other = ways.find(({ next }) => best && Math.abs(next - best.next) > MOST_BACK * cluster);
+  if (!best || best.edges < (isCut ? 1 : 2) || (other && other.edges === best.edges && other.far - best.far < clearly(best.far)))
+    return null;
+  const joined = pieces.goingOn(best.count * cluster, best.next);
+  return { pieces: joined, extent: { size: wave.size, closed: true, verdict: UNSURE } };
+}
+/** Clusters that may be taken back from the end of the first piece: foreign ones may sound alike. */
+const MOST_BACK = 2;
+/** How much nearer the best place must be than another: the more, the farther it is from the sound itself. */
+const clearly = (far: number) => Math.max(0.02, far - NEAR);
+const NEAR = 0.2;
+/** Places are as near where they differ by less. */
+const SAME = 0.005;
+
+/** Clusters of the disk around a sound, by how far they are from what it sounds like. */
+class Sounds {
+  /** Some of the first clusters, and the last ones that sounded alike: a sound changes as it goes on. */
+  readonly #known: Likeness[] = [];
+  readonly #recent: Likeness[] = [];
+  readonly #distances = new WeakMap<Likeness, number>();
+  #learned = false;
+  /** By the phase of samples in a cluster, and where that is. */
+  readonly #found = new Map<number, Map<number, Likeness | null>>();
+
+  constructor(
+    private readonly room: PieceRoom,
+    private readonly wave: Wave,
+    private readonly start: number,
+    private readonly clusters: number,
+  ) {}
+
+  /** Learns from the first clusters what it sounds like. @returns how many clusters can be its own */
+  learn(most: number): number {
+    const count = this.#learn(most);
+    this.#learned = true;
+    return count;
+  }
+
+  #learn(most: number): number {
+    for (let count = 0; count < most; count += 1) {
+      const here = this.#likenessAt(this.start + count * this.room.cluster, this.start, count);
+      if (!here) return count === this.clusters - 1 ? most : count;
+      if (here.silent && count > 0 && this.#breaksOffBefore(count)) return count;
+      if (here.silent || here.quiet) continue;
+      if (this.#known.length > 0 && this.#isOther(here)) return count;
+      if (this.#known.length < MOST_KNOWN) this.#known.push(here);
+      this.#recent.push(here);
+      if (this.#recent.length > MOST_RECENT) this.#recent.shift();
+    }
+    return most;
+  }
+
+  /** Whether nothing was heard that could be known again. */
+  get isSilent(): boolean {
+    return this.#known.length === 0;
+  }
+
+  /** Whether from this cluster of one piece on there is something else, and not only for a moment. */
+  breaksOffAt(count: number): boolean {
+    let others = 0;
+    for (let i = count; i < this.clusters && others < CLUSTERS_TO_TELL; i += 1) {
+      const here = this.#likenessAt(this.start + i * this.room.cluster, this.start, i);
+      if (here?.silent && i === count) return true;
+      if (!here || here.silent || here.quiet) continue;
+      if (this.#far(here) < CERTAINLY_OTHER) return false;
+      others += 1;
+    }
+    return others > 0;
+  }
+
+  /** Whether the sound is not silent just before a cluster that is: silence hardly begins just where a cluster does. */
+  #breaksOffBefore(count: number): boolean {
+    const { room, wave } = this;
+    const at = this.start + count * room.cluster;
+    const few = ABRUPTLY * wave.channels * wave.width;
+    return !Buffer.from(readBytes(room.disk, at - few, few)).equals(readBytes(room.disk, at, few));
+  }
+
+  /** Whether it is no part of a sound like this. Where the sound is smooth, all that is smooth may be. */
+  #isOther(here: Likeness): boolean {
+    return this.#isSmooth ? here.roughness > SMOOTH_ENOUGH : this.#distance(here) > ALIKE;
+  }
+
+  get #isSmooth(): boolean {
+    return this.#known.every(({ roughness }) => roughness < SMOOTH_ENOUGH) && this.#known.some(({ roughness }) => roughness < SMOOTH);
+  }
+
+  #far(here: Likeness): number {
+    if (this.#isSmooth) return here.roughness > SMOOTH_ENOUGH ? 1 : Math.max(0, here.roughness - SMOOTH);
+    return this.#distance(here);
+  }
+
+  #distance(here: Likeness): number {
+    // While it is learned, what is known changes.
+    if (!this.#learned) return this.#nearest(here);
+    const known = this.#distances.get(here) ?? this.#nearest(here);
+    this.#distances.set(here, known);
+    return known;
+  }
+
+  #nearest(here: Likeness): number {
+    return [...this.#known, ...this.#recent].reduce((least, each) => Math.min(least, distance(each, here)), Number.POSITIVE_INFINITY);
+  }
+
+  /** @param shift disk offset minus byte of the file @param index which cluster of the file it would be */
+  #likenessAt(at: number, shift: number, index: number): Likeness | null {
+    const { wave, room } = this;
+    const block = wave.channels * wave.width;
+    const inFile = index * room.cluster;
+    const phase = (((shift + wave.dataAt - at) % block) + block) % block;
+    const from = inFile < wave.dataAt ? wave.dataAt - inFile : phase;
+    const isMiddle = index > 0 && index < this.clusters - 1;
+    const found = isMiddle ? this.#found.get(phase)?.get(at) : undefined;
+    if (found !== undefined) return found;
+    const end = Math.min(room.cluster, wave.size - inFile, LOOKED_AT, Math.max(0, room.limitOf(at) - at));
+    const here = likenessOf(readBytes(room.disk, at, Math.max(0, end)), from, wave);
+    if (!isMiddle) return here;
+    const same = this.#found.get(phase) ?? new Map<number, Likeness | null>();
+    this.#found.set(phase, same.set(at, here));
+    return here;
+  }
+
+  /** Whether a cluster can be one of the file's. */
+  #isFree(at: number, index: number): boolean {
+    const { room, wave } = this;
+    const length = Math.min(room.cluster, wave.size - index * room.cluster);
+    return at >= 0 && at !== this.start && room.limitOf(at) >= at + length && room.freeFrom(at, 1) >= 1;
+  }
+
+  /** Whether samples go on across a seam as they do elsewhere. */
+  goesOn(pieces: Pieces, count: number, next: number): boolean {
+    const { channels, width, dataAt } = this.wave;
+    const block = channels * width;
+    const length = count * this.room.cluster;
+    const seam = dataAt + Math.floor((length - dataAt) / block) * block;
+    const before = Math.max(dataAt, seam - BEFORE_SEAM * block);
+    const usual = Math.max(256, likenessOf(readBytes(pieces.source(), before, seam - before), 0, this.wave)?.step ?? 0);
+    const bytes = readBytes(pieces.acrossSeam(length, next), seam - 2 * block, 4 * block);
+    for (let channel = 0; channel < channels; channel += 1) {
+      const [a, b, c, d] = [0, 1, 2, 3].map((i) => sampleAt(bytes, i * block + channel * width, width)) as [number, number, number, number];
+      if (Math.max(Math.abs(a - 2 * b + c), Math.abs(b - 2 * c + d)) > usual * MOST_STEPS) return false;
+    }
+    return true;
+  }
+
+  /** Places where all that is missing behind so many clusters sounds alike. */
+  waysBehind(count: number): Way[] {
+    const { cluster } = this.room;
+    const most = Math.min(MOST_AWAY, Math.floor(REACH / cluster));
+    const end = this.start + count * cluster;
+    const ways: Way[] = [];
+    for (let away = -most; away <= most && !this.room.disk.isSpent; away += 1) {
+      const next = end + away * cluster;
+      if (away === 0 || (next >= this.start && next < end)) continue;
+      const way = this.#wayTo(count, next);
+      if (way) ways.push(way);
+    }
+    return ways;
+  }
+
+  #wayTo(count: number, next: number): Way | null {
+    const { cluster } = this.room;
+    const shift = next - count * cluster;
+    const missing = this.clusters - count;
+    let [sum, heard] = [0, 0];
+    for (let i = 0; i < missing; i += 1) {
+      const at = next + i * cluster;
+      if (!this.#isFree(at, count + i)) return null;
+      const here = this.#likenessAt(at, shift, count + i);
+      // Only the last cluster may be too short to say.
+      if (!here && i < missing - 1) return null;
+      if (!here || here.silent || here.quiet) continue;
+      if (this.#isOther(here)) return null;
+      sum += this.#distance(here);
+      heard += 1;
+    }
+    if (heard < missing / 2) return null;
+    // Pieces lie near each other more often than far.
+    const away = Math.log2(1 + Math.abs(next - this.start - count * cluster) / cluster);
+    const far = sum / heard + away * EACH_DOUBLING;
+    if (far > MOST_FAR) return null;
+    return { count, next, far, edges: this.#edge(next - cluster, shift) + this.#edge(next + missing * cluster, shift) };
+  }
+
+  /** 1 where a cluster beside a piece is another file's, or sounds otherwise. */
+  #edge(at: number, shift: number): number {
+    if (!this.#isFree(at, 1)) return 1;
+    const here = this.#likenessAt(at, shift, Math.min(1, this.clusters - 1));
+    return here && !here.silent && !this.#isOther(here) && this.#distance(here) <= ALIKE ? 0 : 1;
+  }
+}
+/** How far what goes on is from the sound at most, on the whole. */
+const MOST_FAR = 0.9;
+/** How far twice as far away on the disk counts. */
+const EACH_DOUBLING = 0.01;
+/** How much more samples may differ at a seam than they mostly do. */
+const MOST_STEPS = 8;
+/** Samples of each channel before a seam by which that is judged. */
+const BEFORE_SEAM = 256;
+/** The last clusters that sounded alike are compared with, too. */
+const MOST_RECENT = 8;
+/** The roughness of a smooth sound, and of what can still be a part of one. */
+const [SMOOTH, SMOOTH_ENOUGH] = [0.5, 0.8];
+/** How far from the sound what is certainly none of it is, and how many clusters must be so. */
+const CERTAINLY_OTHER = 0.6;
+const CLUSTERS_TO_TELL = 2;
+/** Samples of each channel before silence that are looked at. */
+const ABRUPTLY = 4;
