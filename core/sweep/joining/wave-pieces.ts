@@ -166,6 +166,7 @@ class Sounds {
   #learned = false;
   /** By the phase of samples in a cluster, and where that is. */
   readonly #found = new Map<number, Map<number, Likeness | null>>();
+  #kept = 0;
 
   constructor(
     private readonly room: PieceRoom,
@@ -259,9 +260,10 @@ class Sounds {
     if (found !== undefined) return found;
     const end = Math.min(room.cluster, wave.size - inFile, LOOKED_AT, Math.max(0, room.limitOf(at) - at));
     const here = likenessOf(readBytes(room.disk, at, Math.max(0, end)), from, wave);
-    if (!isMiddle) return here;
+    if (!isMiddle || this.#kept >= MOST_KEPT) return here;
     const same = this.#found.get(phase) ?? new Map<number, Likeness | null>();
     this.#found.set(phase, same.set(at, here));
+    this.#kept += 1;
     return here;
   }
 
@@ -311,6 +313,8 @@ class Sounds {
     for (let i = 0; i < missing; i += 1) {
       const at = next + i * cluster;
       if (!this.#isFree(at, count + i)) return null;
+      // A disk that sounds alike everywhere is looked at again from each place.
+      this.room.disk.add(-EACH_LOOK);
       const here = this.#likenessAt(at, shift, count + i);
       // Only the last cluster may be too short to say.
       if (!here && i < missing - 1) return null;
@@ -334,6 +338,10 @@ class Sounds {
     return here && !here.silent && !this.#isOther(here) && this.#distance(here) <= ALIKE ? 0 : 1;
   }
 }
+/** What a look at a cluster counts beside what is read. Bytes. */
+const EACH_LOOK = 128;
+/** Clusters whose likeness is kept. */
+const MOST_KEPT = 1 << 16;
 /** How far what goes on is from the sound at most, on the whole. */
 const MOST_FAR = 0.9;
 /** How far twice as far away on the disk counts. */
