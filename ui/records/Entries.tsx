@@ -157,7 +157,7 @@ function EntryRow({ entry, head, mentioned, onBytes }: EntryRowProps) {
         )}
       </div>
       <span className={styles.state}>
-        {[lastVisit && "last visit, by the list of pages", rowStateText(entry), onlyIn(entry, head)].filter(Boolean).join("; ")}{" "}
+        {[lastVisit && "last visit, by the list of pages", rowStateText(entry), onlyIn(entry, head)].filter(Boolean).join("; ")}
         <BytesButton from={entry.from} at={entry.offset} onBytes={onBytes} />
       </span>
     </div>

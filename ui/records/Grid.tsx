@@ -72,7 +72,8 @@ function GridRow({ index, columns, row, onBytes, style }: RowProps) {
   return (
     <tr aria-rowindex={index + 2} className={styles.row} data-state={row?.state} data-confidence={row?.confidence} style={style}>
       <td>
-        {row && rowStateText(row)} {row && <BytesButton from={row.from} at={row.at} onBytes={onBytes} />}
+        {row && rowStateText(row)}
+        {row && <BytesButton from={row.from} at={row.at} onBytes={onBytes} />}
       </td>
       {cells.map((cell, i) => (
         // biome-ignore lint/suspicious/noArrayIndexKey: columns may share a name

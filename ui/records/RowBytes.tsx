@@ -21,9 +21,12 @@ export function BytesButton({ from, at, onBytes }: ButtonProps) {
   if (from === null || at === null) return null;
   const title = placeTitle(from, at);
   return (
-    <button type="button" className={styles.bytes} title={title} aria-label={`Bytes: ${title}`} onClick={() => onBytes(`${from}:${at}`)}>
-      bytes
-    </button>
+    <>
+      {" "}
+      <button type="button" className={styles.bytes} title={title} aria-label={`Bytes: ${title}`} onClick={() => onBytes(`${from}:${at}`)}>
+        bytes
+      </button>
+    </>
   );
 }
 
