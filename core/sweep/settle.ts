@@ -201,11 +201,18 @@ export class Settler {
 
   #piece(find: Find): void {
     const { disk, domain } = this;
+    const { cluster, origin } = this.#settledGrid;
+    const clusterOf = (at: number) => Math.floor((at - origin) / cluster);
+    let begun: Set<number> | null = null;
     const room: PieceRoom = {
       disk: this.#allowance,
       ...this.#settledGrid,
       limitOf: (at) => domain.limitOf(at),
       freeFrom: (at, length) => (this.#laid.within(at, at + length)[0]?.start ?? at + length) - at,
+      beginsIn: (at) => {
+        begun ??= new Set(this.#waiting.flatMap((other) => (other !== find && stands(other) ? [clusterOf(other.at)] : [])));
+        return begun.has(clusterOf(at));
+      },
     };
     const whole = joinPieces(room, find);
     if (!whole) return;
@@ -243,6 +250,9 @@ function isNestable(parent: Find, find: Find): boolean {
 
 /** Its beginning is a mark that hardly stands in other data. */
 const isMarked = ({ format }: Find) => !traitsOf(format).needsEnd && !traitsOf(format).tooGeneral;
+
+/** It stands by itself, and is a file by its own account. */
+const stands = (find: Find) => find.inside === null && !isText(find) && (isClosed(find) || isMarked(find));
 
 const isText = ({ format }: Find) => format.id === "words" || format.id === "csv" || format.id === "json" || format.id === "text";
 const isLooseText = (find: Find) => (find.format.id === "words" || find.format.id === "csv") && !find.extent.closed;

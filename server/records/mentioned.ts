@@ -60,8 +60,8 @@ export async function mentionedFilesOf(db: Connection, copy: StoredCopy, togethe
   const { rows: folders } = await db.execute<{ path: string }>(
     sql`select f.path from copies c join folders f on f.id = c.folder_id where c.id = ${copy.id}`,
   );
-  const expectedOf = (told: string | null) => {
-    const place = told === null || !folders[0] ? null : expectedPlace(told, folders[0].path);
+  const expectedOf = (path: string | null) => {
+    const place = path === null || !folders[0] ? null : expectedPlace(path, folders[0].path);
     return place && `${place.folder}/${place.name}`;
   };
   const own = new Set([copy.id, ...opened.together.map(({ id }) => id)]);

@@ -82,10 +82,10 @@ async function chooseExpected(db: Database, jobId: number, change: Extract<TrayC
   if (!database) throw new Problem("This database is no longer known in this job.", 404);
   const places: Place[] = [];
   const copies: number[] = [];
-  for (const { copyId, told } of change.expected) {
+  for (const { copyId, path } of change.expected) {
     copies.push(copyId);
-    if (told !== null) {
-      const place = expectedPlace(told, database.folder);
+    if (path !== null) {
+      const place = expectedPlace(path, database.folder);
       if (place) places.push({ id: copyId, home: database.home, ...place });
       continue;
     }

@@ -18,7 +18,7 @@ export const trayChange = z.intersection(
      */
     z.object({
       database: z.number().int(),
-      expected: z.array(z.object({ copyId: z.number().int(), told: z.string().max(4000).nullable() })).max(10_000),
+      expected: z.array(z.object({ copyId: z.number().int(), path: z.string().max(4000).nullable() })).max(10_000),
     }),
   ]),
 );

@@ -216,7 +216,7 @@ test("the old messages are read as conversations over all databases, and the pic
   await expectNoViolations(page);
   const profile = page.getByRole("region", { name: "Its folder as a whole" });
   await profile.getByRole("button", { name: /into the tray$/ }).press("Enter");
-  await expect(profile.getByRole("status")).toContainText("is in the tray, live and deleted, of each file the best copy");
+  await expect(profile.getByRole("status")).toContainText("is in the tray, live and deleted: of each file the best copy");
   await page.getByRole("link", { name: /in tray/ }).click();
   await expect(target("messages.db").filter({ hasText: "where the application expects it" })).toHaveCount(1);
 });

@@ -77,7 +77,7 @@ const database = () => copyOf("chat.db");
 async function chooseMentioned(): Promise<void> {
   await changeTray(bench.db, jobId, { everything: true, chosen: false });
   const { files } = await mentionedFilesOf(bench.db, await storedCopy(bench.db, database()), []);
-  const expected = files.flatMap(({ path, found }) => found.slice(0, 1).map(({ copyId }) => ({ copyId, told: path })));
+  const expected = files.flatMap(({ path, found }) => found.slice(0, 1).map(({ copyId }) => ({ copyId, path })));
   await changeTray(bench.db, jobId, { chosen: true, database: database(), expected });
 }
 async function restored(destination: string, facts: Partial<RestorePlan> = {}) {
@@ -139,7 +139,7 @@ describe("what an application expects", () => {
 
   it("is another database in the place of its own, with its log; what was there goes aside with its own log", async () => {
     await changeTray(bench.db, jobId, { everything: true, chosen: false });
-    await changeTray(bench.db, jobId, { chosen: true, database: database(), expected: [{ copyId: copyOf("archive.db"), told: null }] });
+    await changeTray(bench.db, jobId, { chosen: true, database: database(), expected: [{ copyId: copyOf("archive.db"), path: null }] });
     const there = join(bench.delivery, "Old one", "laptop", CHAT);
     mkdirSync(there, { recursive: true });
     for (const name of ["chat.db", "chat.db-wal"]) writeFileSync(join(there, name), `the client's present ${name}`);
@@ -165,7 +165,7 @@ describe("what an application expects", () => {
   });
 
   it("is refused for a database of another job", async () => {
-    const change = { chosen: true, database: 999_999, expected: [{ copyId: copyOf("rota.csv"), told: null }] };
+    const change = { chosen: true, database: 999_999, expected: [{ copyId: copyOf("rota.csv"), path: null }] };
     await expect(changeTray(bench.db, jobId, change)).rejects.toThrow("no longer known in this job");
   });
 

@@ -1,4 +1,8 @@
 import { createCipheriv } from "node:crypto";
+import { MemorySource } from "../../core/bytes/byte-source";
+import { Domain } from "../../core/sweep/domain";
+import type { Find } from "../../core/sweep/find";
+import { sweep } from "../../core/sweep/sweep";
 import { seeded } from "../../demo/draw";
 
 export interface PiecesOptions {
@@ -9,6 +13,16 @@ export interface PiecesOptions {
   readonly shuffled?: boolean;
   /** What lies around: bytes that look packed, zeros, letters, or the middle of another file. */
   readonly around: "noise" | "zeros" | "text" | Uint8Array;
+}
+
+/** What a sweep of a disk finds where the size of its clusters is known. */
+export function sweptFinds(disk: Uint8Array, cluster: number): Find[] {
+  const plan = {
+    domain: new Domain([{ start: 0, end: disk.length }]),
+    options: { everyByte: false, formats: null },
+    grid: { cluster, origin: 0 },
+  };
+  return [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
 }
 
 /** Bytes that look packed, the same for the same seed. */

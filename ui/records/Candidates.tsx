@@ -90,14 +90,14 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
                 <small>
                   {each.folder || "/"}, {PLACE_WORDS[each.place]?.toLowerCase()}, {each.state}
                 </small>
-                {each.copyId !== copyId && (
+                {each.copyId !== copyId && each.itemId !== null && (
                   <button
                     type="button"
                     disabled={isPending}
                     title="Puts it and the logs beside it into the tray, to be restored under the name and in the folder of the database this view is of"
                     onClick={() => {
                       setGiven(each.copyId);
-                      change({ chosen: true, database: copyId, expected: [{ copyId: each.copyId, told: null }] });
+                      change({ chosen: true, database: copyId, expected: [{ copyId: each.copyId, path: null }] });
                     }}
                   >
                     Restore in place of this one

@@ -49,11 +49,11 @@ export function Mentioned({ jobId, copyId, mentioned }: { jobId: number; copyId:
   const [expected, setExpected] = useState(true);
   const wanted = found
     .filter(isTicked)
-    .flatMap((file) => likest(file).flatMap((each) => (each.chosen ? [] : [{ copyId: each.copyId, told: file.expected && file.path }])));
-  const placed = wanted.filter(({ told }) => told !== null).length;
+    .flatMap((file) => likest(file).flatMap((each) => (each.chosen ? [] : [{ copyId: each.copyId, path: file.expected && file.path }])));
+  const placed = wanted.filter(({ path }) => path !== null).length;
   const put = () => {
-    const own = wanted.filter(({ told }) => !expected || told === null).map((each) => each.copyId);
-    const there = wanted.filter(({ told }) => expected && told !== null);
+    const own = wanted.filter(({ path }) => !expected || path === null).map((each) => each.copyId);
+    const there = wanted.filter(({ path }) => expected && path !== null);
     if (own.length > 0) change({ chosen: true, copies: own });
     if (there.length > 0) change({ chosen: true, database: copyId, expected: there });
   };

@@ -20,7 +20,7 @@ describe("where a database expects a file", () => {
     ["received\\2026\\a.jpg", `${PROFILE}/received/2026`, "a.jpg"],
     ["./a.jpg", PROFILE, "a.jpg"],
     ["../Other/a.jpg", "/Users/mo/AppData/Roaming/Other", "a.jpg"],
-  ])("%s", (told, folder, name) => expect(expectedPlace(told, PROFILE)).toEqual({ folder, name }));
+  ])("%s", (written, folder, name) => expect(expectedPlace(written, PROFILE)).toEqual({ folder, name }));
 
   it.each([
     "D:\\Received\\rota.csv",
@@ -40,10 +40,10 @@ describe("where a database expects a file", () => {
     `x/${"y".repeat(2000)}`,
     "a/".repeat(200),
     "",
-  ])("is not known by %j", (told) => expect(expectedPlace(told, PROFILE)).toBeNull());
+  ])("is not known by %j", (written) => expect(expectedPlace(written, PROFILE)).toBeNull());
 
   it("is in the folder a whole drive was copied into, with the database in it", () => {
-    const place = (told: string, folder: string) => expectedPlace(told, folder)?.folder;
+    const place = (written: string, folder: string) => expectedPlace(written, folder)?.folder;
     expect(place("C:\\Users\\mo\\Downloads\\a.jpg", "/Old laptop/Users/mo/AppData/Chat")).toBe("/Old laptop/Users/mo/Downloads");
     expect(place("/Users/mo/a.jpg", "/Users/shared/Users/mo/Chat")).toBe("/Users/shared/Users/mo");
     expect(place("/Users/ana/a.jpg", "/Users/mo/Copies/Users/mo/Chat")).toBe("/Users/ana");

@@ -14,12 +14,12 @@ export interface ExpectedPlace {
  * RFC 8089) on the drive of the database, others beside it. The row knows that drive by a letter or a mount point which is not known here: its
  * root is the folder below which the database's own path begins as the row's does. That is not the root of the present drive where a whole
  * drive was copied into a folder.
- * @param told the path as the row has it
+ * @param written the path as the row has it
  * @param databaseFolder where the database stands on its drive, "/" first
  * @returns null: it is no path, or one of another drive
  */
-export function expectedPlace(told: string, databaseFolder: string): ExpectedPlace | null {
-  const path = plainPath(told);
+export function expectedPlace(written: string, databaseFolder: string): ExpectedPlace | null {
+  const path = plainPath(written);
   if (path === null || path === "") return null;
   const own = partsOf(databaseFolder);
   if (own === null) return null;
@@ -45,12 +45,12 @@ export function expectedPlace(told: string, databaseFolder: string): ExpectedPla
 }
 
 /** The path a file URL means, without its host; other texts as they are. @returns null: it is none */
-function plainPath(told: string): string | null {
+function plainPath(written: string): string | null {
   // biome-ignore lint/suspicious/noControlCharactersInRegex: no path has them
-  if (told.length > LONGEST || /[\x00-\x1f]/.test(told)) return null;
-  if (!/^file:/i.test(told)) return /^[a-z][a-z0-9+.-]+:/i.test(told) ? null : told;
+  if (written.length > LONGEST || /[\x00-\x1f]/.test(written)) return null;
+  if (!/^file:/i.test(written)) return /^[a-z][a-z0-9+.-]+:/i.test(written) ? null : written;
   try {
-    const { pathname, host } = new URL(told);
+    const { pathname, host } = new URL(written);
     const path = decodeURIComponent(pathname);
     if (host !== "" && host !== "localhost") return null;
     return /^\/[a-z]:\//i.test(path) ? path.slice(1) : path;

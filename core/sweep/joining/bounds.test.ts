@@ -56,6 +56,7 @@ describe("what is read for putting a file together", () => {
         origin: 0,
         limitOf: () => disk.length,
         freeFrom: (_, length) => length,
+        beginsIn: () => false,
       };
       return { joined: joinPieces(room, find), read: counted.read_ };
     };
@@ -145,6 +146,7 @@ describe("what little packed data hold very much of", () => {
       origin: 0,
       limitOf: () => disk.length,
       freeFrom: (_, length) => length,
+      beginsIn: () => false,
     };
     const before = unpacked.bytes;
     expect(joinPieces(room, find)).toBeNull();

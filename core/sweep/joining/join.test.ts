@@ -1,12 +1,9 @@
 import { crc32 } from "node:zlib";
 import { describe, expect, it } from "vitest";
 import { carveImage, type PlacedFile, sha256 } from "../../../tests/support/lab-files";
-import { diskOfPieces, type PiecesOptions, randomBytesOf } from "../../../tests/support/pieces-disk";
+import { diskOfPieces, type PiecesOptions, randomBytesOf, sweptFinds } from "../../../tests/support/pieces-disk";
 import { fixture } from "../../../tests/support/volume-truth";
-import { MemorySource } from "../../bytes/byte-source";
-import { Domain } from "../domain";
 import { type Find, isProven, isWhole } from "../find";
-import { sweep } from "../sweep";
 
 /** Truth: files made by general tools, as the manifest of the image without a file system has them, cut by this test at known clusters. */
 const { bytes, files } = carveImage();
@@ -17,15 +14,6 @@ const whole = files.filter(
   ({ state, size, path }) => (state === "contiguous" || state.startsWith("fragmented")) && size > 3000 && !ARITHMETIC.test(path),
 );
 const ofKind = (...kinds: string[]) => whole.filter(({ kind, size }) => kinds.includes(kind) && size < 600_000).map(contentOf);
-
-function finds(disk: Uint8Array, cluster: number): Find[] {
-  const plan = {
-    domain: new Domain([{ start: 0, end: disk.length }]),
-    options: { everyByte: false, formats: null },
-    grid: { cluster, origin: 0 },
-  };
-  return [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
-}
 
 const laid = (disk: Uint8Array, { segments }: Find) => Buffer.concat(segments.map(({ at, length }) => disk.subarray(at, at + length)));
 
@@ -46,7 +34,7 @@ function tally(contents: readonly Buffer[], options: readonly Omit<PiecesOptions
       if (!made) return;
       sum.all += 1;
       const at = made.segments[0]?.at;
-      const found = finds(made.disk, option.cluster).find((find) => find.at === at && find.inside === null);
+      const found = sweptFinds(made.disk, option.cluster).find((find) => find.at === at && find.inside === null);
       if (!found) return;
       if (sha256(laid(made.disk, found)) === sha256(content)) {
         sum.exact += 1;
@@ -136,7 +124,7 @@ describe("what nothing checks", () => {
     ] as const) {
       const disk = Buffer.alloc(Math.ceil(file.length / cluster) * cluster + 4 * cluster);
       disk.set(file, cluster);
-      const found = finds(disk, cluster).find(({ at }) => at === cluster);
+      const found = sweptFinds(disk, cluster).find(({ at }) => at === cluster);
       expect(found?.size).toBe(file.length);
       expect(found && isWhole(found)).toBe(whole);
     }
@@ -225,7 +213,7 @@ describe("what is damaged", () => {
     const disk = Buffer.alloc(64 * cluster, "All is well that ends well.\n");
     disk.set(png.subarray(0, cluster), cluster);
     disk.set(jpeg, 2 * cluster);
-    const found = finds(disk, cluster);
+    const found = sweptFinds(disk, cluster);
     const cut = found.find(({ at }) => at === cluster);
     expect(cut?.extent.verdict.verdict).toBe("damaged");
     expect(cut?.size).toBeLessThanOrEqual(2 * cluster);

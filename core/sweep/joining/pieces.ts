@@ -12,6 +12,8 @@ export interface PieceRoom extends Grid {
   limitOf(at: number): number;
   /** How many bytes from `at` on, up to `length`, belong to no file that is proven. */
   freeFrom(at: number, length: number): number;
+  /** Whether a file that was followed to its end, or has an unmistakable mark, begins in the cluster at a place, proven or not. */
+  beginsIn(at: number): boolean;
 }
 
 /** A file as far as it is put together: pieces that end, and a last one that goes on as far as the stretch of the disk does. */

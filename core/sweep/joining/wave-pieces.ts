@@ -1,25 +1,10 @@
-import { BlockReader } from "../../bytes/block-reader";
 import { readBytes } from "../../bytes/byte-source";
-import { PastEnd } from "../../bytes/past-end";
 import type { Extent } from "../../formats/format";
 import { damageAt, type Joined, type PieceRoom, type Pieces, UNSURE } from "./pieces";
+import { distance, LEAST_SAMPLES, type Likeness, likenessOf, parseWave, sampleAt, type Wave } from "./wave-likeness";
 
-/** Plain samples as the beginning of the file describes them. */
-interface Wave {
-  /** Byte of the file with which they begin, and the file's size. */
-  readonly dataAt: number;
-  readonly size: number;
-  readonly channels: number;
-  /** Bytes of one sample of one channel. */
-  readonly width: number;
-}
-
-/** Bytes of the beginning that are looked through, of a file, and of a cluster. */
-const MOST_HEAD = 1 << 16;
-const MOST_SIZE = 1 << 26;
+/** Bytes of a cluster that are looked at. */
 const LOOKED_AT = 1024;
-/** Samples that say something of a cluster. */
-const LEAST_SAMPLES = 32;
 /** How far clusters of one sound are from each other, at most. */
 const ALIKE = 0.3;
 /** Clusters that are compared with. */
@@ -27,88 +12,6 @@ const MOST_KNOWN = 16;
 /** How far away the other piece is looked for, in each direction: bytes, and clusters. */
 const REACH = 24 << 20;
 const MOST_AWAY = 12_288;
-const CLASSES = 32;
-
-/** Reads the description of samples (Multimedia Programming Interface, "WAVE"; linear PCM, also by its extended form). @returns null: they are coded, or it is not all there */
-function parseWave(pieces: Pieces): Wave | null {
-  const reader = new BlockReader(pieces.source(), 4096);
-  try {
-    const size = reader.u32(4) + 8;
-    if (!reader.has(0, "RIFF") || size > MOST_SIZE) return null;
-    let form: Pick<Wave, "channels" | "width"> | null = null;
-    for (let at = 12; at < MOST_HEAD; ) {
-      const length = reader.u32(at + 4);
-      if (reader.has(at, "fmt ") && length >= 16) {
-        const [tag, channels, block, bits] = [reader.u16(at + 8), reader.u16(at + 10), reader.u16(at + 20), reader.u16(at + 22)];
-        const isPlain = tag === 1 || (tag === 0xfffe && length >= 26 && reader.u16(at + 32) === 1);
-        const width = bits / 8;
-        if (!isPlain || ![1, 2, 3, 4].includes(width) || channels < 1 || channels > 8 || block !== channels * width) return null;
-        form = { channels, width };
-      }
-      if (reader.has(at, "data")) return form && at + 8 < size ? { ...form, dataAt: at + 8, size } : null;
-      at += 8 + length + (length % 2);
-    }
-  } catch (error) {
-    if (!(error instanceof PastEnd)) throw error;
-  }
-  return null;
-}
-
-/** What the sound of one cluster is like. */
-interface Likeness {
-  /** How often the highest byte of its samples falls into each of the ranges of values. */
-  readonly shares: Float64Array;
-  /** How much samples differ from a line through the two before, as a part of how loud they are; binary logarithm. Bytes that are no samples come to about 1.2. */
-  readonly roughness: number;
-  /** How much they differ from such a line, as a mean. */
-  readonly step: number;
-  /** It is too quiet to say what it is like. */
-  readonly quiet: boolean;
-  /** All samples are the same: silence, or fill. */
-  readonly silent: boolean;
-}
-
-/** Reads samples as numbers of 16 bits, whatever their width. */
-function sampleAt(bytes: Uint8Array, at: number, width: number): number {
-  // Samples of one byte have no sign.
-  if (width === 1) return ((bytes[at] as number) - 128) * 256;
-  const high = at + width - 1;
-  return (((bytes[high] as number) << 24) >> 16) | (bytes[high - 1] as number);
-}
-
-/** @param from byte with which the first whole sample begins @returns null: it is too short to say */
-function likenessOf(bytes: Uint8Array, from: number, { channels, width }: Wave): Likeness | null {
-  const count = Math.floor((bytes.length - from) / width);
-  if (count < LEAST_SAMPLES) return null;
-  const samples = new Float64Array(count);
-  const shares = new Float64Array(CLASSES);
-  let sum = 0;
-  for (let i = 0; i < count; i += 1) {
-    const sample = sampleAt(bytes, from + i * width, width);
-    samples[i] = sample;
-    shares[(sample + 32_768) >> 11] = (shares[(sample + 32_768) >> 11] as number) + 1 / count;
-    sum += sample;
-  }
-  let [loud, rough, ramp] = [0, 0, 0];
-  for (let i = 2 * channels; i < count; i += 1) {
-    loud += Math.abs((samples[i] as number) - sum / count);
-    ramp += Math.abs((samples[i] as number) - (samples[i - channels] as number));
-    rough += Math.abs((samples[i] as number) - 2 * (samples[i - channels] as number) + (samples[i - 2 * channels] as number));
-  }
-  return {
-    shares,
-    roughness: Math.log2((rough + count) / (loud + count)),
-    step: rough / count,
-    quiet: loud < count * QUIET * (width === 1 ? 256 : 16),
-    silent: ramp === 0,
-  };
-}
-/** Steps of a coarse sample (8 bits), or sixteenths of them, below which the sound is drowned in its own steps. */
-const QUIET = 3;
-
-const distance = (one: Likeness, other: Likeness) =>
-  one.shares.reduce((sum, share, i) => sum + Math.abs(share - (other.shares[i] as number)), 0) / 4 +
-  Math.min(1, Math.abs(one.roughness - other.roughness));
 
 /** A way to go on: the first piece has so many clusters, the next one begins at this place of the disk. */
 interface Way {
@@ -204,7 +107,7 @@ class Sounds {
   /** Whether from this cluster of one piece on there is something else, and not only for a moment. */
   breaksOffAt(count: number): boolean {
     let others = 0;
-    for (let i = count; i < this.clusters && others < CLUSTERS_TO_TELL; i += 1) {
+    for (let i = count; i < this.clusters && others < CLUSTERS_HEARD; i += 1) {
       const here = this.#likenessAt(this.start + i * this.room.cluster, this.start, i);
       if (here?.silent && i === count) return true;
       if (!here || here.silent || here.quiet) continue;
@@ -271,7 +174,8 @@ class Sounds {
   #isFree(at: number, index: number): boolean {
     const { room, wave } = this;
     const length = Math.min(room.cluster, wave.size - index * room.cluster);
-    return at >= 0 && at !== this.start && room.limitOf(at) >= at + length && room.freeFrom(at, 1) >= 1;
+    // Likeness is no proof: where another file begins, that one stands.
+    return at >= 0 && at !== this.start && !room.beginsIn(at) && room.limitOf(at) >= at + length && room.freeFrom(at, 1) >= 1;
   }
 
   /** Whether samples go on across a seam as they do elsewhere. */
@@ -356,6 +260,6 @@ const MOST_RECENT = 8;
 const [SMOOTH, SMOOTH_ENOUGH] = [0.5, 0.8];
 /** How far from the sound what is certainly none of it is, and how many clusters must be so. */
 const CERTAINLY_OTHER = 0.6;
-const CLUSTERS_TO_TELL = 2;
+const CLUSTERS_HEARD = 2;
 /** Samples of each channel before silence that are looked at. */
 const ABRUPTLY = 4;
