@@ -60,8 +60,8 @@ export function Profile({ jobId, homeId, folder }: Props) {
       </Button>
       {put !== null && !tray.isPending && !tray.error && (
         <p className={styles.note} role="status">
-          What stands in {breakable(put)} is in the tray, live and deleted: of each file the best copy, or the one that was chosen before. Close the application while it is
-          put back.
+          What stands in {breakable(put)} is in the tray, live and deleted: of each file the best copy, or the one that was chosen before.
+          Close the application while it is put back.
         </p>
       )}
     </section>
