@@ -36,6 +36,8 @@ export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover">
    * `until` null: nothing says otherwise. Not given: one state alone.
    */
   readonly present?: { readonly from: number; readonly until: number | null };
+  /** The backup set, or the snapshots, it was kept in (`SetFacts.id`); not given: it is of none. */
+  readonly set?: string;
   /** What distinguishes versions of one file: of two copies of one item in one store with the same, the content is the same. */
   readonly sameAs?: string;
   /** In a folder of this computer: the size and date of the file that holds the content, where that is another than the content's own. */

@@ -286,7 +286,7 @@ const AFTER = {
 } as const;
 
 function toCopy(
-  { place, note, standing }: Series,
+  { place, note, standing, counter }: Series,
   path: string,
   { record, tree, key, from, until, ended }: Version,
   after: keyof typeof AFTER,
@@ -313,6 +313,7 @@ function toCopy(
     state: after === "gone" ? "deleted" : "live",
     reference: asOf === null ? copy.reference : `${copy.reference}, as of ${new Date(asOf).toISOString()}`,
     ...(asOf === null ? {} : { present: { from: asOf, until: endOf(until, ended) } }),
+    set: counter.id,
     sameAs: key,
     notes: [note, ...(words === null ? [] : [words]), ...copy.notes],
   };

@@ -10,6 +10,8 @@ export interface SetNote {
 
 /** A backup set, or the snapshots of a volume, as a pass over its states found it. */
 export interface SetFacts {
+  /** Tells it from the other sets of its store, in every pass over them. */
+  readonly id: string;
   readonly kind: SetKindName | "snapshots";
   /** The folder it lies in; "": none, it is kept by the volume itself. */
   readonly root: string;
@@ -54,6 +56,11 @@ export class SetCounter {
   constructor(about: Pick<SetFacts, "kind" | "root" | "machine" | "user">, states: readonly Pick<SetState, "asOf" | "unfinished">[]) {
     this.#about = about;
     this.#states = states;
+  }
+
+  get id(): string {
+    const { kind, root, machine, user } = this.#about;
+    return JSON.stringify([kind, root, machine, user]);
   }
 
   static ofSet(set: BackupSet): SetCounter {
@@ -105,6 +112,7 @@ export class SetCounter {
     const more = notes.length - MOST_NOTES + this.#moreNotes;
     const { kind, root, machine, user } = this.#about;
     return {
+      id: this.id,
       kind,
       root,
       machine,

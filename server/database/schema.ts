@@ -175,7 +175,7 @@ export const stores = pgTable(
     /** The users' profile folders on it. */
     profiles: jsonb("profiles").$type<Profile[]>().notNull().default([]),
     /** Backup sets that lie on it, and its snapshots, as the last pass over earlier states found them. */
-    sets: jsonb("sets").$type<SetFacts[]>().notNull().default([]),
+    sets: jsonb("sets").$type<(Omit<SetFacts, "id"> & { readonly id?: string })[]>().notNull().default([]),
     notes: jsonb("notes").$type<string[]>().notNull(),
   },
   (table) => [index("stores_source").on(table.sourceId)],
@@ -402,6 +402,8 @@ export const copies = pgTable(
     sha256: bytea("sha256"),
     /** The span it stands for: from the first state that has it until the next one that says otherwise; null: one state alone, that of its store. */
     present: tstzrange("present"),
+    /** The backup set, or the snapshots, of its store that it was kept in (`setKey` in passes/copy-rows.ts); null: none. */
+    setKey: text("set_key"),
     /** What distinguishes versions of one file, as its store knows them. */
     sameAs: text("same_as"),
   },
@@ -412,6 +414,8 @@ export const copies = pgTable(
     index("copies_first_at").on(table.storeId, table.firstAt),
     index("copies_span").using("gist", table.span).where(sql`span is not null`),
     // What was there at a moment.
+    // Which sets a job has copies from.
+    index("copies_set").on(table.jobId, table.storeId, table.setKey).where(sql`set_key is not null`),
     index("copies_present").using("gist", table.present).where(sql`present is not null`),
   ],
 );

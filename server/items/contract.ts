@@ -19,6 +19,13 @@ export const PAGE = 200;
 
 const words = Object.keys(SIZES) as [SizeClass, ...SizeClass[]];
 
+/**
+ * What became of a file since a moment: it is there no more, has other content, or is what it was (by size and date); of a file of which only
+ * earlier states are known ("kept"): the last of them has it too.
+ */
+export const SINCE = ["gone", "changed", "same", "kept"] as const;
+export type Since = (typeof SINCE)[number];
+
 const year = z
   .string()
   .regex(/^(\d{4}|none)$/)
@@ -52,6 +59,13 @@ export const itemFilter = z.object({
   type: z.string().max(20).optional(),
   /** What was there at this moment, as far as states, dates and deletions tell. */
   asOf: z.iso.datetime().optional(),
+  /** What became of it since that moment; without one it narrows nothing. */
+  since: z.enum(SINCE).optional(),
+  /** A backup set, or the snapshots of a volume: its store's id, and its key. */
+  set: z
+    .string()
+    .regex(/^\d{1,9}-[0-9a-f]{12}$/)
+    .optional(),
   /** What a client chose by this shared link. */
   link: z.coerce.number().int().positive().optional(),
   /** Leaves out what stands inside another file: small pictures in pictures, pictures in documents. */
@@ -96,13 +110,6 @@ export const contentFacts = z.object({
   inside: z.string().optional(),
 });
 export type ContentFacts = z.infer<typeof contentFacts>;
-
-/**
- * What became of a file since a moment: it is there no more, has other content, or is what it was; of a file of which only earlier states are
- * known ("kept"): the last of them has it too.
- */
-export const SINCE = ["gone", "changed", "same", "kept"] as const;
-export type Since = (typeof SINCE)[number];
 
 /** Moments at which something changed in snapshots and backup sets: UTC milliseconds, and how many files did. */
 export const moments = z.object({ moments: z.array(z.object({ at: z.number(), count: z.number() })) });
@@ -162,11 +169,14 @@ export const facets = z.object({
   deleted: counted,
   created: counted,
   type: counted,
+  /** What became of them since the moment of the list; empty where it shows none. */
+  since: counted,
   user: counted,
   /** By id, with what they are called. */
   volume: named,
   home: named,
   source: named,
+  set: named,
   /** The folders right below the chosen one (or below the root). */
   folder: counted,
 });

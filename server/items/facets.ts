@@ -1,17 +1,21 @@
 import { type SQL, sql } from "drizzle-orm";
+import type { SetFacts } from "../../core/sets/set-facts";
 import type { Connection } from "../database/connection";
+import { setKey } from "../passes/copy-rows";
+import { SET_KIND_WORDS } from "../words/contract";
 import type { Facets, ItemFilter } from "./contract";
 import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
+import { sinceAt } from "./moments";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
 
 type Counted = { value: string; count: number }[];
-const NAMES = ["kind", "place", "condition", "year", "size", "standing", "deleted", "created", "type", "volume"] as const;
+const NAMES = ["kind", "place", "condition", "year", "size", "standing", "deleted", "created", "type", "volume", "since"] as const;
 type Name = (typeof NAMES)[number];
 
 /** What each way of narrowing counts by; an item in several places stands in a group of its own, taken apart afterwards. */
-const groupsOf = (jobId: number): Record<Name, SQL> => ({
+const groupsOf = (jobId: number, filter: ItemFilter): Partial<Record<Name, SQL>> => ({
   kind: sql`i.kind`,
   place: sql`array_to_string(i.places, ',')`,
   condition: conditionOf,
@@ -22,11 +26,12 @@ const groupsOf = (jobId: number): Record<Name, SQL> => ({
   created: yearOf(jobId, sql`i.created`),
   type: typeOf,
   volume: sql`array_to_string(i.stores, ',')`,
+  ...(filter.asOf ? { since: sinceAt("i.id", filter.asOf, filter) } : {}),
 });
 
 /** How many items match by each way of narrowing. */
 export async function countFacets(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets> {
-  const groups = groupsOf(jobId);
+  const groups = groupsOf(jobId, filter);
   const above = filter.folder ?? "";
   const where = await filterCondition(db, jobId, filter);
   // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.
@@ -34,7 +39,7 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
   const found = await walk(db, where, pick(groups, free), above);
   const anew = async (name: keyof ItemFilter, group: Name | null) =>
     walk(db, await filterCondition(db, jobId, filter, name), group ? pick(groups, [group]) : {}, group ? null : above);
-  for (const name of NAMES) if (filter[name]) Object.assign(found, await anew(name, name));
+  for (const name of NAMES) if (filter[name] && groups[name]) Object.assign(found, await anew(name, name));
   if (!found.volume) found.volume = (await walk(db, where, pick(groups, ["volume"]), null)).volume ?? [];
   // A chosen source, user or home is counted beside the others too.
   const sourceSets = filter.source ? (await anew("source", "volume")).volume : found.volume;
@@ -53,14 +58,17 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
     deleted: of("deleted"),
     created: of("created"),
     type: of("type").slice(0, MAX_TYPES_SHOWN),
+    since: of("since"),
     user: sorted(users ?? []).slice(0, MAX_FOLDERS_SHOWN),
     home: await homeWords(db, jobId, sorted(homes ?? [])),
+    set: await bySet(db, jobId, filter),
     ...(await byVolume(db, jobId, found.volume ?? [], sourceSets ?? [])),
     folder: sorted(found.folder ?? []).slice(0, MAX_FOLDERS_SHOWN),
   };
 }
 
-const pick = (groups: Record<Name, SQL>, names: readonly Name[]) => Object.fromEntries(names.map((name) => [name, groups[name]]));
+const pick = (groups: Partial<Record<Name, SQL>>, names: readonly Name[]): Record<string, SQL> =>
+  Object.fromEntries(names.flatMap((name) => (groups[name] ? [[name, groups[name]]] : [])));
 const sorted = (rows: Counted) => [...rows].sort((a, b) => b.count - a.count || a.value.localeCompare(b.value));
 
 /** What is counted by folders: what stands right below one, whose profile they lie in, in which home. */
@@ -105,6 +113,29 @@ async function homeWords(db: Connection, jobId: number, homes: Counted): Promise
   const { rows } = await db.execute<{ id: number; label: string }>(sql`select id, label from homes where job_id = ${jobId}`);
   const labels = new Map(rows.map(({ id, label }) => [String(id), label]));
   return homes.map((each) => ({ ...each, words: labels.get(each.value) ?? each.value }));
+}
+
+/** Items by the backup sets and snapshots they have copies of (as of the moment of the list, if it shows one), with what those are called. */
+async function bySet(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets["set"]> {
+  const { rows: stored } = await db.execute<{ id: number; label: string; sets: Partial<SetFacts>[] }>(sql`
+    select v.id, coalesce(v.label, s.name) as label, v.sets from stores v join sources s on s.id = v.source_id
+    where s.job_id = ${jobId} and v.sets <> '[]'::jsonb`);
+  if (stored.length === 0) return [];
+  const words = new Map<string, string>();
+  for (const { id, label, sets } of stored)
+    for (const { id: setId, machine, user, root, kind } of sets)
+      if (setId && kind) {
+        const of = [machine, user].filter(Boolean).join(", ") || root?.replace(/^\//, "") || label;
+        words.set(`${id}-${setKey(setId)}`, `${of}: ${SET_KIND_WORDS[kind]}`);
+      }
+  const stood = filter.asOf ? sql`and c.present @> ${filter.asOf}::timestamptz` : sql``;
+  const { rows } = await db.execute<{ value: string; count: string }>(sql`
+    select c.store_id || '-' || c.set_key as value, count(distinct i.id) as count from copies c join items i on i.id = c.item_id
+    where c.job_id = ${jobId} and c.set_key is not null ${stood} and ${await filterCondition(db, jobId, filter, "set")} group by 1`);
+  return sorted(rows.map(({ value, count }) => ({ value, count: Number(count) }))).map((each) => ({
+    ...each,
+    words: words.get(each.value) ?? each.value,
+  }));
 }
 
 /** Items by volume and by source, with what those are called. @param inVolumes, forSources items by the sets of volumes their copies are in */

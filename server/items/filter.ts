@@ -1,6 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { type ItemFilter, SIZES, type SizeClass } from "./contract";
+import { inScope, type Scope, sinceAt } from "./moments";
 
 /** Folders whose path holds a word; more than this and the word is no help in folders. */
 const MAX_FOLDERS = 2000;
@@ -69,9 +70,12 @@ export const conditionOf = sql`case when i.condition = 'whole' and ${NOT_LOOKED_
 
 /**
  * Whether an item was there at a moment: a copy of it stands for a span of states with that moment in it; of a copy that tells of one state
- * alone, its dates must allow it: made by then, and not yet deleted.
+ * alone, its dates must allow it: made by then, and not yet deleted. Only copies of what the list is narrowed to count.
  */
-const presentAt = (moment: string) => sql`exists (select 1 from copies c where c.item_id = i.id and (c.present @> ${moment}::timestamptz
+const presentAt = (
+  moment: string,
+  scope: Scope,
+) => sql`exists (select 1 from copies c where c.item_id = i.id and ${inScope(scope)} and (c.present @> ${moment}::timestamptz
   or (c.present is null and c.condition <> 'name-only' and coalesce(c.created, c.modified) <= ${moment}::timestamptz
     and (c.state = 'live' or c.deleted_at > ${moment}::timestamptz))))`;
 
@@ -94,6 +98,8 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     originals,
     home,
     asOf,
+    since,
+    set,
     source,
     volume,
     user,
@@ -117,7 +123,9 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   if (source) parts.push(sql`i.stores && array(select id from stores where source_id = ${source})`);
   if (volume) parts.push(sql`${volume}::int = any(i.stores)`);
   if (home) parts.push(sql`i.folder_id in (select id from folders where home_id = ${home})`);
-  if (asOf) parts.push(presentAt(asOf));
+  if (asOf) parts.push(presentAt(asOf, used));
+  if (asOf && since) parts.push(sql`${sinceAt("i.id", asOf, used)} = ${since}`);
+  if (set && !asOf) parts.push(sql`exists (select 1 from copies c where c.item_id = i.id and ${inScope({ set })})`);
   if (user)
     parts.push(
       sql`i.folder_id in (select id from folders where job_id = ${jobId} and path ~* ${`${USER_FOLDERS}${user.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}(/|$)`})`,

@@ -91,7 +91,7 @@ export async function listItems(db: Database, jobId: number, query: ItemQuery): 
     db,
     page.map((row) => Number(row.id)),
   );
-  const then = query.asOf === undefined ? null : await itemsAsOf(db, [...marks.keys()], query.asOf);
+  const then = query.asOf === undefined ? null : await itemsAsOf(db, [...marks.keys()], query.asOf, query);
   return {
     items: page.map((row) => ({ ...itemOf(row), ...asItWas(then?.get(Number(row.id))), marks: marks.get(Number(row.id)) ?? [] })),
     next: rows.length > query.limit && last ? writeCursor(last.sort_key, Number(last.id)) : null,

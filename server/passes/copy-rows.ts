@@ -65,6 +65,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("facts", "jsonb", (copy) => (copy.facts ? field(JSON.stringify(copy.facts)) : NULL)),
   column("local_times", "boolean", (copy) => String(copy.localTimes ?? false)),
   column("present", "tstzrange", (copy) => presenceOf(copy.present)),
+  column("set_key", "text", (copy) => (copy.set === undefined ? NULL : setKey(copy.set))),
   column("same_as", "text", (copy) => (copy.sameAs === undefined ? NULL : field(copy.sameAs))),
 ];
 
@@ -74,6 +75,9 @@ export function copyRows(copies: readonly Copy[], storeId: number): Uint8Array {
   for (const copy of copies) text += `${COPY_COLUMNS.map((each) => each.write(copy, storeId)).join("\t")}\n`;
   return Buffer.from(text);
 }
+
+/** A set's id as copies keep it: short, and fit for an address. */
+export const setKey = (id: string): string => createHash("sha256").update(id).digest("hex").slice(0, 12);
 
 const folderOf = (copy: Copy) => copy.path.slice(0, Math.max(0, copy.path.length - copy.name.length - 1));
 

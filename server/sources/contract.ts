@@ -75,6 +75,8 @@ export type Profile = z.infer<typeof profile>;
 
 /** A backup set on a volume, or the volume's snapshots; times are UTC milliseconds. */
 const setFacts = z.object({
+  /** By which the list is narrowed to it; null: a pass read it that noted of no copy which set it is of. */
+  key: z.string().nullable(),
   kind: z.enum([...SET_KINDS, "snapshots"]),
   root: z.string(),
   machine: z.string().nullable(),

@@ -2,6 +2,7 @@ import { existsSync } from "node:fs";
 import { asc, eq, inArray, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { sourceFolders, sources, stores } from "../database/schema";
+import { setKey } from "../passes/copy-rows";
 import type { Finds, Source } from "./contract";
 import { missingDrive } from "./drives";
 
@@ -35,7 +36,7 @@ export async function listSources(db: Connection, jobId: number): Promise<Source
       .map(({ sourceId: _, usage, ...volume }) => ({
         ...volume,
         usage: usage ? [...usage] : [],
-        sets: volume.sets.map((set) => ({ ...set, notes: [...set.notes] })),
+        sets: volume.sets.map(({ id = null, ...set }) => ({ ...set, key: id === null ? null : setKey(id), notes: [...set.notes] })),
         findings: volume.findings.map((finding) => ({ ...finding, examples: [...finding.examples] })),
       })),
   }));

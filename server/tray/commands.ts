@@ -29,8 +29,8 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
   else if ("expected" in change) await chooseExpected(db, jobId, change);
   else {
     const ids = await meant(db, jobId, change);
-    const asOf = "matching" in change ? change.matching.asOf : "items" in change ? change.asOf : undefined;
-    const copy = asOf === undefined ? sql`null::bigint` : versionAt("m.id", asOf);
+    const then = "matching" in change ? change.matching : "items" in change ? change : null;
+    const copy = then?.asOf === undefined ? sql`null::bigint` : versionAt("m.id", then.asOf, then);
     if (change.chosen)
       await db.execute(sql`
         insert into tray_entries (job_id, item_id, copy_id) select ${jobId}::int, m.id, ${copy} from (${ids}) m

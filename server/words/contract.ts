@@ -3,10 +3,11 @@ import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
 import { KIND_TITLES } from "../../core/formats/kind-titles";
 import type { EntryKind } from "../../core/records/entries/kinds";
 import type { Row } from "../../core/records/records";
-import type { Since } from "../items/contract";
+import type { Item, Since } from "../items/contract";
 import { PASS_PLACES, type PassOptions, passKind } from "../passes/contract";
 import type { LIKENESS } from "../records/contract";
 import type { Counts, Result } from "../restores/contract";
+import type { SetFacts } from "../sources/contract";
 
 const UNITS = ["B", "KiB", "MiB", "GiB", "TiB", "PiB"] as const;
 
@@ -53,6 +54,20 @@ export const AS_OF_WORDS: Readonly<Record<Since, string>> = {
   changed: "changed since",
   same: "same as now",
   kept: "in the last state too",
+};
+/** What became of an item of a list as of a moment. */
+export const sinceText = ({ since, copyThen }: Pick<Item, "since" | "copyThen">): string | null =>
+  since === undefined ? null : since === "changed" && copyThen === undefined ? "changed since, not kept as it was" : AS_OF_WORDS[since];
+
+/** What a backup set is made of. */
+export const SET_KIND_WORDS: Readonly<Record<SetFacts["kind"], string>> = {
+  "dated-copies": "dated copies of files",
+  "dated-trees": "dated folder trees",
+  "archive-sets": "archives in dated folders",
+  "dated-archives": "dated archives",
+  "folder-copies": "dated copies of a folder",
+  "phone-backups": "backups of a phone",
+  snapshots: "snapshots of the volume",
 };
 
 /** A span of time as a person says it. */

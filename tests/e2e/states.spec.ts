@@ -47,6 +47,47 @@ test("the sets of the disk are listed with what they are of, and lead to the lis
   await expect(sets.getByRole("row", { name: /dated folder trees/ })).toContainText("Desk computer");
   await copies.getByRole("link", { name: /^List as of the last state/ }).click();
   await expect(page.getByRole("combobox", { name: "The list as of" })).not.toHaveValue("");
+  // The list is that set's: of the other one, of another computer, it has nothing.
+  const chosen = page.getByRole("region", { name: "Backup set" }).getByRole("button", { name: /LARKFIELD-LT, mo: dated copies of files/ });
+  await expect(chosen).toHaveAttribute("aria-pressed", "true");
+  await expect(page.getByRole("row", { name: /Observing workbook\.xlsx/ })).toBeVisible();
+  await expect(page.getByRole("row", { name: /Rota\.txt/ })).toHaveCount(0);
+  await chosen.click();
+  await expect(page.getByRole("row", { name: /Rota\.txt/ })).toBeVisible();
+});
+
+test("the list as of a moment is narrowed by what became of its files", async ({ page }) => {
+  await openJob(page, "Items");
+  await page.getByRole("button", { name: "Before the loss" }).click();
+  const became = page.getByRole("region", { name: "Since then" });
+  await became.getByRole("button", { name: /^changed since/ }).click();
+  await expect(page.getByRole("row", { name: /Observing workbook\.xlsx/ })).toContainText("changed since");
+  const rows = page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ has: page.getByRole("checkbox") });
+  const shown = await rows.allInnerTexts();
+  expect(shown.length).toBeGreaterThan(0);
+  for (const text of shown) expect(text).toContain("changed since");
+  await became.getByRole("button", { name: /^in the last state too/ }).click();
+  await expect(page.getByRole("row", { name: /Observing workbook\.xlsx/ })).toHaveCount(0);
+});
+
+test("of all that is chosen the newest version before the loss is taken, and what has none is said", async ({ page }) => {
+  await openJob(page, "Items");
+  await page.getByRole("button", { name: "All files" }).click();
+  await page.getByRole("searchbox", { name: "Search items" }).fill("observing workbook");
+  const row = page.getByRole("row", { name: /Observing workbook\.xlsx/ }).first();
+  const ticked = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
+  await row.getByRole("checkbox").check();
+  await ticked;
+  await openJob(page, "Restore");
+  const versions = page.getByRole("group", { name: "Version of each file" });
+  await versions.getByRole("button", { name: /^the newest before 1\d Mar 2026/ }).click();
+  await expect(page.getByText("Of 1 file another copy is chosen now.")).toBeVisible();
+  await versions.getByRole("button", { name: "the best", exact: true }).click();
+  await expect(page.getByText("Of 1 file another copy is chosen now.")).toBeVisible();
+  await openJob(page, "Items");
+  const emptied = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
+  await page.getByRole("button", { name: "Empty tray" }).click();
+  await emptied;
 });
 
 test("the overwritten workbook is brought back from before the wrong edit", async ({ page }) => {

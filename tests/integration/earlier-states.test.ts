@@ -8,6 +8,7 @@ import { layOut, type PackedFiles } from "../../demo/lay-out";
 import { changeHomes } from "../../server/homes/commands";
 import { listHomes } from "../../server/homes/queries";
 import { itemQuery } from "../../server/items/contract";
+import { countFacets } from "../../server/items/facets";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
 import { createJob } from "../../server/jobs/commands";
@@ -105,6 +106,14 @@ describe("the pass over earlier states", () => {
       return since === each.since ? [] : [`${own}: ${each.since}, and is ${since}`];
     });
     expect(wrong).toEqual([]);
+    // Narrowed by what became of them, the list is that part of it, and is counted as such.
+    const ofFirst = { asOf: new Date(Date.parse(first?.date ?? "") + 1000).toISOString(), show: "all" };
+    const counts = (await countFacets(bench.db, job, query(ofFirst))).since;
+    for (const since of ["gone", "changed", "same"] as const) {
+      const narrowed = (await listItems(bench.db, job, query({ ...ofFirst, since }))).items.map(({ id }) => id);
+      expect(narrowed).toEqual(asOf.items.filter((each) => each.since === since).map(({ id }) => id));
+      expect(counts.find(({ value }) => value === since)?.count ?? 0).toBe(narrowed.length);
+    }
     const file = snapshotTruth.files.find(({ path: each, versions: all }) => all.length > 2 && each in now);
     const [copy] = versions.filter(({ path: folder, name }) => `${folder}/${name}`.slice(1) === file?.path.normalize("NFC"));
     const item = await findItem(bench.db, Number(copy?.item_id));
@@ -136,6 +145,17 @@ describe("the pass over earlier states", () => {
       expect(Math.abs((set?.last ?? 0) - Math.max(...dates))).toBeLessThan(1000);
     }
     expect(sets.reduce((sum, { versions: each }) => sum + each, 0)).toBe(versions.length);
+    // As of the moment of a state, and narrowed to its set, the list is the tree of that state.
+    for (const state of states.filter((_, index) => index % 5 === 0)) {
+      const key = sets.find(({ machine }) => machine === state.machine)?.key;
+      expect(key).toMatch(/^[0-9a-f]{12}$/);
+      const asOf = new Date(Math.ceil(Date.parse(state.date ?? "") / 1000) * 1000).toISOString();
+      const { items } = await listItems(bench.db, job, query({ asOf, set: `${source?.volumes[0]?.id}-${key}`, show: "all", limit: 1000 }));
+      const tails = Object.keys(state.tree ?? {}).map((path) => path.normalize("NFC"));
+      expect(items.length, state.date).toBe(tails.length);
+      const paths = items.map(({ folder, name }) => `${folder}/${name}`.normalize("NFC"));
+      expect(tails.filter((tail) => !paths.some((path) => path.endsWith(`/${tail.replace(/^\//, "")}`)))).toEqual([]);
+    }
     const stood = truth.files.reduce((sum, { versions: all }) => sum + all.length, 0);
     // 7,402 files in 53 states are 700 contents; a file that one damaged state lacks is told in two spans.
     expect(versions.length).toBeLessThan(stood * 1.3);

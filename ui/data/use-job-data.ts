@@ -25,6 +25,16 @@ export const useJob = (jobId: number) =>
 export const useAccounts = (jobId: number) =>
   useQuery({ queryKey: keys.of(jobId, "accounts"), queryFn: () => read(path(jobId, "accounts"), accountList) });
 
+/**
+ * The moment before which everything was still as it should be, as the first account with a date says: where it gives a day, or a longer time, its
+ * beginning. UTC milliseconds; null: no account says.
+ */
+export function useLoss(jobId: number): number | null {
+  const { data: accounts = [] } = useAccounts(jobId);
+  const [loss = null] = accounts.flatMap(({ lost }) => lost?.from ?? lost?.to ?? []);
+  return loss;
+}
+
 export const usePlan = (jobId: number) => useQuery({ queryKey: keys.of(jobId, "plan"), queryFn: () => read(path(jobId, "plan"), plan) });
 
 export const useSources = (jobId: number) =>

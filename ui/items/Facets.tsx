@@ -2,13 +2,13 @@
 
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Facets as FacetCounts, ItemQuery } from "@/server/items/contract";
+import type { Facets as FacetCounts, ItemQuery, Since } from "@/server/items/contract";
 import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { useTray } from "../data/use-job-data";
 import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
-import { CONDITION_WORDS, countText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
+import { AS_OF_WORDS, CONDITION_WORDS, countText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
 import styles from "./items.module.css";
 
 type Name =
@@ -21,6 +21,8 @@ type Name =
   | "deleted"
   | "created"
   | "type"
+  | "since"
+  | "set"
   | "user"
   | "home"
   | "volume"
@@ -30,6 +32,7 @@ const yearWords = (value: string) => (value === "none" ? "no date" : value);
 const FACETS: { name: Name; title: string; words: (value: string) => string; few: number; several?: boolean }[] = [
   { name: "kind", title: "Kind", words: (value) => KIND_WORDS[value] ?? value, few: 10 },
   { name: "place", title: "Place", words: (value) => PLACE_WORDS[value] ?? value, few: 9 },
+  { name: "since", title: "Since then", words: (value) => AS_OF_WORDS[value as Since] ?? value, few: 4, several: true },
   { name: "condition", title: "Condition", words: (value) => CONDITION_WORDS[value] ?? value, few: 5 },
   { name: "standing", title: "Best copy", words: (value) => (value === "live" ? "live file" : "deleted file"), few: 2, several: true },
   { name: "year", title: "Changed in", words: yearWords, few: 6 },
@@ -38,12 +41,13 @@ const FACETS: { name: Name; title: string; words: (value: string) => string; few
   { name: "size", title: "Size", words: (value) => value, few: 5 },
   { name: "type", title: "Type", words: (value) => (value === "none" ? "no extension" : `.${value}`), few: 6, several: true },
   { name: "user", title: "User", words: (value) => value, few: 6, several: true },
+  { name: "set", title: "Backup set", words: (value) => value, few: 6, several: true },
   { name: "home", title: "Client’s drive", words: (value) => value, few: 6, several: true },
   { name: "volume", title: "Volume", words: (value) => value, few: 6, several: true },
   { name: "source", title: "Source", words: (value) => value, few: 6, several: true },
 ];
 /** Those that stand above the folders. */
-const FIRST = 3;
+const FIRST = 4;
 
 /** The ways of narrowing the list, each choice with how many items it would leave. */
 export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQuery; facets: FacetCounts | undefined }) {

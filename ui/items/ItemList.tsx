@@ -8,7 +8,7 @@ import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Problem, problemText } from "../instruments/Problem";
 import type { Span } from "../instruments/time-scale";
-import { AS_OF_WORDS, bytesText, dateText, exactBytes, KIND_WORDS, pixelsText } from "../instruments/words";
+import { bytesText, dateText, exactBytes, KIND_WORDS, pixelsText, sinceText } from "../instruments/words";
 import { COLUMN_FACTS, type Column, type Columns } from "./columns";
 import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
@@ -306,7 +306,7 @@ const Row = memo(function Row(props: RowProps) {
       </span>
       <span role="gridcell" className={styles.name} title={`${item.folder}/${item.name}`}>
         <b>{item.name}</b>
-        {item.since && <i data-since={item.since}>{AS_OF_WORDS[item.since]}</i>}
+        {item.since && <i data-since={item.since}>{sinceText(item)}</i>}
         {!columns.shown.includes("folder") && <span>{item.folder.slice(1)}</span>}
       </span>
       {columns.shown.map((column) => (

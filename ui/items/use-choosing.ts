@@ -10,6 +10,9 @@ interface Anchor {
   readonly chosen: boolean;
 }
 
+/** Of which moment, and of what, the copies are that a list shows. */
+const thenOf = ({ asOf, source, volume, set }: ItemQuery) => (asOf === undefined ? {} : { asOf, source, volume, set });
+
 /**
  * Choosing items as in a good file manager: one by one, from the last one touched to another, all that match. A range does what was done to
  * its first item: it is ticked, or unticked.
@@ -25,23 +28,23 @@ export function useChoosing(jobId: number, query: ItemQuery) {
     (item: Item) => {
       const chosen = !isInTray(item);
       anchor.current = { id: item.id, chosen };
-      change({ items: [item.id], asOf: query.asOf, chosen });
+      change({ items: [item.id], ...thenOf(query), chosen });
     },
-    [change, query.asOf],
+    [change, query],
   );
   const extend = useCallback(
     (item: Item) => {
       const from = anchor.current;
       if (!from) {
         anchor.current = { id: item.id, chosen: true };
-        change({ items: [item.id], asOf: query.asOf, chosen: true });
+        change({ items: [item.id], ...thenOf(query), chosen: true });
       } else change({ matching: query, between: [from.id, item.id], chosen: from.chosen });
     },
     [change, query],
   );
   const several = useCallback(
-    (items: readonly Item[], chosen: boolean) => change({ items: items.map(({ id }) => id), asOf: query.asOf, chosen }),
-    [change, query.asOf],
+    (items: readonly Item[], chosen: boolean) => change({ items: items.map(({ id }) => id), ...thenOf(query), chosen }),
+    [change, query],
   );
   const all = useCallback(() => change({ matching: query, chosen: true }), [change, query]);
   return { touch, toggle, extend, several, all, error };

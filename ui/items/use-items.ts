@@ -37,6 +37,8 @@ export const NARROWING = [
   "created",
   "type",
   "asOf",
+  "since",
+  "set",
 ] as const;
 const NAMES = [...NARROWING, "show", "sort", "order"] as const;
 

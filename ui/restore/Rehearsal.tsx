@@ -14,6 +14,7 @@ import {
   type Survey,
   survey,
 } from "@/server/restores/contract";
+import type { Tray } from "@/server/tray/contract";
 import { write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
@@ -23,15 +24,15 @@ import { ByKind } from "./ByKind";
 import { FIRST_WISHES, PlanForm } from "./PlanForm";
 import { type Part, RehearsalList } from "./RehearsalList";
 import styles from "./restore.module.css";
+import { Versions } from "./Versions";
 
 interface Props {
   jobId: number;
-  trayBytes: number;
-  trayCount: number;
+  tray: Tray;
 }
 
 /** What would be written where. Nothing is written before it was seen, and nothing is replaced unasked. */
-export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
+export function Rehearsal({ jobId, tray }: Props) {
   const { data: job } = useJob(jobId);
   const client = useQueryClient();
   const [named, setNamed] = useState<string | null>(null);
@@ -51,7 +52,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
   const folder = named ?? job?.title ?? "";
   const destination = replaces ? "" : folder;
   const plan: RestorePlan = { destination, ...wished, kinds: {}, choices: {}, streams, asFound, repaired };
-  const what = { destination, delivery, layout, names, form, streams, repaired, trayBytes, trayCount };
+  const what = { destination, delivery, layout, names, form, streams, repaired, trayBytes: tray.bytes, trayCount: tray.count };
   const enabled = replaces || folder.trim() !== "";
   const { data, error } = useQuery({
     queryKey: [...keys.of(jobId, "rehearsal"), what, page, part],
@@ -102,6 +103,7 @@ export function Rehearsal({ jobId, trayBytes, trayCount }: Props) {
         </Button>
       </PlanForm>
       <Problem>{data?.refused ?? sums?.tooLarge ?? problemText(error ?? sumsError) ?? problemText(start.error)}</Problem>
+      <Versions jobId={jobId} several={tray.several} />
       {data && (
         <>
           <p className={styles.lead}>

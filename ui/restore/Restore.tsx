@@ -21,7 +21,7 @@ export function Restore({ jobId }: { jobId: number }) {
       {[...running, ...first].map((restore) => (
         <RestoreResults key={restore.id} jobId={jobId} restore={restore} open />
       ))}
-      {tray && tray.count > 0 && <Rehearsal jobId={jobId} trayBytes={tray.bytes} trayCount={tray.count} />}
+      {tray && tray.count > 0 && <Rehearsal jobId={jobId} tray={tray} />}
       {tray?.count === 0 && restores.length === 0 && (
         <Empty title="The tray is empty.">
           Choose items in the list: they gather here, and nothing is written before you have seen what goes where.

@@ -9,18 +9,8 @@ import TableRow from "@mui/material/TableRow";
 import Link from "next/link";
 import { Fragment } from "react";
 import type { SetFacts, Source } from "@/server/sources/contract";
-import { bytesText, countText, dateText, exactBytes } from "../instruments/words";
+import { bytesText, countText, dateText, exactBytes, SET_KIND_WORDS } from "../instruments/words";
 import styles from "./sources.module.css";
-
-const KINDS: Readonly<Record<SetFacts["kind"], string>> = {
-  "dated-copies": "dated copies of files",
-  "dated-trees": "dated folder trees",
-  "archive-sets": "archives in dated folders",
-  "dated-archives": "dated archives",
-  "folder-copies": "dated copies of a folder",
-  "phone-backups": "backups of a phone",
-  snapshots: "snapshots of the volume",
-};
 
 /** What the pass over earlier states knows of the backup sets on a volume and of its snapshots; nothing before it ran. */
 export function Sets({ jobId, volume, several }: { jobId: number; volume: Source["volumes"][number]; several: boolean }) {
@@ -45,7 +35,7 @@ export function Sets({ jobId, volume, several }: { jobId: number; volume: Source
         </TableHead>
         <TableBody>
           {volume.sets.map((set) => (
-            <SetRows key={`${set.kind} ${set.root} ${set.machine} ${set.user}`} jobId={jobId} set={set} />
+            <SetRows key={`${set.kind} ${set.root} ${set.machine} ${set.user}`} jobId={jobId} storeId={volume.id} set={set} />
           ))}
         </TableBody>
       </Table>
@@ -53,15 +43,15 @@ export function Sets({ jobId, volume, several }: { jobId: number; volume: Source
   );
 }
 
-function SetRows({ jobId, set }: { jobId: number; set: SetFacts }) {
-  const { kind, root, machine, user, covers, states, read, first, last, versions, bytes } = set;
+function SetRows({ jobId, storeId, set }: { jobId: number; storeId: number; set: SetFacts }) {
+  const { key, kind, root, machine, user, covers, states, read, first, last, versions, bytes } = set;
   const notes = notesOf(set);
   return (
     <Fragment>
       <TableRow {...(notes.length > 0 ? { sx: { "& td": { borderBottom: 0, pb: 0 } } } : {})}>
         <TableCell>
           {root === "" ? "On the volume itself" : root.replace(/^\//, "")}
-          <span className={styles.standing}>{KINDS[kind]}</span>
+          <span className={styles.standing}>{SET_KIND_WORDS[kind]}</span>
         </TableCell>
         <TableCell>{[machine, user].filter((each) => each !== null).join(", ") || "–"}</TableCell>
         <TableCell>{covers?.replace(/^\/(?=[A-Z]:)/, "") ?? "–"}</TableCell>
@@ -79,7 +69,11 @@ function SetRows({ jobId, set }: { jobId: number; set: SetFacts }) {
             <Button
               component={Link}
               size="small"
-              href={`/jobs/${jobId}/items?show=all&asOf=${encodeURIComponent(new Date(last).toISOString())}`}
+              href={`/jobs/${jobId}/items?${new URLSearchParams({
+                show: "all",
+                asOf: new Date(last).toISOString(),
+                ...(key === null ? {} : { set: `${storeId}-${key}` }),
+              })}`}
               aria-label={`List as of the last state of ${root || "the volume"}`}
             >
               List as of then
