@@ -4,10 +4,10 @@ import type { Copy } from "../core/copies/copy";
 import { type CopyBatch, fileRecordsPass, leftoversPass, thoroughPass } from "../core/copies/file-records-pass";
 import type { PassPlace } from "../core/copies/pass-kinds";
 import { placesPass } from "../core/places/places-pass";
-import { earlierStatesPass } from "../core/sets/earlier-states-pass";
+import { type Between, earlierStatesPass } from "../core/sets/earlier-states-pass";
 import type { SetFacts } from "../core/sets/set-facts";
 import { openSearchable, type Searchable } from "../io/open-searchable";
-import type { Sighted } from "../server/passes/contract";
+import type { PassOptions, Sighted } from "../server/passes/contract";
 import type { PassThreadData } from "./pass-thread";
 import { openSweep } from "./sweep-pass";
 
@@ -31,6 +31,17 @@ export interface ReaderContext {
   enough(done: number): boolean;
 }
 
+const DAY_MS = 86_400_000;
+
+/** The states a pass keeps to; undefined: all of them. */
+const statesBetween = ({ statesFrom, statesTo }: PassOptions): Between | undefined =>
+  statesFrom === undefined && statesTo === undefined
+    ? undefined
+    : {
+        from: statesFrom === undefined ? null : Date.parse(statesFrom),
+        to: statesTo === undefined ? null : Date.parse(statesTo) + DAY_MS - 1,
+      };
+
 /** Records read in one step, at most. */
 const STEP = 512;
 
@@ -52,7 +63,11 @@ export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) =
   "known-places": ofRecords(({ tree }, { data }, step) => placesPass(tree, data.rules, data.resume, step, data.options.places)),
   "file-record": ofRecords(({ volume, disk }, { data }, step) => fileRecordsPass(volume, disk, data.resume, step)),
   "earlier-states": ofRecords(({ volume, tree }, { data }, step) =>
-    earlierStatesPass({ volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) }, step),
+    earlierStatesPass(
+      { volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) },
+      step,
+      statesBetween(data.options),
+    ),
   ),
   thorough: ofRecords(({ volume, disk }, { data, part }, step) => thoroughPass(volume, disk, data.resume, step, part)),
   "leftover-record": ofRecords(({ volume, disk }, { data, part }, step) =>

@@ -1,7 +1,7 @@
 import { isBackup } from "../filesystems/names";
 
 /** What can narrow a pass (`passOptions` in server/passes/contract.ts says what each is). */
-export type PassOption = "folder" | "from" | "to" | "kinds" | "places" | "unused" | "everyByte" | "again";
+export type PassOption = "folder" | "from" | "to" | "kinds" | "places" | "statesFrom" | "statesTo" | "unused" | "everyByte" | "again";
 
 /** The forms a store may have. */
 export const STORE_FORMS = ["volume", "folder", "backup"] as const;
@@ -98,7 +98,7 @@ export const PASS_KINDS = {
     },
     needs: "records",
     unit: "records",
-    options: ["folder", "kinds"],
+    options: ["folder", "kinds", "statesFrom", "statesTo"],
     on: ["volume", "folder"],
     inOneGo: true,
     usualSpeed: 8e-7,

@@ -34,6 +34,8 @@ interface Moment {
   readonly label: string;
   files(): Iterable<FileRecord>;
   readonly tree: FileTree;
+  /** States before it are left out: what happened between is not known. */
+  readonly afterGap?: boolean;
   /** What is to be known of it, once it was read. */
   notes?(): readonly string[];
 }
@@ -69,13 +71,41 @@ interface Version {
   until: Moment;
   /** The first moment that does not have it any more; null: none is known. */
   ended: Moment | null;
+  /** The states that follow are left out: nobody can say for how long it stood. */
+  cut?: boolean;
+}
+
+/** States to keep to, by their moments, both ends included. UTC milliseconds; null: no end. */
+export interface Between {
+  readonly from: number | null;
+  readonly to: number | null;
+}
+
+const standsBetween = ({ asOf }: Pick<Moment, "asOf">, { from, to }: Between): boolean =>
+  asOf !== null && asOf >= (from ?? asOf) && asOf <= (to ?? asOf);
+
+/**
+ * Keeps the moments between two; and the newest of all that is not broken off, which says what became of what stood then. The present volume says that of its snapshots.
+ * @returns none, where no state stands between them
+ */
+function keptMoments({ moments, present }: Series, between: Between): Moment[] {
+  const states = moments.filter((moment) => moment !== present);
+  const kept = states.filter((moment) => standsBetween(moment, between));
+  const last = kept.at(-1);
+  if (!last) return [];
+  if (present) return [...kept, present];
+  // What one that was broken off does not have says nothing.
+  const newest = states.findLast(({ asOf, complete }) => asOf !== null && complete) ?? last;
+  if (states.indexOf(newest) <= states.indexOf(last)) return kept;
+  return [...kept, { ...newest, afterGap: states.indexOf(newest) > states.indexOf(last) + 1 }];
 }
 
 /**
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
  * first and the last moment it stood in. It is done in one go: what a later state has too is the same version.
+ * @param between the states to keep to; not given: all
  */
-export function* earlierStatesPass(around: Around, step: number): Generator<EarlierBatch, void, void> {
+export function* earlierStatesPass(around: Around, step: number, between?: Between): Generator<EarlierBatch, void, void> {
   let done = 0;
   let copies: Copy[] = [];
   const now = Date.now();
@@ -94,7 +124,9 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Earl
   };
   const tree = rememberedTree(around.tree);
   const sets = findSets(tree);
-  const all = sets.reduce((sum, { states }) => sum + states.length, 0) + (around.volume.states?.() ?? []).length;
+  const toRead = (states: readonly Pick<Moment, "asOf">[]) =>
+    between ? states.filter((state) => standsBetween(state, between)).length : states.length;
+  const all = sets.reduce((sum, { states }) => sum + toRead(states), 0) + toRead(around.volume.states?.() ?? []);
   let read = 0;
   /** Files to come are guessed from those there were. */
   const total = () => (read === 0 ? 0 : Math.max(done, Math.round((done / read) * all)));
@@ -109,7 +141,8 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Earl
     const standing = new Map<string, Version>();
     /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */
     const gone: [path: string, Version][] = [];
-    for (const moment of series.moments) {
+    for (const moment of between ? keptMoments(series, between) : series.moments) {
+      if (moment.afterGap) for (const version of standing.values()) version.cut = true;
       const seen = new Set<string>();
       for (const record of moment.files()) {
         if (record.type !== "file" || record.system || record.state !== "live") continue;
@@ -119,9 +152,9 @@ export function* earlierStatesPass(around: Around, step: number): Generator<Earl
         seen.add(path);
         const before = standing.get(path);
         const key = series.keyOf(record);
-        if (before?.key === key) before.until = moment;
+        if (before?.key === key && !before.cut) before.until = moment;
         else {
-          if (before) give(path, { ...before, ended: moment }, "changed");
+          if (before) give(path, { ...before, ended: moment }, before.key === key ? "same" : "changed");
           standing.set(path, { record, tree: moment.tree, key, from: moment, until: moment, ended: null });
         }
         if (copies.length >= step) yield batch(total());
@@ -278,17 +311,21 @@ const KEYS: Readonly<Record<BackupSet["kind"], (record: FileRecord) => string>> 
 const endOf = (until: Moment, ended: Moment | null): number | null =>
   ended === null ? null : ended.asOf === null ? until.asOf : ended.asOf - 1;
 
+/** What is said of a version that does not stand to the end. @param moment the last state that has it @param next the next one that was read */
 const AFTER = {
-  gone: (moment: string) => `It stood there last in “${moment}”, and is not in the state after it.`,
-  missing: (moment: string) => `It stood there last in “${moment}”, is not in the state after it, and is there again later.`,
-  changed: (moment: string) => `It stood there last in “${moment}”; the state after it has other content.`,
+  gone: (moment: string, next: string) => `It stood there last in “${moment}”, and is not in ${next}.`,
+  missing: (moment: string, next: string) => `It stood there last in “${moment}”, is not in ${next}, and is there again later.`,
+  changed: (moment: string, next: string) => `It stood there last in “${moment}”; ${next} has other content.`,
+  same: (moment: string, next: string) => `It stood there in “${moment}”; ${next} has it too.`,
   last: () => null,
 } as const;
+const NEXT = "the state after it";
+const NEWEST = "the newest state (those between are left out)";
 
 function toCopy(
   { place, note, standing, counter }: Series,
   path: string,
-  { record, tree, key, from, until, ended }: Version,
+  { record, tree, key, from, until, ended, cut }: Version,
   after: keyof typeof AFTER,
 ): Copy {
   const name = path.slice(path.lastIndexOf("/") + 1);
@@ -305,14 +342,14 @@ function toCopy(
       })
     : read;
   const { asOf } = from;
-  const words = until.label === "" ? null : AFTER[after](until.label);
+  const words = until.label === "" ? null : AFTER[after](until.label, cut ? NEWEST : NEXT);
   return {
     ...copy,
     place,
     // What a later state does not have any more was deleted, though this copy of it is there.
     state: after === "gone" ? "deleted" : "live",
     reference: asOf === null ? copy.reference : `${copy.reference}, as of ${new Date(asOf).toISOString()}`,
-    ...(asOf === null ? {} : { present: { from: asOf, until: endOf(until, ended) } }),
+    ...(asOf === null ? {} : { present: { from: asOf, until: cut ? until.asOf : endOf(until, ended) } }),
     set: counter.id,
     sameAs: key,
     notes: [note, ...(words === null ? [] : [words]), ...copy.notes],

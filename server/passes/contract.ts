@@ -17,6 +17,9 @@ export const passOptions = z
     kinds: z.array(z.enum(KINDS)).max(KINDS.length).optional(),
     /** Of known places: only these. */
     places: z.array(z.enum(PLACES)).max(PLACES.length).optional(),
+    /** Of earlier states: only those from this day on, and up to this one; days of UTC, both included. The newest state is read along. */
+    statesFrom: z.iso.date().optional(),
+    statesTo: z.iso.date().optional(),
     /** Of raw content: only where the file system has nothing in use. */
     unused: z.boolean().optional(),
     /** Of raw content: files that begin anywhere, not only at sectors. */
@@ -24,7 +27,10 @@ export const passOptions = z
     /** Of raw content: also what was swept before. */
     again: z.boolean().optional(),
   })
-  .refine(({ from = 0, to = 100 }) => from < to, { message: "The part must end after it begins." });
+  .refine(({ from = 0, to = 100 }) => from < to, { message: "The part must end after it begins." })
+  .refine(({ statesFrom = "", statesTo }) => statesTo === undefined || statesFrom <= statesTo, {
+    message: "The last day of the states must not come before the first.",
+  });
 export type PassOptions = z.infer<typeof passOptions>;
 
 export const startPass = z

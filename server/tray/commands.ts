@@ -5,7 +5,7 @@ import type { Connection, Database } from "../database/connection";
 import { askToCheck } from "../items/check";
 import { filterCondition } from "../items/filter";
 import { idsBetween } from "../items/list";
-import { versionAt } from "../items/moments";
+import { sinceAt, versionAt } from "../items/moments";
 import { besideOf } from "../items/queries";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
@@ -31,10 +31,15 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
     const ids = await meant(db, jobId, change);
     const then = "matching" in change ? change.matching : "items" in change ? change : null;
     const copy = then?.asOf === undefined ? sql`null::bigint` : versionAt("m.id", then.asOf, then);
+    // Of all that match, what was changed since and not kept is left out: its content of then is not here.
+    const isThen =
+      "matching" in change && then?.asOf !== undefined
+        ? sql`v.copy_id is not null or ${sinceAt("m.id", then.asOf, then)} <> 'changed'`
+        : sql`true`;
     if (change.chosen)
       await db.execute(sql`
-        insert into tray_entries (job_id, item_id, copy_id) select ${jobId}::int, m.id, ${copy} from (${ids}) m
-        where not exists (select 1 from tray_entries t where t.job_id = ${jobId} and t.item_id = m.id) on conflict do nothing`);
+        insert into tray_entries (job_id, item_id, copy_id) select ${jobId}::int, m.id, v.copy_id from (${ids}) m cross join lateral (select ${copy} as copy_id) v
+        where not exists (select 1 from tray_entries t where t.job_id = ${jobId} and t.item_id = m.id) and (${isThen}) on conflict do nothing`);
     else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
   }
   // What may be handed over is looked at beforehand.

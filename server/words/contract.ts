@@ -139,11 +139,14 @@ export const STATE_WORDS: Record<string, string> = {
 export const STANDING_WORDS: Record<string, string> = { lost: "lost volume", earlier: "earlier volume" };
 
 /** What a pass was narrowed to, in words; "" for a whole one. */
-export function narrowedWords({ folder, from, to, kinds, places, unused, everyByte }: PassOptions): string {
+export function narrowedWords({ folder, from, to, kinds, places, statesFrom, statesTo, unused, everyByte }: PassOptions): string {
+  const day = (date: string) => dateText(new Date(date), "UTC");
   return [
     places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
     folder && `below ${folder}`,
     from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
+    (statesFrom || statesTo) &&
+      ["states", statesFrom && `from ${day(statesFrom)}`, statesTo && `up to ${day(statesTo)}`].filter(Boolean).join(" "),
     unused && "unused room only",
     everyByte && "every byte",
     kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,

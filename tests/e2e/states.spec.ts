@@ -16,6 +16,22 @@ async function openJob(page: Page, stage: string): Promise<void> {
   await page.getByRole("navigation", { name: "Stages of the job" }).getByRole("link", { name: stage }).click();
 }
 
+test("a pass over earlier states is narrowed to days, and no other pass seems to be", async ({ page }) => {
+  await openJob(page, "Search");
+  await page.getByText("Everything on the volume; narrow it").click();
+  await page.getByLabel("States from").fill("2026-03-01");
+  await page.getByLabel("States up to").fill("2026-02-01");
+  await expect(page.getByText("The last day of the states must not come before the first.")).toBeVisible();
+  await page.getByLabel("States up to").fill("2026-03-10");
+  await expect(page.getByText("Only states from 1 Mar 2026 up to 10 Mar 2026")).toBeVisible();
+  const rows = page.getByRole("listitem");
+  const states = rows.filter({ hasText: "Earlier states of clubhouse-backup-disk" });
+  await expect(states.getByRole("button", { name: "Read states" })).toBeEnabled();
+  const records = rows.filter({ hasText: /(File records|Known places) of clubhouse-backup-disk/ }).first();
+  await expect(records.getByRole("button")).toBeDisabled();
+  await expect(records).toContainText("It cannot be narrowed to states between two days.");
+});
+
 test("the plan reads the earlier states on a backup disk, and the list steps back in time", async ({ page }) => {
   await openJob(page, "Search");
   const open = page.getByRole("listitem").filter({ hasText: "Earlier states of clubhouse-backup-disk" });
@@ -62,7 +78,10 @@ test("the list as of a moment is narrowed by what became of its files", async ({
   const became = page.getByRole("region", { name: "Since then" });
   await became.getByRole("button", { name: /^changed since/ }).click();
   await expect(page.getByRole("row", { name: /Observing workbook\.xlsx/ })).toContainText("changed since");
-  const rows = page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ has: page.getByRole("checkbox") });
+  const rows = page
+    .getByRole("grid", { name: "Items" })
+    .getByRole("row")
+    .filter({ has: page.getByRole("checkbox") });
   const shown = await rows.allInnerTexts();
   expect(shown.length).toBeGreaterThan(0);
   for (const text of shown) expect(text).toContain("changed since");

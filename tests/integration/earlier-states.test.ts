@@ -167,6 +167,58 @@ describe("the pass over earlier states", () => {
     expect(Math.abs(versions.filter(({ until: end }) => end === null).length - inLast)).toBeLessThan(inLast / 10);
   }, 180_000);
 
+  it("keeps to states between two days, claims nothing of those it leaves out, and says what became of what stood then", async () => {
+    const truth = setTruth("linked-trees");
+    const path = unpackSet("linked-trees", bench.sources);
+    const machine = "Ilses Rechner";
+    const states = (truth.states ?? []).filter((state) => state.machine === machine);
+    const at = (state: (typeof states)[number] | undefined) => Math.ceil(Date.parse(state?.date ?? "") / 1000) * 1000;
+    const day = (state: (typeof states)[number] | undefined) => new Date(at(state)).toISOString().slice(0, 10);
+    const [first, last, newest] = [states[4], states[9], states.at(-1)];
+    const job = await createJob(bench.db, { title: "Narrowed", client: "" });
+    await addSource(bench.db, job, path);
+    const [source] = await listSources(bench.db, job);
+    const store = source?.volumes[0]?.id as number;
+    await startPass(bench.db, job, store, "earlier-states", { statesFrom: day(first), statesTo: day(last) });
+    await finished(job);
+    const set = (await listSources(bench.db, job))[0]?.volumes[0]?.sets.find((each) => each.machine === machine);
+    const kept = states.filter((state) => day(state) >= day(first) && day(state) <= day(last));
+    expect(kept.length).toBeLessThan(states.length - 2);
+    expect(set).toMatchObject({ states: states.length + (truth.unfinished?.filter((state) => state.machine === machine).length ?? 0) });
+    // Those between the days, with what was broken off there, and the newest one.
+    expect(set?.read).toBeGreaterThanOrEqual(kept.length + 1);
+    expect(set?.read).toBeLessThan((set?.states ?? 0) - 2);
+    const asOf = async (moment: number) =>
+      (
+        await listItems(
+          bench.db,
+          job,
+          query({ asOf: new Date(moment).toISOString(), set: `${store}-${set?.key}`, show: "all", limit: 1000 }),
+        )
+      ).items;
+    const shown = (state: (typeof states)[number] | undefined) =>
+      Object.keys(state?.tree ?? {}).map((each) => each.split("/").at(-1)?.normalize("NFC"));
+    for (const state of [...kept, newest]) {
+      const items = await asOf(at(state));
+      expect(items.map(({ name }) => name).sort(), day(state)).toEqual(shown(state).sort());
+      for (const { folder, name, since } of items) {
+        const own = Object.keys(state?.tree ?? {}).find((each) =>
+          `${folder}/${name}`.normalize("NFC").endsWith(`/${each.normalize("NFC").replace(/^\//, "")}`),
+        );
+        expect(own, name).toBeDefined();
+        const [then, now] = [state?.tree?.[own ?? ""], newest?.tree?.[own ?? ""]];
+        expect(since, `${own} as of ${day(state)}`).toBe(
+          now === undefined ? "gone" : JSON.stringify(now) === JSON.stringify(then) ? "kept" : "changed",
+        );
+      }
+    }
+    // What was left out is not read: nothing is said to have stood there.
+    for (const state of states.filter((each) => each !== newest && !kept.includes(each)))
+      expect(await asOf(at(state)), day(state)).toEqual([]);
+    const versions = await versionsIn(job, "backup");
+    expect(versions.length).toBeGreaterThan(10);
+  }, 180_000);
+
   it("gives single files out of archives, and says which come only with the whole archive", async () => {
     const truth = setTruth("archive-sets");
     const job = await jobOver(unpackSet("archive-sets", bench.sources), ["earlier-states"]);

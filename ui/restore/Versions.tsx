@@ -56,8 +56,8 @@ export function Versions({ jobId, several }: { jobId: number; several: number })
 function chosenText({ changed, same, without }: VersionsChosen): string {
   const files = (count: number) => `${countText(count)} ${count === 1 ? "file" : "files"}`;
   return [
-    changed === 0 ? "No other copy was chosen" : `Of ${files(changed)} another copy is chosen now`,
-    same > 0 ? `${files(same)} ${same === 1 ? "was" : "were"} chosen so before` : null,
+    changed === 0 ? "Nothing has changed" : `Of ${files(changed)} another copy is chosen now`,
+    same > 0 ? `of ${files(same)} that copy was chosen already` : null,
     without > 0
       ? `${files(without)} ${without === 1 ? "has" : "have"} no such copy and ${without === 1 ? "stays as it is" : "stay as they are"}`
       : null,

@@ -149,6 +149,16 @@ function OpenRow({ jobId, open, options }: { jobId: number; open: OpenPass; opti
   );
 }
 
+/** What an option narrows a pass to. */
+const NARROWED_TO: Readonly<Record<string, string>> = {
+  from: "a part of the volume",
+  to: "a part of the volume",
+  folder: "a folder",
+  kinds: "kinds of file",
+  statesFrom: "states between two days",
+  statesTo: "states between two days",
+};
+
 interface StartProps {
   jobId: number;
   /** What is started together: volumes of one source, for one place. */
@@ -184,7 +194,9 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         >
           {words}
         </Button>
-        {refused.length > 0 && <span>It cannot be narrowed to a part of the volume.</span>}
+        {refused.length > 0 && (
+          <span>It cannot be narrowed to {[...new Set(refused.map((option) => NARROWED_TO[option] ?? option))].join(", nor to ")}.</span>
+        )}
         <Problem>{problemText(start.error)}</Problem>
       </div>
     </li>
@@ -193,15 +205,20 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
 
 /** What the next passes are narrowed to. */
 function Narrow({ options, onChange }: { options: PassOptions; onChange: (options: PassOptions) => void }) {
-  const { folder = "", from = 0, to = 100, kinds = [] } = options;
-  const set = (next: { folder?: string; from?: number; to?: number; kinds?: NonNullable<PassOptions["kinds"]> }) => {
-    const all = { folder, from, to, kinds, ...next };
+  const { folder = "", from = 0, to = 100, kinds = [], statesFrom = "", statesTo = "" } = options;
+  const set = (next: { [option in "folder" | "from" | "to" | "kinds" | "statesFrom" | "statesTo"]?: NonNullable<PassOptions[option]> }) => {
+    const all = { folder, from, to, kinds, statesFrom, statesTo, ...next };
     onChange({
       ...(all.folder.trim() ? { folder: `/${all.folder.trim().replace(/^\/+/, "")}` } : {}),
       ...(all.from > 0 || all.to < 100 ? { from: all.from, to: all.to } : {}),
       ...(all.kinds.length > 0 ? { kinds: all.kinds } : {}),
+      ...(all.statesFrom ? { statesFrom: all.statesFrom } : {}),
+      ...(all.statesTo ? { statesTo: all.statesTo } : {}),
     });
   };
+  const day = (name: "statesFrom" | "statesTo", value: string, label: string) => (
+    <input type="date" value={value} aria-label={label} onChange={(event) => set({ [name]: event.target.value })} />
+  );
   const percent = (name: "from" | "to", value: number, label: string) => (
     <input
       type="number"
@@ -224,6 +241,10 @@ function Narrow({ options, onChange }: { options: PassOptions; onChange: (option
         <span>
           Only what begins from {percent("from", from, "From percent")} to {percent("to", to, "To percent")} % of the volume
         </span>
+        <span>
+          Only earlier states from {day("statesFrom", statesFrom, "States from")} to {day("statesTo", statesTo, "States up to")} (UTC), with
+          the newest one, which says what became of what stood then
+        </span>
         <fieldset>
           <legend>Only these kinds</legend>
           {Object.entries(KIND_WORDS).map(([kind, title]) => (
@@ -244,6 +265,7 @@ function Narrow({ options, onChange }: { options: PassOptions; onChange: (option
           ))}
         </fieldset>
         {from >= to && <Problem>The part must end after it begins.</Problem>}
+        {statesTo && statesFrom > statesTo && <Problem>The last day of the states must not come before the first.</Problem>}
       </div>
     </details>
   );
