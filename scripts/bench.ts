@@ -62,6 +62,7 @@ async function main(): Promise<void> {
       "sweep-speed": "bench/sweep-speed.ts",
       restoring: "bench/restoring.ts",
       homes: "bench/homes.ts",
+      "as-of": "bench/as-of.ts",
       "pass-thread": "worker/pass-thread.ts",
       "restore-thread": "worker/restore-thread.ts",
     },
@@ -168,6 +169,7 @@ async function storing(folder: string, volumes: readonly [image: string, files: 
     for (const [what, script] of [
       ["Restoring", "restoring.js"],
       ["Joining and parting drives of very many files", "homes.js"],
+      ["Stepping through the states of very many files", "as-of.js"],
     ] as const) {
       const name = `bench_${Date.now()}`;
       await ensureDatabase(cluster.url("postgres"), name);

@@ -169,8 +169,6 @@ export const facets = z.object({
   deleted: counted,
   created: counted,
   type: counted,
-  /** What became of them since the moment of the list; empty where it shows none. */
-  since: counted,
   user: counted,
   /** By id, with what they are called. */
   volume: named,
@@ -181,6 +179,10 @@ export const facets = z.object({
   folder: counted,
 });
 export type Facets = z.infer<typeof facets>;
+
+/** Counts by what became of items since the moment of the list: they come by themselves, because they take longer than all others. */
+export const sinceFacet = z.object({ since: counted });
+export type SinceFacet = z.infer<typeof sinceFacet>;
 
 const finding = z.looseObject({ finding: z.string() });
 

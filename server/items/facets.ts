@@ -3,19 +3,19 @@ import type { SetFacts } from "../../core/sets/set-facts";
 import type { Connection } from "../database/connection";
 import { setKey } from "../passes/copy-rows";
 import { SET_KIND_WORDS } from "../words/contract";
-import type { Facets, ItemFilter } from "./contract";
+import type { Facets, ItemFilter, SinceFacet } from "./contract";
 import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
-import { sinceAt } from "./moments";
+import { countSince } from "./moments";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
 
 type Counted = { value: string; count: number }[];
-const NAMES = ["kind", "place", "condition", "year", "size", "standing", "deleted", "created", "type", "volume", "since"] as const;
+const NAMES = ["kind", "place", "condition", "year", "size", "standing", "deleted", "created", "type", "volume"] as const;
 type Name = (typeof NAMES)[number];
 
 /** What each way of narrowing counts by; an item in several places stands in a group of its own, taken apart afterwards. */
-const groupsOf = (jobId: number, filter: ItemFilter): Partial<Record<Name, SQL>> => ({
+const groupsOf = (jobId: number): Record<Name, SQL> => ({
   kind: sql`i.kind`,
   place: sql`array_to_string(i.places, ',')`,
   condition: conditionOf,
@@ -26,12 +26,11 @@ const groupsOf = (jobId: number, filter: ItemFilter): Partial<Record<Name, SQL>>
   created: yearOf(jobId, sql`i.created`),
   type: typeOf,
   volume: sql`array_to_string(i.stores, ',')`,
-  ...(filter.asOf ? { since: sinceAt("i.id", filter.asOf, filter) } : {}),
 });
 
 /** How many items match by each way of narrowing. */
 export async function countFacets(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets> {
-  const groups = groupsOf(jobId, filter);
+  const groups = groupsOf(jobId);
   const above = filter.folder ?? "";
   const where = await filterCondition(db, jobId, filter);
   // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.
@@ -39,7 +38,7 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
   const found = await walk(db, where, pick(groups, free), above);
   const anew = async (name: keyof ItemFilter, group: Name | null) =>
     walk(db, await filterCondition(db, jobId, filter, name), group ? pick(groups, [group]) : {}, group ? null : above);
-  for (const name of NAMES) if (filter[name] && groups[name]) Object.assign(found, await anew(name, name));
+  for (const name of NAMES) if (filter[name]) Object.assign(found, await anew(name, name));
   if (!found.volume) found.volume = (await walk(db, where, pick(groups, ["volume"]), null)).volume ?? [];
   // A chosen source, user or home is counted beside the others too.
   const sourceSets = filter.source ? (await anew("source", "volume")).volume : found.volume;
@@ -58,7 +57,6 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
     deleted: of("deleted"),
     created: of("created"),
     type: of("type").slice(0, MAX_TYPES_SHOWN),
-    since: of("since"),
     user: sorted(users ?? []).slice(0, MAX_FOLDERS_SHOWN),
     home: await homeWords(db, jobId, sorted(homes ?? [])),
     set: await bySet(db, jobId, filter),
@@ -67,8 +65,7 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
   };
 }
 
-const pick = (groups: Partial<Record<Name, SQL>>, names: readonly Name[]): Record<string, SQL> =>
-  Object.fromEntries(names.flatMap((name) => (groups[name] ? [[name, groups[name]]] : [])));
+const pick = (groups: Record<Name, SQL>, names: readonly Name[]) => Object.fromEntries(names.map((name) => [name, groups[name]]));
 const sorted = (rows: Counted) => [...rows].sort((a, b) => b.count - a.count || a.value.localeCompare(b.value));
 
 /** What is counted by folders: what stands right below one, whose profile they lie in, in which home. */
@@ -113,6 +110,14 @@ async function homeWords(db: Connection, jobId: number, homes: Counted): Promise
   const { rows } = await db.execute<{ id: number; label: string }>(sql`select id, label from homes where job_id = ${jobId}`);
   const labels = new Map(rows.map(({ id, label }) => [String(id), label]));
   return homes.map((each) => ({ ...each, words: labels.get(each.value) ?? each.value }));
+}
+
+/** How many items of a list as of a moment match by what became of them since; none where it shows no moment. */
+export async function sinceFacet(db: Connection, jobId: number, filter: ItemFilter): Promise<SinceFacet> {
+  if (filter.asOf === undefined) return { since: [] };
+  const where = await filterCondition(db, jobId, filter, "since");
+  const counts = await countSince(db, jobId, where, filter.asOf, filter);
+  return { since: sorted([...counts].map(([value, count]) => ({ value, count }))) };
 }
 
 /** Items by the backup sets and snapshots they have copies of (as of the moment of the list, if it shows one), with what those are called. */

@@ -8,7 +8,7 @@ import { layOut, type PackedFiles } from "../../demo/lay-out";
 import { changeHomes } from "../../server/homes/commands";
 import { listHomes } from "../../server/homes/queries";
 import { itemQuery } from "../../server/items/contract";
-import { countFacets } from "../../server/items/facets";
+import { sinceFacet } from "../../server/items/facets";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
 import { createJob } from "../../server/jobs/commands";
@@ -108,7 +108,7 @@ describe("the pass over earlier states", () => {
     expect(wrong).toEqual([]);
     // Narrowed by what became of them, the list is that part of it, and is counted as such.
     const ofFirst = { asOf: new Date(Date.parse(first?.date ?? "") + 1000).toISOString(), show: "all" };
-    const counts = (await countFacets(bench.db, job, query(ofFirst))).since;
+    const counts = (await sinceFacet(bench.db, job, query(ofFirst))).since;
     for (const since of ["gone", "changed", "same"] as const) {
       const narrowed = (await listItems(bench.db, job, query({ ...ofFirst, since }))).items.map(({ id }) => id);
       expect(narrowed).toEqual(asOf.items.filter((each) => each.since === since).map(({ id }) => id));

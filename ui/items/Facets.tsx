@@ -10,6 +10,7 @@ import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
 import { AS_OF_WORDS, CONDITION_WORDS, countText, KIND_WORDS, PLACE_WORDS } from "../instruments/words";
 import styles from "./items.module.css";
+import { useSinceFacet } from "./use-items";
 
 type Name =
   | "kind"
@@ -51,21 +52,19 @@ const FIRST = 4;
 
 /** The ways of narrowing the list, each choice with how many items it would leave. */
 export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQuery; facets: FacetCounts | undefined }) {
+  const { data } = useSinceFacet(jobId, query);
+  const became = query.asOf === undefined ? [] : (data?.since ?? []);
+  const countsOf = (name: Name) => (name === "since" ? became : (facets?.[name] ?? []));
   return (
     <nav className={styles.facets} aria-label="Narrow the list">
       {FACETS.slice(0, FIRST).map((facet) => (
-        <Section key={facet.name} {...facet} chosen={chosenOf(query, facet.name)} counts={facets?.[facet.name] ?? []} />
+        <Section key={facet.name} {...facet} chosen={chosenOf(query, facet.name)} counts={countsOf(facet.name)} />
       ))}
       <CheckAll jobId={jobId} query={query} />
       {(query.originals || (facets?.place ?? []).some(({ value }) => value === "raw")) && <Originals only={query.originals === "yes"} />}
       <Folders folder={query.folder ?? ""} counts={facets?.folder ?? []} />
       {FACETS.slice(FIRST).map((facet) => (
-        <Section
-          key={facet.name}
-          {...facet}
-          chosen={chosenOf(query, facet.name)}
-          counts={ordered(facet.name, facets?.[facet.name] ?? [])}
-        />
+        <Section key={facet.name} {...facet} chosen={chosenOf(query, facet.name)} counts={ordered(facet.name, countsOf(facet.name))} />
       ))}
     </nav>
   );

@@ -12,6 +12,7 @@ import {
   moments,
   PAGE,
   position,
+  sinceFacet,
   spine,
 } from "@/server/items/contract";
 import { read } from "../data/request";
@@ -67,6 +68,16 @@ export function useFacets(jobId: number, { sort: _, order: __, limit: ___, ...fi
   return useQuery({
     queryKey: [...keys.of(jobId, "facets"), filter],
     queryFn: ({ signal }) => read(`/api/jobs/${jobId}/facets?${search(filter)}`, facets, signal),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** How many of the items of a list as of a moment became what; nothing where it shows none. */
+export function useSinceFacet(jobId: number, { sort: _, order: __, limit: ___, ...filter }: ItemQuery) {
+  return useQuery({
+    queryKey: [...keys.of(jobId, "facets"), "since", filter],
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/facets/since?${search(filter)}`, sinceFacet, signal),
+    enabled: filter.asOf !== undefined,
     placeholderData: keepPreviousData,
   });
 }
