@@ -37,6 +37,8 @@ export interface Extent {
   readonly proven?: number;
   /** Bytes in it that nothing checks, where they are many: others in their place would go unnoticed. */
   readonly unfollowed?: number;
+  /** So many bytes from the beginning may be alike in other files of one maker: that their checks agree does not say whose they are. */
+  readonly common?: number;
   /** Of one that breaks off: how many bytes it should have, as its beginning says or as much of it as was followed lets expect. */
   readonly expected?: number;
 }

@@ -11,6 +11,8 @@ function followOgg(source: ByteSource): Extent | null {
     const open = new Set<number>();
     let at = 0;
     let pages = 0;
+    /** Where the headers end: the first page whose position in the recording is not 0 (section 6, granule position). */
+    let headers: number | null = null;
     for (;;) {
       if (at >= source.size) return breaksAt(source.size, "the recording breaks off before its end");
       if (!reader.has(at, "OggS\0"))
@@ -29,12 +31,14 @@ function followOgg(source: ByteSource): Extent | null {
       }
       if (crc !== expected)
         return { size: at + length, closed: false, verdict: damaged(at, "the checksum of a page does not match", at + length), proven: at };
+      if (headers === null && reader.u64(at + 6) > 0) headers = at;
       if (flags & 2) open.add(serial);
       if (flags & 4) open.delete(serial);
       at += length;
       pages += 1;
       // Streams may be chained (section 4): another one begins right here.
-      if (open.size === 0 && !(reader.has(at, "OggS\0") && at + 27 <= source.size && reader.u8(at + 5) & 2)) return endsAt(at);
+      if (open.size === 0 && !(reader.has(at, "OggS\0") && at + 27 <= source.size && reader.u8(at + 5) & 2))
+        return { ...endsAt(at), common: headers ?? at };
     }
   });
 }

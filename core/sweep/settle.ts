@@ -143,7 +143,8 @@ export class Settler {
     const ends = traitsOf(parent.format).holdsNothing
       ? isProven(find) || (this.#isAligned(find.at) && (isClosed(find) || isMarked(find)))
       : !fits && isClosed(find) && this.#isAligned(find.at);
-    if (!ends || isText(find)) return nested;
+    // Where nothing proves the one, a beginning of another that could not stand in it is told as well, though it breaks off.
+    if (!ends || isText(find)) return nested ?? (this.#beginsAnew(parent, find) ? find : null);
     this.#cut(parent, find.at, "another file begins inside it");
     return find;
   }
@@ -159,10 +160,12 @@ export class Settler {
       // Behind the damage nothing is the parent's any more.
       if (find.at >= at && !isText(find)) return find;
       // Nor need what is not proven of it be, where a whole file, or the mark of one, begins at a cluster.
-      if (aligned && find.at >= parent.at + (proven ?? 0) && (isClosed(find) ? !isLooseText(find) : isMarked(find))) return find;
+      if (aligned && find.at >= parent.at + (proven ?? 0) && (isClosed(find) ? !isLooseText(find) : this.#beginsAnew(parent, find)))
+        return find;
       if (isText(find) || !isClosed(find)) return null;
       if (find.at + find.size <= parent.at + parent.size) return isNestable(parent, find) ? { ...find, inside: parent.at } : null;
-      return aligned && isProven(find) ? find : null;
+      // What is whole, and reaches farther than the damaged one, is no part of that.
+      return isProven(find) ? find : null;
     }
     this.#cut(parent, find.at, "another file begins where it should go on");
     return find;
@@ -172,6 +175,13 @@ export class Settler {
   #isAligned(at: number): boolean {
     const { cluster, origin } = this.#settledGrid;
     return (at - origin) % cluster === 0;
+  }
+
+  /** Whether another file than the parent begins here: where a cluster does, with a mark that hardly stands in other data, nor in files like the parent. */
+  #beginsAnew(parent: Find, find: Find): boolean {
+    if (!this.#isAligned(find.at) || isText(find)) return false;
+    const { family, needsEnd } = traitsOf(find.format);
+    return isMarked(find) || (HOLDERS.has(family ?? "") && !needsEnd && family !== traitsOf(parent.format).family);
   }
 
   #cut(find: Find, at: number, reason: string): void {
@@ -197,6 +207,11 @@ export class Settler {
       const size = find.at - other.at;
       this.#waiting[index] = { ...other, size, segments: [{ at: other.at, length: size }], extent: { ...other.extent, size } };
     });
+  }
+
+  /** Whether a file that begins where pieces were laid that nothing proves is to be told beside them: one of both is wrong, and nobody knows which. */
+  #mayStandBeside(joined: Find, other: Find): boolean {
+    return !isProven(joined) && stands(other) && this.#isAligned(other.at) && other.at >= joined.at + (joined.segments[0]?.length ?? 0);
   }
 
   #piece(find: Find): void {
@@ -233,7 +248,14 @@ export class Settler {
     const inside = ({ at }: Find) => at !== find.at && whole.segments.some((run) => at >= run.at && at < run.at + run.length);
     let kept = 0;
     this.#waiting = this.#waiting.flatMap((other, index) => {
-      const now = other === find ? joined : !inside(other) ? other : isNestable(joined, other) ? { ...other, inside: find.at } : null;
+      const now =
+        other === find
+          ? joined
+          : !inside(other) || this.#mayStandBeside(joined, other)
+            ? other
+            : isNestable(joined, other)
+              ? { ...other, inside: find.at }
+              : null;
       if (now && index < this.#pieces) kept += 1;
       return now ? [now] : [];
     });
@@ -247,6 +269,9 @@ function isNestable(parent: Find, find: Find): boolean {
   if (parent.format.kind === "video" || find.format.id === "tiff") return false;
   return true;
 }
+
+/** Families of files whose marks are long, and stand in their own kind: an archive in an archive, a document in a document. */
+const HOLDERS: ReadonlySet<string> = new Set(["zip", "compound"]);
 
 /** Its beginning is a mark that hardly stands in other data. */
 const isMarked = ({ format }: Find) => !traitsOf(format).needsEnd && !traitsOf(format).tooGeneral;

@@ -1,11 +1,14 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { type ByteSource, WindowSource } from "../../bytes/byte-source";
+import { equalBytesIn } from "../../bytes/equal-bytes";
 import { PastEnd } from "../../bytes/past-end";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, type Summary } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
 import { HUFFMAN_FRAMES, isFrame, isRestart, MARKER, PROGRESSIVE } from "./markers";
 import { type Component, type Frame, type HuffmanTable, huffmanTable, type Scan, ScanReader, type ScanState } from "./scan";
 
+/** So many equal bytes hardly stand in coded coefficients; fill in the place of a cluster is longer. */
+const EQUAL_BYTES = 128;
 /** Coefficients a progressive picture may have to be followed (one byte each). */
 const MOST_COEFFICIENTS = 160_000_000;
 const MOST_SCANS = 512;
@@ -80,6 +83,8 @@ class Follower {
   #dataAt = 0;
   #open: OpenScan | null = null;
   #unread: string | null = null;
+  /** Where data of a progressive picture may stand in the place of others. */
+  #doubtAt: number | null = null;
 
   constructor(
     private readonly source: ByteSource,
@@ -133,7 +138,12 @@ class Follower {
     if (!this.#frame || this.#scans === 0) return breaksAt(at - 2, "the picture ends before any picture data");
     const end = Math.max(at, this.#lastPicture());
     const unfollowed = end - at + this.#segments.reduce((sum, segment) => sum + this.#unfollowedIn(segment), 0);
-    return { ...endsAt(end, this.#unread ? cannotTell(this.#unread) : undefined), ...(unfollowed > 0 ? { unfollowed } : {}) };
+    const doubt = this.#unread ?? (this.#doubtAt === null ? null : "equal bytes stand among its data, where others may have stood");
+    return {
+      ...endsAt(end, doubt ? cannotTell(doubt) : undefined),
+      ...(this.#unread || this.#doubtAt === null ? {} : { proven: this.#doubtAt }),
+      ...(unfollowed > 0 ? { unfollowed } : {}),
+    };
   }
 
   /** Bytes of application data or a comment that nothing checks: all but the small picture in them, when that is right. */
@@ -244,6 +254,8 @@ class Follower {
       }
       return { size: end.at + 2, closed: true, verdict: damaged(end.at - end.skipped, "picture data come that belong to nothing") };
     }
+    // Runs of blocks without a coefficient (T.81, G.1.2.2) let such a scan end where it should though many of its data are others.
+    if (frame.marker === PROGRESSIVE && scan.spectralStart > 0) this.#doubtAt ??= equalBytesIn(this.source, at, end.at, EQUAL_BYTES);
     return end.at;
   }
 

@@ -79,6 +79,15 @@ describe("a file in two pieces", () => {
     expect(untrue).toEqual([]);
   }, 180_000);
 
+  it("is never called whole with the zeros of a gap in it: they decode for as long as they go on", () => {
+    const pictures = ofKind("jpeg", "photo").filter(({ length }) => length > 8000);
+    const turns = Array.from({ length: 12 }, () => two(512, "zeros"));
+    const { exact, all, untrue } = tally(pictures, turns);
+    expect(all).toBeGreaterThan(80);
+    expect(exact / all).toBeGreaterThan(0.85);
+    expect(untrue).toEqual([]);
+  }, 180_000);
+
   it("is never called whole where it was cut inside what nothing checks: a picture's application data", () => {
     const picture = ofKind("jpeg", "photo")[0] as Buffer;
     const segment = Buffer.concat([Buffer.from([0xff, 0xe9, 0x60, 0x02]), randomBytesOf(5, 0x6000)]);

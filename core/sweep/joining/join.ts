@@ -240,15 +240,19 @@ function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, befor
     }
   const best = passes.length > 1 ? likeliestSeam(pieces, shift, passes) : way.length;
   const longer = pieces.goingOn(best, best + shift);
-  return { pieces: longer, extent: passes.length > 1 || !provesSeams(format, longer) ? { ...followed, verdict: UNSURE } : followed };
+  return {
+    pieces: longer,
+    extent: passes.length > 1 || !provesSeams(format, longer, followed) ? { ...followed, verdict: UNSURE } : followed,
+  };
 }
 
 /**
  * Whether foreign bytes around the seams of what is put together cannot go unnoticed. In headers that nothing checks they could: of the last
- * seam it is known whether other places pass as well, of those before it nothing.
+ * seam it is known whether other places pass as well, of those before it nothing. A seam within what files have in common joins any of them.
  */
-const provesSeams = (format: Format, pieces: Pieces) =>
-  traitsOf(format).checksums === "all" || (pieces.count <= 2 && underChecksums(traitsOf(format)));
+const provesSeams = (format: Format, pieces: Pieces, { size, common = 0 }: Extent) =>
+  (pieces.runs(size)[0]?.length ?? 0) > common &&
+  (traitsOf(format).checksums === "all" || (pieces.count <= 2 && underChecksums(traitsOf(format))));
 
 /** What is in the parts of a file that closes loosely is not followed: that its structure is right is all that can be had. */
 const closes = (before: Extent, extent: Extent, length: number) =>

@@ -1,4 +1,5 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
+import { equalBytesIn } from "../../bytes/equal-bytes";
 import { cannotTell } from "../../formats/format";
 import { type FollowedJpeg, followJpeg } from "../../formats/jpeg/jpeg";
 import { PROGRESSIVE } from "../../formats/jpeg/markers";
@@ -56,6 +57,7 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
   let looks = 0;
   let followedHere = 0;
   const ways: WayOn[] = [];
+  let doubtful: Joined | null = null;
   for (const [length, next] of likeliestFirst(breaks, data)) {
     if (next === pieces.lastAt + length - pieces.from || pieces.holds(next, length)) continue;
     if (marker !== null && length <= marker && !isMarker(readBytes(room.disk, next + marker - length, 2))) continue;
@@ -75,11 +77,15 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
     left.followed -= length + room.cluster;
     const whole = followJpeg(longer.source());
     const { extent } = whole;
-    if (proves(extent, length)) return surest(room, pieces, length, next, whole);
+    if (proves(extent, length)) {
+      if (equalBytesIn(longer.source(), whole.dataAt, extent.size, EQUAL_BYTES) === null) return surest(room, pieces, length, next, whole);
+      doubtful ??= { pieces: longer, extent: { ...extent, verdict: UNSURE } };
+      continue;
+    }
     const on = damageAt(extent);
     if (extent.verdict.verdict === "damaged" && on > Math.max(broke, length + room.cluster)) ways.push({ pieces: longer, at: on });
   }
-  if (seams <= 1) return null;
+  if (doubtful || seams <= 1) return doubtful;
   for (const way of farthest(room, ways, suits)) {
     const joined = goOn(room, way.pieces, left, seams - 1);
     if (joined) return joined;
@@ -173,6 +179,12 @@ function readsLikeData(bytes: Uint8Array, progressive: boolean): boolean {
 /** So many equal bytes are no coded data. */
 const LEAST_FILL = 256;
 const isFill = (bytes: Uint8Array) => bytes.length >= LEAST_FILL && bytes.subarray(0, LEAST_FILL).every((byte) => byte === bytes[0]);
+
+/**
+ * So many equal bytes decode for as long as they go on, into as many parts of a picture as it may happen to lack: data with such among them fit by
+ * chance.
+ */
+const EQUAL_BYTES = 32;
 
 /** Where the data stop making sense; infinity: they do not, or only the whole decides; null: nothing speaks for going on like this. */
 function goesOn({ open }: FollowedJpeg, source: ByteSource, from: number, length: number, likely: boolean): number | null {
