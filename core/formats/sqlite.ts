@@ -113,12 +113,12 @@ class PageWalk {
       const room = new PageRoom(this.reader, start, at, this.#usable);
       let before = Number.NEGATIVE_INFINITY;
       if (pointers + cells * 2 > start + this.#usable) return this.#fail(page, "a page claims more rows than it has room for");
-      if (!leaf) waiting.push([this.reader.u32be(at + 8), page]);
+      const below: [page: number, from: number][] = leaf ? [] : [[this.reader.u32be(at + 8), page]];
       for (let i = 0; i < cells && !this.problem; i += 1) {
         const cell = this.reader.u16be(pointers + i * 2);
         if (cell < pointers + cells * 2 - start || cell >= this.#usable)
           return this.#fail(page, "a row stands outside its page", pointers + i * 2 - start);
-        if (!leaf) waiting.push([this.reader.u32be(start + cell), page]);
+        if (!leaf) below.push([this.reader.u32be(start + cell), page]);
         if (table) {
           // Rows stand in the order of their numbers.
           const number = leaf
@@ -135,6 +135,9 @@ class PageWalk {
       }
       if (!this.problem && !room.isFull(pointers - start + cells * 2))
         return this.#fail(page, "the room on a page does not add up", at - start);
+      // From left to right, which is mostly as they stand in the file: where another file's bytes begin is what shows first.
+      const [rightmost, ...others] = below;
+      if (rightmost) waiting.push(rightmost, ...others.reverse());
     }
   }
 

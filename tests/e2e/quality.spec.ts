@@ -59,8 +59,12 @@ test("the way to a verified file, by keyboard alone", async ({ page }) => {
   await readDemo(page);
   await page.goto("/");
   await page.getByRole("link", { name: "Funding application and log" }).waitFor();
-  await page.keyboard.press("Control+k");
-  await page.getByRole("combobox", { name: "Go to" }).waitFor();
+  // The key is heard once the page has come to life.
+  const goTo = page.getByRole("combobox", { name: "Go to" });
+  await expect(async () => {
+    await page.keyboard.press("Control+k");
+    await expect(goTo).toBeVisible({ timeout: 2000 });
+  }).toPass();
   await page.keyboard.type("funding");
   await page.keyboard.press("Enter");
   await expect(page).toHaveURL(/\/jobs\/1\/account/);
