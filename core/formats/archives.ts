@@ -3,6 +3,7 @@ import { BlockReader } from "../bytes/block-reader";
 import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Summary } from "./format";
+import { sevenZip } from "./seven-zip";
 
 const BREAKS_OFF = "the archive breaks off before its end";
 
@@ -102,29 +103,6 @@ const tar: Format = {
       let zeros = at;
       while (zeros < full && isZeroRecord(reader, zeros)) zeros += RECORD;
       return endsAt(zeros === full ? full : at);
-    }),
-};
-
-/** 7z: the published format description ("7zFormat", signature header): where the list of contents stands and its checksum. */
-const sevenZip: Format = {
-  id: "7z",
-  kind: "archives",
-  title: "7z archive",
-  extensions: ["7z"],
-  signatures: [{ at: 0, mark: "7z\xbc\xaf\x27\x1c" }],
-  loose: true,
-  recognise: (head) => hasAscii(head, 0, "7z\xbc\xaf\x27\x1c"),
-  follow: (source) =>
-    following(source, BREAKS_OFF, (reader) => {
-      if (crc32(reader.bytes(12, 20)) !== reader.u32(8)) return breaksAt(8, "the archive's header is damaged");
-      const at = 32 + reader.u64(12);
-      const length = reader.u64(20);
-      if (at + length > source.size) return breaksAt(source.size, BREAKS_OFF, at + length);
-      let crc = 0;
-      for (const { bytes } of reader.blocks(at, at + length)) crc = crc32(bytes, crc);
-      if (crc !== reader.u32(28))
-        return { size: at + length, closed: true, verdict: damaged(at, "the archive's list of contents is damaged") };
-      return endsAt(at + length, cannotTell("the archive's own packing is not followed"));
     }),
 };
 

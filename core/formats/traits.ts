@@ -53,7 +53,7 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   bzip2: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "archive" },
   xz: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "archive" },
   tar: { needsEnd: true, shownAs: "archive" },
-  "7z": { inPieces: true, shownAs: "archive" },
+  "7z": { checksums: "all", inPieces: true, shownAs: "archive" },
   rar: { shownAs: "archive" },
   cab: { shownAs: "archive" },
   sqlite: { inPieces: true, worthInside: true, shownAs: "tables" },

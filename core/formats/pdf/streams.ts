@@ -91,6 +91,8 @@ function codedStream(reader: BlockReader, dictionary: string, dataAt: number, en
   if (foreign >= 0) return damaged(foreign, "a part of the document in letters cannot be read");
   const plain = fromBase85(text(reader, dataAt, close - dataAt));
   if (!plain) return damaged(dataAt, "a part of the document in letters cannot be read", close);
+  if (/\/(DCTDecode|DCT)\s*\]$/.test(filter) && followJpeg(new MemorySource(plain)).extent.verdict.verdict === "damaged")
+    return damaged(dataAt, "a picture in the document is damaged", close);
   if (!/\/(FlateDecode|Fl)\b/.test(filter)) return null;
   try {
     unpackZlib(new BlockReader(new MemorySource(plain)), 0, plain.length, MOST_UNPACKED);
@@ -112,7 +114,8 @@ function noLetter(reader: BlockReader, from: number, to: number): number {
   return -1;
 }
 const LETTERS_STEP = 4096;
-const isSpace = (byte: number) => byte === 0 || byte === 9 || byte === 10 || byte === 12 || byte === 13 || byte === 32;
+/** White space but the byte 0, which counts as such (7.2.3), and stands in letters only where something else was. */
+const isSpace = (byte: number) => byte === 9 || byte === 10 || byte === 12 || byte === 13 || byte === 32;
 
 /** Whether what draws a page is values and operators (7.8.2); other bytes are none of this check's business. */
 function isContent(words: string): boolean {
