@@ -94,7 +94,7 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   "plist-xml": { shownAs: "text" },
   xml: { inPieces: true, shownAs: "text" },
   html: { atSectorsOnly: true, shownAs: "document" },
-  rtf: { shownAs: "document" },
+  rtf: { inPieces: true, shownAs: "document" },
   json: { holdsNothing: true, needsEnd: true, shownAs: "text" },
   mbox: { atSectorsOnly: true, shownAs: "text" },
   eml: { atSectorsOnly: true, shownAs: "document" },

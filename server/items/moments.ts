@@ -62,7 +62,10 @@ const SINCE_THEN = (moment: string, another: SQL, theSame: SQL) => sql`case
   when upper_inf(v.present) or ${theSame} then 'kept'
   else 'gone' end`;
 
-/** An item as it was at a moment, as a query for one row: the copy that stood then, and what became of it since. */
+/**
+ * An item as it was at a moment, as a query for one row: the copy that stood then, and what became of it since. (With `+ 0` the database does not go
+ * through all copies in the order of their ids for the one of an item.)
+ */
 const THEN = (item: string, moment: string, scope: Scope) => {
   const later = (which: SQL) =>
     sql`exists (select 1 from copies c where c.item_id = ${sql.raw(item)} and ${IS_LATER(moment)} and ${which})`;
@@ -70,7 +73,7 @@ const THEN = (item: string, moment: string, scope: Scope) => {
   select v.id, v.size, v.modified, v.condition, v.survival, ${SINCE_THEN(moment, later(sql`not ${SAME_AS_THEN}`), later(SAME_AS_THEN))} as since
   from (select) one
   left join lateral (${VERSION(item, moment, scope)}) v on true
-  left join lateral (select c.id, c.size, c.modified from copies c where c.item_id = ${sql.raw(item)} and ${IS_PRESENT} order by c.id limit 1) live on true`;
+  left join lateral (select c.id, c.size, c.modified from copies c where c.item_id = ${sql.raw(item)} and ${IS_PRESENT} order by c.id + 0 limit 1) live on true`;
 };
 
 /**

@@ -80,6 +80,8 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
     const longer = pieces.goingOn(way.length, way.next);
     const followed = follow(room, format, longer);
     if (!followed) continue;
+    // A text that would end before it breaks off now would leave out what is a text of its kind as well.
+    if (TEXTS.has(format.id) && followed.closed && followed.size <= damage) continue;
     if (closes(extent, followed, way.length) && standsFree(room, longer, followed.size))
       return surest(room, format, pieces, way, extent, followed);
     // A checksum that came right across the seam proves it, however soon the file breaks off again.
@@ -205,7 +207,7 @@ function suiting(room: PieceRoom, format: Format): (next: number) => boolean {
 }
 
 /** Formats that are text, and whether bytes are: of ISO/IEC 646 or of several bytes a character, with white space between. */
-const TEXTS = new Set(["xml", "svg"]);
+const TEXTS = new Set(["xml", "svg", "rtf"]);
 const isText = (bytes: Uint8Array) => {
   let plain = 0;
   for (const byte of bytes) {
