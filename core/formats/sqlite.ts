@@ -1,7 +1,18 @@
 import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { following } from "./following";
-import { breaksAt, damaged, type Extent, endsAt, type Format, hasAscii, hasSignature, type Signature, type Summary } from "./format";
+import {
+  breaksAt,
+  cannotTell,
+  damaged,
+  type Extent,
+  endsAt,
+  type Format,
+  hasAscii,
+  hasSignature,
+  type Signature,
+  type Summary,
+} from "./format";
 
 /** SQLite database file format: 1.3 (header), 1.5 to 1.6 (pages), 4.1 to 4.2 (write-ahead log), 3 (rollback journal). */
 const HEADER = "SQLite format 3\0";
@@ -297,6 +308,9 @@ function treeOf(walk: PageWalk, reader: BlockReader, pageSize: number, pages: nu
 
 const LOG_MARKS = ["\x37\x7f\x06\x82", "\x37\x7f\x06\x83"];
 
+/** Where the bytes go on behind the last sound frame, the log may have gone on elsewhere. */
+const OPEN_END = cannotTell("nothing in the log says where it ends");
+
 /** A write-ahead log: frames with the salt of the header and a running checksum (4.2); it goes as far as both are right. */
 function followLog(source: ByteSource): Extent | null {
   return following(source, "the log breaks off", (reader) => {
@@ -327,7 +341,8 @@ function followLog(source: ByteSource): Extent | null {
       at += 24 + pageSize;
       frames += 1;
     }
-    return frames === 0 ? breaksAt(at, "the log holds no page") : endsAt(at);
+    if (frames === 0) return breaksAt(at, "the log holds no page");
+    return endsAt(at, at + 24 + pageSize > source.size ? undefined : OPEN_END);
   });
 }
 
@@ -344,7 +359,7 @@ function followJournal(source: ByteSource): Extent | null {
       let sum = nonce;
       for (let i = pageSize - 200; i > 0; i -= 200) sum = (sum + reader.u8(at + 4 + i)) >>> 0;
       if (reader.u32be(at + 4 + pageSize) !== sum) {
-        if (stated === 0xffff_ffff && pages > 0) return endsAt(at);
+        if (stated === 0xffff_ffff && pages > 0) return endsAt(at, OPEN_END);
         return breaksAt(at, "the checksum of a page does not match");
       }
       at += pageSize + 8;

@@ -54,6 +54,8 @@ describe("a file in two pieces", () => {
     ["PNG, by its chunks and their checksums", ["png"], 0.9, true],
     ["archives and office files, by their lists of contents", ["zip", "docx", "xlsx", "odt", "ods"], 0.9, true],
     ["documents, by their tables of objects", ["pdf"], 0.9, false],
+    ["rich text, by its braces, but not among letters", ["rtf"], 0.3, false],
+    ["databases, by their pages", ["sqlite"], 0.6, false],
     ["pictures, by their coded data", ["jpeg", "photo"], 0.9, true],
   ] as const)(
     "is put together, wherever it was cut and whatever lies around: %s",
