@@ -1,4 +1,4 @@
-import { linkSync, mkdirSync, utimesSync, writeFileSync } from "node:fs";
+import { linkSync, mkdirSync, rmSync, utimesSync, writeFileSync } from "node:fs";
 import { dirname, join } from "node:path";
 
 /** A file with its content in base64, a further name of one that stands before it, or a folder; and when it was changed last. */
@@ -11,8 +11,11 @@ export function layOut(files: PackedFiles, to: string): void {
     const target = join(to, path);
     mkdirSync(dirname(target), { recursive: true });
     if ("folder" in file) mkdirSync(target, { recursive: true });
-    else if ("link" in file) linkSync(join(to, file.link), target);
-    else writeFileSync(target, Buffer.from(file.content, "base64"));
+    else if ("link" in file) {
+      // It is there where the same was laid out before.
+      rmSync(target, { force: true });
+      linkSync(join(to, file.link), target);
+    } else writeFileSync(target, Buffer.from(file.content, "base64"));
   }
   // What is written into a folder changes its date: dates come last.
   for (const [path, { modified }] of Object.entries(files)) utimesSync(join(to, path), new Date(modified), new Date(modified));
