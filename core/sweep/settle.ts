@@ -211,7 +211,9 @@ export class Settler {
 
   /** Whether a file that begins where pieces were laid that nothing proves is to be told beside them: one of both is wrong, and nobody knows which. */
   #mayStandBeside(joined: Find, other: Find): boolean {
-    return !isProven(joined) && stands(other) && this.#isAligned(other.at) && other.at >= joined.at + (joined.segments[0]?.length ?? 0);
+    const [first] = joined.segments;
+    const begins = first !== undefined && other.at >= first.at && other.at < first.at + first.length;
+    return !isProven(joined) && stands(other) && this.#isAligned(other.at) && !begins;
   }
 
   #piece(find: Find): void {

@@ -22,7 +22,7 @@ export function Versions({ jobId, several }: { jobId: number; several: number })
   const choices: readonly (readonly [string, VersionChoice])[] = [
     ["the best", { take: "best" }],
     ["the newest", { take: "newest" }],
-    ["the newest whole one", { take: "whole" }],
+    ["the newest whole or in place", { take: "whole" }],
     ...(loss === null
       ? []
       : [

@@ -77,6 +77,17 @@ describe("a picture in a document, coded in letters", () => {
     }
   });
 
+  it("is not proven where zeros stand among the data of a picture of several passes", () => {
+    const { firstOffset = 0, size } = files.find(({ path }) => path === "progressive.jpg") ?? { size: 0 };
+    const progressive = Buffer.from(bytes.subarray(firstOffset ?? 0, (firstOffset ?? 0) + size));
+    expect(verdict(documentWith("/DCTDecode", progressive))).toBe("sound");
+    // Within a scan that may have such runs; where its data break off at once, that is damage.
+    for (let from = 1000; from + 512 < progressive.length - 100; from += 400) {
+      const zeroed = Buffer.concat([progressive.subarray(0, from), Buffer.alloc(512), progressive.subarray(from)]);
+      expect(verdict(documentWith("/DCTDecode", zeroed)), String(from)).not.toBe("sound");
+    }
+  });
+
   it("is damaged where letters of other data stand in their place, or blanks", () => {
     for (const from of [2048, 6000]) {
       const foreign = Buffer.from(letters);

@@ -30,6 +30,7 @@ export function streams(reader: BlockReader, end: number, whole: boolean): Verdi
 /** Those packed with Flate must unpack, those of a known length end where they say. */
 function inOrder(reader: BlockReader, end: number, whole: boolean): Verdict {
   let left = MOST_UNPACKED;
+  let doubt: Verdict | null = null;
   for (let at = reader.find("stream", 5, end); at >= 0; at = reader.find("stream", at, end)) {
     const after = at + 6;
     const before = text(reader, Math.max(0, at - DICTIONARY), Math.min(DICTIONARY, at));
@@ -61,7 +62,8 @@ function inOrder(reader: BlockReader, end: number, whole: boolean): Verdict {
       }
     }
     const coded = codedStream(reader, dictionary, dataAt, end);
-    if (coded) return coded;
+    if (coded?.verdict === "damaged") return coded;
+    doubt ??= coded;
     if (length >= 0) {
       if (dataAt + length > end) return whole ? damaged(dataAt, "a part of the document runs past its end") : damaged(end, BREAKS_OFF);
       if (!/\/(Filter|Type|Subtype|Length1)\b/.test(dictionary) && length < MOST_LETTERS && !isContent(text(reader, dataAt, length)))
@@ -71,11 +73,19 @@ function inOrder(reader: BlockReader, end: number, whole: boolean): Verdict {
       at = dataAt + length;
     } else at = dataAt;
   }
-  return SOUND;
+  return doubt ?? SOUND;
 }
+
+const PICTURE_DAMAGED = "a picture in the document is damaged";
 
 /** Bytes of a stream in letters that are decoded to look into them. */
 const MOST_LETTERS = 1 << 24;
+
+/** What is said of a document for a picture in it; null: it is sound. @param damage what is said of a damaged one, by its place in the picture */
+function ofPicture(verdict: Verdict, damage: (at: number) => Verdict): Verdict | null {
+  if (verdict.verdict === "damaged") return damage(verdict.at);
+  return verdict.verdict === "cannot-tell" ? cannotTell("a picture in the document is not proven") : null;
+}
 
 /** What is wrong with a stream in letters with packed data in them, or with a picture's stream; null: nothing, or it is neither. */
 function codedStream(reader: BlockReader, dictionary: string, dataAt: number, end: number): Verdict | null {
@@ -84,15 +94,15 @@ function codedStream(reader: BlockReader, dictionary: string, dataAt: number, en
   if (close < 0 || close - dataAt > MOST_LETTERS) return null;
   if (/^\[?\s*\/(DCTDecode|DCT)\s*\]?$/.test(filter)) {
     const { verdict } = followJpeg(new WindowSource(reader.source, dataAt, close - dataAt)).extent;
-    return verdict.verdict === "damaged" ? damaged(Math.min(end, dataAt + verdict.at), "a picture in the document is damaged") : null;
+    return ofPicture(verdict, (at) => damaged(Math.min(end, dataAt + at), PICTURE_DAMAGED));
   }
   if (!/^\[?\s*\/(ASCII85Decode|A85)\b/.test(filter)) return null;
   const foreign = noLetter(reader, dataAt, close);
   if (foreign >= 0) return damaged(foreign, "a part of the document in letters cannot be read");
   const plain = fromBase85(text(reader, dataAt, close - dataAt));
   if (!plain) return damaged(dataAt, "a part of the document in letters cannot be read", close);
-  if (/\/(DCTDecode|DCT)\s*\]$/.test(filter) && followJpeg(new MemorySource(plain)).extent.verdict.verdict === "damaged")
-    return damaged(dataAt, "a picture in the document is damaged", close);
+  if (/\/(DCTDecode|DCT)\s*\]$/.test(filter))
+    return ofPicture(followJpeg(new MemorySource(plain)).extent.verdict, () => damaged(dataAt, PICTURE_DAMAGED, close));
   if (!/\/(FlateDecode|Fl)\b/.test(filter)) return null;
   try {
     unpackZlib(new BlockReader(new MemorySource(plain)), 0, plain.length, MOST_UNPACKED);
