@@ -9,6 +9,9 @@ const STATES = 12;
 const POS_STATES_MAX = 16;
 const PROB_INIT = 1024;
 const MOST_DICTIONARY = 1 << 26;
+/** Of lc and lp together: those of LZMA2 (.xz format, 5.3.1), and more than any known writer uses elsewhere. */
+const MOST_LITERAL_BITS_LZMA2 = 4;
+const MOST_LITERAL_BITS = 8;
 
 const probs = (count: number) => new Uint16Array(count).fill(PROB_INIT);
 
@@ -60,9 +63,12 @@ export class LzmaDecoder {
     this.#window = new Uint8Array(Math.max(4096, dictionary));
   }
 
-  /** @param properties the byte that holds lc, lp and pb */
-  setProperties(properties: number): boolean {
-    if (properties >= 225) return false;
+  /**
+   * Sets how literals and places are weighed, and begins anew.
+   * @param properties the byte that holds lc, lp and pb @param most of lc and lp together: tables for more take longer to make than data to unpack
+   */
+  setProperties(properties: number, most = MOST_LITERAL_BITS): boolean {
+    if (properties >= 225 || (properties % 9) + (Math.floor(properties / 9) % 5) > most) return false;
     this.#lc = properties % 9;
     this.#lp = Math.floor(properties / 9) % 5;
     this.#pb = Math.floor(properties / 45);
@@ -339,7 +345,7 @@ export function unpackLzma2(
     const reset = (control >> 5) & 3;
     if (reset === 3) decoder.resetDictionary();
     if (reset >= 2) {
-      ready = decoder.setProperties(reader.u8(data));
+      ready = decoder.setProperties(reader.u8(data), MOST_LITERAL_BITS_LZMA2);
       data += 1;
     } else if (reset === 1) decoder.resetState();
     if (!ready) throw new InflateError(next, decoder.plain, "the packed data are damaged");

@@ -320,10 +320,11 @@ const AFTER = {
   last: () => null,
 } as const;
 const NEXT = "the state after it";
+const NOW = "the volume as it is now";
 const NEWEST = "the newest state (those between are left out)";
 
 function toCopy(
-  { place, note, standing, counter }: Series,
+  { place, note, standing, counter, present }: Series,
   path: string,
   { record, tree, key, from, until, ended, cut }: Version,
   after: keyof typeof AFTER,
@@ -342,7 +343,7 @@ function toCopy(
       })
     : read;
   const { asOf } = from;
-  const words = until.label === "" ? null : AFTER[after](until.label, cut ? NEWEST : NEXT);
+  const words = until.label === "" ? null : AFTER[after](until.label, cut ? NEWEST : ended !== null && ended === present ? NOW : NEXT);
   return {
     ...copy,
     place,

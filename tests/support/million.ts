@@ -73,9 +73,10 @@ export async function manyItems(url: string, count: number): Promise<number> {
 /**
  * Adds copies and their items to such a job while it is looked at, as a quick pass would: a batch a quarter of a second,
  * each announced to whoever follows the job.
+ * @param seconds for how long at most @param enough whether that is long enough
  * @returns copies a second that were really written
  */
-export async function keepWriting(url: string, job: number, perSecond: number, seconds: number): Promise<number> {
+export async function keepWriting(url: string, job: number, perSecond: number, seconds: number, enough = () => false): Promise<number> {
   const client = new pg.Client({ connectionString: url });
   await client.connect();
   try {
@@ -87,7 +88,7 @@ export async function keepWriting(url: string, job: number, perSecond: number, s
     const batch = Math.floor(perSecond / 4);
     const began = Date.now();
     let written = 0;
-    while (Date.now() - began < seconds * 1000) {
+    while (Date.now() - began < seconds * 1000 && !enough()) {
       const due = began + (written / perSecond) * 1000;
       await new Promise((done) => setTimeout(done, Math.max(0, due - Date.now())));
       await client.query(
