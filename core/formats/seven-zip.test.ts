@@ -46,6 +46,36 @@ describe("7z archives", () => {
     }
   });
 
+  /** The same archive with its header's sums made right again. */
+  const summed = (archive: Buffer, listAt: number): Buffer => {
+    archive.writeBigUInt64LE(BigInt(listAt - 32), 12);
+    archive.writeUInt32LE(crc32(archive.subarray(listAt)), 28);
+    archive.writeUInt32LE(crc32(archive.subarray(12, 32)), 8);
+    return archive;
+  };
+
+  it.each(archives.filter(({ name }) => !NOT_FOLLOWED.has(name)))(
+    "$name: with bytes in it that its list does not name it is not sound",
+    ({ content }) => {
+      const whole = Buffer.from(content, "base64");
+      const listAt = 32 + Number(whole.readBigUInt64LE(12));
+      const wider = Buffer.concat([whole.subarray(0, listAt), Buffer.alloc(64, 7), whole.subarray(listAt)]);
+      expect(follow(summed(wider, listAt + 64))?.verdict.verdict).toBe("cannot-tell");
+    },
+  );
+
+  it("with a list of properties alone, or an empty one behind other bytes, it is not sound", () => {
+    const head = Buffer.from(archives[0]?.content ?? "", "base64").subarray(0, 32);
+    const archiveOf = (listAt: number, list: readonly number[]) => {
+      const made = Buffer.concat([head, Buffer.alloc(listAt - 32, 7), Buffer.from(list)]);
+      made.writeBigUInt64LE(BigInt(list.length), 20);
+      return summed(made, listAt);
+    };
+    expect(follow(archiveOf(32, [1, 0]))?.verdict.verdict).toBe("sound");
+    for (const forged of [archiveOf(32, [1, 2, 0, 0]), archiveOf(96, [1, 0]), archiveOf(96, [])])
+      expect(follow(forged)?.verdict.verdict).toBe("cannot-tell");
+  });
+
   it("a list that claims anything at all is refused, though its checksum is right", () => {
     const random = seeded(3);
     const plain = Buffer.from(archives.find(({ name }) => name === "list not packed")?.content ?? "", "base64");

@@ -66,6 +66,8 @@ interface Folder {
 }
 
 interface Streams {
+  /** Where the list of contents stands packed; not given: it is not. */
+  readonly packedList?: { readonly at: number; readonly end: number };
   /** Where the packed streams begin, behind the header of the archive. */
   readonly packAt: number;
   readonly packSizes: readonly number[];
@@ -313,18 +315,23 @@ function readStreams(list: BlockReader, archive: BlockReader, nested = false): S
     }
     const plain = Buffer.concat(parts);
     if (folder.crc !== null && crc32(plain) !== folder.crc) throw new BadList();
-    return readStreams(new BlockReader(new MemorySource(plain)), archive, true);
+    const streams = readStreams(new BlockReader(new MemorySource(plain)), archive, true);
+    return { ...(streams ?? NO_STREAMS), packedList: { at, end: at + packed } };
   }
   if (id !== ID.header) throw new BadList();
   const part = reader.byte();
-  // Properties of the whole archive and further streams: no known writer leaves any.
   if (part === ID.mainStreams) return reader.streams();
-  return part === ID.files || part === ID.end ? null : { packAt: 0, packSizes: [], folders: [] };
+  // Properties of the whole archive and further streams are not read: no known writer leaves any.
+  if (part !== ID.files && part !== ID.end) throw new BadList();
+  return null;
 }
+const NO_STREAMS: Streams = { packAt: 0, packSizes: [], folders: [] };
+
+const UNLISTED = cannotTell("something stands in it that its list does not name");
 
 /** Says what the packed streams of an archive come to. @param listAt where the list of contents stands */
 function checkStreams(reader: BlockReader, listAt: number, listLength: number): Verdict | null {
-  if (listLength === 0) return null;
+  if (listLength === 0) return listAt === HEADER.size ? null : UNLISTED;
   if (listLength > MOST_LIST) return cannotTell("the archive's list of contents is longer than is read");
   const list = new BlockReader(new MemorySource(reader.bytes(listAt, listLength).slice()));
   let streams: Streams | null;
@@ -335,8 +342,7 @@ function checkStreams(reader: BlockReader, listAt: number, listLength: number): 
     if (!(error instanceof BadList)) throw error;
     return cannotTell("the archive's list of contents is not followed");
   }
-  if (!streams) return null;
-  const { packAt, packSizes, folders } = streams;
+  const { packAt, packSizes, folders, packedList = { at: listAt, end: listAt } } = streams ?? NO_STREAMS;
   let at = HEADER.size + packAt;
   let pack = 0;
   let left = MOST_UNPACKED;
@@ -352,7 +358,8 @@ function checkStreams(reader: BlockReader, listAt: number, listLength: number): 
     doubt ??= found;
     at = end;
   }
-  return doubt ?? (packAt === 0 ? null : cannotTell("something stands in it that its list does not name"));
+  const isListed = packAt === 0 && pack === packSizes.length && at === packedList.at && packedList.end === listAt;
+  return doubt ?? (isListed ? null : UNLISTED);
 }
 
 export const sevenZip: Format = {

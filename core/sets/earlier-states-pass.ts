@@ -34,8 +34,6 @@ interface Moment {
   readonly label: string;
   files(): Iterable<FileRecord>;
   readonly tree: FileTree;
-  /** States before it are left out: what happened between is not known. */
-  readonly afterGap?: boolean;
   /** What is to be known of it, once it was read. */
   notes?(): readonly string[];
 }
@@ -84,20 +82,28 @@ export interface Between {
 const standsBetween = ({ asOf }: Pick<Moment, "asOf">, { from, to }: Between): boolean =>
   asOf !== null && asOf >= (from ?? asOf) && asOf <= (to ?? asOf);
 
+/** The moments a pass goes through. */
+interface Kept {
+  readonly moments: readonly Moment[];
+  /** The one before which states are left out: what happened between is not known. */
+  readonly afterGap?: Moment | undefined;
+}
+
 /**
- * Keeps the moments between two; and the newest of all that is not broken off, which says what became of what stood then. The present volume says that of its snapshots.
+ * Keeps the moments between two, and the newest of all that is not broken off, which says what became of what stood then. The present volume says
+ * that of its snapshots.
  * @returns none, where no state stands between them
  */
-function keptMoments({ moments, present }: Series, between: Between): Moment[] {
+function keptMoments({ moments, present }: Series, between: Between): Kept {
   const states = moments.filter((moment) => moment !== present);
   const kept = states.filter((moment) => standsBetween(moment, between));
   const last = kept.at(-1);
-  if (!last) return [];
-  if (present) return [...kept, present];
+  if (!last) return { moments: [] };
+  const after = states.slice(states.indexOf(last) + 1);
+  if (present) return { moments: [...kept, present], afterGap: after.length > 0 ? present : undefined };
   // What one that was broken off does not have says nothing.
-  const newest = states.findLast(({ asOf, complete }) => asOf !== null && complete) ?? last;
-  if (states.indexOf(newest) <= states.indexOf(last)) return kept;
-  return [...kept, { ...newest, afterGap: states.indexOf(newest) > states.indexOf(last) + 1 }];
+  const newest = after.findLast(({ asOf, complete }) => asOf !== null && complete);
+  return newest ? { moments: [...kept, newest], afterGap: newest === after[0] ? undefined : newest } : { moments: kept };
 }
 
 /**
@@ -141,8 +147,9 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
     const standing = new Map<string, Version>();
     /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */
     const gone: [path: string, Version][] = [];
-    for (const moment of between ? keptMoments(series, between) : series.moments) {
-      if (moment.afterGap) for (const version of standing.values()) version.cut = true;
+    const { moments, afterGap }: Kept = between ? keptMoments(series, between) : series;
+    for (const moment of moments) {
+      if (moment === afterGap) for (const version of standing.values()) version.cut = true;
       const seen = new Set<string>();
       for (const record of moment.files()) {
         if (record.type !== "file" || record.system || record.state !== "live") continue;
@@ -152,7 +159,7 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
         seen.add(path);
         const before = standing.get(path);
         const key = series.keyOf(record);
-        if (before?.key === key && !before.cut) before.until = moment;
+        if (before?.key === key && (!before.cut || moment === series.present)) before.until = moment;
         else {
           if (before) give(path, { ...before, ended: moment }, before.key === key ? "same" : "changed");
           standing.set(path, { record, tree: moment.tree, key, from: moment, until: moment, ended: null });
