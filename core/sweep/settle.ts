@@ -143,7 +143,7 @@ export class Settler {
     const ends = traitsOf(parent.format).holdsNothing
       ? isProven(find) || (this.#isAligned(find.at) && (isClosed(find) || isMarked(find)))
       : !fits && isClosed(find) && this.#isAligned(find.at);
-    // Where nothing proves the one, a beginning of another that could not stand in it is told as well, though it breaks off.
+    // Where nothing proves the one, a beginning of another that could not stand in it is reported as well, though it breaks off.
     if (!ends || isText(find)) return nested ?? (this.#beginsAnew(parent, find) ? find : null);
     this.#cut(parent, find.at, "another file begins inside it");
     return find;
@@ -209,7 +209,7 @@ export class Settler {
     });
   }
 
-  /** Whether a file that begins where pieces were laid that nothing proves is to be told beside them: one of both is wrong, and nobody knows which. */
+  /** Whether a file that begins where pieces were laid that nothing proves is to be reported beside them: one of both is wrong, and nobody knows which. */
   #mayStandBeside(joined: Find, other: Find): boolean {
     const [first] = joined.segments;
     const begins = first !== undefined && other.at >= first.at && other.at < first.at + first.length;

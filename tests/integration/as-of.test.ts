@@ -3,12 +3,12 @@ import type { Copy } from "../../core/copies/copy";
 import { type ItemQuery, itemFilter, itemQuery } from "../../server/items/contract";
 import { countFacets, sinceFacet } from "../../server/items/facets";
 import { listItems } from "../../server/items/list";
-import { copyRows, setKey } from "../../server/passes/copy-rows";
-import { storeCopies } from "../../server/passes/store-copies";
+import { setKey } from "../../server/passes/copy-rows";
 import { changeTray } from "../../server/tray/commands";
 import { trayChange } from "../../server/tray/contract";
 import { jobWith, startTestBench, type TestBench } from "../support/bench";
 import { copyAt } from "../support/copies";
+import { storeBatch } from "../support/stored";
 
 let bench: TestBench;
 let jobId: number;
@@ -71,10 +71,8 @@ beforeAll(async () => {
     now("written since.txt", { modified: day("2026-06-01") }),
     copyAt("/Users/anna/deleted since.txt", { created: day("2025-05-05"), deletedAt: day("2026-05-05"), reference: "1" }),
   ];
-  const client = await bench.pool.connect();
-  await client.query("begin");
-  await storeCopies(client, { id: storeId, jobId, place: "earlier-states", volume: { id: storeId } }, copyRows(copies, storeId));
-  await client.query(`update stores set sets = $2 where id = $1`, [
+  await storeBatch(bench, jobId, storeId, "earlier-states", copies);
+  await bench.pool.query(`update stores set sets = $2 where id = $1`, [
     storeId,
     JSON.stringify(
       [OFFICE, LAPTOP].map((id) => {
@@ -83,8 +81,6 @@ beforeAll(async () => {
       }),
     ),
   ]);
-  await client.query("commit");
-  client.release();
 }, 60_000);
 afterAll(() => bench.close());
 

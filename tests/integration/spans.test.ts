@@ -5,25 +5,18 @@ import type { Copy } from "../../core/copies/copy";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
-import { copyRows } from "../../server/passes/copy-rows";
-import { storeCopies } from "../../server/passes/store-copies";
 import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench } from "../support/bench";
 import { copyAt } from "../support/copies";
+import { storeBatch } from "../support/stored";
 import { fixture } from "../support/volume-truth";
 
 let bench: TestBench;
 let jobId: number;
 let storeId: number;
 
-async function store(into: number, copies: readonly Copy[]): Promise<void> {
-  const client = await bench.pool.connect();
-  await client.query("begin");
-  await storeCopies(client, { id: into, jobId, place: "file-record", volume: { id: into } }, copyRows(copies, into));
-  await client.query("commit");
-  client.release();
-}
+const store = (into: number, copies: readonly Copy[]) => storeBatch(bench, jobId, into, "file-record", copies);
 
 const day = (text: string) => Date.parse(`${text}T12:00:00Z`);
 /** A version of a letter, with the states it stands for. */

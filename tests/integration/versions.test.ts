@@ -1,14 +1,13 @@
 import { afterAll, beforeAll, beforeEach, expect, it } from "vitest";
 import type { Copy } from "../../core/copies/copy";
 import { ALL_BYTES_THERE } from "../../core/filesystems/file-record";
-import { copyRows } from "../../server/passes/copy-rows";
-import { storeCopies } from "../../server/passes/store-copies";
 import { changeTray } from "../../server/tray/commands";
 import { versionChoice } from "../../server/tray/contract";
 import { findTray } from "../../server/tray/queries";
 import { chooseVersions } from "../../server/tray/versions";
 import { jobWith, startTestBench, type TestBench } from "../support/bench";
 import { copyAt } from "../support/copies";
+import { storeBatch } from "../support/stored";
 
 let bench: TestBench;
 let jobId: number;
@@ -49,11 +48,7 @@ beforeAll(async () => {
     copy("after.txt", "later still", "2026-03-12"),
     copy("single.txt", "only", "2026-01-01"),
   ];
-  const client = await bench.pool.connect();
-  await client.query("begin");
-  await storeCopies(client, { id: storeId, jobId, place: "file-record", volume: { id: storeId } }, copyRows(copies, storeId));
-  await client.query("commit");
-  client.release();
+  await storeBatch(bench, jobId, storeId, "file-record", copies);
 }, 60_000);
 afterAll(() => bench.close());
 
