@@ -39,6 +39,7 @@ interface Entry {
 class Compound {
   readonly sectorSize: number;
   readonly #table: number[] = [];
+  #tableSectors: readonly number[] = [];
   readonly entries: Entry[] = [];
   readonly #smallCutoff: number;
   #smallTable: BlockReader | null = null;
@@ -83,6 +84,7 @@ class Compound {
       next = reader.u32(at + this.sectorSize - 4);
     }
     if (sectors.length < count) throw new Broken(68, "the allocation table is damaged");
+    this.#tableSectors = sectors;
     for (const sector of sectors) {
       const at = this.place(sector);
       if (at + this.sectorSize > reader.size) throw new PastEnd(at, this.sectorSize, reader.size);
@@ -97,10 +99,16 @@ class Compound {
     const found: number[] = [];
     for (let sector = start; sector !== END_OF_CHAIN; sector = this.#table[sector] as number) {
       if (sector >= this.#table.length || found.length > this.#table.length)
-        throw new Broken(Math.min(this.reader.size, this.place(sector)), "a chain of sectors leads nowhere");
+        throw new Broken(this.#tablePlaceOf(found.at(-1) ?? start), "a chain of sectors leads nowhere");
       found.push(sector);
     }
     return found;
+  }
+
+  /** Where the part of the allocation table stands in which a sector has its entry. */
+  #tablePlaceOf(sector: number): number {
+    const part = this.#tableSectors[Math.floor(sector / (this.sectorSize / 4))] ?? this.#tableSectors[0];
+    return part === undefined ? 44 : this.place(part);
   }
 
   #open(start: number, size: number): BlockReader {

@@ -78,7 +78,8 @@ function followMembers(source: ByteSource): Extent | null {
       left -= done.plain;
       if (done.end + 8 > source.size) return breaksAt(source.size, "the archive breaks off before its end");
       if (reader.u32(done.end) !== crc || reader.u32(done.end + 4) !== done.plain % 0x1_0000_0000)
-        return { size: done.end + 8, closed: true, verdict: damaged(done.end, "the archive's checksum does not match") };
+        // Where other bytes were unpacked, they may have ended anywhere.
+        return { size: done.end + 8, closed: false, verdict: damaged(done.end, "the archive's checksum does not match") };
       at = done.end + 8;
     }
   });

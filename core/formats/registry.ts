@@ -19,7 +19,7 @@ import { png } from "./png";
 import { propertyList } from "./property-list";
 import { runReader } from "./reader-faults";
 import { riffFormats } from "./riff";
-import { sqliteFormats } from "./sqlite";
+import { sqliteFormats } from "./sqlite/sqlite";
 import { streamFormats } from "./streams";
 import { markedUpFormats } from "./texts/marked-up";
 import { messageFormats } from "./texts/messages";

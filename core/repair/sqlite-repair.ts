@@ -1,7 +1,7 @@
 import type { BlockReader } from "../bytes/block-reader";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
 import { formatById, runCheck } from "../formats/registry";
-import { guessedPageSize, isPageSize, pageSizeOf } from "../formats/sqlite";
+import { guessedPageSize, isPageSize, pageSizeOf } from "../formats/sqlite/page";
 import { BytesOut } from "./bytes-out";
 import { kept, made, type Repaired } from "./repaired";
 

@@ -1,8 +1,10 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { LayoutSource, layoutOf } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
+import type { Extent } from "../formats/format";
 import { resolved, runSummary } from "../formats/registry";
 import { traitsOf } from "../formats/traits";
+import { damagedEnd } from "./damaged-end";
 import type { Domain } from "./domain";
 import { type Find, isClosed, isDamaged, isProven } from "./find";
 import { ENOUGH, type Grid, gridOf } from "./grid";
@@ -98,9 +100,10 @@ export class Settler {
     const starts: number[] = [];
     let end = 0;
     for (const find of this.#held) {
-      if (!isProven(find) || find.at < end) continue;
-      starts.push(find.at);
+      if (find.at < end || !isClosed(find)) continue;
+      // Files stand in an archive that nothing proves as well, wherever it has them.
       end = find.at + find.size;
+      if (isProven(find)) starts.push(find.at);
     }
     const [first] = this.#held;
     const waited = (first !== undefined && to - first.at > MOST_WAITED) || this.#held.length > MOST_HELD;
@@ -112,8 +115,11 @@ export class Settler {
   #clipped(find: Find): Find {
     const { verdict, closed } = find.extent;
     if (closed || verdict.verdict !== "damaged") return find;
-    const size = Math.min(find.size, verdict.at + this.#settledGrid.cluster);
-    return size === find.size ? find : { ...find, size, segments: [{ at: find.at, length: size }], extent: { ...find.extent, size } };
+    const size = Math.min(find.size, damagedEnd(this.disk, this.#settledGrid, find) ?? this.#clusterEnd(find.at + verdict.at) - find.at);
+    if (size === find.size) return find;
+    const shows = Math.min(size, verdict.at);
+    const narrowed: Extent = { ...find.extent, size, verdict: { ...verdict, at: shows, upTo: Math.max(verdict.at, verdict.upTo ?? 0) } };
+    return { ...find, size, segments: [{ at: find.at, length: size }], extent: shows < verdict.at ? narrowed : { ...find.extent, size } };
   }
 
   #place(find: Find): void {
@@ -171,6 +177,12 @@ export class Settler {
     return find;
   }
 
+  /** The end of the cluster in which a byte stands. */
+  #clusterEnd(at: number): number {
+    const { cluster, origin } = this.#settledGrid;
+    return (Math.floor((at - origin) / cluster) + 1) * cluster + origin;
+  }
+
   /** Whether a cluster begins here. */
   #isAligned(at: number): boolean {
     const { cluster, origin } = this.#settledGrid;
@@ -181,7 +193,9 @@ export class Settler {
   #beginsAnew(parent: Find, find: Find): boolean {
     if (!this.#isAligned(find.at) || isText(find)) return false;
     const { family, needsEnd } = traitsOf(find.format);
-    return isMarked(find) || (HOLDERS.has(family ?? "") && !needsEnd && family !== traitsOf(parent.format).family);
+    if (needsEnd) return false;
+    // An archive stands in an archive as it is; a document of streams in another one hardly ever.
+    return isMarked(find) || family === "compound" || (family === "zip" && traitsOf(parent.format).family !== "zip");
   }
 
   #cut(find: Find, at: number, reason: string): void {
@@ -271,9 +285,6 @@ function isNestable(parent: Find, find: Find): boolean {
   if (parent.format.kind === "video" || find.format.id === "tiff") return false;
   return true;
 }
-
-/** Families of files whose marks are long, and stand in their own kind: an archive in an archive, a document in a document. */
-const HOLDERS: ReadonlySet<string> = new Set(["zip", "compound"]);
 
 /** Its beginning is a mark that hardly stands in other data. */
 const isMarked = ({ format }: Find) => !traitsOf(format).needsEnd && !traitsOf(format).tooGeneral;

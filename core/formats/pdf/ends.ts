@@ -8,8 +8,7 @@ const MOST_FILE = 2 ** 36;
  * first one, and a linearised document (annex F) has one near its beginning.
  */
 export function endMarks(reader: BlockReader): { last: number; open: boolean } {
-  const linear = /\/Linearized[^>]{0,200}\/L\s+(\d+)|\/L\s+(\d+)[^>]{0,200}\/Linearized/.exec(text(reader, 0, 1024));
-  const stated = linear ? Number(linear[1] ?? linear[2]) : 0;
+  const stated = linearisedLength(reader);
   if (stated > 0 && stated <= reader.size && text(reader, stated - 32, 32).includes("%%EOF") && !goesOn(reader, stated))
     return { last: stated, open: false };
   let last = 0;
@@ -26,6 +25,12 @@ export function endMarks(reader: BlockReader): { last: number; open: boolean } {
   // A linearised one goes on behind its first end mark, as far as it says.
   if (stated > last) return { last: Math.min(stated, reader.size), open: true };
   return { last: last > 0 ? last : reader.size, open: true };
+}
+
+/** Bytes of the document as it was linearised (annex F, table F.1); 0: it was not. */
+export function linearisedLength(reader: BlockReader): number {
+  const linear = /\/Linearized[^>]{0,200}\/L\s+(\d+)|\/L\s+(\d+)[^>]{0,200}\/Linearized/.exec(text(reader, 0, 1024));
+  return linear ? Number(linear[1] ?? linear[2]) : 0;
 }
 
 const NEXT_STEP = 1 << 20;

@@ -3,8 +3,8 @@ import type { ByteSource } from "../../bytes/byte-source";
 import { following } from "../following";
 import { cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Verdict } from "../format";
 import { crossReference } from "./cross-reference";
-import { endMarks } from "./ends";
-import { streams } from "./streams";
+import { endMarks, linearisedLength } from "./ends";
+import { streamAt, streams } from "./streams";
 import { summarise } from "./summary";
 import { BREAKS_OFF, text } from "./words";
 
@@ -58,8 +58,16 @@ function lastPart(reader: BlockReader, end: number): number {
 function ownEnd(reader: BlockReader, end: number): boolean {
   const tail = text(reader, Math.max(0, end - 2048), Math.min(2048, end));
   const offset = Number([...tail.matchAll(/startxref\s+(\d+)\s+%%EOF/g)].at(-1)?.[1] ?? Number.NaN);
-  return offset < end && /^\s*(xref|\d+\s+\d+\s+obj)/.test(text(reader, offset, 64));
+  if (!(offset < end)) return false;
+  // Other linearised documents name a first section at the same place: such an end stands where the length says.
+  const stated = linearisedLength(reader);
+  if (stated > 0 && offset < LINEARISED_FRONT && Math.abs(end - stated) > 2) return false;
+  // The table may be a stream (7.5.8), which says so: any object may stand where that of another document would.
+  return /^\s*xref/.test(text(reader, offset, 64)) || /\/XRef\b/.test(streamAt(reader, offset, end)?.dictionary ?? "");
 }
+
+/** Bytes in which the first section of a linearised document begins, behind its dictionary. */
+const LINEARISED_FRONT = 4096;
 
 function judge(reader: BlockReader, end: number): Verdict {
   const tail = text(reader, Math.max(0, end - 2048), Math.min(2048, end));

@@ -61,7 +61,7 @@ function inOrder(reader: BlockReader, end: number, whole: boolean): Verdict {
         return damaged(Math.min(error.at, end), "a part of the document cannot be unpacked");
       }
     }
-    const coded = codedStream(reader, dictionary, dataAt, end);
+    const coded = codedStream(reader, dictionary, dataAt, endOfData(reader, dataAt, length, end));
     if (coded?.verdict === "damaged") return coded;
     doubt ??= coded;
     if (length >= 0) {
@@ -87,14 +87,22 @@ function ofPicture(verdict: Verdict, damage: (at: number) => Verdict): Verdict |
   return verdict.verdict === "cannot-tell" ? cannotTell("a picture in the document is not proven") : null;
 }
 
-/** What is wrong with a stream in letters with packed data in them, or with a picture's stream; null: nothing, or it is neither. */
-function codedStream(reader: BlockReader, dictionary: string, dataAt: number, end: number): Verdict | null {
-  const filter = /\/Filter\s*(\[[^\]]*\]|\/\w+)/.exec(dictionary)?.[1] ?? "";
+/** Where the data of a stream end: where it is said to end, or, in a document that breaks off, by its length. */
+function endOfData(reader: BlockReader, dataAt: number, length: number, end: number): number {
   const close = reader.find("endstream", dataAt, end);
-  if (close < 0 || close - dataAt > MOST_LETTERS) return null;
+  return close >= 0 ? close : Math.min(end, dataAt + Math.max(0, length));
+}
+
+/**
+ * What is wrong with a stream in letters with packed data in them, or with a picture's stream; null: nothing, or it is neither.
+ * @param close the byte after its data
+ */
+function codedStream(reader: BlockReader, dictionary: string, dataAt: number, close: number): Verdict | null {
+  const filter = /\/Filter\s*(\[[^\]]*\]|\/\w+)/.exec(dictionary)?.[1] ?? "";
+  if (close - dataAt > MOST_LETTERS) return null;
   if (/^\[?\s*\/(DCTDecode|DCT)\s*\]?$/.test(filter)) {
     const { verdict } = followJpeg(new WindowSource(reader.source, dataAt, close - dataAt)).extent;
-    return ofPicture(verdict, (at) => damaged(Math.min(end, dataAt + at), PICTURE_DAMAGED));
+    return ofPicture(verdict, (at) => damaged(Math.min(close, dataAt + at), PICTURE_DAMAGED));
   }
   if (!/^\[?\s*\/(ASCII85Decode|A85)\b/.test(filter)) return null;
   const foreign = noLetter(reader, dataAt, close);

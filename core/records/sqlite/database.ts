@@ -1,5 +1,5 @@
 import { BlockReader } from "../../bytes/block-reader";
-import { guessedPageSize } from "../../formats/sqlite";
+import { guessedPageSize } from "../../formats/sqlite/page";
 import { type Cell, isTreePage, KIND, readCell, readPageHead } from "./cell";
 import { type Journal, readJournal } from "./journal";
 import { type Log, readLog } from "./log";

@@ -1,6 +1,6 @@
 import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
-import { isPageSize } from "../../formats/sqlite";
+import { isPageSize } from "../../formats/sqlite/page";
 
 export interface Journal {
   /** Whether the database has to be rolled back with it: its transaction never came to an end. */

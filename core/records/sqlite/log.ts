@@ -1,6 +1,6 @@
 import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
-import { isPageSize } from "../../formats/sqlite";
+import { isPageSize } from "../../formats/sqlite/page";
 
 /** A page's image outside of the main file: what it was at some time. */
 export interface PageImage {

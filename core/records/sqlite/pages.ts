@@ -1,6 +1,6 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { readBytes } from "../../bytes/byte-source";
-import { isPageSize, pageSizeOf } from "../../formats/sqlite";
+import { isPageSize, pageSizeOf } from "../../formats/sqlite/page";
 import type { Journal } from "./journal";
 import type { Log } from "./log";
 import type { Encoding } from "./record";

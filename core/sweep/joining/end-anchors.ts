@@ -1,6 +1,7 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { PastEnd } from "../../bytes/past-end";
 import type { Extent, Format } from "../../formats/format";
+import { linearisedLength } from "../../formats/pdf/ends";
 import { traitsOf } from "../../formats/traits";
 import type { PieceRoom, Pieces } from "./pieces";
 import { placesOf, type Surroundings, surroundings } from "./surroundings";
@@ -55,8 +56,7 @@ const TABLE_REACH = 65_536;
 
 /** By the lines that name a document's table of contents (ISO 32000-1, 7.5.5), and by the length a linearised one gives (annex F). */
 function pdfShifts(room: PieceRoom, around: BlockReader, reader: BlockReader): number[] {
-  const head = reader.ascii(0, Math.min(1024, reader.size));
-  const stated = Number(/\/Linearized[^>]{0,200}\/L\s+(\d+)/.exec(head)?.[1] ?? /\/L\s+(\d+)[^>]{0,200}\/Linearized/.exec(head)?.[1] ?? 0);
+  const stated = linearisedLength(reader);
   const found: number[] = [];
   for (const at of placesOf(room, around, "startxref", MOST_ENDS)) {
     const tail = around.ascii(at, Math.min(64, around.size - at));

@@ -1,6 +1,6 @@
 import { readBytes } from "../../bytes/byte-source";
 import type { Extent, Format } from "../../formats/format";
-import { isPageSize, pageSizeOf } from "../../formats/sqlite";
+import { isPageSize, pageSizeOf } from "../../formats/sqlite/page";
 import { traitsOf, underChecksums } from "../../formats/traits";
 import type { Find } from "../find";
 import { endAnchors } from "./end-anchors";
@@ -240,7 +240,7 @@ function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, befor
       if (!also || !closes(before, also, length)) break;
       passes.push(length);
     }
-  const best = passes.length > 1 ? likeliestSeam(pieces, shift, passes) : way.length;
+  const best = passes.length > 1 ? likeliestSeam(pieces, shift, passes, followed.size) : way.length;
   const longer = pieces.goingOn(best, best + shift);
   return {
     pieces: longer,

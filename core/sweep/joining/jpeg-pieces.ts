@@ -133,7 +133,7 @@ function surest(room: PieceRoom, pieces: Pieces, found: number, next: number, { 
         break;
       passes.push(length);
     }
-  const length = passes.length > 1 ? likeliestSeam(pieces, shift, passes) : found;
+  const length = passes.length > 1 ? likeliestSeam(pieces, shift, passes, extent.size) : found;
   const longer = pieces.goingOn(length, length + shift);
   const unsure = passes.length > 1 || longer.count > 2 || frame?.marker === PROGRESSIVE || length < dataAt;
   return { pieces: longer, extent: unsure ? { ...extent, verdict: UNSURE } : extent };

@@ -3,6 +3,8 @@ import { BlockReader } from "../../bytes/block-reader";
 import { PastEnd } from "../../bytes/past-end";
 import type { Extent, Format } from "../../formats/format";
 import { text } from "../../formats/pdf/words";
+import { isTreePage } from "../../formats/sqlite/page";
+import { missingPages } from "../../formats/sqlite/sqlite";
 import { traitsOf } from "../../formats/traits";
 import { damageAt, type PieceRoom, type Pieces } from "./pieces";
 
@@ -169,6 +171,19 @@ const pdf: Finder = (reader, at) => {
 };
 const XREF_REACH = 1 << 17;
 
+/** SQLite file format, 1.5: pages of which the pages above say where they stand, and between which row numbers. */
+const sqlite: Finder = (reader, at) => {
+  const { pageSize, missing } = missingPages(reader);
+  const usable = pageSize - reader.u8(20);
+  // The first one may lie on both sides of the break.
+  const behind = missing.filter(({ page }) => page * pageSize > at);
+  return (behind.length > 1 ? behind.slice(1) : behind).map(({ page, table, over, most }) => ({
+    at: (page - 1) * pageSize,
+    length: pageSize,
+    stands: (bytes) => isTreePage(bytes, usable, table, over, most),
+  }));
+};
+
 const FINDERS: Readonly<Record<string, Finder>> = {
   pdf,
   tiff,
@@ -179,6 +194,7 @@ const FINDERS: Readonly<Record<string, Finder>> = {
   avi: riff,
   "7z": sevenZip,
   mp3: mpegAudio,
+  sqlite,
   webm: ebml,
   matroska: ebml,
 };

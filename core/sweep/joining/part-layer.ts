@@ -111,7 +111,7 @@ export abstract class PartLayer<P extends ListedPart> {
       }
       const [only] = passes;
       if (only === undefined) continue;
-      const length = passes.length > 1 ? likeliestSeam(pieces, shift, passes) : only;
+      const length = passes.length > 1 ? likeliestSeam(pieces, shift, passes, this.parts[index + 1]?.at ?? this.listAt) : only;
       return { pieces: pieces.goingOn(length, length + shift), isCertain: false };
     }
     return this.within(pieces, index, breaks, shifts);

@@ -6,7 +6,7 @@ import { type ListedObject, sectionAt } from "../../formats/pdf/cross-reference"
 import { isCheckedStream, streams } from "../../formats/pdf/streams";
 import { text } from "../../formats/pdf/words";
 import { PartLayer } from "./part-layer";
-import { follow, type Joined, type PieceRoom, type Pieces, proves, UNSURE } from "./pieces";
+import { follow, type Joined, type PieceRoom, type Pieces, UNSURE } from "./pieces";
 import { placesOf, type Surroundings, surroundings } from "./surroundings";
 
 /** Ends of documents that are looked at, lists that are followed, and sections and objects of each. */
@@ -27,7 +27,8 @@ export function joinPdf(room: PieceRoom, format: Format, first: Pieces): Joined 
   for (const { shift, listAt, objects } of likeliest(tables(room, around, first), first)) {
     const laid = new PdfLayer(room, objects, marks.placesOf(objects), listAt, shift).layOut(first);
     const followed = laid && follow(room, format, laid.pieces);
-    if (laid && followed && proves(followed, laid.pieces.from)) return { pieces: laid.pieces, extent: { ...followed, verdict: UNSURE } };
+    if (laid && followed?.closed && followed.verdict.verdict !== "damaged" && followed.size > laid.pieces.from)
+      return { pieces: laid.pieces, extent: { ...followed, verdict: UNSURE } };
     if (room.disk.isSpent) return null;
   }
   return null;
