@@ -103,7 +103,7 @@ export class Settler {
       if (find.at < end || !isClosed(find)) continue;
       // Files stand in an archive that nothing proves as well, wherever it has them.
       end = find.at + find.size;
-      if (isProven(find)) starts.push(find.at);
+      if (isProven(find) || (isMarked(find) && !isText(find))) starts.push(find.at);
     }
     const [first] = this.#held;
     const waited = (first !== undefined && to - first.at > MOST_WAITED) || this.#held.length > MOST_HELD;

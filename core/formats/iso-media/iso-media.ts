@@ -1,11 +1,11 @@
 import { BlockReader } from "../../bytes/block-reader";
-import type { ByteSource } from "../../bytes/byte-source";
+import { type ByteSource, MemorySource } from "../../bytes/byte-source";
 import { following } from "../following";
 import { breaksAt, cannotTell, damaged, type Extent, type Format, hasAscii, type Kind, SOUND, type Summary, type Verdict } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
 import { BRANDS, TOP_BOXES } from "./box-names";
 import { type Box, boxAt, boxesIn, findBox, findBoxes } from "./boxes";
-import { brokenUnits, fragmentSamples, readTracks, trackSamples } from "./samples";
+import { brokenUnits, fragmentSamples, readTracks, type Sample, trackSamples } from "./samples";
 
 const MOST_TOP_BOXES = 1_000_000;
 const BREAKS_OFF = "the file breaks off before its end";
@@ -58,8 +58,9 @@ function judge(reader: BlockReader, tops: readonly Box[], end: number): Judged {
   return { verdict: damaged(end, "the index of the recording is missing"), proven: end };
 }
 
+const PICTURE = "\xff\xd8";
 /** What every sample of a track begins with: a start code (ISO/IEC 14496-2, 6.2.1), the beginning of a picture (ITU-T T.81, B.2.1). */
-const SAMPLES_BEGIN: Readonly<Record<string, string>> = { mp4v: "\0\0\x01", jpeg: "\xff\xd8", mjpa: "\xff\xd8" };
+const SAMPLES_BEGIN: Readonly<Record<string, string>> = { mp4v: "\0\0\x01", jpeg: PICTURE, mjpa: PICTURE };
 
 function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: number): Judged {
   const tracks = readTracks(reader, moov);
@@ -97,6 +98,41 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
   if (checked === 0) return { verdict: cannotTell("the recording's own coding is not followed"), proven };
   if (end - proven > MOST_UNPROVEN) return { verdict: cannotTell("the last pieces of the recording are not followed"), proven };
   return { verdict: SOUND, proven: end };
+}
+
+/** A sample of a film, and what it must be by its coding. */
+export interface KnownSample extends Sample {
+  isHere(bytes: Uint8Array): boolean;
+}
+
+/** The samples behind a place that show by their own bytes that they are, of a film whose index stands before it; in the order of the file. */
+export function samplesBehind(reader: BlockReader, from: number): KnownSample[] {
+  const found: KnownSample[] = [];
+  for (let box = boxAt(reader, 0); box && box.end <= from && TOP_BOXES.has(box.type); box = boxAt(reader, box.end)) {
+    if (box.type !== "moov") continue;
+    for (const { nalLength, codec, ...track } of readTracks(reader, box)) {
+      const begins = SAMPLES_BEGIN[codec];
+      if (nalLength === 0 && !begins) continue;
+      let seen = 0;
+      for (const { at, length } of trackSamples(reader, { nalLength, codec, ...track })) {
+        if (at < from || length < LEAST_KNOWN || length > MOST_KNOWN) continue;
+        found.push({ at, length, isHere: (bytes) => isSample(bytes, nalLength, begins ?? "") });
+        seen += 1;
+        if (seen >= MOST_KNOWN_SAMPLES) break;
+      }
+    }
+    break;
+  }
+  return found.sort((a, b) => a.at - b.at);
+}
+const [LEAST_KNOWN, MOST_KNOWN, MOST_KNOWN_SAMPLES] = [64, 1 << 17, 4];
+
+function isSample(bytes: Uint8Array, nalLength: number, begins: string): boolean {
+  if (nalLength > 0) return bytes[0] === 0 && brokenUnits(new BlockReader(new MemorySource(bytes)), 0, bytes.length, nalLength) < 0;
+  if (!hasAscii(bytes, 0, begins)) return false;
+  // A picture ends with its mark, behind which it may be filled up (ITU-T T.81, B.2.1).
+  const last = bytes.findLastIndex((byte) => byte !== 0);
+  return begins !== PICTURE || (last > 0 && bytes[last - 1] === 0xff && bytes[last] === 0xd9);
 }
 
 /** An item of a picture file and where its bytes stand (ISO/IEC 14496-12, 8.11.3). */

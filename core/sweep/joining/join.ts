@@ -51,7 +51,7 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
       : find.format.id === WAVE
         ? joinWave(bounded, pieces, find.extent)
         : (byList(bounded, find.format, pieces, extent) ??
-          goOn(bounded, find.format, pieces, extent, MOST_SEAMS) ??
+          goOn(bounded, find.format, pieces, extent, MOST_SEAMS, extent) ??
           (find.format.id === "png" ? joinPng(bounded, find.format, pieces, extent) : null));
   return joined && { ...find, size: joined.extent.size, extent: joined.extent, segments: joined.pieces.runs(joined.extent.size) };
 }
@@ -68,8 +68,8 @@ interface Way {
   readonly next: number;
 }
 
-/** Searches the next piece of a file, and of what that leads to the one after it. */
-function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, seams: number): Joined | null {
+/** Searches the next piece of a file, and of what that leads to the one after it. @param whole what is known of it in one piece */
+function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, seams: number, whole: Extent): Joined | null {
   const damage = damageAt(extent);
   const ways: { pieces: Pieces; extent: Extent; gained: number }[] = [];
   let proved = 0;
@@ -82,8 +82,8 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
     if (!followed) continue;
     // A text that would end before it breaks off now would leave out what is a text of its kind as well.
     if (TEXTS.has(format.id) && followed.closed && followed.size <= damage) continue;
-    if (closes(extent, followed, way.length) && standsFree(room, longer, followed.size))
-      return surest(room, format, pieces, way, extent, followed);
+    if (closes(whole, followed, way.length) && standsFree(room, longer, followed.size))
+      return surest(room, format, pieces, way, whole, followed);
     // A checksum that came right across the seam proves it, however soon the file breaks off again.
     if (
       underChecksums(traitsOf(format)) &&
@@ -92,7 +92,7 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
       proved < MOST_WAYS
     ) {
       proved += 1;
-      const joined = seams > 1 ? goOn(room, format, longer, followed, seams - 1) : null;
+      const joined = seams > 1 ? goOn(room, format, longer, followed, seams - 1, whole) : null;
       if (joined) return joined;
       continue;
     }
@@ -103,7 +103,7 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
   if (seams <= 1) return null;
   ways.sort((a, b) => b.gained - a.gained);
   for (const way of ways.slice(0, MOST_WAYS)) {
-    const joined = goOn(room, format, way.pieces, way.extent, seams - 1);
+    const joined = goOn(room, format, way.pieces, way.extent, seams - 1, whole);
     if (joined) return joined;
   }
   return null;
@@ -229,7 +229,7 @@ function isPacked(bytes: Uint8Array): boolean {
 }
 
 /** Where other ends of the last piece pass as well, the check is blind there: the likeliest is taken, and nothing is promised. */
-function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, before: Extent, followed: Extent): Joined {
+function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, whole: Extent, followed: Extent): Joined {
   const shift = way.next - way.length;
   const passes = [way.length];
   for (const step of [-room.cluster, room.cluster])
@@ -237,7 +237,7 @@ function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, befor
       const other = { length, next: length + shift };
       if (!isFree(room, pieces, other) || passes.length > MOST_PASSING) break;
       const also = follow(room, format, pieces.goingOn(length, other.next));
-      if (!also || !closes(before, also, length)) break;
+      if (!also || !closes(whole, also, length)) break;
       passes.push(length);
     }
   const best = passes.length > 1 ? likeliestSeam(pieces, shift, passes, followed.size) : way.length;
@@ -256,8 +256,11 @@ const provesSeams = (format: Format, pieces: Pieces, { size, common = 0 }: Exten
   (pieces.runs(size)[0]?.length ?? 0) > common &&
   (traitsOf(format).checksums === "all" || (pieces.count <= 2 && underChecksums(traitsOf(format))));
 
-/** What is in the parts of a file that closes loosely is not followed: that its structure is right is all that can be had. */
-const closes = (before: Extent, extent: Extent, length: number) =>
+/**
+ * Whether a file put together is as right as can be had: proven, or, where what is in its parts is not followed, right by its structure. One that was so in
+ * one piece already is taken apart only for a proof.
+ */
+const closes = (whole: Extent, extent: Extent, length: number) =>
   proves(extent, length) ||
-  (before.verdict.verdict === "damaged" && extent.closed && extent.verdict.verdict === "cannot-tell" && extent.size > length);
+  (whole.verdict.verdict === "damaged" && extent.closed && extent.verdict.verdict === "cannot-tell" && extent.size > length);
 const MOST_PASSING = 1024;

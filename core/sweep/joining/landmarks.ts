@@ -2,6 +2,7 @@ import { crc32 } from "node:zlib";
 import { BlockReader } from "../../bytes/block-reader";
 import { PastEnd } from "../../bytes/past-end";
 import type { Extent, Format } from "../../formats/format";
+import { samplesBehind } from "../../formats/iso-media/iso-media";
 import { text } from "../../formats/pdf/words";
 import { isTreePage } from "../../formats/sqlite/page";
 import { missingPages } from "../../formats/sqlite/sqlite";
@@ -52,7 +53,9 @@ const riff: Finder = (_reader, at) => [{ at, length: 4, stands: (bytes) => RIFF_
 
 /** Boxes that stand outermost (ISO/IEC 14496-12, 6.2.3). */
 const BOXES = /^(moov|mdat|free|skip|wide|moof|mfra|sidx|meta|uuid|styp|udta)$/;
-const isoMedia: Finder = (reader) => {
+const isoMedia: Finder = (reader, damage) => {
+  const samples = samplesBehind(reader, damage);
+  if (samples.length > 0) return samples.map(({ at, length, isHere }) => ({ at, length, stands: isHere }));
   const found: Landmark[] = [];
   for (let at = 0, seen = 0; at + 16 <= reader.size && seen < 64; seen += 1) {
     const short = reader.u32be(at);
