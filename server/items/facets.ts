@@ -5,7 +5,7 @@ import { setKey } from "../passes/copy-rows";
 import { SET_KIND_WORDS } from "../words/contract";
 import type { Facets, ItemFilter, SinceFacet } from "./contract";
 import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
-import { countSince } from "./moments";
+import { countSince, itemsAt } from "./moments";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
@@ -15,10 +15,10 @@ const NAMES = ["kind", "place", "condition", "year", "size", "standing", "delete
 type Name = (typeof NAMES)[number];
 
 /** What each way of narrowing counts by; an item in several places stands in a group of its own, taken apart afterwards. */
-const groupsOf = (jobId: number): Record<Name, SQL> => ({
+const groupsOf = (jobId: number, isAsOf: boolean): Record<Name, SQL> => ({
   kind: sql`i.kind`,
   place: sql`array_to_string(i.places, ',')`,
-  condition: conditionOf,
+  condition: isAsOf ? conditionOf(sql`i.condition`, sql`i.then_id is not null`) : conditionOf(),
   year: yearOf(jobId),
   size: sizeClassOf,
   standing: standingOf,
@@ -30,16 +30,21 @@ const groupsOf = (jobId: number): Record<Name, SQL> => ({
 
 /** How many items match by each way of narrowing. */
 export async function countFacets(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets> {
-  const groups = groupsOf(jobId);
+  const groups = groupsOf(jobId, filter.asOf !== undefined);
   const above = filter.folder ?? "";
-  const where = await filterCondition(db, jobId, filter);
+  const itemsOf = async (without?: keyof ItemFilter) => {
+    const where = await filterCondition(db, jobId, filter, without);
+    const scope = without ? { ...filter, [without]: undefined } : filter;
+    return filter.asOf === undefined ? sql`items i where ${where}` : sql`${itemsAt(jobId, where, filter.asOf, scope)} i`;
+  };
+  const items = await itemsOf();
   // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.
   const free = NAMES.filter((name) => !filter[name] && !(name === "volume" && filter.source));
-  const found = await walk(db, where, pick(groups, free), above);
+  const found = await walk(db, items, pick(groups, free), above);
   const anew = async (name: keyof ItemFilter, group: Name | null) =>
-    walk(db, await filterCondition(db, jobId, filter, name), group ? pick(groups, [group]) : {}, group ? null : above);
+    walk(db, await itemsOf(name), group ? pick(groups, [group]) : {}, group ? null : above);
   for (const name of NAMES) if (filter[name]) Object.assign(found, await anew(name, name));
-  if (!found.volume) found.volume = (await walk(db, where, pick(groups, ["volume"]), null)).volume ?? [];
+  if (!found.volume) found.volume = (await walk(db, items, pick(groups, ["volume"]), null)).volume ?? [];
   // A chosen source, user or home is counted beside the others too.
   const sourceSets = filter.source ? (await anew("source", "volume")).volume : found.volume;
   const users = filter.user ? (await anew("user", null)).user : found.user;
@@ -77,15 +82,16 @@ const byFolder = (above: string) => sql`
 
 /**
  * Counts the items by each of these, in one walk, and (`above` not null) by their folders.
+ * @param items what they are, as a table `i` with its condition
  * @param above the folder whose folders are counted; "" is the root
  */
-async function walk(db: Connection, where: SQL, groups: Record<string, SQL>, above: string | null): Promise<Record<string, Counted>> {
+async function walk(db: Connection, items: SQL, groups: Record<string, SQL>, above: string | null): Promise<Record<string, Counted>> {
   const all = above === null ? groups : { ...groups, folder: sql`i.folder_id::text` };
   const names = Object.keys(all);
   const list = (each: (name: string) => SQL) => sql.join(names.map(each), sql`, `);
   const { rows } = await db.execute<{ name: string; value: string; count: string }>(sql`
     with g as materialized (
-      select ${list((name) => sql`${sql.identifier(name)}`)}, count(*) as count from (select ${list((name) => sql`${all[name]} as ${sql.identifier(name)}`)} from items i where ${where}) i
+      select ${list((name) => sql`${sql.identifier(name)}`)}, count(*) as count from (select ${list((name) => sql`${all[name]} as ${sql.identifier(name)}`)} from ${items}) i
       group by grouping sets (${list((name) => sql`(${sql.identifier(name)})`)})
     )
     select v.name, v.value, g.count from g

@@ -1,7 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { type ItemFilter, SIZES, type SizeClass } from "./contract";
-import { inScope, type Scope, sinceAt } from "./moments";
+import { inScope, type Scope, shownValue, sinceAt, versionAt } from "./moments";
 
 /** Folders whose path holds a word; more than this and the word is no help in folders. */
 const MAX_FOLDERS = 2000;
@@ -56,17 +56,18 @@ export const sizeClassOf = sql.raw(
     .join(" ")} end`,
 );
 
-function sizeCondition(size: SizeClass): SQL {
+function sizeCondition(size: SizeClass, shown: SQL): SQL {
   const names = Object.keys(SIZES) as SizeClass[];
   const below = names[names.indexOf(size) - 1];
-  return sql`i.size > ${below === undefined ? -1 : SIZES[below]} and i.size <= ${SIZES[size]}`;
+  return sql`${shown} > ${below === undefined ? -1 : SIZES[below]} and ${shown} <= ${SIZES[size]}`;
 }
 
-/** A live file of which only the record was read: it is called “in place” and not “whole”. */
-const NOT_LOOKED_INTO = sql`(i.live and i.opens is null)`;
-
-/** How the best copy of an item is called in the list, as a word of the filter. */
-export const conditionOf = sql`case when i.condition = 'whole' and ${NOT_LOOKED_INTO} then 'in-place' else i.condition end`;
+/**
+ * How an item is called in the list, as a word of the filter: a live file of which only the record was read is “in place” and not “whole”.
+ * @param shown its condition as the list has it @param isVersion whether that is of a version of another time
+ */
+export const conditionOf = (shown: SQL = sql`i.condition`, isVersion: SQL = sql`false`) =>
+  sql`case when ${shown} = 'whole' and i.live and i.opens is null and not ${isVersion} then 'in-place' else ${shown} end`;
 
 /**
  * Whether an item was there at a moment: a copy of it stands for a span of states with that moment in it; of a copy that tells of one state
@@ -78,6 +79,17 @@ const presentAt = (
 ) => sql`exists (select 1 from copies c where c.item_id = i.id and ${inScope(scope)} and (c.present @> ${moment}::timestamptz
   or (c.present is null and c.condition <> 'name-only' and coalesce(c.created, c.modified) <= ${moment}::timestamptz
     and (c.state = 'live' or c.deleted_at > ${moment}::timestamptz))))`;
+
+/** Whether a list shows a version of another time of an item `i`. */
+const isVersion = ({ asOf, ...scope }: Partial<ItemFilter>) => (asOf ? sql`${versionAt("i.id", asOf, scope)} is not null` : sql`false`);
+
+/** The condition that an item is called by this word. (Of items as they are now the database finds it in its indexes.) */
+function conditionIs(condition: NonNullable<ItemFilter["condition"]>, filter: Partial<ItemFilter>): SQL {
+  if (filter.asOf) return sql`${conditionOf(shownValue("condition", filter), isVersion(filter))} = ${condition}`;
+  const isInPlace = sql`(i.live and i.opens is null)`;
+  if (condition === "in-place") return sql`i.condition = 'whole' and ${isInPlace}`;
+  return condition === "whole" ? sql`i.condition = 'whole' and not ${isInPlace}` : sql`i.condition = ${condition}`;
+}
 
 /**
  * The condition on `items i` that a filter means.
@@ -111,15 +123,13 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
-  if (condition === "in-place") parts.push(sql`i.condition = 'whole' and ${NOT_LOOKED_INTO}`);
-  else if (condition) parts.push(sql`i.condition = ${condition}`);
-  if (condition === "whole") parts.push(sql`not ${NOT_LOOKED_INTO}`);
+  if (condition) parts.push(conditionIs(condition, used));
   if (folder)
     parts.push(
       sql`i.folder_id in (select id from folders where job_id = ${jobId} and (path = ${folder} or path like ${`${escaped(folder)}/%`}))`,
     );
-  if (year) parts.push(sql`${yearOf(jobId)} = ${year}`);
-  if (size) parts.push(sizeCondition(size));
+  if (year) parts.push(sql`${yearOf(jobId, shownValue("modified", used))} = ${year}`);
+  if (size) parts.push(sizeCondition(size, shownValue("size", used)));
   if (source) parts.push(sql`i.stores && array(select id from stores where source_id = ${source})`);
   if (volume) parts.push(sql`${volume}::int = any(i.stores)`);
   if (home) parts.push(sql`i.folder_id in (select id from folders where home_id = ${home})`);

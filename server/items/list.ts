@@ -1,9 +1,9 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection, Database } from "../database/connection";
 import { Problem } from "../problem";
-import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Sort, type Spine } from "./contract";
+import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Spine } from "./contract";
 import { filterCondition } from "./filter";
-import { type AsOf, itemsAsOf } from "./moments";
+import { type AsOf, itemsAsOf, shownValue } from "./moments";
 
 const MAX_MARKS = 24;
 
@@ -58,29 +58,34 @@ const ITEM_JOINS = sql`join folders f on f.id = i.folder_id join homes h on h.id
   from tray_entries e where e.job_id = i.job_id and e.item_id = i.id) t`;
 export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;
 
-/** What each order sorts by, and the type its key has; the indexes of the table have these very expressions. */
-const KEYS: Record<Sort, { by: SQL; type: SQL }> = {
-  name: { by: sql`(lower(i.name) collate "C")`, type: sql`text` },
-  changed: { by: sql`coalesce(i.modified, '-infinity'::timestamptz)`, type: sql`timestamptz` },
-  size: { by: sql`i.size`, type: sql`bigint` },
-  condition: { by: sql`i.survival`, type: sql`float8` },
-};
+/** What an order sorts by, as the list shows it, and the type its key has; the indexes of the table have these very expressions of items as they are now. */
+function keyOf(query: ItemQuery): { by: SQL; type: SQL } {
+  if (query.sort === "name") return { by: sql`(lower(i.name) collate "C")`, type: sql`text` };
+  if (query.sort === "changed")
+    return { by: sql`coalesce(${shownValue("modified", query)}, '-infinity'::timestamptz)`, type: sql`timestamptz` };
+  if (query.sort === "size") return { by: shownValue("size", query), type: sql`bigint` };
+  return { by: shownValue("survival", query), type: sql`float8` };
+}
+
+/** Whether an index has the order of a list: of values of another time there is none. */
+const hasIndex = ({ sort, asOf }: ItemQuery) => sort === "name" || asOf === undefined;
 
 const direction = (query: ItemQuery) => (query.order === "down" ? sql`desc` : sql`asc`);
-const orderBy = (query: ItemQuery) => sql`${KEYS[query.sort].by} ${direction(query)}, i.id ${direction(query)}`;
+const orderBy = (query: ItemQuery) => sql`${keyOf(query).by} ${direction(query)}, i.id ${direction(query)}`;
 
 type KeyedRow = ItemRow & { sort_key: string };
 
 /** A page of items in the wanted order, from after a cursor. */
 export async function listItems(db: Database, jobId: number, query: ItemQuery): Promise<ItemPage> {
   const where = await filterCondition(db, jobId, query);
-  const { by, type } = KEYS[query.sort];
+  const { by, type } = keyOf(query);
   const after = query.after ? readCursor(query.after) : null;
   const sign = query.order === "down" ? sql`<` : sql`>`;
   const beyond = after ? sql`and (${by}, i.id) ${sign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
   const rows = await inOrder(
     db,
     where,
+    hasIndex(query),
     sql`select ${ITEM_COLUMNS}, (${by})::text as sort_key
       from (select i.* from items i where ${where} ${beyond} order by ${orderBy(query)} limit ${query.limit + 1}) i ${ITEM_JOINS}
       order by ${orderBy(query)}`,
@@ -102,9 +107,7 @@ export async function listItems(db: Database, jobId: number, query: ItemQuery): 
 function asItWas(then: AsOf | undefined): Partial<Item> {
   if (!then) return {};
   const { version, since } = then;
-  if (!version) return { since };
-  const { copyId: copyThen, size, modified, condition, survival, inTray } = version;
-  return { copyThen, size, modified, condition, survival, inTray, live: false, since };
+  return version ? { ...version, live: false, since } : { since };
 }
 
 /** Beyond as many matches a page is filled sooner by walking the order's index than by finding all and sorting them. */
@@ -113,8 +116,10 @@ const BROAD = 3000;
 /**
  * Runs a query for the first few of the items that match, the way that suits how many do. The database's own choice
  * costs both ways alike for a limit, but its guess at how a pattern spreads over an order is often wrong by far.
+ * @param ordered whether an index has the order
  */
-async function inOrder(db: Database, where: SQL, query: SQL): Promise<KeyedRow[]> {
+async function inOrder(db: Database, where: SQL, ordered: boolean, query: SQL): Promise<KeyedRow[]> {
+  if (!ordered) return (await db.execute<KeyedRow>(query)).rows;
   const { rows } = await db.execute<{ "QUERY PLAN": { Plan: { "Plan Rows": number } }[] }>(
     sql`explain (format json) select 1 from items i where ${where}`,
   );
@@ -144,7 +149,7 @@ async function marksOf(db: Connection, ids: readonly number[]): Promise<Map<numb
 /** How many items match and where each page begins: one walk along the index, so that no page has to be counted to. */
 export async function spineOf(db: Connection, jobId: number, query: ItemQuery): Promise<Spine> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = KEYS[query.sort];
+  const { by } = keyOf(query);
   const { rows } = await db.execute<{ key: string; id: string; n: string; count: string }>(sql`
     select key, id, n, count from (
       select (${by})::text as key, i.id, row_number() over (order by ${orderBy(query)}) as n, count(*) over () as count
@@ -158,7 +163,7 @@ export async function spineOf(db: Connection, jobId: number, query: ItemQuery): 
 /** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
 export async function positionOf(db: Connection, jobId: number, query: ItemQuery, itemId: number): Promise<number | null> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = KEYS[query.sort];
+  const { by } = keyOf(query);
   const { rows } = await db.execute<{ index: string | null }>(sql`
     select case when exists (select 1 from items i where i.id = ${itemId} and ${where}) then (
       select count(*) from items i where ${where} and (${by}, i.id) ${query.order === "down" ? sql`>` : sql`<`} (select ${by}, i.id from items i where i.id = ${itemId})) end as index`);
@@ -169,7 +174,7 @@ export async function positionOf(db: Connection, jobId: number, query: ItemQuery
 /** The ids between two items of the list as it is ordered, both included. */
 export async function idsBetween(db: Connection, jobId: number, query: ItemQuery, first: number, last: number): Promise<SQL> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = KEYS[query.sort];
+  const { by } = keyOf(query);
   const end = (id: number) => sql`(select ${by}, i.id from items i where i.job_id = ${jobId} and i.id = ${id})`;
   return sql`select i.id from items i where ${where} and (
     ((${by}, i.id) >= ${end(first)} and (${by}, i.id) <= ${end(last)}) or ((${by}, i.id) >= ${end(last)} and (${by}, i.id) <= ${end(first)}))`;

@@ -1,7 +1,8 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Condition } from "../../core/copies/vocabulary";
 import type { Connection, Database } from "../database/connection";
-import type { ItemFilter, Moments, Since } from "./contract";
+import { OPENS } from "../passes/best-copy";
+import type { Item, ItemFilter, Moments, Since } from "./contract";
 
 /** More moments than a time axis can show. */
 const MOST_MOMENTS = 5000;
@@ -44,8 +45,36 @@ const SAME_AS_THEN = sql`(c.size = v.size and c.modified is not distinct from v.
 
 /** The copy of an item `item` that stood at a moment, as a query for one row. */
 const VERSION = (item: string, moment: string, scope: Scope) => sql`
-  select c.id, c.size, c.modified, c.condition, c.survival, c.present from copies c
+  select c.id, c.size, c.modified, c.condition, c.survival, c.present, c.facts, ${sql.raw(OPENS("c"))} as opens from copies c
   where c.item_id = ${sql.raw(item)} and ${STOOD(moment, scope)} order by ${FIRST_OF} limit 1`;
+
+/** What a list says of an item that a version may say otherwise, and how it is called in `items`. */
+export type ChangingColumn = "size" | "modified" | "condition" | "survival";
+
+/**
+ * A value of an item `i` as a list shows it, as an expression: as of a moment that of the version that stood then, where one tells of it. The list is narrowed,
+ * ordered and counted by it.
+ */
+export const shownValue = (column: ChangingColumn, { asOf, ...scope }: Scope & Pick<ItemFilter, "asOf">): SQL => {
+  const name = sql.raw(column);
+  if (!asOf) return sql`i.${name}`;
+  return sql`(select case when v.id is null then i.${name} else v.${name} end from (select) one left join lateral (${VERSION("i.id", asOf, scope)}) v on true)`;
+};
+
+/**
+ * Items `i` with the values a list as of a moment shows, as a table: of very many at once. `then_id` is the version's copy.
+ * @param where the condition on `items i`
+ */
+export const itemsAt = (jobId: number, where: SQL, moment: string, scope: Scope): SQL => sql`(
+  with listed as materialized (select i.* from items i where ${where}),
+  v as (
+    select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition from copies c join listed on listed.id = c.item_id
+    where c.job_id = ${jobId} and ${STOOD(moment, scope)} order by c.item_id, ${FIRST_OF}
+  )
+  select l.id, l.folder_id, l.kind, l.places, l.stores, l.live, l.opens, l.deleted_at, l.created, l.extension, v.id as then_id,
+    case when v.id is null then l.size else v.size end as size, case when v.id is null then l.modified else v.modified end as modified,
+    case when v.id is null then l.condition else v.condition end as condition
+  from listed l left join v on v.item_id = l.id)`;
 
 /** The id of the copy of an item that stood at a moment, as an expression; null: only the item itself tells. */
 export const versionAt = (item: string, moment: string, scope: Scope) => sql`(select v.id from (${VERSION(item, moment, scope)}) v)`;
@@ -70,7 +99,7 @@ const THEN = (item: string, moment: string, scope: Scope) => {
   const later = (which: SQL) =>
     sql`exists (select 1 from copies c where c.item_id = ${sql.raw(item)} and ${IS_LATER(moment)} and ${which})`;
   return sql`
-  select v.id, v.size, v.modified, v.condition, v.survival, ${SINCE_THEN(moment, later(sql`not ${SAME_AS_THEN}`), later(SAME_AS_THEN))} as since
+  select v.id, v.size, v.modified, v.condition, v.survival, v.facts, v.opens, ${SINCE_THEN(moment, later(sql`not ${SAME_AS_THEN}`), later(SAME_AS_THEN))} as since
   from (select) one
   left join lateral (${VERSION(item, moment, scope)}) v on true
   left join lateral (select c.id, c.size, c.modified from copies c where c.item_id = ${sql.raw(item)} and ${IS_PRESENT} order by c.id + 0 limit 1) live on true`;
@@ -104,7 +133,7 @@ export const sinceAt = (item: string, moment: string, scope: Scope) => sql`(sele
 
 /** An item as it was at a moment. */
 export interface AsOf {
-  readonly version: { copyId: number; size: number; modified: Date | null; condition: Condition; survival: number; inTray: boolean } | null;
+  readonly version: Pick<Item, "size" | "modified" | "condition" | "survival" | "opens" | "facts" | "inTray" | "copyThen"> | null;
   readonly since: Since;
 }
 
@@ -115,6 +144,8 @@ interface AsOfRow extends Record<string, unknown> {
   modified: string | null;
   condition: Condition;
   survival: number;
+  opens: Item["opens"];
+  facts: Item["facts"];
   in_tray: boolean;
   since: Since;
 }
@@ -127,9 +158,10 @@ export async function itemsAsOf(db: Connection, ids: readonly number[], moment: 
     from items i cross join lateral (${THEN("i.id", moment, scope)}) t
     where i.id = any(${sql.raw(`'{${ids.map(Math.trunc).join(",")}}'::bigint[]`)})`);
   return new Map(
-    rows.map(({ item_id: itemId, id, since, condition, survival, in_tray: inTray, ...row }): [number, AsOf] => {
+    rows.map(({ item_id: itemId, id, since, condition, survival, opens, facts, in_tray: inTray, ...row }): [number, AsOf] => {
       const modified = row.modified === null ? null : new Date(row.modified);
-      const version = id === null ? null : { copyId: Number(id), size: Number(row.size), modified, condition, survival, inTray };
+      const version =
+        id === null ? null : { copyThen: Number(id), size: Number(row.size), modified, condition, survival, opens, facts, inTray };
       return [Number(itemId), { version, since }];
     }),
   );

@@ -2,7 +2,7 @@ import { afterAll, beforeAll, expect, it } from "vitest";
 import type { Copy } from "../../core/copies/copy";
 import { type ItemQuery, itemFilter, itemQuery } from "../../server/items/contract";
 import { countFacets, sinceFacet } from "../../server/items/facets";
-import { listItems } from "../../server/items/list";
+import { listItems, spineOf } from "../../server/items/list";
 import { setKey } from "../../server/passes/copy-rows";
 import { changeTray } from "../../server/tray/commands";
 import { trayChange } from "../../server/tray/contract";
@@ -186,4 +186,58 @@ it("what is chosen in a list as of a moment is the copy the list shows, in one r
     ["laptop only.txt", "10", setKey(LAPTOP)],
     ["two versions.txt", "12", setKey(LAPTOP)],
   ]);
+});
+
+it("is ordered, narrowed and counted by what it shows of then, not by what the files are now", async () => {
+  const bySize = await listed({ sort: "size", order: "up" });
+  expect(bySize.map(({ size }) => size)).toEqual(bySize.map(({ size }) => size).sort((a, b) => a - b));
+  // The file is of 20 and 30 bytes now.
+  expect(bySize.find(({ name }) => name === "edited.txt")?.size).toBe(10);
+  const times = (await listed({ sort: "changed", order: "down" })).map(({ modified }) => modified?.getTime() ?? 0);
+  expect(times).toEqual([...times].sort((a, b) => b - a));
+  // Pages follow one another in that order, whatever stands at their ends.
+  const paged: number[] = [];
+  let after: string | undefined;
+  do {
+    const page = await listItems(
+      bench.db,
+      jobId,
+      itemQuery.parse({ show: "all", asOf: FEBRUARY, sort: "size", order: "up", limit: 3, after }),
+    );
+    paged.push(...page.items.map(({ id }) => id));
+    after = page.next ?? undefined;
+  } while (after);
+  expect(paged).toEqual(bySize.map(({ id }) => id));
+  const spine = await spineOf(bench.db, jobId, itemQuery.parse({ show: "all", asOf: FEBRUARY, sort: "size" }));
+  expect(spine.count).toBe(bySize.length);
+
+  for (const name of ["year", "size", "condition"] as const) {
+    const counts = (await countFacets(bench.db, jobId, itemFilter.parse({ show: "all", asOf: FEBRUARY })))[name];
+    expect(counts.reduce((sum, { count }) => sum + count, 0)).toBe(bySize.length);
+    for (const { value, count } of counts) {
+      const filter = itemFilter.parse({ show: "all", asOf: FEBRUARY, [name]: value });
+      const shown = (await listItems(bench.db, jobId, itemQuery.parse(filter))).items;
+      expect(shown.length, `${name} ${value}`).toBe(count);
+      // A chosen one leaves the others to be chosen instead.
+      expect((await countFacets(bench.db, jobId, filter))[name]).toEqual(counts);
+      if (name === "year") for (const { modified } of shown) expect(String(modified?.getUTCFullYear() ?? "none")).toBe(value);
+      if (name === "condition")
+        for (const { condition, live } of shown) expect([condition, "in-place"]).toContain(live ? "in-place" : value);
+    }
+  }
+  // Written in June: of then there is no version, so that the file itself is shown, by its date of now.
+  expect((await listed({ year: "2026" })).map(({ name }) => name)).toEqual(["written since.txt"]);
+});
+
+it("says of the version whether it opens, not of the file that is there now", async () => {
+  const look = (stood: boolean, content: object) =>
+    bench.pool.query(
+      `update copies set evidence = jsonb_set(evidence, '{content}', $1::jsonb) where name = 'edited.txt' and (present is not null) = $2`,
+      [JSON.stringify(content), stood],
+    );
+  await look(true, { finding: "damaged", format: "text", at: 3, reason: "it breaks off" });
+  await look(false, { finding: "agrees", format: "text", checked: true });
+  expect((await listed({ q: "edited" }))[0]).toMatchObject({ name: "edited.txt", opens: "no" });
+  await look(true, { finding: "agrees", format: "text", checked: true });
+  expect((await listed({ q: "edited" }))[0]).toMatchObject({ name: "edited.txt", opens: "yes" });
 });
