@@ -53,6 +53,8 @@ async function main(): Promise<void> {
     await timed("page, one set", () => listItems(db, job, at(state, { set: `${store}-${SET}` })));
     await timed("page, a word", () => listItems(db, job, at(state, { q: "star 777" })));
     if (state % 8 !== 0) continue;
+    await timed("page, by size", () => listItems(db, job, at(state, { sort: "size", order: "down" })));
+    await timed("page, of a year", () => listItems(db, job, at(state, { year: "2019" })));
     await timed("spine", () => spineOf(db, job, at(state)));
     await timed("counts", () => countFacets(db, job, at(state)));
     await timed("counts of what became of them", () => sinceFacet(db, job, at(state)));

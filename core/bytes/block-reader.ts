@@ -2,6 +2,8 @@ import type { ByteSource } from "./byte-source";
 import { PastEnd } from "./past-end";
 
 const BLOCK = 1 << 16;
+/** Bytes of the first block; each further one has twice as many: a look at a beginning costs little, reading on goes quickly. */
+const FIRST_BLOCK = 4096;
 
 /**
  * Numbers and short texts at any place of a source, read a block at a time. Offsets are bytes; whoever reads past the end gets
@@ -24,11 +26,19 @@ export class BlockReader {
   #load(at: number, length: number): number {
     if (at >= this.#start && at + length <= this.#end) return at - this.#start;
     if (at < 0 || at + length > this.size) throw new PastEnd(at, length, this.size);
-    if (this.#block.length === 0) this.#block = new Uint8Array(Math.min(this.blockSize, Math.max(64, this.size)));
+    this.#grow(length);
     this.#start = at;
     this.#end = Math.min(this.size, at + this.#block.length);
     this.source.read(at, this.#block.subarray(0, this.#end - at));
     return 0;
+  }
+
+  /** Makes room for a block that is larger than the one before, of at least `length` bytes. */
+  #grow(length: number): void {
+    const before = this.#block.length;
+    const wanted = Math.max(length, Math.min(this.blockSize, before === 0 ? FIRST_BLOCK : before * 2));
+    const room = Math.min(wanted, Math.max(64, this.size));
+    if (room > before) this.#block = new Uint8Array(room);
   }
 
   u8(at: number): number {

@@ -83,18 +83,22 @@ const tar: Format = {
   follow: (source) =>
     following(source, BREAKS_OFF, (reader) => {
       let at = 0;
+      /** Where the data of the last entry begin: what its header says has a checksum, they have none. */
+      let proven = 0;
+      const broken = (reason: string): Extent => ({ ...breaksAt(Math.min(at, source.size), reason, at + 2 * RECORD), proven });
       for (let entries = 0; ; entries += 1) {
         const entry = tarEntry(reader, at);
         if (!entry) {
           if (entries === 0) return null;
-          if (at >= source.size) return breaksAt(source.size, at > source.size ? BREAKS_OFF : "the archive ends without its end mark");
-          if (!isZeroRecord(reader, at)) return breaksAt(at, "no entry begins where the next one should");
+          if (at >= source.size) return broken(at > source.size ? BREAKS_OFF : "the archive ends without its end mark");
+          if (!isZeroRecord(reader, at)) return broken("no entry begins where the next one should");
           break;
         }
+        proven = entry.dataAt;
         at = entry.next;
       }
       // A single record of zeros is no end mark when entries come behind it: a header is gone.
-      if (!isZeroRecord(reader, at + RECORD) && entryBehind(reader, at + RECORD)) return breaksAt(at, "the header of an entry is gone");
+      if (!isZeroRecord(reader, at + RECORD) && entryBehind(reader, at + RECORD)) return broken("the header of an entry is gone");
       if (!isZeroRecord(reader, at + RECORD))
         return { size: Math.min(source.size, at + RECORD), closed: true, verdict: { verdict: "sound" } };
       at += 2 * RECORD;

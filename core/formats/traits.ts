@@ -8,6 +8,8 @@ export interface Traits {
   readonly inPieces?: true;
   /** Inside another file it is worth reporting, as pictures always are; stretches of text or sound are not. */
   readonly worthInside?: true;
+  /** Its check follows records with much room between them: where nothing but noise or fill stands, they have ended. */
+  readonly roomy?: true;
   /** No other file stands in it: one that begins there has been written over it, or it was cut. */
   readonly holdsNothing?: true;
   /** A broken beginning says nothing: its marks are short, or stand in other data. */
@@ -52,11 +54,11 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   gzip: { checksums: "mostly", inPieces: true, holdsNothing: true, shownAs: "archive" },
   bzip2: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "archive" },
   xz: { checksums: "all", inPieces: true, holdsNothing: true, shownAs: "archive" },
-  tar: { needsEnd: true, shownAs: "archive" },
+  tar: { inPieces: true, needsEnd: true, shownAs: "archive" },
   "7z": { checksums: "all", inPieces: true, shownAs: "archive" },
   rar: { shownAs: "archive" },
   cab: { shownAs: "archive" },
-  sqlite: { inPieces: true, worthInside: true, shownAs: "tables" },
+  sqlite: { roomy: true, inPieces: true, worthInside: true, shownAs: "tables" },
   compound: { family: "compound", inPieces: true, worthInside: true, tooGeneral: true },
   doc: { family: "compound", inPieces: true, shownAs: "document" },
   xls: { family: "compound", inPieces: true, shownAs: "tables" },
@@ -72,7 +74,7 @@ const TRAITS: Readonly<Record<string, Traits>> = {
   pef: { family: "tiff" },
   orf: { needsEnd: true },
   rw2: { needsEnd: true },
-  bmp: { holdsNothing: true, needsEnd: true, shownAs: "picture" },
+  bmp: { roomy: true, holdsNothing: true, needsEnd: true, shownAs: "picture" },
   ico: { needsEnd: true, tooGeneral: true },
   cur: { needsEnd: true },
   webm: { inPieces: true, shownAs: "video" },

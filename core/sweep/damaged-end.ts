@@ -1,14 +1,15 @@
 import { type ByteSource, readBytes, WindowSource } from "../bytes/byte-source";
 import { HEAD_BYTES } from "../formats/format";
 import { recognise, runFollow } from "../formats/registry";
-import { traitsOf } from "../formats/traits";
+import { traitsOf, underChecksums } from "../formats/traits";
+import { isDense, isFill, isLetters } from "./byte-classes";
 import type { Find } from "./find";
 import type { Grid } from "./grid";
 
 /** Bytes of a damaged file that are looked through for where its own end. */
 const MOST_LOOKED_THROUGH = 1 << 24;
-/** Equal bytes at the beginning of a cluster that no packed data have. */
-const FILL = 512;
+/** Equal bytes, or letters, at the beginning of a cluster that no packed data have. */
+const FOREIGN = 512;
 /** Bytes that are counted to tell noise from data. */
 const COUNTED = 4096;
 
@@ -24,13 +25,15 @@ export function damagedEnd(disk: ByteSource, grid: Grid, { format, at, extent }:
   const from = Math.max(0, Math.min(extent.proven ?? 0, verdict.at));
   if (upTo - from > MOST_LOOKED_THROUGH) return null;
   const clusters = clustersOf(grid, at, from, upTo);
-  const filled = clusters.find((length) => isFillAfterData(disk, at + length, grid.cluster));
-  if (filled !== undefined) return filled;
+  const noLetters = underChecksums(traitsOf(format));
+  const foreign = clusters.find((length) => isForeignAfterPacked(disk, at + length, grid.cluster, noLetters));
+  if (foreign !== undefined) return foreign;
   if (verdict.upTo !== undefined) {
     const inner = breakInside(disk, at + verdict.at, upTo - verdict.at);
     if (inner !== null) return verdict.at + inner;
   }
-  return format.loose && traitsOf(format).checksums === undefined ? beforeForeign(disk, grid, at, clusters) : null;
+  const isBlind = (format.loose && traitsOf(format).checksums === undefined) || traitsOf(format).roomy;
+  return isBlind ? beforeForeign(disk, grid, at, clusters) : null;
 }
 
 /** Bytes of the file before each cluster that begins in it from `from` to `to`. */
@@ -41,18 +44,11 @@ function clustersOf({ cluster, origin }: Grid, at: number, from: number, to: num
   return found;
 }
 
-/** Whether fill begins at a place of the disk, and packed data end there. */
-function isFillAfterData(disk: ByteSource, at: number, cluster: number): boolean {
-  const length = Math.min(FILL, cluster, disk.size - at);
-  const [fill, before] = [readBytes(disk, at, length), readBytes(disk, Math.max(0, at - length), Math.min(length, at))];
-  return length > 0 && fill.every((byte) => byte === fill[0]) && isDense(before);
-}
-
-/** Whether bytes are as many and different as packed ones are. */
-function isDense(bytes: Uint8Array): boolean {
-  const counts = new Uint32Array(64);
-  for (const byte of bytes) counts[byte >> 2] = (counts[byte >> 2] as number) + 1;
-  return Math.max(...counts) < bytes.length / 4 && counts.filter((count) => count > 0).length >= Math.min(40, bytes.length / 8);
+/** Whether packed data end at a place of the disk, and what they never are begins there: fill or, where no texts stand between them, letters. */
+function isForeignAfterPacked(disk: ByteSource, at: number, cluster: number, noLetters: boolean): boolean {
+  const length = Math.min(FOREIGN, cluster, disk.size - at);
+  const [begins, before] = [readBytes(disk, at, length), readBytes(disk, Math.max(0, at - length), Math.min(length, at))];
+  return length > 0 && (isFill(begins) || (noLetters && isLetters(begins))) && isDense(before);
 }
 
 /** Where the file breaks that a part without packing holds, from the part's beginning; null: it is no file whose check tells. */
@@ -69,7 +65,7 @@ function beforeForeign(disk: ByteSource, { cluster }: Grid, at: number, clusters
   for (let i = clusters.length - 1; i >= 0; i -= 1) {
     const length = clusters[i] as number;
     const bytes = readBytes(disk, at + length, Math.min(cluster, COUNTED, disk.size - at - length));
-    if (!bytes.every((byte) => byte === bytes[0]) && !isNoise(disk, at + length)) break;
+    if (!isFill(bytes) && !isNoise(disk, at + length)) break;
     begins = length;
   }
   return begins;

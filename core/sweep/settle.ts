@@ -125,6 +125,8 @@ export class Settler {
   #place(find: Find): void {
     // Letters stand in databases and films too: a text that nothing but its letters speaks for begins where a cluster does.
     if (isLooseText(find) && !this.#isAligned(find.at)) return;
+    // So do beginnings whose marks say little, or stand before each part of a file.
+    if (isDamaged(find) && traitsOf(find.format).needsEnd && !this.#isAligned(find.at)) return;
     // The innermost find that reaches over its beginning.
     let parent: Find | null = null;
     for (const other of this.#waiting) if (other.at < find.at && find.at < other.at + other.size && !isLooseText(other)) parent = other;

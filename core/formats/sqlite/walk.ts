@@ -66,7 +66,14 @@ export class PageWalk {
     const { page, reason } = problems.reduce((first, each) => (each.page < first.page ? each : first));
     const at = (page - 1) * this.pageSize;
     const right = page > this.#lastRight ? this.#lastRight * this.pageSize : 0;
-    return { size, closed, verdict: damaged(at, reason, Math.min(size, at + this.pageSize)), ...(right > 0 ? { proven: right } : {}) };
+    // Where no right page comes behind it any more, nothing shows that the database goes as far as it says.
+    const goesOn = page < this.#lastRight;
+    return {
+      size,
+      closed: closed && goesOn,
+      verdict: damaged(at, reason, Math.min(size, at + this.pageSize)),
+      ...(right > 0 ? { proven: right } : {}),
+    };
   }
 
   #fail(page: number, reason: string): void {

@@ -2,6 +2,7 @@ import { readBytes } from "../../bytes/byte-source";
 import type { Extent, Format } from "../../formats/format";
 import { isPageSize, pageSizeOf } from "../../formats/sqlite/page";
 import { traitsOf, underChecksums } from "../../formats/traits";
+import { isDense, isFill, isLetters } from "../byte-classes";
 import type { Find } from "../find";
 import { endAnchors } from "./end-anchors";
 import { placesOfNextFrame } from "./flac-places";
@@ -178,13 +179,14 @@ function breaksOf(room: PieceRoom, format: Format, pieces: Pieces, extent: Exten
   for (let on = near + cluster; on <= last && all.length < most * 2; on += cluster) if (on >= least) all.push(on);
   return all.sort((a, b) => rank(a, near) - rank(b, near)).slice(0, most);
 }
-/** Fill is unpacked like data for a long way: packed data that break in it, or behind it, broke where it begins. */
+/** Fill and texts are unpacked like data for a long way: packed data that break in them, or behind them, broke where they begin. */
 function beforeFill(room: PieceRoom, format: Format, pieces: Pieces, near: number, least: number): number {
   if (!PACKED.has(format.id) && !givesItsPlace(format)) return near;
   let begins = near;
   for (let length = near; length - room.cluster >= least && near - length < MOST_FILLED; length -= room.cluster) {
     const at = pieces.lastAt + length - room.cluster - pieces.from;
-    if (isFill(readBytes(room.disk, at, Math.min(room.cluster, MOST_FILL_SEEN)))) begins = length - room.cluster;
+    const bytes = readBytes(room.disk, at, Math.min(room.cluster, MOST_FILL_SEEN));
+    if (isFill(bytes) || (format.id !== "pdf" && isLetters(bytes))) begins = length - room.cluster;
     else if (begins < length) break;
   }
   return begins;
@@ -202,31 +204,12 @@ const PACKED = new Set(["gzip", "bzip2", "xz", "flac", "gif", "ogg", "opus", "og
 
 /** Whether a file of this kind may go on at a place of the disk: what is packed has no fill and no text. */
 function suiting(room: PieceRoom, format: Format): (next: number) => boolean {
-  const looks = TEXTS.has(format.id) ? isText : PACKED.has(format.id) ? isPacked : (bytes: Uint8Array) => !isFill(bytes);
+  const looks = TEXTS.has(format.id) ? isLetters : PACKED.has(format.id) ? isDense : (bytes: Uint8Array) => !isFill(bytes);
   return (next) => looks(readBytes(room.disk, next, Math.min(LOOKED_AT, room.limitOf(next) - next)));
 }
 
-/** Formats that are text, and whether bytes are: of ISO/IEC 646 or of several bytes a character, with white space between. */
+/** Formats that are text. */
 const TEXTS = new Set(["xml", "svg", "rtf"]);
-const isText = (bytes: Uint8Array) => {
-  let plain = 0;
-  for (const byte of bytes) {
-    if (byte === 0) return false;
-    if ((byte >= 0x20 && byte < 0x7f) || byte === 9 || byte === 10 || byte === 13) plain += 1;
-  }
-  return plain >= bytes.length * 0.9;
-};
-
-const isFill = (bytes: Uint8Array) => bytes.every((byte) => byte === bytes[0]);
-
-/** Whether bytes are many and different, as packed ones are; a few zeros may stand among them. */
-function isPacked(bytes: Uint8Array): boolean {
-  const counts = new Uint32Array(64);
-  for (const byte of bytes) counts[byte >> 2] = (counts[byte >> 2] as number) + 1;
-  const most = Math.max(...counts);
-  const used = counts.filter((count) => count > 0).length;
-  return most < bytes.length / 4 && used >= Math.min(40, bytes.length / 8);
-}
 
 /** Where other ends of the last piece pass as well, the check is blind there: the likeliest is taken, and nothing is promised. */
 function surest(room: PieceRoom, format: Format, pieces: Pieces, way: Way, whole: Extent, followed: Extent): Joined {
