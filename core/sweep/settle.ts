@@ -152,7 +152,7 @@ export class Settler {
       ? isProven(find) || (this.#isAligned(find.at) && (isClosed(find) || isMarked(find)))
       : !fits && isClosed(find) && this.#isAligned(find.at);
     // Where nothing proves the one, a beginning of another that could not stand in it is reported as well, though it breaks off.
-    if (!ends || isText(find)) return nested ?? (this.#beginsAnew(parent, find) ? find : null);
+    if (!ends || isText(find)) return nested ?? (this.#beginsAnew(find) ? find : null);
     this.#cut(parent, find.at, "another file begins inside it");
     return find;
   }
@@ -163,13 +163,13 @@ export class Settler {
     const at = verdict.verdict === "damaged" ? parent.at + verdict.at : parent.at + parent.size;
     const { cluster } = this.#settledGrid;
     const aligned = this.#isAligned(find.at);
-    const atBreak = aligned && at >= find.at && at - find.at <= Math.max(BREAK_REACH, 16 * cluster) && !isText(find);
+    const isNear = at >= find.at && at - find.at <= Math.max(BREAK_REACH, 16 * cluster) && find.at - parent.at >= (proven ?? 0);
+    const atBreak = aligned && isNear && !isText(find);
     if (!atBreak) {
       // Behind the damage nothing is the parent's any more.
       if (find.at >= at && !isText(find)) return find;
       // Nor need what is not proven of it be, where a whole file, or the mark of one, begins at a cluster.
-      if (aligned && find.at >= parent.at + (proven ?? 0) && (isClosed(find) ? !isLooseText(find) : this.#beginsAnew(parent, find)))
-        return find;
+      if (aligned && find.at >= parent.at + (proven ?? 0) && (isClosed(find) ? !isLooseText(find) : this.#beginsAnew(find))) return find;
       if (isText(find) || !isClosed(find)) return null;
       if (find.at + find.size <= parent.at + parent.size) return isNestable(parent, find) ? { ...find, inside: parent.at } : null;
       // What is whole, and reaches farther than the damaged one, is no part of that.
@@ -191,13 +191,9 @@ export class Settler {
     return (at - origin) % cluster === 0;
   }
 
-  /** Whether another file than the parent begins here: where a cluster does, with a mark that hardly stands in other data, nor in files like the parent. */
-  #beginsAnew(parent: Find, find: Find): boolean {
-    if (!this.#isAligned(find.at) || isText(find)) return false;
-    const { family, needsEnd } = traitsOf(find.format);
-    if (needsEnd) return false;
-    // An archive stands in an archive as it is; a document of streams in another one hardly ever.
-    return isMarked(find) || family === "compound" || (family === "zip" && traitsOf(parent.format).family !== "zip");
+  /** Whether another file begins here: where a cluster does, with a mark that hardly stands in other data. (In an archive another one hardly begins at a cluster.) */
+  #beginsAnew(find: Find): boolean {
+    return this.#isAligned(find.at) && !isText(find) && isMarked(find);
   }
 
   #cut(find: Find, at: number, reason: string): void {
@@ -288,8 +284,11 @@ function isNestable(parent: Find, find: Find): boolean {
   return true;
 }
 
-/** Its beginning is a mark that hardly stands in other data. */
-const isMarked = ({ format }: Find) => !traitsOf(format).needsEnd && !traitsOf(format).tooGeneral;
+/** Its beginning is a mark that hardly stands in other data. (What an archive or a document of streams is may show nowhere; its mark does.) */
+function isMarked({ format }: Find): boolean {
+  const { family, needsEnd, tooGeneral } = traitsOf(format);
+  return !needsEnd && (!tooGeneral || family === "zip" || family === "compound");
+}
 
 /** It stands by itself, and is a file by its own account. */
 const stands = (find: Find) => find.inside === null && !isText(find) && (isClosed(find) || isMarked(find));

@@ -88,17 +88,11 @@ function walk(reader: BlockReader, from = 0): Extent {
     if (member.dataAt > reader.size) return breaksAt(reader.size, "the archive breaks off before its end");
     const known = member.sized || member.method === 8 ? null : findDescriptor(reader, member.dataAt);
     const sized = member.sized || known !== null;
-    if (!sized && (member.encrypted || member.method !== 8))
-      return {
-        size: member.dataAt,
-        closed: false,
-        verdict: damaged(
-          member.dataAt,
-          `where ${quoted(member.name)} ends is not recorded`,
-          Math.min(reader.size, member.dataAt + MOST_WITHOUT_LENGTH),
-        ),
-        proven: proven ?? at,
-      };
+    if (!sized && (member.encrypted || member.method !== 8)) {
+      const upTo = Math.min(reader.size, member.dataAt + MOST_WITHOUT_LENGTH);
+      const verdict = damaged(member.dataAt, `where ${quoted(member.name)} ends is not recorded`, upTo);
+      return { size: upTo, closed: false, verdict, proven: proven ?? at };
+    }
     const end = checkMember(reader, known ? { ...member, ...known, at } : member, sized, MAX_UNPACKED - unpacked);
     unpacked += Math.min(end.plain, MAX_UNPACKED);
     if (end.verdict.verdict === "cannot-tell") doubt ??= end.verdict;

@@ -13,6 +13,7 @@ import { joinPdf } from "./pdf-pieces";
 import { Allowance, around, damageAt, follow, type Joined, likeliestFirst, type PieceRoom, Pieces, proves, UNSURE } from "./pieces";
 import { joinPng } from "./png-pieces";
 import { likeliestSeam } from "./seam";
+import { tarShifts } from "./tar-headers";
 import { joinWave } from "./wave-pieces";
 import { joinZip } from "./zip-pieces";
 
@@ -125,7 +126,7 @@ function standsFree(room: PieceRoom, pieces: Pieces, size: number): boolean {
 }
 
 function* waysOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): Generator<Way, void, void> {
-  const listed = endAnchors(room, format, pieces, extent);
+  const listed = format.id === "tar" ? tarShifts(room, pieces, damageAt(extent)) : endAnchors(room, format, pieces, extent);
   const landmarks = landmarksOf(format, pieces, extent);
   const marked = landmarks.flatMap((landmark) => shiftsOf(room, pieces, landmark));
   const shifts = [...new Set([...listed, ...marked])];
@@ -163,7 +164,7 @@ function pageAt(room: PieceRoom, pieces: Pieces): (length: number, next: number)
 }
 const PAGE_KINDS: ReadonlySet<number> = new Set([2, 5, 10, 13]);
 
-const givesItsPlace = (format: Format) => format.id === "pdf" || traitsOf(format).family === "zip";
+const givesItsPlace = (format: Format) => format.id === "pdf" || format.id === "tar" || traitsOf(format).family === "zip";
 
 /** Bytes of the file after which its last piece may end, the likeliest first: just before the damage, then farther from it. */
 function breaksOf(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, most: number): number[] {
@@ -186,7 +187,7 @@ function beforeFill(room: PieceRoom, format: Format, pieces: Pieces, near: numbe
   for (let length = near; length - room.cluster >= least && near - length < MOST_FILLED; length -= room.cluster) {
     const at = pieces.lastAt + length - room.cluster - pieces.from;
     const bytes = readBytes(room.disk, at, Math.min(room.cluster, MOST_FILL_SEEN));
-    if (isFill(bytes) || (format.id !== "pdf" && isLetters(bytes))) begins = length - room.cluster;
+    if (isFill(bytes) || (format.id !== "pdf" && format.id !== "tar" && isLetters(bytes))) begins = length - room.cluster;
     else if (begins < length) break;
   }
   return begins;

@@ -1,8 +1,6 @@
 import { crc32 } from "node:zlib";
 import { BlockReader } from "../../bytes/block-reader";
-import { MemorySource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
-import { tarEntry } from "../../formats/archives";
 import type { Extent, Format } from "../../formats/format";
 import { samplesBehind } from "../../formats/iso-media/iso-media";
 import { text } from "../../formats/pdf/words";
@@ -189,15 +187,6 @@ const sqlite: Finder = (reader, at) => {
   }));
 };
 
-/** POSIX.1-2017, pax, "ustar Interchange Format": the header of the entry that comes next, by its checksum. */
-const tar: Finder = (_reader, at) => [
-  {
-    at,
-    length: 512,
-    stands: (bytes) => ascii(bytes, 257, 262) === "ustar" && tarEntry(new BlockReader(new MemorySource(bytes)), 0) !== null,
-  },
-];
-
 const FINDERS: Readonly<Record<string, Finder>> = {
   pdf,
   tiff,
@@ -209,7 +198,6 @@ const FINDERS: Readonly<Record<string, Finder>> = {
   "7z": sevenZip,
   mp3: mpegAudio,
   sqlite,
-  tar,
   webm: ebml,
   matroska: ebml,
 };
