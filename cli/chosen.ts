@@ -26,7 +26,7 @@ export interface Chosen {
   readonly disk: ByteSource;
   /** Its store, where it was chosen as one. */
   readonly store: Store | null;
-  /** What tells it from the others that were chosen along, for the names of folders; null: it was chosen alone. */
+  /** What distinguishes it from the others that were chosen along, for the names of folders; null: it was chosen alone. */
   readonly folder: string | null;
 }
 

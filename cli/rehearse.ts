@@ -76,7 +76,7 @@ function* withSeconds(files: Iterable<WantedFile>, wish: StreamWish): Generator<
   }
 }
 
-/** A target that no other file of the restore has, on a destination that does not tell capitals apart either. */
+/** A target that no other file of the restore has, on a destination that does not distinguish capitals either. */
 function withoutTwins(target: readonly string[], given: Set<string>): string[] {
   const folders = target.slice(0, -1);
   const name = target.at(-1) as string;

@@ -20,7 +20,7 @@ export interface HandoverReport {
   readonly agreed: number;
   /** Entries nothing proves: written before the log was a chain. */
   readonly unchained: number;
-  /** The hash of its last entry; null: none. A log whose hashes were all made anew holds together, too: that this is the hash kept elsewhere tells. */
+  /** The hash of its last entry; null: none. A log whose hashes were all made anew holds together, too: only the hash kept elsewhere shows that. */
   readonly last: string | null;
   /** Hashes of what was written or was there already, hexadecimal. */
   readonly hashes: ReadonlySet<string>;

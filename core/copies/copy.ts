@@ -147,7 +147,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
 const isUnderChecksums = (content: ContentFinding | null): boolean =>
   content?.finding === "agrees" && content.checked && underChecksums(traitsOf({ id: content.format }));
 
-/** It stands for the state of its set and those after it, until another set tells otherwise; where it stands tells it from others of its path. */
+/** It stands for the state of its set and those after it, until another set says otherwise; where it stands tells it from others of its path. */
 const inBackup = ({ reference, backup }: FileRecord, { asOf }: NonNullable<FileRecord["backup"]>) => ({
   backup,
   ...(asOf === null ? {} : { present: { from: asOf, until: null } }),

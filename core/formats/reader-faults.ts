@@ -6,7 +6,7 @@ type Report = (reader: string, error: Error) => void;
 
 let report: Report = () => undefined;
 
-/** Says who is told of faults of the bench's own readers: a log, or a test. */
+/** Sets who is notified of faults of the bench's own readers: a log, or a test. */
 export function reportFaultsTo(to: Report): void {
   report = to;
 }

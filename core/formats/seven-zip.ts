@@ -295,7 +295,7 @@ function checkFolder(reader: BlockReader, folder: Folder, at: number, end: numbe
 const notFollowed = ({ coders }: Folder) =>
   coders.some(({ id }) => id === ENCRYPTED) ? "the archive is protected by a password" : "the archive's own packing is not followed";
 
-/** Reads a list of contents, which may be packed itself. @returns null: it tells of no streams @throws BadList */
+/** Reads a list of contents, which may be packed itself. @returns null: it lists no streams @throws BadList */
 function readStreams(list: BlockReader, archive: BlockReader, nested = false): Streams | null {
   const reader = new ListReader(list);
   const id = reader.byte();

@@ -16,5 +16,5 @@ const MARK = "SQLite format 3\0";
 /** Says whether a content is a database that has companions. @param head its first bytes */
 export const hasCompanions = (head: Uint8Array): boolean =>
   head.length >= MARK.length && Buffer.from(head.buffer, head.byteOffset, MARK.length).toString("latin1") === MARK;
-/** Bytes of a content that tell. */
+/** Bytes of a content that are compared. */
 export const COMPANION_HEAD = MARK.length;

@@ -1,7 +1,7 @@
 import { FILE_MARK } from "../filesystems/file-record";
 import type { StreamWish } from "./wishes";
 
-/** Named streams that are told by their names at most. */
+/** Named streams that are listed by their names at most. */
 const MOST_NAMED = 4;
 
 /** Named streams in words. */
@@ -15,7 +15,7 @@ const HIDDEN_LEFT = "its mark “hidden”";
 
 /**
  * Says in words what of a file does not go along with its content, as far as is known before it is written. Streams that are written
- * by themselves tell of their own fate.
+ * by themselves report their own fate.
  */
 export function describeLeftBehind(
   { streams, marks }: { readonly streams: readonly { readonly name: string }[] | null; readonly marks: number | null },

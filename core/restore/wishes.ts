@@ -10,7 +10,7 @@ export const RESTORE_FORMS = ["files", "bag"] as const;
 export type RestoreForm = (typeof RESTORE_FORMS)[number];
 
 /**
- * What becomes of a file's named streams, forks and extended attributes: they are left, and told of; each is a file of its own beside it; or
+ * What becomes of a file's named streams, forks and extended attributes: they are left, and reported; each is a file of its own beside it; or
  * all are in one second file (`two-files.ts`).
  */
 export const STREAM_WISHES = ["leave", "beside", "two-file"] as const;

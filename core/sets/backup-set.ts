@@ -6,7 +6,7 @@ import type { FileTree, OpenedFile } from "../places/file-tree";
 export const SET_KINDS = ["dated-copies", "dated-trees", "archive-sets", "dated-archives", "folder-copies", "phone-backups"] as const;
 export type SetKindName = (typeof SET_KINDS)[number];
 
-/** One moment a set tells of. */
+/** One moment of which a set has a state. */
 export interface SetState {
   /** Tells it from the other states of its set; stays the same as long as the set does. */
   readonly key: string;
@@ -39,7 +39,7 @@ export interface BackupSet {
    * so that only `open` gives them.
    */
   placeOf?(record: FileRecord, tree: FileTree): PlaceInTree | null;
-  /** What is to be said of a state that only looking into what holds it tells. */
+  /** What is to be said of a state, which is known only once its container was looked into. */
   notesOf?(state: SetState, tree: FileTree): string[];
   /** Lets go of what it holds open. */
   close?(): void;

@@ -112,7 +112,7 @@ export class DatedTreesFinder implements SetFinder {
         if (has.has(here.key) || !has.has(before.key) || !has.has(after.key)) continue;
         const found = lost.get(here.key) ?? [];
         lost.set(here.key, found);
-        // What lies in a folder that is told need not be told.
+        // What lies in a folder that is reported need not be reported.
         if (!found.some((outer) => folder.startsWith(`${outer}/`))) found.push(folder);
       }
     }

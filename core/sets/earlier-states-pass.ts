@@ -42,7 +42,7 @@ interface Moment {
 interface Series {
   readonly place: Extract<Place, "snapshot" | "backup">;
   readonly moments: readonly Moment[];
-  /** What tells that two files of one path are the same version. */
+  /** What shows that two files of one path are the same version. */
   keyOf(record: FileRecord): string;
   /** Where the client had a file, as a path of the store. */
   pathOf(record: FileRecord): string;
@@ -181,7 +181,7 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
       if (copies.length >= step) yield batch(total());
     }
     for (const [path, version] of standing) {
-      // What is there unchanged needs no other copy than the one the volume's records tell of.
+      // What is there unchanged needs no other copy than the one in the volume's records.
       if (version.until === series.present) continue;
       give(path, version, "last");
       if (copies.length >= step) yield batch(total());
@@ -204,7 +204,7 @@ function* versionsOfSnapshots(
   { volume, tree, openState }: Around,
   versionsOf: (series: Series) => Generator<EarlierBatch, void, void>,
 ): Generator<EarlierBatch, void, void> {
-  // Some file systems' own records tell what only their snapshots know.
+  // Some file systems' own records hold what only their snapshots know.
   if (volume.recordsCoverStates) return;
   const states = (volume.states?.() ?? []).filter(({ kind, asOf }) => kind === "snapshot" && asOf !== null);
   if (states.length === 0) return;
@@ -251,7 +251,7 @@ function* versionsOfSnapshots(
   }
 }
 
-/** The same record, written to last at the same moment. Where its bytes stand tells nothing: a snapshot keeps what lies beside them along. */
+/** The same record, written to last at the same moment. Where its bytes stand proves nothing: a snapshot keeps what lies beside them along. */
 const keyByRecord = ({ reference, size, modified }: FileRecord): string => `${reference} ${size} ${modified}`;
 
 /** The same record with the same bytes at the same place is the same version. */

@@ -28,7 +28,7 @@ interface Candidate {
 
 /**
  * Finds folders that a person copied: named by a date or called a copy, and sharing files with another folder. What they are copies of
- * tells where the client had them.
+ * shows where the client had them.
  */
 export class FolderCopiesFinder implements SetFinder {
   readonly #candidates = new Map<string, Candidate>();

@@ -19,7 +19,7 @@ const FINDERS: readonly (() => SetFinder)[] = [
 /** Finds the sets in a tree by the records of all its files and folders. */
 export function findSets(tree: FileTree): BackupSet[] {
   const finders = FINDERS.map((make) => make());
-  // Within a state the folders tell enough: its files are read when the state is.
+  // Within a state the folders are enough: its files are read when the state is.
   const records = tree.readOutside?.((name) => readStateFolder(name) !== null) ?? recordsOf(tree);
   for (const record of records) for (const finder of finders) finder.note(record);
   const sets = finders.flatMap((finder) => finder.found(tree));

@@ -10,7 +10,7 @@ export interface SetNote {
 
 /** A backup set, or the snapshots of a volume, as a pass over its states found it. */
 export interface SetFacts {
-  /** Tells it from the other sets of its store, in every pass over them. */
+  /** Distinguishes it from the other sets of its store, in every pass over them. */
   readonly id: string;
   readonly kind: SetKindName | "snapshots";
   /** The folder it lies in; "": none, it is kept by the volume itself. */

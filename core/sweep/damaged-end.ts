@@ -10,13 +10,13 @@ import type { Grid } from "./grid";
 const MOST_LOOKED_THROUGH = 1 << 24;
 /** Equal bytes, or letters, at the beginning of a cluster that no packed data have. */
 const FOREIGN = 512;
-/** Bytes that are counted to tell noise from data. */
+/** Bytes that are counted to distinguish noise from data. */
 const COUNTED = 4096;
 
 /**
  * Narrows where a file that breaks off ends. The check of its format often sees the damage long after the break: fill is unpacked like
  * data, a whole part is checked by one checksum, the records of a document have none.
- * @returns bytes of the file that may be its own; null: nothing but its check tells
+ * @returns bytes of the file that may be its own; null: only its check is known
  */
 export function damagedEnd(disk: ByteSource, grid: Grid, { format, at, extent }: Find): number | null {
   const { verdict } = extent;
@@ -51,7 +51,7 @@ function isForeignAfterPacked(disk: ByteSource, at: number, cluster: number, noL
   return length > 0 && (isFill(begins) || (noLetters && isLetters(begins))) && isDense(before);
 }
 
-/** Where the file breaks that a part without packing holds, from the part's beginning; null: it is no file whose check tells. */
+/** Where the file breaks that a part without packing holds, from the part's beginning; null: it is no file with a check, or its check finds nothing. */
 function breakInside(disk: ByteSource, at: number, length: number): number | null {
   const part = new WindowSource(disk, at, length);
   const format = recognise(readBytes(part, 0, Math.min(HEAD_BYTES, length)));

@@ -71,7 +71,7 @@ const REPOINTED = (jobId: number, stores: string) => `
   create temp table repointed_paths on commit drop as
   select distinct m.old_canonical, m.folder_id, m.path from moving m join repointed r on r.folder_id = m.old_canonical`;
 
-/** A key of an item in a folder of a home, told from one of another home: names fold where the home folds them. */
+/** A key of an item in a folder of a home, distinct from one of another home: names fold where the home folds them. */
 const KEY = `case when h.case_sensitive = o.case_sensitive then i.key
   when o.case_sensitive then lower(i.key)
   when starts_with(i.key, lower(normalize(c.name, NFC))) then normalize(c.name, NFC) || substr(i.key, length(lower(normalize(c.name, NFC))) + 1) else i.key end`;

@@ -57,7 +57,7 @@ export const itemFilter = z.object({
   created: year,
   /** The extension of its name, without the dot; "none": it has none. */
   type: z.string().max(20).optional(),
-  /** What was there at this moment, as far as states, dates and deletions tell. */
+  /** What was there at this moment, as far as states, dates and deletions show. */
   asOf: z.iso.datetime().optional(),
   /** What became of it since that moment; without one it narrows nothing. */
   since: z.enum(SINCE).optional(),

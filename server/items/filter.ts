@@ -70,7 +70,7 @@ export const conditionOf = (shown: SQL = sql`i.condition`, isVersion: SQL = sql`
   sql`case when ${shown} = 'whole' and i.live and i.opens is null and not ${isVersion} then 'in-place' else ${shown} end`;
 
 /**
- * Whether an item was there at a moment: a copy of it stands for a span of states with that moment in it; of a copy that tells of one state
+ * Whether an item was there at a moment: a copy of it stands for a span of states with that moment in it; of a copy that is of one state
  * alone, its dates must allow it: made by then, and not yet deleted. Only copies of what the list is narrowed to count.
  */
 const presentAt = (

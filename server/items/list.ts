@@ -103,7 +103,7 @@ export async function listItems(db: Database, jobId: number, query: ItemQuery): 
   };
 }
 
-/** What a list as of a moment shows of an item: the copy that stood then, where one tells of it. */
+/** What a list as of a moment shows of an item: the copy that stood then, where there is one. */
 function asItWas(then: AsOf | undefined): Partial<Item> {
   if (!then) return {};
   const { version, since } = then;

@@ -52,7 +52,7 @@ const VERSION = (item: string, moment: string, scope: Scope) => sql`
 export type ChangingColumn = "size" | "modified" | "condition" | "survival";
 
 /**
- * A value of an item `i` as a list shows it, as an expression: as of a moment that of the version that stood then, where one tells of it. The list is narrowed,
+ * A value of an item `i` as a list shows it, as an expression: as of a moment that of the version that stood then, where there is one. The list is narrowed,
  * ordered and counted by it.
  */
 export const shownValue = (column: ChangingColumn, { asOf, ...scope }: Scope & Pick<ItemFilter, "asOf">): SQL => {
@@ -76,12 +76,12 @@ export const itemsAt = (jobId: number, where: SQL, moment: string, scope: Scope)
     case when v.id is null then l.condition else v.condition end as condition
   from listed l left join v on v.item_id = l.id)`;
 
-/** The id of the copy of an item that stood at a moment, as an expression; null: only the item itself tells. */
+/** The id of the copy of an item that stood at a moment, as an expression; null: there is none, only the item itself is known. */
 export const versionAt = (item: string, moment: string, scope: Scope) => sql`(select v.id from (${VERSION(item, moment, scope)}) v)`;
 
 /**
  * What became of a file since a moment, by the version `v` that stood then and the present file `live`, else by the states after the moment: whether
- * a last one has `another` version, or `theSame`. Without a version only dates tell: of a file that was changed since there is none of then.
+ * a last one has `another` version, or `theSame`. Without a version only dates decide: of a file that was changed since there is none of then.
  */
 const SINCE_THEN = (moment: string, another: SQL, theSame: SQL) => sql`case
   when v.id is null and live.id is null then 'gone'

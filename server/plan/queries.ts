@@ -128,7 +128,7 @@ async function measuredSpeeds(db: Connection): Promise<Speeds> {
     select p.place, sum(p.active_ms)::float8 / nullif(sum(case when p.place = 'raw' then p.done else v.length_bytes end), 0) as speed
     from passes p join stores v on v.id = p.store_id
     where v.length_bytes > 0 and case p.place
-      -- A sweep counts in bytes: any that went on for a while tells how fast they go.
+      -- A sweep counts in bytes: any that went on for a while shows how fast they go.
       when 'raw' then p.done > 1048576 and not coalesce((p.options->>'everyByte')::boolean, false)
       when 'known-places' then p.state = 'done' else p.state = 'done' and p.options = '{}'::jsonb end
     group by 1`);

@@ -74,7 +74,7 @@ const HEAD = [
   "",
 ];
 
-/** The bytes of a copy that are its own, one part after the other. @param missing is told how many of each part are not */
+/** The bytes of a copy that are its own, one part after the other. @param missing is called with how many of each part are not */
 async function* ownParts(copy: ChosenCopy, missing: (bytes: number) => void): AsyncGenerator<Buffer, void, void> {
   for (let at = 0; at < copy.size; at += OWN_STEP) {
     const part = await runTask("ownBytes", [copy.id, at, OWN_STEP]);

@@ -75,7 +75,7 @@ function mayBeThere(path: string): boolean {
     let above = asked;
     while (!existsSync(above)) above = dirname(above);
     const real = realpathSync(above);
-    // A link in a source folder must not tell of what lies where it leads.
+    // A link in a source folder must not show what lies where it leads.
     return above === real || [...realFolders(), ...realRoots(), "/dev"].some((folder) => liesWithin(real, folder));
   }
   return false;

@@ -34,9 +34,9 @@ interface Props {
   unreadable?: readonly Stretch[];
   /** The stretches in use inside the part they were asked for, sorted; without them the volumes' profiles are drawn. */
   used?: { readonly part: Stretch; readonly stretches: readonly Stretch[] } | null;
-  /** Told when another part comes into sight. */
+  /** Called when another part comes into sight. */
   onView?: (view: View) => void;
-  /** Told which byte the pointer rests on; null: it has left. */
+  /** Called with the byte the pointer rests on; null: it has left. */
   onHover?: (byte: number | null) => void;
   /** Whose byte that is, to be shown beside its offset. */
   hovered?: string | null;

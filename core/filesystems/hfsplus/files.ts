@@ -74,7 +74,7 @@ export class FileDescriber {
     const attributes = this.attributes.of(facts.fileID);
     const notes: string[] = [];
     const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : { ...lostOf(layout) });
-    // Systems empty a file as they delete it: what such a record says of its size tells nothing of what the file held.
+    // Systems empty a file as they delete it: the size in such a record says nothing about what the file held.
     const emptied = gone && data.size === 0 && entry.data.blocks === 0 && (facts.ownerFlags & COMPRESSED) === 0;
     let content = emptied ? absent("record-damaged", EMPTIED) : placedAt(data);
     let size = data.size;

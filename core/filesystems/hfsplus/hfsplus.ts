@@ -397,7 +397,7 @@ class HfsPlusVolume implements FileSystem {
     return units;
   }
 
-  /** Whether a remnant tells of something that the catalog does not have: a file that is gone, or an earlier content of one. */
+  /** Whether a remnant records something that the catalog does not have: a file that is gone, or an earlier content of one. */
   #isGone({ cnid, entry }: Remnant, index: CatalogIndex): boolean {
     if (!index.isLive(cnid)) return true;
     // Where the number belongs to something else now, this one is of an earlier file system.

@@ -45,7 +45,7 @@ export const hfsPlus: FileSystemKind = {
       if (!head) return null;
       const length = head.facts.totalBlocks * head.facts.blockSize;
       const { filesystem } = recognised(head);
-      // The first and the last but one KiB hold the same: the one whose other is where it should be tells which of the two this is.
+      // The first and the last but one KiB hold the same: the one whose other is where it should be shows which of the two this is.
       for (const [start, by] of [
         [at - HEADER_AT, "boot sector"],
         [at + COPY_BEFORE_END - length, "backup boot sector"],

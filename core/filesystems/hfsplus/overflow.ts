@@ -52,7 +52,7 @@ export class OverflowExtents {
     into.set(key, pieces);
   }
 
-  /** All extents of a fork; they end where the next piece is not known. Of a file that is gone, remnants may tell what the tree does not. */
+  /** All extents of a fork; they end where the next piece is not known. Of a file that is gone, remnants may have what the tree does not. */
   extentsOf(fileID: number, forkType: number, fork: Fork, remnants: boolean): readonly Extent[] {
     let blocks = fork.extents.reduce((sum, { count }) => sum + count, 0);
     if (blocks >= fork.blocks || fork.extents.length < EXTENTS_IN_RECORD) return fork.extents;

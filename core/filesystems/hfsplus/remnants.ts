@@ -9,7 +9,7 @@ const NEARLY_ALL = 0.95;
 /** Characters of a name of which the beginning is gone, at most. */
 const MOST_TAIL = 64;
 
-/** A place in a folder, as a key or a thread record tells it. */
+/** A place in a folder, as a key or a thread record gives it. */
 export interface NamedPlace {
   readonly parent: number;
   readonly rawName: Uint8Array;

@@ -93,7 +93,7 @@ function* codedSegments(runs: readonly Run[], unit: number, geometry: Geometry, 
   let lost = false;
   const flush = function* (): Generator<Segment> {
     const length = unit * clusterSize;
-    // A unit larger than any is damage: what is coded in it cannot be told.
+    // A unit larger than any is damage: what is coded in it cannot be known.
     if (lost || (holes > 0 && plain.length > 0 && length > MOST_CODED)) yield { kind: "lost", length };
     else if (plain.length === 0) yield { kind: "hole", length };
     else if (holes === 0) for (const run of plain) yield { kind: "disk", ...run };

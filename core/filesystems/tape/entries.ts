@@ -1,7 +1,7 @@
 import type { Range } from "../../bytes/range-set";
 import type { Block, Stream } from "./block";
 
-/** A set of the medium, as far as its own block tells. */
+/** A set of the medium, as far as its own block is readable. */
 export interface TapeSet {
   /** Where its first block stands, or stood. */
   readonly at: number;
@@ -11,12 +11,12 @@ export interface TapeSet {
   readonly user: string | null;
   /** The local time at which it was written, as if it were UTC; null: not known. */
   readonly date: number | null;
-  /** Quarters of an hour ahead of UTC; null: not told. */
+  /** Quarters of an hour ahead of UTC; null: not recorded. */
   readonly timeZone: number | null;
   readonly encrypted: boolean;
 }
 
-/** A volume of the machine that was backed up, as far as its block tells. */
+/** A volume of the machine that was backed up, as far as its block is readable. */
 export interface TapeVolume {
   readonly device: string | null;
   readonly name: string | null;
@@ -30,7 +30,7 @@ export interface TapeFolder {
   readonly parts: readonly string[];
 }
 
-/** What went before an entry and tells where it belongs. */
+/** What went before an entry and shows where it belongs. */
 export interface Context {
   readonly set: TapeSet | null;
   readonly volume: TapeVolume | null;
@@ -91,7 +91,7 @@ export interface GapEntry {
   readonly end: number;
 }
 
-/** Nothing before the place it is at is still to be told. */
+/** Everything before the place it is at has been given out. */
 export interface StepEntry {
   readonly kind: "step";
 }
@@ -99,7 +99,7 @@ export const STEP: StepEntry = { kind: "step" };
 
 export type Entry = FileEntry | FolderEntry | SetEntry | GapEntry | StepEntry;
 
-/** Where a walk goes on, and the blocks that told what it knew there. Bytes of the medium. */
+/** Where a walk goes on, and the blocks from which it knew what it knew there. Bytes of the medium. */
 export interface WalkFrom {
   readonly at: number;
   readonly set: number | null;

@@ -3,7 +3,7 @@ import { type Block, type MediumReader, readBlock } from "./block";
 import { LOGICAL_BLOCKS, TAPE } from "./layout";
 import { type Anchor, findAnchor } from "./search";
 
-/** Says how large the logical blocks of a medium are: its first block tells, or the addresses of two that follow one another. */
+/** Reads how large the logical blocks of a medium are: from its first block, or from the addresses of two that follow one another. */
 export function logicalBlockOf(reader: MediumReader, near: number): number {
   const first = readBlock(reader, 0);
   if (first?.type === "TAPE") {

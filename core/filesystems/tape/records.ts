@@ -21,12 +21,12 @@ export interface Judging {
   readonly look: boolean;
 }
 
-/** Says when a set was written: UTC milliseconds where the set tells how far its clock was from UTC, else its local time as if it were UTC. */
+/** Reads when a set was written: UTC milliseconds where the set records how far its clock was from UTC, else its local time as if it were UTC. */
 export const asOfSet = ({ date, timeZone }: TapeSet): number | null => (date === null ? null : date - (timeZone ?? 0) * 15 * 60_000);
 
 export const setKey = (set: TapeSet | null): string => (set === null ? "?" : String(set.number ?? `@${set.at}`));
 
-/** What tells of the backup a record is of. */
+/** What shows which backup a record belongs to. */
 const backupOf = ({ set }: Context) => ({ set: setKey(set), asOf: set && asOfSet(set) });
 
 /** The path as the client had it: the drive or volume first. A drive that is not known, or a folder that is lost, makes it begin with "/?". */
@@ -282,7 +282,7 @@ const EMPTIED = 128;
 
 /**
  * Compares the exclusive or of a content's 32-bit words, filled up with zeros, with the checksum kept of it (from memory of practice).
- * @returns null where it tells nothing: it is not there, or the content has blocks of nothing but zeros, and words that repeat cancel one
+ * @returns null where it proves nothing: it is not there, or the content has blocks of nothing but zeros, and words that repeat cancel one
  * another out, so that emptying them would not show
  */
 function checksumAgrees(checksum: Stream, data: Stream, source: ByteSource): boolean | null {

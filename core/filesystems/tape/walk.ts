@@ -80,7 +80,7 @@ export class TapeWalk {
     if (from) this.#goOn(from);
   }
 
-  /** Where it is: nothing before this place is still to be told. Bytes of the medium. */
+  /** Where it is: everything before this place has been given out. Bytes of the medium. */
   get at(): number {
     return this.#at;
   }
@@ -277,7 +277,7 @@ export class TapeWalk {
     return null;
   }
 
-  /** Bytes that stand between two blocks beyond what their logical addresses say; null: they tell nothing. */
+  /** Bytes that stand between two blocks beyond what their logical addresses say; null: they say nothing. */
   #slipBetween(one: Block, other: Block): number | null {
     const blocks = other.common.formatLogicalAddress - one.common.formatLogicalAddress;
     if (!(blocks > 0)) return null;
@@ -435,7 +435,7 @@ export class TapeWalk {
     return { streams, end: at, standing: "broken" };
   }
 
-  /** Filemarks have a size of their own, which the first block of the medium tells; the next block is seen without it. */
+  /** Filemarks have a size of their own, which stands in the first block of the medium; the next block is seen without it. */
   #afterFilemark(at: number): number {
     for (let next = at + 512; next <= at + 65_536 && next < this.reader.size; next += 512) if (readBlock(this.reader, next)) return next;
     return at + this.logicalBlock;

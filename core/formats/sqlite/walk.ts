@@ -31,7 +31,7 @@ export class PageWalk {
   /** Of each page, the one that leads to it; empty where there is no pointer map that would say it too. */
   readonly #parents: Uint32Array;
   readonly #usable: number;
-  /** Pages that are wrong themselves, and links that cannot be right: where the former tell, the latter are what follows from them. */
+  /** Pages that are wrong themselves, and links that cannot be right: where there are any of the former, the latter only follow from them. */
   readonly #wrong: Problem[] = [];
   readonly #links: Problem[] = [];
   /** Pages that are wrong themselves, though right ones lead to them. */

@@ -104,6 +104,41 @@ describe("a file in two pieces", () => {
   }, 120_000);
 });
 
+it("a picture that breaks in its application data goes on where its next part begins, whatever those data look like", () => {
+  const picture = ofKind("jpeg", "photo")[0] as Buffer;
+  // Entries of a camera, each with room behind it, as much of it filled with zeros as in many of them.
+  const entries = Array.from({ length: 270 }, (_, i) =>
+    Buffer.concat([Buffer.from(`\xffLens profile ${i * 37}; focus`, "latin1"), Buffer.alloc(230 - (i % 5) * 30)]),
+  );
+  const data = Buffer.concat(entries);
+  const segment = Buffer.concat([Buffer.from([0xff, 0xe9, (data.length + 2) >> 8, (data.length + 2) & 255]), data]);
+  // Behind the part that says what it is.
+  const first = 4 + picture.readUInt16BE(4);
+  const long = Buffer.concat([picture.subarray(0, first), segment, picture.subarray(first)]);
+  const [between] = ofKind("png", "docx", "odt", "xlsx").sort((a, b) => a.length - b.length) as [Buffer];
+  let [exact, all] = [0, 0];
+  for (let seed = 1; seed <= 12; seed += 1) {
+    const cluster = 1024;
+    const cut = cluster * (20 + 2 * seed);
+    // In the gap lies a whole file, so that no other place for the seam is as good.
+    const gap = Buffer.alloc(cluster * Math.ceil(between.length / cluster), randomBytesOf(seed, 64));
+    between.copy(gap);
+    const disk = Buffer.concat([
+      randomBytesOf(seed + 1, 4 * cluster),
+      long.subarray(0, cut),
+      gap,
+      long.subarray(cut),
+      randomBytesOf(seed + 2, 64 * cluster),
+    ]);
+    const found = sweptFinds(disk, cluster).find(({ at, inside }) => at === 4 * cluster && inside === null);
+    all += 1;
+    if (!found || sha256(laid(disk, found)) !== sha256(long)) continue;
+    exact += 1;
+    expect(isWhole(found)).toBe(false);
+  }
+  expect(exact / all).toBeGreaterThanOrEqual(0.75);
+}, 120_000);
+
 describe("what nothing checks", () => {
   it("keeps a picture of several passes from being called whole, wherever it was cut", () => {
     const contents = files.filter(({ path }) => /progressive/.test(path)).map(contentOf);

@@ -35,7 +35,7 @@ export const isOpen = ({ format, extent }: Find) =>
   traitsOf(format).inPieces === true &&
   (format.id === WAVE || extent.verdict.verdict === "damaged" || (extent.verdict.verdict === "cannot-tell" && extent.proven !== undefined));
 
-/** Nothing in it is checked: whether it is in one piece, only what it sounds like tells. */
+/** Nothing in it is checked: only what it sounds like shows whether it is in one piece. */
 const WAVE = "wav";
 
 /** The find put together from pieces so that it is whole, or null. */

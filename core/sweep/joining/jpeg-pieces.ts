@@ -11,8 +11,10 @@ import { likeliestSeam } from "./seam";
 const MOST_LOOKS = 120_000;
 const LOOKS_EACH = 50_000;
 /** Bytes of whole pictures that are followed for one, and for one of its seams. */
-const MOST_FOLLOWED = 24 << 20;
-const FOLLOWED_EACH = 8 << 20;
+const MOST_FOLLOWED = 48 << 20;
+const FOLLOWED_EACH = 20 << 20;
+/** Of these, so many for places from which it may go on to yet another piece: far away, more of them get far by chance. */
+const FOLLOWED_FOR_WAYS = 8 << 20;
 /** Places before the damage at which a piece may end; of the first of them the whole is followed where nothing less decides. */
 const BREAKS = 24;
 const BREAKS_LIKELY = 4;
@@ -41,19 +43,19 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
   const followed = followJpeg(pieces.source(), true);
   const progressive = followed.open?.frame.marker === PROGRESSIVE;
   const damage = damageAt(followed.extent);
-  const breaks = breaksOf(room, pieces, damage, followed.dataAt, progressive);
+  const breaks = breaksOf(room, pieces, damage, followed);
   // Between scans stand tables, of which any bytes may be a part.
   const suits = followed.open ? (bytes: Uint8Array) => readsLikeData(bytes, progressive) : (bytes: Uint8Array) => !isFill(bytes);
-  const likely = new Set(breaks.slice(0, BREAKS_LIKELY));
   const [nearest] = breaks;
   if (nearest === undefined) return null;
-  const data = [...around(room, pieces.lastAt + nearest - pieces.from)].filter((next) =>
-    suits(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT))),
+  // Between its parts a marker must stand where the part before it ends: then any bytes may stand before it.
+  const marker = followed.open || readBytes(pieces.source(), damage, 1)[0] === 0xff ? null : damage;
+  const data = [...around(room, pieces.lastAt + nearest - pieces.from)].filter(
+    (next) => marker !== null || suits(readBytes(room.disk, next, Math.min(room.cluster, room.limitOf(next) - next, MOST_LOOKED_AT))),
   );
+  const likely = new Set(breaks.slice(0, BREAKS_LIKELY));
   /** Where fill is followed like data, the picture broke off before it. */
   const broke = Math.min(damage, nearest + room.cluster);
-  // Between its parts a marker must stand where the part before it ends.
-  const marker = followed.open || readBytes(pieces.source(), damage, 1)[0] === 0xff ? null : damage;
   let looks = 0;
   let followedHere = 0;
   const ways: WayOn[] = [];
@@ -83,7 +85,8 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
       continue;
     }
     const on = damageAt(extent);
-    if (extent.verdict.verdict === "damaged" && on > Math.max(broke, length + room.cluster)) ways.push({ pieces: longer, at: on });
+    if (followedHere <= FOLLOWED_FOR_WAYS && extent.verdict.verdict === "damaged" && on > Math.max(broke, length + room.cluster))
+      ways.push({ pieces: longer, at: on });
   }
   if (doubtful || seams <= 1) return doubtful;
   for (const way of farthest(room, ways, suits)) {
@@ -140,10 +143,12 @@ function surest(room: PieceRoom, pieces: Pieces, found: number, next: number, { 
 }
 const MOST_PASSING = 64;
 
-function breaksOf(room: PieceRoom, pieces: Pieces, damage: number, dataAt: number, progressive: boolean): number[] {
+function breaksOf(room: PieceRoom, pieces: Pieces, damage: number, { open, dataAt }: FollowedJpeg): number[] {
   let near = pieces.boundaryBefore(damage);
-  // What stands before the damage may show that it is none of the picture's: zeros are followed like data for a long way.
-  for (let length = near; length - room.cluster > Math.max(pieces.from, dataAt); length -= room.cluster) {
+  const progressive = open?.frame.marker === PROGRESSIVE;
+  // What stands before the damage may show that it is none of the picture's: zeros are followed like data for a long way. Application data before the first
+  // scan may look like anything.
+  for (let length = near; dataAt > 0 && length - room.cluster > Math.max(pieces.from, dataAt); length -= room.cluster) {
     const at = pieces.lastAt + length - room.cluster - pieces.from;
     if (!readsLikeData(readBytes(room.disk, at, Math.min(room.cluster, MOST_LOOKED_AT)), progressive)) near = length - room.cluster;
     if (near - length > MOST_LOOKED_BACK) break;

@@ -61,7 +61,7 @@ class Sides {
     return together - kinship(foreign[0], before) - kinship(foreign[1], behind);
   }
 
-  /** Whether bytes around a place tell anything of those that follow: packed ones do not. */
+  /** Whether bytes around a place help to foretell those that follow: packed ones do not. */
   areAkin(length: number): boolean {
     const { before, behind } = this.own(length);
     const [a, b] = [before.subarray(-this.#looked), behind.subarray(0, this.#looked)];

@@ -19,7 +19,7 @@ import {
   volumeHeader,
 } from "./layout";
 
-/** A volume has at most 512 snapshots of this kind; a catalog that tells of more is damaged. */
+/** A volume has at most 512 snapshots of this kind; a catalog that lists more is damaged. */
 const MOST_STORES = 512;
 const MOST_CATALOG_BLOCKS = 64;
 const MOST_RANGES = 100_000;
