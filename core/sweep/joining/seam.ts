@@ -7,8 +7,8 @@ const LEARNT = 1 << 14;
 const LOOKED_AT = 4096;
 
 /**
- * Where one piece of a file most likely ends and the next begins, of several places at which its own checks pass. Of places that are as good the last is
- * taken: a file goes on where it stands until something speaks against it. This is common practice, no published source.
+ * Picks where one piece of a file most likely ends and the next begins, of several places at which its own checks pass. Of places that are as good the last
+ * is taken: a file goes on where it stands until something speaks against it. This is common practice, no published source.
  * @param shift disk offset of the second piece minus its byte of the file
  * @param passes lengths of the file up to the seam, one cluster apart
  * @param reached bytes of the file up to which the second piece certainly goes
@@ -19,8 +19,12 @@ export function likeliestSeam(pieces: Pieces, shift: number, passes: readonly nu
   const step = Math.ceil(lengths.length / MOST_SAMPLES);
   const samples = lengths.filter((_, i) => i % step === 0);
   const isPacked = samples.filter((length) => sides.areAkin(length)).length < samples.length * LEAST_AKIN;
-  return isPacked ? seamByValues(pieces, shift, lengths) : seamByKinship(sides, lengths);
+  if (isPacked) return seamByValues(pieces, shift, lengths);
+  pieces.room.disk.add(-COST * lengths.length);
+  return seamByKinship(sides, lengths);
 }
+/** What comparing kinds at a place costs beside what it reads. Bytes. */
+const COST = 1 << 18;
 
 /** What stands on the disk around the places at which a seam may be. */
 class Sides {
