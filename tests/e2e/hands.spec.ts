@@ -151,7 +151,7 @@ test("what is there is replaced only after it was asked, and kept aside; a resul
   await expect(asked).toContainText("other content");
   expect(readFileSync(output, "utf8")).toBe("what somebody wrote there since");
   await asked.getByRole("button", { name: "Replace and keep the old ones aside" }).click();
-  await expect(page.getByText("What was there before is kept as")).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText("What was there before is kept as")).toBeVisible({ timeout: 90_000 });
   expect(existsSync(output)).toBe(true);
   await expect(page.getByText("verified; replaced by a later restore since")).toBeVisible();
   rmSync(output);
