@@ -35,7 +35,8 @@ export function ListHead({ query, columns, template, onResize, span, onSpan, los
         </SortButton>
       </span>
       {columns.shown.map((column) => {
-        const { words, sort, right } = COLUMN_FACTS[column];
+        const { sort, right, ...facts } = COLUMN_FACTS[column];
+        const words = column === "condition" && asOf !== null ? "Copy of then" : facts.words;
         return (
           <span
             key={column}
