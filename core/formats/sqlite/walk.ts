@@ -120,12 +120,14 @@ export class PageWalk {
 
   /** Follows the pages a row spills over to (1.6): it is right where it stands, the chain may lead through pages of another file. */
   #overflow(page: number, { page: first, left }: Spilling): void {
-    let from = page;
-    for (let next = first, rest = left; rest > 0; rest -= this.#usable - 4) {
+    let [from, next] = [page, first];
+    for (let rest = left; rest > 0; rest -= this.#usable - 4) {
       if (!this.#take(next, from, from === page ? USE.firstOverflow : USE.overflow)) return;
       from = next;
       next = this.reader.u32be((next - 1) * this.pageSize);
     }
+    // The last page of a chain leads nowhere: of its content this is all that shows whether it is one.
+    if (next !== 0) this.#fail(from, "a row goes on behind its last page");
   }
 
   /** The chain of free pages (1.5). */
