@@ -156,10 +156,12 @@ test("a card formatted by mistake: leftovers are read, and its pictures come bac
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("JPEG picture, 1000 × 667 pixels");
   await expect(inspector).toContainText("opens: followed to its end and sound");
+  const chosen = page.waitForResponse((response) => response.request().method() === "POST" && response.url().includes("/tray"));
   await grid
     .getByRole("row", { name: /LARK1004\.JPG/ })
     .getByRole("checkbox")
     .check();
+  await chosen;
   await page.goto("/jobs/2/restore");
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText("read again and the same").first()).toBeVisible({ timeout: 30_000 });

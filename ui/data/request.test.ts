@@ -47,9 +47,13 @@ describe("asking the bench", () => {
     ]);
     const again = served(answer(200, {}));
     await write("DELETE", "/api/x");
-    expect(again.mock.calls[0]).toEqual(["/api/x", { method: "DELETE" }]);
+    expect(again.mock.calls[0]).toEqual(["/api/x", { method: "DELETE", keepalive: true }]);
     const posted = served(answer(200, {}));
     await write("POST", "/api/x", []);
-    expect(posted.mock.calls[0]?.[1]).toMatchObject({ body: "[]", keepalive: false });
+    expect(posted.mock.calls[0]?.[1]).toMatchObject({ body: "[]", keepalive: true });
+    // Browsers refuse more than 64 KiB (Fetch Standard, section 4.6); letters of several bytes count as such.
+    const large = served(answer(200, {}));
+    await write("PUT", "/api/x", "é".repeat(20_000));
+    expect(large.mock.calls[0]?.[1]).toMatchObject({ keepalive: false });
   });
 });
