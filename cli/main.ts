@@ -50,8 +50,9 @@ const HELP = `Tidy Compass, command line
   compass plan [--account FILE] [SOURCE…] [--json]
       where to look for what was lost and why; FILE has the account as JSON, SOURCE may be a folder too
 
-  compass sweep SOURCE [--range 75%-100%] [--kinds jpeg,pdf] [--every-byte] [--volume N | --store ID] [--unused] [--json]
-      files by what they look like inside, without any file system; of a volume, or only of what it has not in use
+  compass sweep SOURCE [--range 75%-100%] [--kinds jpeg,pdf] [--every-byte] [--longer] [--volume N | --store ID] [--unused] [--json]
+      files by what they look like inside, without any file system; of a volume, or only of what it has not in use; with --longer pieces
+      of files are looked for farther away and with more tries, which may take several times as long
 
   compass records FILE [--deleted] [--table T] [--json]
       the rows of an SQLite database, its log and journal beside it taken into account; with --deleted also what is left of rows that
@@ -121,6 +122,7 @@ const verbs = {
       range: string,
       kinds: string,
       "every-byte": boolean,
+      longer: boolean,
       volume: string,
       store: string,
       unused: boolean,

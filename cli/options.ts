@@ -16,6 +16,7 @@ export interface Options {
   range?: string;
   kinds?: string;
   "every-byte"?: boolean;
+  longer?: boolean;
   unused?: boolean;
   like?: string;
   store?: string;

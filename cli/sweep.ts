@@ -31,6 +31,7 @@ export function sweepSource(positionals: readonly string[], options: Options): n
         unusedOnly: options.unused ?? false,
         skip: [],
         everyByte: options["every-byte"] ?? false,
+        longer: options.longer ?? false,
         formats,
       },
       volume?.volume ?? null,

@@ -25,6 +25,7 @@ export function openSweep(data: PassThreadData, part: Range, enough: (done: numb
       unusedOnly: options.unused ?? false,
       skip: data.swept,
       everyByte: options.everyByte ?? false,
+      longer: options.longer ?? false,
       formats:
         options.kinds && options.kinds.length > 0 ? FORMATS.filter(({ kind }) => options.kinds?.includes(kind)).map(({ id }) => id) : null,
     },

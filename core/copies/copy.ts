@@ -4,7 +4,7 @@ import { type Absence, ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type
 import { type ContentFinding, examineContent } from "../formats/registry";
 import { traitsOf, underChecksums } from "../formats/traits";
 import type { CopyFacts } from "./facts";
-import type { Condition, Place } from "./vocabulary";
+import type { Condition, Laid, Place } from "./vocabulary";
 
 /** The facts a condition is derived from. All counts are bytes of the copy's content. */
 export interface Evidence extends Omit<ByteEvidence, "foreign"> {
@@ -15,6 +15,8 @@ export interface Evidence extends Omit<ByteEvidence, "foreign"> {
    * whole: damage in anything else may not show.
    */
   readonly kept?: "vouched" | "unproven";
+  /** Its pieces were laid by hand, or found by a longer look than that of a sweep. */
+  readonly laid?: Laid;
 }
 
 /** One recoverable instance of a file. */
@@ -144,6 +146,9 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   };
 }
 
+const isWhollyUnderChecksums = (content: ContentFinding | null): boolean =>
+  content?.finding === "agrees" && content.checked && traitsOf({ id: content.format }).checksums === "all";
+
 const isUnderChecksums = (content: ContentFinding | null): boolean =>
   content?.finding === "agrees" && content.checked && underChecksums(traitsOf({ id: content.format }));
 
@@ -197,6 +202,8 @@ export function conditionOf(
   if (evidence.inDoubt) return { condition: "not-checked", survival };
   // Where the bytes are only supposed to be these, nothing but the content's own structure makes the copy whole.
   if (evidence.kept === "unproven" && !isUnderChecksums(content)) return { condition: "not-checked", survival };
+  // Who lays pieces by hand sees what comes out, not whether each byte is right: checksums over all of them say that.
+  if (evidence.laid === "by-hand" && !isWhollyUnderChecksums(content)) return { condition: "not-checked", survival };
   if (assumed && !(content?.finding === "agrees" && content.checked)) return { condition: "not-checked", survival };
   return { condition: "whole", survival };
 }

@@ -1,7 +1,18 @@
 import { isBackup } from "../filesystems/names";
 
 /** What can narrow a pass (`passOptions` in server/passes/contract.ts says what each is). */
-export type PassOption = "folder" | "from" | "to" | "kinds" | "places" | "statesFrom" | "statesTo" | "unused" | "everyByte" | "again";
+export type PassOption =
+  | "folder"
+  | "from"
+  | "to"
+  | "kinds"
+  | "places"
+  | "statesFrom"
+  | "statesTo"
+  | "unused"
+  | "everyByte"
+  | "longer"
+  | "again";
 
 /** The forms a store may have. */
 export const STORE_FORMS = ["volume", "folder", "backup"] as const;
@@ -145,7 +156,7 @@ export const PASS_KINDS = {
     },
     needs: "bytes",
     unit: "bytes",
-    options: ["from", "to", "kinds", "unused", "everyByte", "again"],
+    options: ["from", "to", "kinds", "unused", "everyByte", "longer", "again"],
     on: ["volume", "backup"],
     looksThroughBytes: true,
     goesOnFromOthers: true,

@@ -46,3 +46,7 @@ export const ABSENCE_WORDS: Record<Absence, string> = {
 /** What is left of a copy, in a word. */
 export const CONDITIONS = ["whole", "partial", "name-only", "not-checked"] as const;
 export type Condition = (typeof CONDITIONS)[number];
+
+/** How the pieces of a copy were found, where no pass did it. */
+export const LAID = ["by-hand", "longer-look"] as const;
+export type Laid = (typeof LAID)[number];

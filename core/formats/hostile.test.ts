@@ -8,6 +8,7 @@ import { carveImage, labFiles } from "../../tests/support/lab-files";
 import { MemorySource } from "../bytes/byte-source";
 import { repair } from "../repair/repair";
 import { Domain } from "../sweep/domain";
+import { USUAL } from "../sweep/joining/effort";
 import { sweep } from "../sweep/sweep";
 import { outlineOf } from "./outline";
 import { FORMATS, identify, resolved, runFollow, runSummary } from "./registry";
@@ -95,6 +96,7 @@ describe("hostile files", () => {
         domain: new Domain([{ start: 0, end: part.length }]),
         options: { everyByte: round % 2 === 0, formats: null },
         grid: { cluster: 4096, origin: 0 },
+        effort: USUAL,
       };
       for (const batch of sweep(source, plan))
         for (const { segments, size } of batch.finds) {

@@ -1,8 +1,9 @@
 import type { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import type { Segment } from "../bytes/layout";
-import { type FollowedJpeg, followJpeg, type OpenScan } from "../formats/jpeg/jpeg";
+import { type FollowedJpeg, followJpeg } from "../formats/jpeg/jpeg";
 import { MARKER, PROGRESSIVE } from "../formats/jpeg/markers";
+import type { OpenScan } from "../formats/jpeg/open-scan";
 import { type HuffmanTable, ScanReader, type ScanState } from "../formats/jpeg/scan";
 import { kept, made, type Repaired } from "./repaired";
 

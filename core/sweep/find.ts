@@ -1,5 +1,6 @@
 import type { DiskRun } from "../bytes/layout";
 import type { Extent, Format, Summary } from "../formats/format";
+import { traitsOf } from "../formats/traits";
 
 /** A file found by its content. Offsets are bytes of the disk. */
 export interface Find {
@@ -25,3 +26,9 @@ export const isWhole = (find: Pick<Find, "extent" | "format">) => isProven(find)
 /** It was followed to its own end, and nothing speaks against it. */
 export const isClosed = ({ extent }: Pick<Find, "extent">) => extent.closed && extent.verdict.verdict !== "damaged";
 export const isDamaged = ({ extent }: Pick<Find, "extent">) => extent.verdict.verdict === "damaged";
+
+/** Its beginning is a mark that hardly stands in other data. (What an archive or a document of streams is may show nowhere; its mark does.) */
+export function isMarked({ format }: Pick<Find, "format">): boolean {
+  const { family, needsEnd, tooGeneral } = traitsOf(format);
+  return !needsEnd && (!tooGeneral || family === "zip" || family === "compound");
+}

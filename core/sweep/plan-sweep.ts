@@ -1,6 +1,7 @@
 import { type Range, without } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
 import { Domain } from "./domain";
+import { LONG, USUAL } from "./joining/effort";
 import { SECTOR } from "./mark-search";
 import type { SweepPlan } from "./sweep";
 import type { SweepOptions } from "./unit";
@@ -12,6 +13,8 @@ export interface SweepWish extends SweepOptions {
   readonly unusedOnly: boolean;
   /** Stretches that were swept before in the same way. */
   readonly skip: readonly Range[];
+  /** Pieces are looked for farther away, and with more tries. */
+  readonly longer?: boolean;
 }
 
 /** Works out what is swept. @param volume the file system in the stretch; null: none that can be read */
@@ -31,6 +34,7 @@ export function planSweep(wish: SweepWish, volume: FileSystem | null): SweepPlan
     domain: new Domain(ranges),
     options: { everyByte: wish.everyByte, formats: wish.formats },
     grid: volume && { cluster: volume.clusterSize, origin: volume.allocationStart },
+    effort: wish.longer ? LONG : USUAL,
   };
 }
 

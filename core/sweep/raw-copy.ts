@@ -1,6 +1,7 @@
 import { layoutOf } from "../bytes/layout";
 import { type Copy, conditionOf, type Evidence } from "../copies/copy";
 import { type CopyFacts, factsOf } from "../copies/facts";
+import type { Laid } from "../copies/vocabulary";
 import { ALL_BYTES_THERE } from "../filesystems/file-record";
 import type { ContentFinding } from "../formats/registry";
 import { type Find, isProven, isWhole } from "./find";
@@ -8,15 +9,18 @@ import { findName } from "./find-name";
 
 export const rawReference = (at: number) => `raw content at ${at}`;
 
-/** A find as a copy. @param used whether its first byte stands in a cluster that the file system has in use */
-export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
+/**
+ * A find as a copy.
+ * @param used whether its first byte stands in a cluster that the file system has in use @param laid how its pieces were found, if not by a sweep
+ */
+export function rawCopy(find: Find, unreadable: number, used: boolean, laid?: Laid): Copy {
   const { summary, size } = find;
   const name = findName(find);
   const layout = layoutOf(
     find.segments.map((run) => ({ kind: "disk", ...run })),
     size,
   );
-  const evidence: Evidence = { ...ALL_BYTES_THERE, unreadable, content: finding(find) };
+  const evidence: Evidence = { ...ALL_BYTES_THERE, unreadable, content: contentFinding(find), ...(laid ? { laid } : {}) };
   const state = used ? "live" : "deleted";
   const { condition, survival } = conditionOf({ type: "file", size, state, layout }, evidence, true);
   const facts: CopyFacts = { ...factsOf(summary), ...(find.inside === null ? {} : { inside: rawReference(find.inside) }) };
@@ -45,7 +49,8 @@ export function rawCopy(find: Find, unreadable: number, used: boolean): Copy {
   };
 }
 
-function finding(find: Find): ContentFinding {
+/** What following its content says of a find. */
+export function contentFinding(find: Find): ContentFinding {
   const {
     extent: { verdict, expected },
     format,

@@ -6,19 +6,15 @@ import { resolved, runSummary } from "../formats/registry";
 import { traitsOf } from "../formats/traits";
 import { damagedEnd } from "./damaged-end";
 import type { Domain } from "./domain";
-import { type Find, isClosed, isDamaged, isProven } from "./find";
+import { type Find, isClosed, isDamaged, isMarked, isProven } from "./find";
 import { ENOUGH, type Grid, gridOf } from "./grid";
+import type { Effort } from "./joining/effort";
 import { isOpen, joinPieces } from "./joining/join";
 import { Allowance, type PieceRoom } from "./joining/pieces";
 
-/** How far beyond a damaged file everything must have been looked through before its other pieces are searched. */
-const LOOK_BEYOND = 1 << 25;
 /** Bytes, and finds, after which it is no longer waited for more of them to read the grid off. */
 const MOST_WAITED = 1 << 30;
 const MOST_HELD = 20_000;
-/** Bytes that may be read for putting files together: at the start, and for each byte that is swept. */
-const ALLOWED_FIRST = 2 ** 35;
-const ALLOWED_EACH = 8;
 /** Before the damage, this far and nearer, a file that begins is where it was cut. */
 const BREAK_REACH = 1 << 16;
 /** Bytes of a cluster that are assumed where too few files were found. */
@@ -47,9 +43,10 @@ export class Settler {
     private readonly disk: ByteSource,
     private readonly domain: Domain,
     grid: Grid | null,
+    private readonly effort: Effort,
   ) {
     this.#grid = grid;
-    this.#allowance = new Allowance(disk, ALLOWED_FIRST);
+    this.#allowance = new Allowance(disk, effort.readFirst);
     this.#swept = domain.ranges[0]?.start ?? 0;
   }
 
@@ -70,17 +67,17 @@ export class Settler {
     if (!this.#grid) return [];
     for (const find of this.#held) this.#place(this.#clipped(find));
     this.#held = [];
-    this.#allowance.add(Math.max(0, to - this.#swept) * ALLOWED_EACH);
+    this.#allowance.add(Math.max(0, to - this.#swept) * this.effort.readEach);
     this.#swept = to;
     // Further pieces are searched when enough behind them is known; what they take away from others lies near.
     for (; this.#pieces < this.#waiting.length; this.#pieces += 1) {
       const find = this.#waiting[this.#pieces] as Find;
-      if (!last && find.at + find.size + (isOpen(find) ? LOOK_BEYOND : 0) > to) break;
+      if (!last && find.at + find.size + (isOpen(find) ? this.effort.reach : 0) > to) break;
       if (isOpen(find) && find.inside === null) this.#piece(find);
     }
     const reach = this.#pieces < this.#waiting.length ? (this.#waiting[this.#pieces] as Find).at : to;
     let settled = 0;
-    while (settled < this.#pieces && (last || (this.#waiting[settled] as Find).at + LOOK_BEYOND <= reach)) settled += 1;
+    while (settled < this.#pieces && (last || (this.#waiting[settled] as Find).at + this.effort.reach <= reach)) settled += 1;
     this.#pieces -= settled;
     return this.#waiting.splice(0, settled);
   }
@@ -235,6 +232,7 @@ export class Settler {
     let begun: Set<number> | null = null;
     const room: PieceRoom = {
       disk: this.#allowance,
+      effort: this.effort,
       ...this.#settledGrid,
       limitOf: (at) => domain.limitOf(at),
       freeFrom: (at, length) => (this.#laid.within(at, at + length)[0]?.start ?? at + length) - at,
@@ -282,12 +280,6 @@ function isNestable(parent: Find, find: Find): boolean {
   if (!isClosed(find) || isText(find) || traitsOf(parent.format).holdsNothing) return false;
   if (parent.format.kind === "video" || find.format.id === "tiff") return false;
   return true;
-}
-
-/** Its beginning is a mark that hardly stands in other data. (What an archive or a document of streams is may show nowhere; its mark does.) */
-function isMarked({ format }: Find): boolean {
-  const { family, needsEnd, tooGeneral } = traitsOf(format);
-  return !needsEnd && (!tooGeneral || family === "zip" || family === "compound");
 }
 
 /** It stands by itself, and is a file by its own account. */

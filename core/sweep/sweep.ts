@@ -12,6 +12,7 @@ import type { Range } from "../bytes/range-set";
 import type { Domain } from "./domain";
 import type { Find } from "./find";
 import type { Grid } from "./grid";
+import type { Effort } from "./joining/effort";
 import { SECTOR } from "./mark-search";
 import { Settler } from "./settle";
 import { type SweepOptions, UnitScanner } from "./unit";
@@ -56,6 +57,8 @@ export interface SweepPlan {
   readonly options: SweepOptions;
   /** Where clusters begin, as the volume says; null: no volume does, and it is read off the finds. */
   readonly grid: Grid | null;
+  /** How long the rest of what breaks off is looked for. */
+  readonly effort: Effort;
 }
 
 export interface ScannedUnit {
@@ -86,7 +89,7 @@ export function* sweep(
 ): Generator<SweepBatch, void, void> {
   const { domain } = plan;
   const { at: from, grid } = readReached(checkpoint);
-  const settler = new Settler(disk, domain, plan.grid ?? grid);
+  const settler = new Settler(disk, domain, plan.grid ?? grid, plan.effort);
   const { total } = domain;
   const settled = (at: number) => toCheckpoint({ at, grid: plan.grid ? null : settler.grid });
   for (const { unit, finds: found } of scan(disk, plan, from)) {

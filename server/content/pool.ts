@@ -73,6 +73,10 @@ const TASKS_EACH = 400;
 /** Tasks that may take longer than a preview, because somebody asked for them or nobody waits. */
 const LONG: Partial<Record<TaskName, number>> = {
   repair: 20_000,
+  pieces: 20_000,
+  picturePieces: 20_000,
+  keepPieces: 60_000,
+  lookLonger: LONG_MS,
   planRepair: 60_000,
   repairedPicture: 20_000,
   writeRepaired: LONG_MS,

@@ -5,6 +5,9 @@ import { identify, runSummary } from "../../core/formats/registry";
 import { database } from "../database/connection";
 import { judgeContent } from "../items/judge-content";
 import { findStoredCopy } from "../items/queries";
+import type { Piece } from "../pieces/contract";
+import { keepPieces, lookLongerFor } from "../pieces/keep";
+import { lookAtPieces, pictureOfPieces } from "../pieces/pieces";
 import { archiveOf } from "../previews/archives";
 import { storedCopy, withContent } from "../previews/content";
 import { previewFacts } from "../previews/facts";
@@ -60,6 +63,10 @@ export const tasks = {
   thumbnail: async (copyId: number) => drawnThumbnail(await copyOf(copyId)),
   repair: (copyId: number) => lookAtRepair(db(), copyId),
   repairedPicture: (copyId: number) => repairedPicture(db(), copyId),
+  pieces: (copyId: number, pieces: readonly Piece[] | null) => lookAtPieces(db(), copyId, pieces),
+  picturePieces: (copyId: number, pieces: readonly Piece[]) => pictureOfPieces(db(), copyId, pieces),
+  keepPieces: (copyId: number, pieces: readonly Piece[]) => keepPieces(database().db, copyId, pieces),
+  lookLonger: (copyId: number) => lookLongerFor(database().db, copyId),
   planRepair: (copyId: number) => planRepair(db(), copyId),
   writeRepaired: (copyId: number) => writeRepaired(db(), copyId),
   /** The id of the format a content begins with, for players. */

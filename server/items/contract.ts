@@ -1,5 +1,5 @@
 import { z } from "zod";
-import { CONDITIONS, PLACES } from "../../core/copies/vocabulary";
+import { CONDITIONS, LAID, PLACES } from "../../core/copies/vocabulary";
 import { ABSENCES } from "../../core/filesystems/file-record";
 import { KINDS } from "../../core/formats/format";
 
@@ -212,6 +212,8 @@ export const copy = z.object({
     /** May be of another time than the copy's own. */
     inDoubt: z.number().optional(),
     content: finding.nullable(),
+    /** Its pieces were laid by hand, or found by a longer look. */
+    laid: z.enum(LAID).optional(),
   }),
   runs: z.array(placedRun),
   deletedAt: z.coerce.date().nullable(),

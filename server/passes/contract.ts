@@ -24,6 +24,8 @@ export const passOptions = z
     unused: z.boolean().optional(),
     /** Of raw content: files that begin anywhere, not only at sectors. */
     everyByte: z.boolean().optional(),
+    /** Of raw content: pieces of a file are looked for farther away, and with more tries. */
+    longer: z.boolean().optional(),
     /** Of raw content: also what was swept before. */
     again: z.boolean().optional(),
   })

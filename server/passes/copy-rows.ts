@@ -51,7 +51,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("evidence", "jsonb", (copy) => evidenceField(copy.evidence)),
   column("layout", "bytea", (copy) => (copy.layout ? hex(encodeLayout(copy.layout)) : NULL)),
   column("first_at", "bigint", (copy) => orNull(firstByte(copy.layout))),
-  column("span", "int8range", (copy) => spanOf(copy.layout)),
+  column("span", "int8range", (copy) => spanOf(copy.layout) ?? NULL),
   column("streams", "jsonb", (copy) => (copy.streams.length > 0 ? field(JSON.stringify(copy.streams.map(streamRow))) : NULL)),
   column("links", "int", (copy) => String(copy.links)),
   column("marks", "smallint", (copy) => orNull(copy.marks || null)),
@@ -88,10 +88,10 @@ const BIN_INDEX =
 /** Whether a copy is one of a file the client had. */
 export const isItem = (copy: Copy) => copy.type === "file" && !copy.system && (copy.found != null || !BIN_INDEX.test(copy.path));
 
-/** The span of a content in several stretches, as the database writes a range; of one in a single stretch its first byte says enough. */
-function spanOf(layout: Copy["layout"]): string {
+/** The span of a content in several stretches, as the database writes a range; null: of one in a single stretch its first byte says enough. */
+export function spanOf(layout: Copy["layout"]): string | null {
   const runs = layout ? diskRuns(layout) : [];
-  if (runs.length < 2) return NULL;
+  if (runs.length < 2) return null;
   let [start, until] = [Number.MAX_SAFE_INTEGER, 0];
   for (const run of runs) {
     start = Math.min(start, run.at);

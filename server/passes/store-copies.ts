@@ -15,9 +15,13 @@ interface OfPass {
   readonly volume: { readonly id: number };
 }
 
-/** A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. */
+/**
+ * A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. What was found by its content is
+ * the same only in the same pieces.
+ */
 const NOT_STORED = `not exists (
-  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place and c.reference = i.reference and c.name = i.name)`;
+  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place and c.reference = i.reference and c.name = i.name
+    and (i.place <> 'raw' or c.layout is not distinct from i.layout))`;
 
 /** What a batch has brought: live files, and lost ones by place and kind. */
 interface Brought {

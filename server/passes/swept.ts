@@ -8,6 +8,7 @@ import type { PassOptions } from "./contract";
 /** Whether a sweep with the one set of options has looked for all that one with the other would. */
 function coversAll(done: PassOptions, wanted: PassOptions): boolean {
   if (wanted.everyByte && !done.everyByte) return false;
+  if (wanted.longer && !done.longer) return false;
   if (done.unused && !wanted.unused) return false;
   if (!done.kinds || done.kinds.length === 0) return true;
   return (wanted.kinds ?? []).length > 0 && (wanted.kinds ?? []).every((kind) => done.kinds?.includes(kind));

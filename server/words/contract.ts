@@ -139,7 +139,7 @@ export const STATE_WORDS: Record<string, string> = {
 export const STANDING_WORDS: Record<string, string> = { lost: "lost volume", earlier: "earlier volume" };
 
 /** What a pass was narrowed to, in words; "" for a whole one. */
-export function narrowedWords({ folder, from, to, kinds, places, statesFrom, statesTo, unused, everyByte }: PassOptions): string {
+export function narrowedWords({ folder, from, to, kinds, places, statesFrom, statesTo, unused, everyByte, longer }: PassOptions): string {
   const day = (date: string) => dateText(new Date(date), "UTC");
   return [
     places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
@@ -149,6 +149,7 @@ export function narrowedWords({ folder, from, to, kinds, places, statesFrom, sta
       ["states", statesFrom && `from ${day(statesFrom)}`, statesTo && `up to ${day(statesTo)}`].filter(Boolean).join(" "),
     unused && "unused room only",
     everyByte && "every byte",
+    longer && "a longer look for pieces",
     kinds && kinds.length > 0 ? kinds.map((kind) => KIND_WORDS[kind]?.toLowerCase()).join(", ") : null,
   ]
     .filter(Boolean)

@@ -2,6 +2,7 @@ import { createCipheriv } from "node:crypto";
 import { MemorySource } from "../../core/bytes/byte-source";
 import { Domain } from "../../core/sweep/domain";
 import type { Find } from "../../core/sweep/find";
+import { USUAL } from "../../core/sweep/joining/effort";
 import { sweep } from "../../core/sweep/sweep";
 import { seeded } from "../../demo/draw";
 
@@ -21,6 +22,7 @@ export function sweptFinds(disk: Uint8Array, cluster: number): Find[] {
     domain: new Domain([{ start: 0, end: disk.length }]),
     options: { everyByte: false, formats: null },
     grid: { cluster, origin: 0 },
+    effort: USUAL,
   };
   return [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
 }

@@ -32,10 +32,11 @@ export async function read<T>(path: string, contract: z.ZodType<T>, signal?: Abo
 const KEPT_ALIVE = 32_768;
 
 /** Asks the server to change something, also when the page is left right after. @throws RequestError in words a person can read */
-export function write(method: "POST" | "PUT" | "PATCH" | "DELETE", path: string, body?: unknown): Promise<unknown> {
-  if (body === undefined) return send(path, { method, keepalive: true });
+export function write(method: "POST" | "PUT" | "PATCH" | "DELETE", path: string, body?: unknown, signal?: AbortSignal): Promise<unknown> {
+  const ended = signal ? { signal } : {};
+  if (body === undefined) return send(path, { method, keepalive: true, ...ended });
   const text = JSON.stringify(body);
   // A larger body is refused by the browser when it is to be kept alive, so it goes out as an ordinary request.
   const keepalive = new TextEncoder().encode(text).length <= KEPT_ALIVE;
-  return send(path, { method, headers: { "Content-Type": "application/json" }, body: text, keepalive });
+  return send(path, { method, headers: { "Content-Type": "application/json" }, body: text, keepalive, ...ended });
 }

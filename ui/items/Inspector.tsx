@@ -26,6 +26,7 @@ import {
 import { Preview } from "../previews/Preview";
 import styles from "./items.module.css";
 import { OpenInside } from "./OpenInside";
+import { Pieces } from "./Pieces";
 import { ReadRecords } from "./ReadRecords";
 import { Repair } from "./Repair";
 import { useItemDetail } from "./use-items";
@@ -70,6 +71,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <Evidence copy={copy} item={item} zone={zone} />
       <CheckWhenSeen key={`check ${copy.id}`} jobId={jobId} copy={copy} />
       <Repair key={`repair ${copy.id} ${copy.condition}`} copy={copy} />
+      <Pieces key={`pieces ${copy.id}`} jobId={jobId} copy={copy} />
       <ReadRecords key={`records ${copy.id}`} jobId={jobId} itemId={itemId} copy={copy} />
       <OpenInside key={`inside ${copy.id}`} jobId={jobId} copy={copy} />
       <ChooseCopy jobId={jobId} item={item} copy={copy} />
@@ -164,7 +166,6 @@ function CheckWhenSeen({ jobId, copy }: { jobId: number; copy: Copy }) {
 }
 
 /** Says that this is what was looked for: what is left of the plan is then not needed. */
-
 function Sought({ jobId, item }: { jobId: number; item: ItemDetail }) {
   const client = useQueryClient();
   const found = useMutation({

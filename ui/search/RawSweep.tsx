@@ -32,6 +32,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
   const [kinds, setKinds] = useState<readonly string[]>([]);
   const [unused, setUnused] = useState(true);
   const [everyByte, setEveryByte] = useState(false);
+  const [longer, setLonger] = useState(false);
   const [again, setAgain] = useState(false);
   const start = useStart(jobId);
   const { data: plan } = usePlan(jobId);
@@ -48,6 +49,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
     ...(kinds.length > 0 ? { kinds: kinds as NonNullable<PassOptions["kinds"]> } : {}),
     ...(onlyUnused ? { unused: true } : {}),
     ...(everyByte ? { everyByte: true } : {}),
+    ...(longer ? { longer: true } : {}),
     ...(again ? { again: true } : {}),
   };
   const swept = passes.some((pass) => pass.place === "raw" && pass.storeId === volume.id);
@@ -128,6 +130,10 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
           <label>
             <input type="checkbox" checked={everyByte} onChange={(event) => setEveryByte(event.target.checked)} />
             Every byte, not only where sectors begin: finds what stands inside other files too
+          </label>
+          <label>
+            <input type="checkbox" checked={longer} onChange={(event) => setLonger(event.target.checked)} />
+            Look longer for pieces: up to 128 MiB away instead of 24, and with more tries; where much lies in pieces, several times as slow
           </label>
           {swept && (
             <label>

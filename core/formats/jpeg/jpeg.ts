@@ -5,7 +5,8 @@ import { PastEnd } from "../../bytes/past-end";
 import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, type Summary } from "../format";
 import { defined, exifFacts, TiffReader } from "../tiff-directory";
 import { HUFFMAN_FRAMES, isFrame, isRestart, MARKER, PROGRESSIVE } from "./markers";
-import { type Component, type Frame, type HuffmanTable, huffmanTable, type Scan, ScanReader, type ScanState } from "./scan";
+import { knownBefore, OpenScan } from "./open-scan";
+import { type Component, type Frame, type HuffmanTable, huffmanTable, type Scan, ScanReader } from "./scan";
 
 /** So many equal bytes hardly stand in coded coefficients; fill in the place of a cluster is longer. */
 const EQUAL_BYTES = 128;
@@ -38,15 +39,6 @@ export const jpeg: Format = {
   summarise,
 };
 
-/** Where a scan that breaks off can be taken up again with other bytes. */
-export interface OpenScan {
-  readonly frame: Frame;
-  readonly scan: Scan;
-  readonly states: readonly ScanState[];
-  /** MCUs that could be read. */
-  readonly mcus: number;
-}
-
 export interface FollowedJpeg {
   readonly extent: Extent;
   readonly frame: Frame | null;
@@ -58,7 +50,6 @@ export interface FollowedJpeg {
   readonly segments: readonly { readonly marker: number; readonly at: number; readonly length: number }[];
 }
 
-/** @param keep whether states to go on from are kept, for a picture that breaks off */
 /**
  * Whether a picture's first part is an application's that names itself (ITU-T T.81, B.2.4.6; the common ones do by letters). Two bytes of
  * mark and the first of the next stand in packed data by chance: without a header that can be read, that must speak for a picture.
@@ -68,6 +59,7 @@ function saysItsName(source: ByteSource, first: { marker: number; at: number } |
   return /^[A-Za-z]{4}$/.test(new BlockReader(source, 64).ascii(first.at + 4, 4));
 }
 
+/** @param keep whether states to go on from are kept, for a picture that breaks off */
 export function followJpeg(source: ByteSource, keep = false): FollowedJpeg {
   return new Follower(source, keep).run();
 }
@@ -239,17 +231,18 @@ class Follower {
     if (this.#unread) return this.#nextMarker(at);
     const scan = this.#readScan(frame, headerAt);
     if (!scan) return breaksAt(headerAt, "the header of the picture data is damaged");
+    const before = this.keep ? knownBefore(frame, scan) : null;
     const reader = new ScanReader(this.source, frame, scan, at);
     const end = reader.run(this.keep);
     if (!end.ended) {
-      this.#open = { frame, scan, states: reader.kept, mcus: end.mcu };
+      this.#open = new OpenScan(frame, scan, reader.kept, end.mcu, before);
       return breaksAt(end.at, end.reason, this.#expected(at, end));
     }
     if (end.skipped > 0) {
       const marker = this.#reader.u8(end.at + 1);
       // Many makers fill up before the end; between restarts or scans it means that data are missing.
       if (end.skipped > 64 || marker !== MARKER.eoi) {
-        this.#open = { frame, scan, states: reader.kept, mcus: reader.mcu };
+        this.#open = new OpenScan(frame, scan, reader.kept, reader.mcu, before);
         return breaksAt(end.at, "picture data come that belong to nothing");
       }
       return { size: end.at + 2, closed: true, verdict: damaged(end.at - end.skipped, "picture data come that belong to nothing") };

@@ -91,15 +91,27 @@ export const LOOK = 1 << 10;
 /** A state is kept each time so many bytes have been read. */
 const KEEP_EACH = 512;
 
-const TOO_MUCH = "more picture data come than the picture has room for";
 /** Stands for a marker where the source ends. */
 const END = 256;
 
+/** Why the data stop making sense. */
 class Stop extends Error {
   constructor(readonly reason: string) {
     super(reason);
   }
 }
+
+/** Made once: data are tried at very many places, and making an error each time took a good part of that. */
+const STOP = {
+  tooMuch: new Stop("more picture data come than the picture has room for"),
+  noTable: new Stop("a table of codes is missing"),
+  noCode: new Stop("the picture data hold a code that does not exist"),
+  breaksOff: new Stop("the picture data break off"),
+  tooEarly: new Stop("the picture data end too early"),
+  noRestart: new Stop("a restart marker is missing"),
+  impossible: new Stop("the picture data hold a value that cannot be"),
+  tooMany: new Stop("a block of the picture has too many values"),
+} as const;
 
 /**
  * Follows the entropy-coded data of one scan (ITU-T T.81, annexes F and G) without making a picture of it: every code must
@@ -252,19 +264,19 @@ export class ScanReader {
   }
 
   #decode(table: HuffmanTable | undefined): number {
-    if (!table) throw new Stop("a table of codes is missing");
+    if (!table) throw STOP.noTable;
     if (this.#count < 16) this.#fill();
     const entry = table[(this.#bits >>> (this.#count - 16)) & 0xffff] as number;
     if (entry === 0) {
       if (this.#marker >= 0 && this.#count - 16 < this.#madeUp) throw this.#tooEarly();
-      throw new Stop("the picture data hold a code that does not exist");
+      throw STOP.noCode;
     }
     this.#take(entry >> 8);
     return entry & 0xff;
   }
 
   #tooEarly(): Stop {
-    return new Stop(this.#marker === END ? "the picture data break off" : "the picture data end too early");
+    return this.#marker === END ? STOP.breaksOff : STOP.tooEarly;
   }
 
   #value(size: number): number {
@@ -274,9 +286,9 @@ export class ScanReader {
 
   #takeRestart(): void {
     // Bits left over fill the byte; then the marker, with its number in turn.
-    if ((this.#count - this.#madeUp) >> 3 > 0) throw new Stop(TOO_MUCH);
+    if ((this.#count - this.#madeUp) >> 3 > 0) throw STOP.tooMuch;
     this.#findPendingMarker();
-    if (this.#marker !== 0xd0 + this.#nextRestart) throw new Stop("a restart marker is missing");
+    if (this.#marker !== 0xd0 + this.#nextRestart) throw STOP.noRestart;
     this.#at += 2;
     this.#marker = -1;
     this.#madeUp = 0;
@@ -293,7 +305,7 @@ export class ScanReader {
     if (this.#marker >= 0) return;
     let at = this.#at;
     while (this.#byte(at) === 0xff && this.#byte(at + 1) === 0xff) at += 1;
-    if (this.#byte(at) !== 0xff || this.#byte(at + 1) <= 0) throw new Stop(TOO_MUCH);
+    if (this.#byte(at) !== 0xff || this.#byte(at + 1) <= 0) throw STOP.tooMuch;
     this.#at = at;
     this.#marker = this.#byte(at + 1);
   }
@@ -317,7 +329,7 @@ export class ScanReader {
       }
       at += 1;
       skipped += 1;
-      if (skipped > 4096) return { ended: false, at: this.#place(), mcu: this.#mcu, reason: TOO_MUCH };
+      if (skipped > 4096) return { ended: false, at: this.#place(), mcu: this.#mcu, reason: STOP.tooMuch.reason };
     }
   }
 
@@ -353,10 +365,10 @@ export class ScanReader {
 
   #dc(part: ScanComponent, index: number): void {
     const size = this.#decode(part.dc);
-    if (size > 16) throw new Stop("the picture data hold a value that cannot be");
+    if (size > 16) throw STOP.impossible;
     const prediction = (this.#predictions[index] as number) + this.#value(size);
     // Brightness beyond what the samples can have (T.81, F.1.1.5.1 bounds the differences) comes of data that are not the picture's.
-    if (Math.abs(prediction) > 1 << (this.frame.precision + 8)) throw new Stop("the picture data hold a value that cannot be");
+    if (Math.abs(prediction) > 1 << (this.frame.precision + 8)) throw STOP.impossible;
     this.#predictions[index] = prediction;
   }
 
@@ -369,11 +381,11 @@ export class ScanReader {
       if (size === 0) {
         if (run < 15) return;
         k += 15;
-        if (k > 63) throw new Stop("a block of the picture has too many values");
+        if (k > 63) throw STOP.tooMany;
         continue;
       }
       k += run;
-      if (k > 63) throw new Stop("a block of the picture has too many values");
+      if (k > 63) throw STOP.tooMany;
       this.#take(size);
     }
   }
@@ -398,7 +410,7 @@ export class ScanReader {
         continue;
       }
       k += run;
-      if (k > spectralEnd) throw new Stop("a block of the picture has too many values");
+      if (k > spectralEnd) throw STOP.tooMany;
       this.#take(size);
       known[at + k] = 1;
     }
@@ -417,7 +429,7 @@ export class ScanReader {
           this.#run = (1 << run) + this.#take(run);
           break;
         }
-        if (size > 1) throw new Stop("the picture data hold a value that cannot be");
+        if (size > 1) throw STOP.impossible;
         if (size === 1) this.#take(1);
         for (; k <= spectralEnd; k += 1) {
           if (known[at + k]) this.#take(1);
@@ -427,7 +439,7 @@ export class ScanReader {
           }
         }
         if (size === 1) {
-          if (k > spectralEnd) throw new Stop("a block of the picture has too many values");
+          if (k > spectralEnd) throw STOP.tooMany;
           known[at + k] = 1;
         }
       }

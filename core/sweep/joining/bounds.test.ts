@@ -8,6 +8,7 @@ import { formatById, runFollow } from "../../formats/registry";
 import { Domain } from "../domain";
 import type { Find } from "../find";
 import { sweep } from "../sweep";
+import { USUAL } from "./effort";
 import { joinPieces } from "./join";
 import { Allowance, type PieceRoom } from "./pieces";
 
@@ -52,6 +53,7 @@ describe("what is read for putting a file together", () => {
       const counted = new Counted(new MemorySource(disk));
       const room: PieceRoom = {
         disk: new Allowance(counted, allowed),
+        effort: USUAL,
         cluster: CLUSTER,
         origin: 0,
         limitOf: () => disk.length,
@@ -112,6 +114,7 @@ describe("beginnings and ends that promise what is not there", () => {
         domain: new Domain([{ start: 0, end: disk.length }]),
         options: { everyByte: false, formats: null },
         grid: { cluster: CLUSTER, origin: 0 },
+        effort: USUAL,
       };
       const finds = [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
       for (const { segments, size, extent } of finds) {
@@ -142,6 +145,7 @@ describe("what little packed data hold very much of", () => {
     const find = openFind(disk, 0, "zip");
     const room: PieceRoom = {
       disk: new Allowance(new MemorySource(disk), allowed),
+      effort: USUAL,
       cluster: CLUSTER,
       origin: 0,
       limitOf: () => disk.length,

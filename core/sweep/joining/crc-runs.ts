@@ -1,7 +1,6 @@
 import { crc32 } from "node:zlib";
 import { readBytes } from "../../bytes/byte-source";
 import { behind, multiply } from "../../bytes/crc-arithmetic";
-import { REACH } from "./landmarks";
 import type { PieceRoom, Pieces } from "./pieces";
 
 /** Products of a middle piece's length and its place that are computed, in clusters. */
@@ -41,7 +40,7 @@ export function* runsWithin(
 ): Generator<MiddleRun, void, void> {
   if (inside.length < 2) return;
   const { cluster, origin } = room;
-  const count = Math.floor(Math.min(2 * REACH, (MOST_RUNS / inside.length) * cluster) / cluster);
+  const count = Math.floor(Math.min(2 * room.effort.reach, (MOST_RUNS / inside.length) * cluster) / cluster);
   const nearest = Math.floor((pieces.lastAt - origin) / cluster) * cluster + origin;
   const firstAt = Math.max(origin % cluster, nearest - Math.floor(count / 2) * cluster);
   const disk = diskPrefixes(room, firstAt, count);

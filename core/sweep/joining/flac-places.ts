@@ -1,7 +1,6 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { MemorySource, WindowSource } from "../../bytes/byte-source";
 import { firstFrame } from "../../formats/lossless-audio";
-import { REACH } from "./landmarks";
 import type { PieceRoom, Pieces } from "./pieces";
 
 /** Bytes of a frame where the beginning of the file does not give the largest one, and of a header. */
@@ -26,7 +25,7 @@ export function placesOfNextFrame(room: PieceRoom, pieces: Pieces, at: number): 
   const most = Math.min(1 << 20, head.u24be(15) || USUAL_FRAME);
   const near = pieces.lastAt + at - pieces.from;
   const found = new Set<number>();
-  for (const place of framesFrom(room, Math.max(0, near - REACH), Math.min(room.disk.size, near + REACH), here)) {
+  for (const place of framesFrom(room, Math.max(0, near - room.effort.reach), Math.min(room.disk.size, near + room.effort.reach), here)) {
     const { cluster, origin } = room;
     for (let next = Math.floor((place - origin) / cluster) * cluster + origin; next >= 0 && place - next <= most; next -= cluster) {
       found.add(next);

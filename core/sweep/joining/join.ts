@@ -8,7 +8,7 @@ import { endAnchors } from "./end-anchors";
 import { placesOfNextFrame } from "./flac-places";
 import { goesOnInBlocks } from "./gif-blocks";
 import { joinJpeg } from "./jpeg-pieces";
-import { landmarksOf, REACH, shiftsOf } from "./landmarks";
+import { landmarksOf, shiftsOf } from "./landmarks";
 import { joinPdf } from "./pdf-pieces";
 import { Allowance, around, damageAt, follow, type Joined, likeliestFirst, type PieceRoom, Pieces, proves, UNSURE } from "./pieces";
 import { joinPng } from "./png-pieces";
@@ -17,18 +17,9 @@ import { tarShifts } from "./tar-headers";
 import { joinWave } from "./wave-pieces";
 import { joinZip } from "./zip-pieces";
 
-/** Bytes that are read for one find at most. */
-const MOST_READ = 1 << 29;
 /** What a try costs beside what it reads, where unpacking is slow: a block of these is unpacked whole before anything is known of it. Bytes. */
 const COSTS: Readonly<Record<string, number>> = { bzip2: 1 << 20 };
-/** Ends of the last piece that are tried: with places that only look right, and with those that a landmark or a list gives. */
-const BREAKS_BLIND = 24;
-const BREAKS_PLACED = 512;
 const MOST_FIRST_PIECE = 1 << 26;
-/** Pieces beyond the first. */
-const MOST_SEAMS = 3;
-/** Ways of going on that are pursued from one break. */
-const MOST_WAYS = 3;
 
 /** Whether a find may go on somewhere else: it is damaged, or its last part is not proven. */
 export const isOpen = ({ format, extent }: Find) =>
@@ -41,7 +32,7 @@ const WAVE = "wav";
 /** The find put together from pieces so that it is whole, or null. */
 export function joinPieces(room: PieceRoom, find: Find): Find | null {
   if (!isOpen(find) || find.size > MOST_FIRST_PIECE) return null;
-  const allowed = Math.min(MOST_READ, room.disk.left);
+  const allowed = Math.min(room.effort.read, room.disk.left);
   const disk = new Allowance(room.disk, allowed);
   const bounded = { ...room, disk };
   const pieces = Pieces.beginningAt(bounded, find.at);
@@ -53,7 +44,7 @@ export function joinPieces(room: PieceRoom, find: Find): Find | null {
       : find.format.id === WAVE
         ? joinWave(bounded, pieces, find.extent)
         : (byList(bounded, find.format, pieces, extent) ??
-          goOn(bounded, find.format, pieces, extent, MOST_SEAMS, extent) ??
+          goOn(bounded, find.format, pieces, extent, room.effort.seams, extent) ??
           (find.format.id === "png" ? joinPng(bounded, find.format, pieces, extent) : null));
   return joined && { ...find, size: joined.extent.size, extent: joined.extent, segments: joined.pieces.runs(joined.extent.size) };
 }
@@ -91,7 +82,7 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
       underChecksums(traitsOf(format)) &&
       followed.verdict.verdict === "damaged" &&
       (followed.proven ?? 0) > Math.max(way.length, extent.proven ?? 0) &&
-      proved < MOST_WAYS
+      proved < room.effort.ways
     ) {
       proved += 1;
       const joined = seams > 1 ? goOn(room, format, longer, followed, seams - 1, whole) : null;
@@ -104,7 +95,7 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
   }
   if (seams <= 1) return null;
   ways.sort((a, b) => b.gained - a.gained);
-  for (const way of ways.slice(0, MOST_WAYS)) {
+  for (const way of ways.slice(0, room.effort.ways)) {
     const joined = goOn(room, format, way.pieces, way.extent, seams - 1, whole);
     if (joined) return joined;
   }
@@ -122,7 +113,7 @@ function isFree(room: PieceRoom, pieces: Pieces, { length, next }: Way): boolean
 /** Whether the last piece runs over no file that is proven. */
 function standsFree(room: PieceRoom, pieces: Pieces, size: number): boolean {
   const last = size - pieces.from;
-  return last <= REACH && room.freeFrom(pieces.lastAt, last) >= last;
+  return last <= room.effort.reach && room.freeFrom(pieces.lastAt, last) >= last;
 }
 
 function* waysOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent): Generator<Way, void, void> {
@@ -131,13 +122,13 @@ function* waysOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent
   const marked = landmarks.flatMap((landmark) => shiftsOf(room, pieces, landmark));
   const shifts = [...new Set([...listed, ...marked])];
   if (shifts.length > 0) {
-    const breaks = breaksOf(room, format, pieces, extent, BREAKS_PLACED);
-    for (const some of [breaks.slice(0, BREAKS_BLIND), breaks.slice(BREAKS_BLIND)])
+    const breaks = breaksOf(room, format, pieces, extent, room.effort.breaksPlaced);
+    for (const some of [breaks.slice(0, room.effort.breaksBlind), breaks.slice(room.effort.breaksBlind)])
       for (const shift of shifts) for (const length of some) yield { length, next: length + shift };
   }
   // What gives its own place is looked for by that alone: where that is not found, there is no end to be found either.
   if (givesItsPlace(format) || (landmarks.length > 0 && (shifts.length > 0 || format.id === "png"))) return;
-  const breaks = breaksOf(room, format, pieces, extent, BREAKS_BLIND);
+  const breaks = breaksOf(room, format, pieces, extent, room.effort.breaksBlind);
   const [nearest] = breaks;
   if (nearest === undefined) return;
   const frames = format.id === "flac" ? placesOfNextFrame(room, pieces, damageAt(extent)) : null;

@@ -2,24 +2,14 @@ import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { equalBytesIn } from "../../bytes/equal-bytes";
 import { cannotTell } from "../../formats/format";
 import { type FollowedJpeg, followJpeg } from "../../formats/jpeg/jpeg";
-import { PROGRESSIVE } from "../../formats/jpeg/markers";
-import { LOOK, ScanReader } from "../../formats/jpeg/scan";
+import { MARKER, PROGRESSIVE } from "../../formats/jpeg/markers";
+import type { OpenScan } from "../../formats/jpeg/open-scan";
 import { around, damageAt, type Joined, likeliestFirst, type PieceRoom, type Pieces, proves } from "./pieces";
 import { likeliestSeam } from "./seam";
 
-/** Looks into the data of other clusters for one picture, and for one of its seams. */
-const MOST_LOOKS = 120_000;
-const LOOKS_EACH = 50_000;
-/** Bytes of whole pictures that are followed for one, and for one of its seams. */
-const MOST_FOLLOWED = 48 << 20;
-const FOLLOWED_EACH = 20 << 20;
-/** Of these, so many for places from which it may go on to yet another piece: far away, more of them get far by chance. */
-const FOLLOWED_FOR_WAYS = 8 << 20;
 /** Places before the damage at which a piece may end; of the first of them the whole is followed where nothing less decides. */
 const BREAKS = 24;
 const BREAKS_LIKELY = 4;
-const MOST_SEAMS = 3;
-const MOST_WAYS = 3;
 /** Of ways to go on, those that get farthest and are looked at more closely. */
 const WAYS_LOOKED_AT = 64;
 
@@ -36,7 +26,7 @@ interface Left {
 
 /** Pictures are taken up again in the middle of their data, from the last state before each break. */
 export function joinJpeg(room: PieceRoom, pieces: Pieces): Joined | null {
-  return goOn(room, pieces, { looks: MOST_LOOKS, followed: MOST_FOLLOWED }, MOST_SEAMS);
+  return goOn(room, pieces, { looks: room.effort.looks, followed: room.effort.followed }, room.effort.seams);
 }
 
 function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joined | null {
@@ -65,8 +55,8 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
     if (marker !== null && length <= marker && !isMarker(readBytes(room.disk, next + marker - length, 2))) continue;
     left.looks -= 1;
     looks += 1;
-    if (left.looks < 0 || looks > LOOKS_EACH || room.disk.isSpent) break;
-    const at = goesOn(followed, pieces.acrossSeam(length, next), pieces.from, length, likely.has(length));
+    if (left.looks < 0 || looks > room.effort.looksEach || room.disk.isSpent) break;
+    const at = goesOn(followed, pieces, length, next, likely.has(length));
     if (at === null) continue;
     const longer = pieces.goingOn(length, next);
     if (at < Number.POSITIVE_INFINITY) {
@@ -74,7 +64,7 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
       if (at > Math.max(broke, length + room.cluster)) ways.push({ pieces: longer, at });
       continue;
     }
-    if (left.followed < 0 || followedHere > FOLLOWED_EACH) continue;
+    if (left.followed < 0 || followedHere > room.effort.followedEach) continue;
     followedHere += length + room.cluster;
     left.followed -= length + room.cluster;
     const whole = followJpeg(longer.source());
@@ -85,7 +75,7 @@ function goOn(room: PieceRoom, pieces: Pieces, left: Left, seams: number): Joine
       continue;
     }
     const on = damageAt(extent);
-    if (followedHere <= FOLLOWED_FOR_WAYS && extent.verdict.verdict === "damaged" && on > Math.max(broke, length + room.cluster))
+    if (followedHere <= room.effort.followedForWays && extent.verdict.verdict === "damaged" && on > Math.max(broke, length + room.cluster))
       ways.push({ pieces: longer, at: on });
   }
   if (doubtful || seams <= 1) return doubtful;
@@ -120,7 +110,7 @@ function farthest(room: PieceRoom, ways: readonly WayOn[], suits: (bytes: Uint8A
     const known = best.get(shift);
     if (!known || way.pieces.from > known.pieces.from) best.set(shift, { ...way, reached });
   }
-  return [...best.values()].sort((a, b) => b.reached - a.reached).slice(0, MOST_WAYS);
+  return [...best.values()].sort((a, b) => b.reached - a.reached).slice(0, room.effort.ways);
 }
 
 /** What stands before a picture's data is not looked into: where its pieces may end elsewhere as well, the likeliest place is taken. */
@@ -192,14 +182,40 @@ const isFill = (bytes: Uint8Array) => bytes.length >= LEAST_FILL && bytes.subarr
 const EQUAL_BYTES = 32;
 
 /** Where the data stop making sense; infinity: they do not, or only the whole decides; null: nothing speaks for going on like this. */
-function goesOn({ open }: FollowedJpeg, source: ByteSource, from: number, length: number, likely: boolean): number | null {
+function goesOn({ open }: FollowedJpeg, pieces: Pieces, length: number, next: number, likely: boolean): number | null {
   const whole = likely ? Number.POSITIVE_INFINITY : null;
   // Broken before or between scans: only the whole can decide.
   if (!open) return whole;
   const state = open.states.findLast((each) => each.at + 4 <= length);
-  if (!state || state.at < from) return whole;
-  // In progressive pictures what is known of each coefficient cannot be taken back: the whole is followed for the likely breaks.
-  if (open.frame.marker === PROGRESSIVE) return whole;
-  const end = new ScanReader(source, open.frame, open.scan, state, LOOK).run();
-  return end.ended ? Number.POSITIVE_INFINITY : end.at;
+  if (!state) return whole;
+  // Of very large progressive pictures it is not kept what is known of each coefficient: the whole is followed for the likely breaks.
+  if (!open.canGoOn) return whole;
+  const source = state.at < pieces.from ? pieces.goingOn(length, next).source() : pieces.acrossSeam(length, next);
+  const end = open.goOn(source, state);
+  if (end.ended) return end.skipped === 0 && mayFollow(open, source, end.at) ? Number.POSITIVE_INFINITY : end.at;
+  return open.takesAnything ? null : end.at;
+}
+
+/** Parts between two scans that are looked at, at most. */
+const MOST_PARTS = 16;
+
+/**
+ * Whether what stands behind a scan may do so: the end of the picture where all its data were in the scan, else tables and other parts, each as long as it
+ * says, up to the next scan or the end (ITU-T T.81, B.2). Two bytes like a marker stand in any data.
+ */
+function mayFollow({ frame, scan }: OpenScan, source: ByteSource, from: number): boolean {
+  const isOnly = frame.marker !== PROGRESSIVE && scan.parts.length === frame.components.length;
+  let at = from;
+  for (let parts = 0; parts < MOST_PARTS; parts += 1) {
+    if (at + 4 > source.size) return at + 2 <= source.size && readBytes(source, at, 2)[1] === MARKER.eoi;
+    const [mark, marker, high, low] = readBytes(source, at, 4) as unknown as [number, number, number, number];
+    if (mark !== 0xff) return false;
+    if (marker === MARKER.eoi) return true;
+    const isPart = marker === MARKER.dht || (marker >= MARKER.sos && marker <= MARKER.dri) || marker >= MARKER.app0;
+    const length = (high << 8) | low;
+    if (isOnly || !isPart || length < 2) return false;
+    if (marker === MARKER.sos) return true;
+    at += 2 + length;
+  }
+  return false;
 }

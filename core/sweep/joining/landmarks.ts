@@ -220,8 +220,6 @@ export function landmarksOf(format: Format, pieces: Pieces, extent: Extent): Lan
 /** Each is looked for through all the reach. */
 const MOST_LANDMARKS = 4;
 
-/** How far the rest of a file is looked for, in each direction. Bytes. */
-export const REACH = 1 << 25;
 const STEP = 1 << 20;
 const MOST_SHIFTS = 256;
 
@@ -235,8 +233,8 @@ export function shiftsOf(room: PieceRoom, pieces: Pieces, landmark: Landmark): n
   const phase = pieces.boundaryBefore(landmark.at);
   const inCluster = landmark.at - phase;
   const near = pieces.lastAt + landmark.at - pieces.from;
-  const from = Math.max(0, near - REACH);
-  const to = Math.min(disk.size, near + REACH);
+  const from = Math.max(0, near - room.effort.reach);
+  const to = Math.min(disk.size, near + room.effort.reach);
   const first = Math.floor((from - origin) / cluster) * cluster + origin + inCluster;
   const block = new Uint8Array(Math.max(STEP, cluster) + landmark.length);
   const found: number[] = [];

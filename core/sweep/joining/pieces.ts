@@ -5,10 +5,12 @@ import { unpacked } from "../../bytes/unpacked";
 import { cannotTell, type Extent, type Format } from "../../formats/format";
 import { runFollow } from "../../formats/registry";
 import type { Grid } from "../grid";
+import type { Effort } from "./effort";
 
 /** The disk on which pieces are looked for. Offsets are bytes of the disk. */
 export interface PieceRoom extends Grid {
   readonly disk: Allowance;
+  readonly effort: Effort;
   limitOf(at: number): number;
   /** How many bytes from `at` on, up to `length`, belong to no file that is proven. */
   freeFrom(at: number, length: number): number;
@@ -163,14 +165,12 @@ export interface Joined {
 export const proves = ({ closed, verdict, size }: Extent, length: number): boolean =>
   closed && verdict.verdict === "sound" && size > length;
 
-/** Clusters the next piece may lie away, in each direction, where nothing says its place: as many as these bytes are, within bounds. */
-const REACH_AWAY = 24 << 20;
-const [LEAST_AWAY, MOST_AWAY] = [1024, 12_288];
 /** Clusters around a place, the nearest first, behind it and before. */
 export function* around(room: PieceRoom, place: number): Generator<number, void, void> {
   const { cluster, origin } = room;
   const from = Math.floor((place - origin) / cluster) * cluster + origin;
-  const most = Math.min(MOST_AWAY, Math.max(LEAST_AWAY, Math.floor(REACH_AWAY / cluster)));
+  const { reachBlind, leastAway, mostAway } = room.effort;
+  const most = Math.min(mostAway, Math.max(leastAway, Math.floor(reachBlind / cluster)));
   for (let away = 0; away <= most; away += 1) {
     const behind = from + away * cluster;
     if (room.limitOf(behind) > behind && room.freeFrom(behind, 1) > 0) yield behind;

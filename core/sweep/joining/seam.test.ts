@@ -2,6 +2,7 @@ import { describe, expect, it } from "vitest";
 import { seeded } from "../../../demo/draw";
 import { randomBytesOf } from "../../../tests/support/pieces-disk";
 import { MemorySource } from "../../bytes/byte-source";
+import { USUAL } from "./effort";
 import { Allowance, type PieceRoom, Pieces } from "./pieces";
 import { likeliestSeam } from "./seam";
 
@@ -40,6 +41,7 @@ function seamOf(own: (length: number, seed: number) => Buffer, foreign: (length:
   const disk = Buffer.concat([file.subarray(0, cut), foreign(gap, seed + 1), file.subarray(cut), foreign(80 * CLUSTER, seed + 2)]);
   const room: PieceRoom = {
     disk: new Allowance(new MemorySource(disk), 2 ** 40),
+    effort: USUAL,
     cluster: CLUSTER,
     origin: 0,
     limitOf: () => disk.length,

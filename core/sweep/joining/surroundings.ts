@@ -1,6 +1,5 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { WindowSource } from "../../bytes/byte-source";
-import { REACH } from "./landmarks";
 import type { PieceRoom } from "./pieces";
 
 /** What lies around a file on the disk, and from where. */
@@ -9,9 +8,9 @@ export interface Surroundings {
   readonly from: number;
 }
 
-export function surroundings({ disk }: PieceRoom, at: number): Surroundings {
-  const from = Math.max(0, at - REACH);
-  return { reader: new BlockReader(new WindowSource(disk, from, Math.min(disk.size, at + REACH) - from)), from };
+export function surroundings({ disk, effort: { reach } }: PieceRoom, at: number): Surroundings {
+  const from = Math.max(0, at - reach);
+  return { reader: new BlockReader(new WindowSource(disk, from, Math.min(disk.size, at + reach) - from)), from };
 }
 
 /** The places of a mark, `most` of them, as long as the disk may be read. Offsets are those of the reader. */

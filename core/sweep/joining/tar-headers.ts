@@ -1,7 +1,6 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { MemorySource } from "../../bytes/byte-source";
 import { tarEntry } from "../../formats/archives";
-import { REACH } from "./landmarks";
 import type { PieceRoom, Pieces } from "./pieces";
 
 const RECORD = 512;
@@ -15,8 +14,8 @@ const MOST_SHIFTS = 64;
 export function tarShifts(room: PieceRoom, pieces: Pieces, at: number): number[] {
   const { disk, cluster } = room;
   const here = pieces.lastAt - pieces.from;
-  const from = Math.max(0, here + at - REACH);
-  const to = Math.min(disk.size, here + at + REACH);
+  const from = Math.max(0, here + at - room.effort.reach);
+  const to = Math.min(disk.size, here + at + room.effort.reach);
   const block = new Uint8Array(STEP);
   const found: number[] = [];
   const led = new Set<number>();

@@ -9,9 +9,6 @@ const LOOKED_AT = 1024;
 const ALIKE = 0.3;
 /** Clusters that are compared with. */
 const MOST_KNOWN = 16;
-/** How far away the other piece is looked for, in each direction: bytes, and clusters. */
-const REACH = 24 << 20;
-const MOST_AWAY = 12_288;
 
 /** A way to go on: the first piece has so many clusters, the next one begins at this place of the disk. */
 interface Way {
@@ -196,8 +193,8 @@ class Sounds {
 
   /** Places where all that is missing behind so many clusters sounds alike. */
   waysBehind(count: number): Way[] {
-    const { cluster } = this.room;
-    const most = Math.min(MOST_AWAY, Math.floor(REACH / cluster));
+    const { cluster, effort } = this.room;
+    const most = Math.min(effort.mostAway, Math.floor(effort.reachBlind / cluster));
     const end = this.start + count * cluster;
     const ways: Way[] = [];
     for (let away = -most; away <= most && !this.room.disk.isSpent; away += 1) {
