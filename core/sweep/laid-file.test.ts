@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { carveImage, type PlacedFile, sha256 } from "../../tests/support/lab-files";
-import { diskOfPieces, randomBytesOf, sweptFinds } from "../../tests/support/pieces-disk";
+import { diskOfPieces, diskWithFarPiece, FAR_AWAY, sweptFinds } from "../../tests/support/pieces-disk";
 import { MemorySource, readBytes } from "../bytes/byte-source";
 import { type DiskRun, LayoutSource } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
@@ -152,15 +152,7 @@ describe("a file whose pieces are laid by hand", () => {
 });
 
 describe("a longer look for pieces", () => {
-  /** The second piece lies so far behind the first. Bytes. */
-  const AWAY = 60 << 20;
-  const far = (file: Buffer, cut: number) => {
-    const disk = new Uint8Array(AWAY + file.length + 20 * CLUSTER);
-    disk.set(randomBytesOf(3, 1 << 20));
-    disk.set(file.subarray(0, cut), CLUSTER);
-    disk.set(file.subarray(cut), AWAY);
-    return disk;
-  };
+  const far = (file: Buffer, cut: number) => diskWithFarPiece(file, cut, CLUSTER);
   const lookAt = (disk: Uint8Array, id: string, proven = new RangeSet()) =>
     lookLonger({ ...roomOf(disk), proven, begins: [] }, formatOf(id).format, CLUSTER);
 
@@ -176,14 +168,14 @@ describe("a longer look for pieces", () => {
     const { find } = lookAt(disk, id);
     expect(find?.segments).toEqual([
       { at: CLUSTER, length: cut },
-      { at: AWAY, length: file.length - cut },
+      { at: FAR_AWAY, length: file.length - cut },
     ]);
   });
 
   it("takes nothing of a file that is proven, and says when nothing is missing", () => {
     const file = ofKind("png");
     const cut = Math.floor(file.length / CLUSTER / 2) * CLUSTER;
-    const taken = lookAt(far(file, cut), "png", RangeSet.from([{ start: AWAY, end: AWAY + file.length }]));
+    const taken = lookAt(far(file, cut), "png", RangeSet.from([{ start: FAR_AWAY, end: FAR_AWAY + file.length }]));
     expect(taken).toEqual({ find: null, spent: false });
     expect(() => lookAt(far(file, file.length), "png")).toThrow(/sound in one piece/);
   });

@@ -1,15 +1,17 @@
 import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, type Page, test } from "@playwright/test";
+import { carveImage, type PlacedFile } from "../support/lab-files";
+import { diskWithFarPiece, FAR_AWAY } from "../support/pieces-disk";
 import { fixture } from "../support/volume-truth";
 
 test.describe.configure({ mode: "serial" });
 
-/** A job of its own with one image. */
-async function jobWith(page: Page, image: string): Promise<number> {
+/** A job of its own with one image: a fixture, or the bytes given. */
+async function jobWith(page: Page, image: string, bytes: Uint8Array = fixture(`${image}.img.gz`)): Promise<number> {
   const path = join(process.env.COMPASS_SOURCES as string, `raw-${image}.img`);
   mkdirSync(process.env.COMPASS_SOURCES as string, { recursive: true });
-  writeFileSync(path, fixture(`${image}.img.gz`));
+  writeFileSync(path, bytes);
   await page.goto("/");
   const headers = { origin: new URL(page.url()).origin };
   const made = await page.request.post("/api/jobs", { data: { title: `Raw content of ${image}`, client: "" }, headers });
@@ -75,4 +77,64 @@ test("files without any file system are found, and a damaged picture is repaired
   await expect(repair.getByRole("img", { name: "Repaired" })).toBeVisible();
   await repair.getByRole("button", { name: "Write the repaired file" }).click();
   await expect(repair.getByRole("status")).toContainText(/Repaired.* \(repaired\)\.jpg.*SHA-256/);
+});
+
+test("a picture whose second piece lies far away is laid by hand, taken back, and found by a longer look", async ({ page }) => {
+  const { bytes, files } = carveImage();
+  const { extents, size } = files.find(
+    (file) => file.kind === "png" && file.size > 50_000 && !file.state.startsWith("truncated"),
+  ) as PlacedFile;
+  const picture = Buffer.concat(extents.map(([, at, length]) => bytes.subarray(at, at + length)));
+  const cut = Math.floor(picture.length / 8192) * 4096;
+  const id = await jobWith(page, "far piece", diskWithFarPiece(picture, cut, 4096));
+  await page.goto(`/jobs/${id}/search`);
+  await page.getByRole("region", { name: "Raw content" }).getByRole("button", { name: "Start the sweep" }).click();
+  const pass = page.getByRole("list", { name: "Passes" }).getByRole("listitem").filter({ hasText: "Raw content of" });
+  await expect(pass).toContainText("finished", { timeout: 60_000 });
+  await page.goto(`/jobs/${id}/items?kind=pictures`);
+  const row = page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: ".png" });
+  await expect(row).toContainText("% left");
+  await row.click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  // By the keyboard alone.
+  await inspector.getByRole("button", { name: "Lay its pieces by hand" }).focus();
+  await page.keyboard.press("Enter");
+  const pieces = inspector.getByRole("region", { name: "Pieces" });
+  await expect(pieces.getByRole("status")).toContainText("breaks off at byte");
+  await expect(pieces.getByRole("button", { name: "Keep as a copy" })).toBeDisabled();
+  await pieces.getByRole("button", { name: "Add a seam" }).focus();
+  await page.keyboard.press("Enter");
+  const ends = pieces.getByRole("textbox", { name: "Piece 1 ends" });
+  await ends.fill(String(cut + 4096));
+  await page.keyboard.press("Enter");
+  const begins = pieces.getByRole("textbox", { name: "Piece 2 begins" });
+  await begins.fill(`0x${(FAR_AWAY + 4096).toString(16)}`);
+  await page.keyboard.press("Enter");
+  await expect(pieces.getByRole("status")).toContainText("breaks off at byte");
+  // The seam goes back by a cluster, and what comes behind it with it.
+  await pieces.getByRole("button", { name: "Piece 1 ends one cluster earlier" }).focus();
+  await page.keyboard.press("Enter");
+  await expect(pieces.getByRole("status")).toContainText("followed to its end and sound; kept, it would be “whole”");
+  await expect(pieces.getByRole("img", { name: "As its pieces are laid now" })).toHaveJSProperty("complete", true);
+  // Outside the disk nothing is laid, and what was laid stays to go on from.
+  await begins.fill(String(FAR_AWAY + size));
+  await page.keyboard.press("Enter");
+  await expect(pieces.getByRole("status")).toContainText("breaks off at byte");
+  await pieces.getByRole("button", { name: "As they were" }).click();
+  await expect(begins).toHaveCount(0);
+  await pieces.getByRole("button", { name: "Add a seam" }).click();
+  await ends.fill(String(cut));
+  await page.keyboard.press("Enter");
+  await begins.fill(String(FAR_AWAY));
+  await page.keyboard.press("Enter");
+  await expect(pieces.getByRole("status")).toContainText("it would be “whole”");
+  await pieces.getByRole("button", { name: "Keep as a copy" }).click();
+  await expect(row).toContainText("whole");
+  await expect(inspector).toContainText("laid by hand");
+  await expect(inspector.getByRole("list", { name: "Copies" }).getByRole("button", { name: /best/ })).toHaveCount(1);
+  await inspector.getByRole("button", { name: "Take this copy away" }).click();
+  await expect(row).toContainText("% left");
+  await inspector.getByRole("button", { name: "Look longer for its pieces" }).click();
+  await expect(row).toContainText("whole", { timeout: 60_000 });
+  await expect(inspector).toContainText("Its pieces were found by a longer look.");
 });

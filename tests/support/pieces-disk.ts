@@ -53,6 +53,18 @@ export function diskOfPieces(file: Uint8Array, { seed, cluster, pieces, shuffled
   return { disk, segments };
 }
 
+/** Where the second piece of a file lies that is farther away than a sweep looks for it. Bytes. */
+export const FAR_AWAY = 60 << 20;
+
+/** A disk on which a file begins with the second cluster, and goes on far away after `cut` bytes. */
+export function diskWithFarPiece(file: Uint8Array, cut: number, cluster: number): Buffer {
+  const disk = Buffer.alloc(FAR_AWAY + file.length + 20 * cluster);
+  disk.set(randomBytesOf(3, 1 << 20));
+  disk.set(file.subarray(0, cut), cluster);
+  disk.set(file.subarray(cut), FAR_AWAY);
+  return disk;
+}
+
 function background(around: PiecesOptions["around"], length: number, seed: number): Buffer {
   if (around === "noise") return randomBytesOf(seed, length);
   if (around === "zeros") return Buffer.alloc(length);

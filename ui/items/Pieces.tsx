@@ -41,6 +41,7 @@ export function Pieces({ jobId, copy }: { jobId: number; copy: Copy }) {
   if (!canBeLaid(copy)) return null;
   return (
     <>
+      {copy.place === "raw" && copy.condition !== "whole" && <LongerLook jobId={jobId} copy={copy} />}
       <p className={styles.repair}>
         <Button variant="outlined" aria-expanded={open} onClick={() => setOpen(!open)}>
           Lay its pieces by hand
@@ -52,7 +53,6 @@ export function Pieces({ jobId, copy }: { jobId: number; copy: Copy }) {
         )}
       </p>
       <Problem>{problemText(drop.error)}</Problem>
-      {copy.place === "raw" && copy.condition !== "whole" && <LongerLook jobId={jobId} copy={copy} />}
       {open && <Table jobId={jobId} copy={copy} />}
     </>
   );
@@ -130,7 +130,7 @@ function Table({ jobId, copy }: { jobId: number; copy: Copy }) {
         <thead>
           <tr>
             <th scope="col">Piece</th>
-            <th scope="col">Begins at, on the disk</th>
+            <th scope="col">Begins at</th>
             <th scope="col">Bytes</th>
           </tr>
         </thead>
@@ -152,13 +152,7 @@ function Table({ jobId, copy }: { jobId: number; copy: Copy }) {
       ))}
       <p role="status">{error ? "" : describeLook(data)}</p>
       <Problem>{problemText(error)}</Problem>
-      {data.picture && (
-        <img
-          className={styles.laidPicture}
-          src={`/api/copies/${copy.id}/pieces/picture?pieces=${piecesText(data.pieces)}`}
-          alt="As its pieces are laid now"
-        />
-      )}
+      {data.picture && <LaidPicture src={`/api/copies/${copy.id}/pieces/picture?pieces=${piecesText(data.pieces)}`} />}
       <p className={styles.laying}>
         <Button size="small" onClick={() => setWanted(addSeam(pieces, data))}>
           Add a seam
@@ -180,6 +174,13 @@ function Table({ jobId, copy }: { jobId: number; copy: Copy }) {
       <Problem>{problemText(keeping.error)}</Problem>
     </section>
   );
+}
+
+/** The picture as its pieces are laid; where it cannot be drawn, that is said instead. */
+function LaidPicture({ src }: { src: string }) {
+  const [failed, setFailed] = useState<string | null>(null);
+  if (failed === src) return <p>The picture cannot be drawn from these pieces.</p>;
+  return <img className={styles.laidPicture} src={src} alt="As its pieces are laid now" onError={() => setFailed(src)} />;
 }
 
 function describeLook({ format, size, breaks, opens, condition, survival }: LaidLook): string {
@@ -249,11 +250,13 @@ interface StepsProps {
   onType(text: string): void;
 }
 
+const STEP = { width: 20, height: 24, fontSize: 15 } as const;
+
 /** A number that is moved by clusters, or typed. */
 function Steps({ words, value, show, onStep, onType }: StepsProps) {
   return (
     <span className={styles.steps}>
-      <IconButton size="small" aria-label={`${words} one cluster earlier`} onClick={() => onStep(-1)}>
+      <IconButton size="small" sx={STEP} aria-label={`${words} one cluster earlier`} onClick={() => onStep(-1)}>
         −
       </IconButton>
       <input
@@ -268,7 +271,7 @@ function Steps({ words, value, show, onStep, onType }: StepsProps) {
           if (event.key === "Enter") event.currentTarget.blur();
         }}
       />
-      <IconButton size="small" aria-label={`${words} one cluster later`} onClick={() => onStep(1)}>
+      <IconButton size="small" sx={STEP} aria-label={`${words} one cluster later`} onClick={() => onStep(1)}>
         +
       </IconButton>
     </span>
