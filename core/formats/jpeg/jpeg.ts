@@ -68,6 +68,8 @@ class Follower {
   readonly #reader: BlockReader;
   readonly #dc: (HuffmanTable | undefined)[] = [];
   readonly #ac: (HuffmanTable | undefined)[] = [];
+  /** Of each table of quantization, the step of the DC coefficient. */
+  readonly #steps: (number | undefined)[] = [];
   readonly #segments: { marker: number; at: number; length: number }[] = [];
   #frame: Frame | null = null;
   #restart = 0;
@@ -169,6 +171,7 @@ class Follower {
   /** Takes a segment's content in; the problem that makes the picture end there, if there is one. */
   #segment(marker: number, at: number, length: number): string | null {
     if (marker === MARKER.dht) return this.#tables(at, length);
+    if (marker === MARKER.dqt) this.#readSteps(at, length);
     if (marker === MARKER.dri) this.#restart = length >= 2 ? this.#reader.u16be(at) : 0;
     if (isFrame(marker)) return this.#startFrame(marker, at, length);
     return null;
@@ -186,6 +189,16 @@ class Follower {
       part += 17 + values;
     }
     return null;
+  }
+
+  /** Reads the steps of DC coefficients off tables of quantization (T.81, B.2.4.1); what is damaged in them is for who draws the picture. */
+  #readSteps(at: number, length: number): void {
+    for (let part = at; part + 65 <= at + length; ) {
+      const kind = this.#reader.u8(part);
+      const wide = kind >> 4 === 1;
+      this.#steps[kind & 15] = wide ? this.#reader.u16be(part + 1) : this.#reader.u8(part + 1);
+      part += wide ? 129 : 65;
+    }
   }
 
   #startFrame(marker: number, at: number, length: number): string | null {
@@ -269,7 +282,7 @@ class Follower {
       const component = frame.components.find(({ id }) => id === reader.u8(at + 1 + 2 * i));
       if (!component) return null;
       const tables = reader.u8(at + 2 + 2 * i);
-      parts.push({ component, dc: this.#dc[tables >> 4], ac: this.#ac[tables & 15] });
+      parts.push({ component, dc: this.#dc[tables >> 4], ac: this.#ac[tables & 15], dcStep: this.#steps[component.quantization] ?? 0 });
     }
     const spectralStart = reader.u8(at + 1 + 2 * count);
     const spectralEnd = reader.u8(at + 2 + 2 * count);

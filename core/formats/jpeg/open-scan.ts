@@ -1,6 +1,6 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { PROGRESSIVE } from "./markers";
-import { type Frame, LOOK, type Scan, type ScanEnd, ScanReader, type ScanState } from "./scan";
+import { BEYOND, type Frame, LOOK, type Scan, type ScanEnd, ScanReader, type ScanState } from "./scan";
 
 /** Coefficients of a component of which copies are kept, at most. */
 const MOST_COPIED = 40_000_000;
@@ -56,7 +56,7 @@ export class OpenScan {
   /** Reads on from a state to the end of the scan, with other bytes behind it. */
   goOn(source: ByteSource, state: ScanState): ScanEnd {
     this.#putBack(state.mcu);
-    const reader = new ScanReader(source, this.frame, this.scan, state, LOOK);
+    const reader = new ScanReader(source, this.frame, this.scan, state, LOOK, BEYOND.try);
     const end = reader.run();
     this.#touched = Math.max(this.#touched, this.#blockAt(reader.mcu + 1));
     return end;

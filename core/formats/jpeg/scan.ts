@@ -54,7 +54,15 @@ export interface ScanComponent {
   readonly component: Component;
   readonly dc: HuffmanTable | undefined;
   readonly ac: HuffmanTable | undefined;
+  /** What a DC coefficient is multiplied with; 0: not known. */
+  readonly dcStep: number;
 }
+
+/**
+ * How often what samples can give a DC coefficient may be: in a file that is followed much, because behind a stretch that was lost all of them are off
+ * by as much as they can be; where data are only tried, hardly.
+ */
+export const BEYOND = { follow: 4, try: 1.1 } as const;
 
 export interface Scan {
   readonly parts: readonly ScanComponent[];
@@ -119,6 +127,8 @@ const STOP = {
  */
 export class ScanReader {
   readonly #block: Uint8Array;
+  /** What a DC coefficient of each part may be at most. */
+  readonly #limits: readonly number[];
   #blockAt = 0;
   #blockEnd = 0;
   #at: number;
@@ -143,8 +153,12 @@ export class ScanReader {
     private readonly scan: Scan,
     from: number | ScanState,
     block = BLOCK,
+    beyond: number = BEYOND.follow,
   ) {
     this.#block = new Uint8Array(block);
+    // The DC coefficient is eight times the mean of a block's samples, which are shifted to both sides of zero (T.81, A.3.1 and A.3.3).
+    const most = beyond * 2 ** (frame.precision + 2);
+    this.#limits = scan.parts.map(({ dcStep }) => (dcStep > 0 ? most / (dcStep * 2 ** scan.low) + 1 : 2 ** (frame.precision + 8)));
     const first = scan.parts[0] as ScanComponent;
     this.#single = scan.parts.length === 1;
     this.#total = this.#single ? first.component.blocksWide * first.component.blocksHigh : frame.mcusWide * frame.mcusHigh;
@@ -367,8 +381,8 @@ export class ScanReader {
     const size = this.#decode(part.dc);
     if (size > 16) throw STOP.impossible;
     const prediction = (this.#predictions[index] as number) + this.#value(size);
-    // Brightness beyond what the samples can have (T.81, F.1.1.5.1 bounds the differences) comes of data that are not the picture's.
-    if (Math.abs(prediction) > 1 << (this.frame.precision + 8)) throw STOP.impossible;
+    // Brightness beyond what the samples can have comes of data that are not the picture's.
+    if (Math.abs(prediction) > (this.#limits[index] as number)) throw STOP.impossible;
     this.#predictions[index] = prediction;
   }
 
