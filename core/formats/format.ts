@@ -39,6 +39,8 @@ export interface Extent {
   readonly unfollowed?: number;
   /** So many bytes from the beginning may be alike in other files of one maker: that their checks agree does not say whose they are. */
   readonly common?: number;
+  /** It ends between two of its parts, and files of its kind usually end with another one: it may have been longer. */
+  readonly mayGoOn?: true;
   /** Of one that breaks off: how many bytes it should have, as its beginning says or as much of it as was followed lets expect. */
   readonly expected?: number;
 }

@@ -39,8 +39,26 @@ function follow(source: ByteSource): Extent | null {
         });
       }
     }
-    return end > source.size ? breaksAt(source.size, "the picture breaks off before its end") : endsAt(end);
+    if (end > source.size) return breaksAt(source.size, "the picture breaks off before its end");
+    const missing = missingDirectory(tiff);
+    if (missing === null || missing < end || missing > MOST_PICTURE || missing % 2 !== 0) return endsAt(end);
+    // Between what stands here and the list that does not, nothing shows where it broke.
+    const size = Math.min(missing, source.size);
+    const verdict = damaged(end, "the list of a further page is not where the picture says", size);
+    return { size, closed: false, verdict, proven: 8, expected: missing + LEAST_LIST };
   });
+}
+
+/** Where the next list of contents should stand, of the chain of pages (TIFF 6.0, section 2), that cannot be read; null: all can. */
+export function missingDirectory(tiff: TiffReader): number | null {
+  const seen = new Set<number>();
+  for (let offset = tiff.first; offset > 0 && !seen.has(offset) && seen.size < MOST_DIRECTORIES; ) {
+    seen.add(offset);
+    const directory = tiff.directory(offset);
+    if (!directory) return offset;
+    offset = directory.next;
+  }
+  return null;
 }
 
 const STRETCHES = [

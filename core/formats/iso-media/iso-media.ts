@@ -31,7 +31,9 @@ function follow(source: ByteSource): Extent | null {
     const { verdict, proven } = judge(reader, tops, at);
     // A file that breaks off between two boxes ends there as well; what lacks its index goes on somewhere.
     const index = tops.some(({ type }) => type === "moov" || type === "meta");
-    return { size: at, closed: !open && index, verdict, ...(proven < at ? { proven } : {}) };
+    // Recordings in fragments end with an index of these (ISO/IEC 14496-12, 8.8.9), which may be left out.
+    const mayGoOn = tops.some(({ type }) => type === "moof") && tops.at(-1)?.type === "mdat";
+    return { size: at, closed: !open && index, verdict, ...(proven < at ? { proven } : {}), ...(mayGoOn ? { mayGoOn } : {}) };
   });
 }
 
@@ -89,7 +91,11 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
       const problem = wrong(at, length, track.nalLength, SAMPLES_BEGIN[track.codec]);
       if (problem) return fail(problem);
     }
-  for (const moof of tops.filter(({ type }) => type === "moof"))
+  const fragments = tops.filter(({ type }) => type === "moof");
+  const numbers = fragments.map((moof) => sequenceNumber(reader, moof));
+  const next = numbers.findIndex((number, index) => index > 0 && number <= (numbers[index - 1] as number));
+  if (next > 0) return fail(damaged((fragments[next] as Box).at, "the fragments of the recording do not follow one another"));
+  for (const moof of fragments)
     for (const { at, length, track } of fragmentSamples(reader, moof)) {
       const problem = wrong(at, length, tracks.find(({ id }) => id === track)?.nalLength ?? 0);
       if (problem) return fail(problem);
@@ -98,6 +104,12 @@ function judgeFilm(reader: BlockReader, moov: Box, tops: readonly Box[], end: nu
   if (checked === 0) return { verdict: cannotTell("the recording's own coding is not followed"), proven };
   if (end - proven > MOST_UNPROVEN) return { verdict: cannotTell("the last pieces of the recording are not followed"), proven };
   return { verdict: SOUND, proven: end };
+}
+
+/** The number of a fragment: they increase (ISO/IEC 14496-12, 8.8.5). */
+function sequenceNumber(reader: BlockReader, moof: Box): number {
+  const header = findBox(reader, moof, "mfhd");
+  return header ? reader.u32be(header.content + 4) : 0;
 }
 
 /** A sample of a film, and what it must be by its coding. */

@@ -66,17 +66,22 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
   const damage = damageAt(extent);
   const ways: { pieces: Pieces; extent: Extent; gained: number }[] = [];
   let proved = 0;
+  /** One that may be longer still, if nothing better comes. */
+  let open: Joined | null = null;
   for (const way of waysOn(room, format, pieces, extent)) {
     if (!isFree(room, pieces, way)) continue;
-    if (room.disk.isSpent) return null;
+    if (room.disk.isSpent) return open;
     room.disk.add(-(COSTS[format.id] ?? 0));
     const longer = pieces.goingOn(way.length, way.next);
     const followed = follow(room, format, longer);
     if (!followed) continue;
     // A text that would end before it breaks off now would leave out what is a text of its kind as well.
     if (TEXTS.has(format.id) && followed.closed && followed.size <= damage) continue;
-    if (closes(whole, followed, way.length) && standsFree(room, longer, followed.size))
-      return surest(room, format, pieces, way, whole, followed);
+    if (closes(whole, followed, way.length) && standsFree(room, longer, followed.size)) {
+      if (!followed.mayGoOn) return surest(room, format, pieces, way, whole, followed);
+      open ??= surest(room, format, pieces, way, whole, followed);
+      continue;
+    }
     // A checksum that came right across the seam proves it, however soon the file breaks off again.
     if (
       underChecksums(traitsOf(format)) &&
@@ -93,13 +98,13 @@ function goOn(room: PieceRoom, format: Format, pieces: Pieces, extent: Extent, s
     const gained = damageAt(followed) - (format.id === "gif" ? way.length : Math.max(damage, way.length + room.cluster));
     if (gained > 0 && followed.verdict.verdict === "damaged") ways.push({ pieces: longer, extent: followed, gained });
   }
-  if (seams <= 1) return null;
+  if (seams <= 1) return open;
   ways.sort((a, b) => b.gained - a.gained);
   for (const way of ways.slice(0, room.effort.ways)) {
     const joined = goOn(room, format, way.pieces, way.extent, seams - 1, whole);
     if (joined) return joined;
   }
-  return null;
+  return open;
 }
 
 /** Whether nothing that is proven stands in the last piece, and the next one begins elsewhere. */
@@ -233,9 +238,12 @@ const provesSeams = (format: Format, pieces: Pieces, { size, common = 0 }: Exten
 
 /**
  * Whether a file put together is as right as can be had: proven, or, where what is in its parts is not followed, right by its structure. One that was so in
- * one piece already is taken apart only for a proof.
+ * one piece already is taken apart only for a proof, or where it may go on and does so.
  */
 const closes = (whole: Extent, extent: Extent, length: number) =>
   proves(extent, length) ||
-  (whole.verdict.verdict === "damaged" && extent.closed && extent.verdict.verdict === "cannot-tell" && extent.size > length);
+  ((whole.verdict.verdict === "damaged" || (whole.mayGoOn && extent.size > whole.size)) &&
+    extent.closed &&
+    extent.verdict.verdict === "cannot-tell" &&
+    extent.size > length);
 const MOST_PASSING = 1024;

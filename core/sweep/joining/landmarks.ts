@@ -6,6 +6,8 @@ import { samplesBehind } from "../../formats/iso-media/iso-media";
 import { text } from "../../formats/pdf/words";
 import { isTreePage } from "../../formats/sqlite/page";
 import { missingPages } from "../../formats/sqlite/sqlite";
+import { missingDirectory } from "../../formats/tiff";
+import { TiffReader } from "../../formats/tiff-directory";
 import { traitsOf } from "../../formats/traits";
 import { damageAt, type PieceRoom, type Pieces } from "./pieces";
 
@@ -140,7 +142,7 @@ const ebml: Finder = (_reader, at) => [
   { at, length: 4, stands: (bytes) => ELEMENTS.some((id) => id.every((byte, i) => bytes[i] === byte)) },
 ];
 
-/** TIFF 6.0, section 2: the list of contents, whose place the header gives: entries in the order of their tags, of known types. */
+/** TIFF 6.0, section 2: a list of contents, whose place the header or the list before it gives: entries in the order of their tags, of known types. */
 const tiff: Finder = (reader) => {
   const little = reader.u8(0) === 0x49;
   if (reader.u8(little ? 2 : 3) !== 42) return [];
@@ -159,7 +161,8 @@ const tiff: Finder = (reader) => {
     }
     return sizes === 2;
   };
-  return [{ at: little ? reader.u32(4) : reader.u32be(4), length: 2 + LOOKED_AT_ENTRIES * 12, stands }];
+  const at = missingDirectory(new TiffReader(reader, 0));
+  return at === null ? [] : [{ at, length: 2 + LOOKED_AT_ENTRIES * 12, stands }];
 };
 const [LEAST_ENTRIES, LOOKED_AT_ENTRIES, MOST_ENTRIES] = [8, 8, 100];
 
