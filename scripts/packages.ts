@@ -44,10 +44,10 @@ export function postgresPrograms(): string {
   return now;
 }
 
-/** Small tools by which tests read what the bench wrote: another program's view of a PDF. */
-export function ensurePdfTools(): void {
-  const missing = ["/usr/bin/qpdf", "/usr/bin/pdfinfo"].some((program) => !existsSync(program));
-  if (missing) install(["qpdf", "poppler-utils"], "Tools to check PDFs with");
+/** Small tools of tests: another program's view of a PDF, and hosts of their own. */
+export function ensureTestTools(): void {
+  const missing = ["/usr/bin/qpdf", "/usr/bin/pdfinfo", "/usr/sbin/ip"].some((program) => !existsSync(program));
+  if (missing) install(["qpdf", "poppler-utils", "iproute2"], "Tools of the tests");
 }
 
 export const CHROMIUM = "/usr/bin/chromium";

@@ -5,7 +5,7 @@ import { join, relative } from "node:path";
 import { buildAll } from "./build";
 import { type Cluster, freePort, startCluster } from "./cluster";
 import { complain } from "./launch";
-import { ensureChromium, ensurePdfTools } from "./packages";
+import { ensureChromium, ensureTestTools } from "./packages";
 
 interface Tally {
   passed: number;
@@ -153,7 +153,7 @@ function folderFor(name: string): string {
 
 async function main(): Promise<void> {
   ensureChromium();
-  ensurePdfTools();
+  ensureTestTools();
   await check("types", [bin("next/dist/bin/next"), "typegen"], [bin("typescript/bin/tsc"), "--noEmit"]);
   await check("lint", [bin("@biomejs/biome/bin/biome"), "check", "--colors=off", "."]);
   await check("boundaries", ["--import", "tsx", "scripts/check-boundaries.ts"]);

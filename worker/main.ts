@@ -8,6 +8,7 @@ import { log } from "../server/log/logger";
 import { readSettings } from "../server/settings";
 import { endGivenUp } from "../server/workers/given-up";
 import { beat, leave, releaseDead, sessionName } from "../server/workers/presence";
+import { workToLeave } from "../server/workers/sight";
 import { checkCopies } from "./check-copies";
 import { gatherEqual } from "./gather-equal";
 import { makeThumbnails } from "./make-thumbnails";
@@ -20,6 +21,8 @@ import { runRestore } from "./run-restore";
 const CONCURRENCY = 2;
 /** How often a database that is not there is asked again. Milliseconds. */
 const WAIT_MS = 1_000;
+/** How often a worker looks which sources it sees, where others run on other hosts. Milliseconds. */
+const LEAVING_MS = 2_000;
 /** What a worker ends with that lost its database: it is started again, and the work it held is freed like that of any dead worker. */
 const LOST_DATABASE = 75;
 
@@ -41,6 +44,15 @@ function guarded(tasks: TaskList): TaskList {
     return [name, run];
   });
   return Object.fromEntries(entries) as TaskList;
+}
+
+/** What is worked out anew after so long only. Milliseconds. */
+function kept<T>(each: number, work: () => Promise<T>): () => Promise<T> {
+  let last: { at: number; value: Promise<T> } | null = null;
+  return () => {
+    if (last === null || Date.now() - last.at > each) last = { at: Date.now(), value: work() };
+    return last.value;
+  };
 }
 
 /** Waits until the database answers. */
@@ -72,7 +84,10 @@ async function main(): Promise<void> {
   events.on("worker:create", ({ worker }) => {
     me.queueNames.push(worker.workerId);
   });
+  // Others know of this worker before it asks for work: they may leave some to it.
+  await beat(db, me);
   let stopping = false;
+  const leaving = kept(LEAVING_MS, () => workToLeave(db, me));
   const idOf = (payload: unknown) => (payload as { id: number }).id;
   const runner = await run({
     pgPool: pool,
@@ -80,6 +95,8 @@ async function main(): Promise<void> {
     pollInterval: 1000,
     noHandleSignals: true,
     events,
+    // What reads a source that only another host sees is left to a worker there.
+    forbiddenFlags: () => leaving(),
     taskList: guarded({
       pass: (payload) => runPass(db, pool, idOf(payload), me.id, () => stopping),
       reading: (payload) => readWholeVolume(db, idOf(payload)),

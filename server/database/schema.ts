@@ -639,6 +639,8 @@ export const workers = pgTable("workers", {
   pid: integer("pid").notNull(),
   /** Names under which the queue knows this process. */
   queueNames: text("queue_names").array().notNull(),
+  /** The sources its host sees; null: it has not looked, as long as no worker runs on another host. */
+  sees: integer("sees").array(),
   startedAt: time("started_at").notNull().defaultNow(),
   lastSeen: time("last_seen").notNull().defaultNow(),
 });

@@ -1,5 +1,6 @@
-import { sql } from "drizzle-orm";
+import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
+import { flagOfJob } from "./sight";
 
 export const TASK = {
   pass: "pass",
@@ -29,6 +30,19 @@ const TRIES: Readonly<Record<keyof typeof TASK, number>> = {
   reading: 5,
 };
 
+/** Whose sources a piece of work reads, as flags (`sight.ts`): an SQL array, made of its id. */
+const NEEDS: Readonly<Record<keyof typeof TASK, (id: number) => SQL>> = {
+  pass: (id) => sql`(select array['source:' || s.source_id] from passes p join stores s on s.id = p.store_id where p.id = ${id})`,
+  reading: (id) => sql`(select array['source:' || source_id] from stores where id = ${id})`,
+  restore: (id) => sql`(select array['job:' || job_id] from restores where id = ${id})`,
+  prove: (id) => sql`(select array['job:' || job_id] from restores where id = ${id})`,
+  thumbnails: (id) => ofJob(id),
+  equals: (id) => ofJob(id),
+  facts: (id) => ofJob(id),
+  check: (id) => ofJob(id),
+};
+const ofJob = (jobId: number): SQL => sql`array[${flagOfJob(jobId)}::text]`;
+
 /**
  * Puts a slice of work into the queue, within the caller's transaction. A slice already waiting is not doubled.
  * @param waitMs it is not begun before so many milliseconds are over
@@ -42,7 +56,7 @@ export async function enqueue(
 ): Promise<void> {
   await db.execute(
     sql`select graphile_worker.add_job(${TASK[task]}, ${JSON.stringify({ id, ...more })}::json, queue_name => ${BESIDE.has(task) ? "beside" : null},
-      job_key => ${`${task}:${id}`}, max_attempts => ${TRIES[task]}, run_at => now() + ${waitMs} * interval '1 millisecond')`,
+      job_key => ${`${task}:${id}`}, max_attempts => ${TRIES[task]}, flags => ${NEEDS[task](id)}, run_at => now() + ${waitMs} * interval '1 millisecond')`,
   );
 }
 

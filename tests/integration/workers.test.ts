@@ -1,41 +1,49 @@
-import { type ChildProcess, execFileSync, spawn } from "node:child_process";
+import type { ChildProcess } from "node:child_process";
 import { existsSync, renameSync } from "node:fs";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
-
-/** Whether a process may be given a view of the file systems of its own here (unshare(1), util-linux): as root only. */
-function mayHide(): boolean {
-  try {
-    execFileSync("unshare", ["--mount", "--uts", "true"], { stdio: "ignore" });
-    return true;
-  } catch {
-    return false;
-  }
-}
+import { makeHost, mayMakeHosts, type TestHost } from "../support/hosts";
 
 let bench: TestBench;
 const children: ChildProcess[] = [];
+const hosts: TestHost[] = [];
 beforeAll(async () => {
   bench = await startTestBench();
 });
 afterAll(async () => {
   for (const child of children) child.kill("SIGKILL");
+  for (const host of hosts) host.close();
   await bench.close();
 });
 
-/** A worker on what is another host to it: by its name, and without the folder of the sources. */
-async function blindWorker(): Promise<string> {
-  const before = await workerIds();
-  const script = `hostname elsewhere && mount -t tmpfs none "${bench.sources}" && exec "${process.execPath}" dist/main.js`;
-  const child = spawn("unshare", ["--mount", "--uts", "sh", "-c", script], {
-    stdio: ["ignore", "ignore", "inherit"],
-    env: { ...process.env, COMPASS_LOG: "error", COMPASS_DEAD_AFTER: "3" },
-  });
-  children.push(child);
-  return until(async () => (await workerIds()).find((id) => !before.includes(id)));
+const databaseUrl = () => new URL(process.env.COMPASS_DATABASE_URL as string);
+
+/** Another host that reaches the database alone. */
+async function newHost(): Promise<TestHost> {
+  const host = await makeHost(Number(databaseUrl().port));
+  hosts.push(host);
+  return host;
 }
+
+/** A worker on another host. @param hidden folders that are not there for it */
+async function workerOn(host: TestHost, hidden: readonly string[] = [], settings: Record<string, string> = {}) {
+  const before = await workerIds();
+  const url = databaseUrl();
+  url.hostname = host.gateway.address;
+  url.port = String(host.gateway.port);
+  const child = host.start(
+    [process.execPath, "dist/main.js"],
+    { ...process.env, COMPASS_LOG: "error", COMPASS_DEAD_AFTER: "3", COMPASS_DATABASE_URL: url.href, ...settings },
+    hidden,
+  );
+  children.push(child);
+  return { id: await until(async () => (await workerIds()).find((id) => !before.includes(id))), child };
+}
+
+/** A worker that does not see the sources. */
+const blindWorker = async (host: TestHost) => (await workerOn(host, [bench.sources])).id;
 
 async function seeingWorker(settings: Record<string, string> = {}): Promise<{ id: string; child: ChildProcess }> {
   const before = await workerIds();
@@ -59,20 +67,39 @@ const passOf = async (id: number) =>
     )
   ).rows[0];
 
-describe.runIf(mayHide())("two workers with one database, of which one does not see the source", () => {
+describe.runIf(mayMakeHosts())("workers on several hosts with one database, of which one does not see the source", () => {
   it("leave each pass to the one that sees it; what is found is stored once", async () => {
     const { jobId, source } = await jobWith(bench, "ntfs-gpt");
     const volume = source.volumes.find(({ filesystem }) => filesystem === "ntfs")?.id as number;
-    const blind = await blindWorker();
+    const [first, second] = [await newHost(), await newHost()];
+    // They are hosts of their own: this one's loopback, where the database listens, is not theirs.
+    const { port } = databaseUrl();
+    const reaches = (address: string, at: string | number) =>
+      first.run([
+        process.execPath,
+        "-e",
+        `require("net").connect(${at}, "${address}").on("connect", () => process.exit(0)).on("error", () => process.exit(1))`,
+      ]);
+    expect(reaches("127.0.0.1", port)).toBe(false);
+    expect(reaches(first.gateway.address, first.gateway.port)).toBe(true);
+    const blind = await blindWorker(first);
     const { rows } = await bench.pool.query<{ host: string }>("select host from workers where id = $1", [blind]);
-    expect(rows[0]?.host).toBe("elsewhere");
-    const { id: seeing } = await seeingWorker();
+    expect(rows[0]?.host).toBe(first.name);
+    const { id: seeing } = await workerOn(second);
     // Often enough that the blind one is asked first some of the time.
     const ids = [await startPass(bench.db, jobId, volume), await startPass(bench.db, jobId, volume, "raw")];
     for (let again = 0; again < 3; again += 1)
       ids.push(await startPass(bench.db, jobId, volume, "raw", { again: true, from: again, to: 100 }));
     await until(async () => (await listPasses(bench.db, jobId)).every(({ state }) => !["queued", "running"].includes(state)), 60);
     for (const id of ids) expect(await passOf(id)).toMatchObject({ state: "done", problem: null, worker_id: seeing });
+    // What follows a pass reads the source too: it is left to the one that sees it.
+    await until(async () => {
+      const { rows: read } = await bench.pool.query("select 1 from stores where id = $1 and reading_at is not null", [volume]);
+      return read.length > 0;
+    }, 30);
+    const { rows: sees } = await bench.pool.query<{ id: string; sees: number[] }>("select id, sees from workers");
+    expect(sees.find(({ id }) => id === blind)?.sees).toEqual([]);
+    expect(sees.find(({ id }) => id === seeing)?.sees).toEqual([source.id]);
     const twice = await bench.pool.query(
       "select reference from copies where job_id = $1 and place = 'file-record' group by reference, name, folder_id having count(*) > 1",
       [jobId],
@@ -84,16 +111,21 @@ describe.runIf(mayHide())("two workers with one database, of which one does not 
     const { jobId, source } = await jobWith(bench, "ntfs-reformatted");
     const volume = source.volumes.find(({ filesystem }) => filesystem === "ntfs")?.id as number;
     await noWorkers();
-    const first = await seeingWorker({ COMPASS_BATCH: "16" });
-    const blind = await blindWorker();
+    const first = await workerOn(await newHost(), [], { COMPASS_BATCH: "16" });
+    const blind = await blindWorker(await newHost());
     const id = await startPass(bench.db, jobId, volume, "leftover-record");
     await until(async () => (await passOf(id))?.state === "running" && (await passOf(id))?.worker_id === first.id, 30);
     first.child.kill("SIGKILL");
-    const second = await seeingWorker();
+    const second = await workerOn(await newHost());
     await until(async () => (await passOf(id))?.state === "done", 60);
     const pass = await passOf(id);
     expect(pass?.worker_id).not.toBe(blind);
     expect([first.id, second.id]).toContain(pass?.worker_id);
+    const twice = await bench.pool.query(
+      "select reference from copies where pass_id = $1 group by reference, name, folder_id, layout having count(*) > 1",
+      [id],
+    );
+    expect(twice.rows).toEqual([]);
   }, 120_000);
 });
 
