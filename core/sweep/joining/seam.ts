@@ -1,6 +1,7 @@
 import { readBytes } from "../../bytes/byte-source";
 import { kinship } from "./byte-model";
 import type { Pieces } from "./pieces";
+import { seamByRows } from "./rows";
 
 /** Bytes of each side that are learnt from, and of a cluster that are looked at. */
 const LEARNT = 1 << 14;
@@ -16,6 +17,8 @@ const LOOKED_AT = 4096;
 export function likeliestSeam(pieces: Pieces, shift: number, passes: readonly number[], reached: number): number {
   const sides = new Sides(pieces, shift, reached);
   const lengths = [...passes].sort((a, b) => a - b);
+  const byRows = seamByRows(pieces, shift, lengths, reached);
+  if (byRows !== null) return byRows;
   const step = Math.ceil(lengths.length / MOST_SAMPLES);
   const samples = lengths.filter((_, i) => i % step === 0);
   const isPacked = samples.filter((length) => sides.areAkin(length)).length < samples.length * LEAST_AKIN;
