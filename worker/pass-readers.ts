@@ -12,7 +12,7 @@ import type { PassThreadData } from "./pass-thread";
 import { openSweep } from "./sweep-pass";
 
 /** A batch of a pass; of a sweep with what it has found and not given out, of a pass over earlier states with the sets it knows of. */
-type ReadBatch = CopyBatch & { readonly sighted?: Sighted; readonly sets?: readonly SetFacts[] };
+type ReadBatch = CopyBatch & { readonly sighted?: Sighted; readonly inMidst?: boolean; readonly sets?: readonly SetFacts[] };
 
 /** What a pass reads: the batches it gives, the disk they come from, and whether its times are local ones. */
 export interface Reading {

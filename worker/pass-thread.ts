@@ -54,6 +54,8 @@ export interface PassThreadBatch {
   readonly reach: readonly Range[] | null;
   /** Of a sweep: what it has found and not given out yet. */
   readonly sighted: Sighted | null;
+  /** Of a sweep: it looks for pieces, and would do so anew if it went on from here. */
+  readonly inMidst: boolean;
   /** Of a pass over leftovers: what it noted since the batch before, encoded. */
   readonly noted: Uint8Array | null;
   /** Of a pass over earlier states: the sets it knows of so far. */
@@ -78,11 +80,12 @@ function run(data: PassThreadData): void {
   let noted: number[] = [];
   let noting = false;
   let started = Date.now();
-  let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted" | "sets"> = {
+  let last: Pick<PassThreadBatch, "resume" | "done" | "total" | "sighted" | "inMidst" | "sets"> = {
     resume: data.resume,
     done: 0,
     total: 0,
     sighted: null,
+    inMidst: false,
     sets: null,
   };
   const send = (end: boolean) => {
@@ -121,7 +124,14 @@ function run(data: PassThreadData): void {
         );
     if (batch.noted) noting = true;
     for (const place of batch.noted ?? []) noted.push(place);
-    last = { resume: batch.resume, done: batch.done, total: batch.total, sighted: batch.sighted ?? null, sets: batch.sets ?? null };
+    last = {
+      resume: batch.resume,
+      done: batch.done,
+      total: batch.total,
+      sighted: batch.sighted ?? null,
+      inMidst: batch.inMidst ?? false,
+      sets: batch.sets ?? null,
+    };
     const shows = copies.length > 0 || (last.sighted?.count ?? 0) > 0;
     if (copies.length >= data.batch || Date.now() - started > (sent === 0 && shows ? FIRST_MS : MAX_MS)) send(false);
   }

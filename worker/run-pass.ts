@@ -72,7 +72,7 @@ export async function runPass(db: Database, pool: pg.Pool, passId: number, worke
         ? enough && batch.done < batch.total
           ? "given out"
           : "end"
-        : !enough && (stopping() || Date.now() > sliceEnd)
+        : !enough && (stopping() || (Date.now() > sliceEnd && !batch.inMidst))
           ? "slice"
           : "batch";
       const after = await commitBatch(pool, pass, { ...batch, finishing: enough, ms: Date.now() - since }, event);

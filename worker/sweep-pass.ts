@@ -32,10 +32,17 @@ export function openSweep(data: PassThreadData, part: Range, enough: (done: numb
     volume,
   );
   const scan = data.threads > 1 ? threadedScan(pickSourceAt(data), data.threads, noteBad) : scanUnits;
-  function* batches(): Generator<CopyBatch & { sighted: Sighted }, void, void> {
-    for (const { finds, sighted, resume, done, total } of sweep(disk, plan, data.resume, scan, enough)) {
+  function* batches(): Generator<CopyBatch & { sighted: Sighted; inMidst: boolean }, void, void> {
+    for (const { finds, sighted, resume, done, total, joining } of sweep(disk, plan, data.resume, scan, enough)) {
       const copies = finds.map((find) => rawCopy(find, unreadableIn(find), isUsed(volume, find.at)));
-      yield { copies, sighted: sightedOf(sighted), resume, done, total };
+      yield {
+        copies,
+        sighted: { ...sightedOf(sighted), ...(joining ? { joining } : {}) },
+        resume,
+        done,
+        total,
+        inMidst: joining !== undefined,
+      };
     }
   }
   const unreadableIn = (find: Find) =>

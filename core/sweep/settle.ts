@@ -20,6 +20,12 @@ const BREAK_REACH = 1 << 16;
 /** Bytes of a cluster that are assumed where too few files were found. */
 const USUAL_CLUSTER = 4096;
 
+/** How many files were put together of those whose further pieces are looked for now. */
+export interface Joining {
+  readonly done: number;
+  readonly all: number;
+}
+
 /**
  * Puts the finds of one stretch after the other together: ties those that stand in others to them, drops false beginnings,
  * has the rest of what breaks off searched. A find is given out when nothing can change it any more, in the order of the disk.
@@ -60,8 +66,8 @@ export class Settler {
     return this.#grid;
   }
 
-  /** Takes the finds of the stretch that ends at `to`, and gives out what is settled. */
-  add(finds: readonly Find[], to: number, last: boolean): Find[] {
+  /** Takes the finds of the stretch that ends at `to`, and gives out what is settled. Yields before each file whose further pieces are looked for. */
+  *add(finds: readonly Find[], to: number, last: boolean): Generator<Joining, Find[], void> {
     this.#held.push(...finds);
     this.#grid ??= this.#findGrid(to, last);
     if (!this.#grid) return [];
@@ -70,10 +76,17 @@ export class Settler {
     this.#allowance.add(Math.max(0, to - this.#swept) * this.effort.readEach);
     this.#swept = to;
     // Further pieces are searched when enough behind them is known; what they take away from others lies near.
-    for (; this.#pieces < this.#waiting.length; this.#pieces += 1) {
+    const isKnown = (find: Find) => last || find.at + find.size + (isOpen(find) ? this.effort.reach : 0) <= to;
+    const mayGoOn = (find: Find) => isOpen(find) && find.inside === null;
+    const end = this.#waiting.findIndex((find, index) => index >= this.#pieces && !isKnown(find));
+    const all = this.#waiting.slice(this.#pieces, end < 0 ? undefined : end).filter(mayGoOn).length;
+    for (let done = 0; this.#pieces < this.#waiting.length; this.#pieces += 1) {
       const find = this.#waiting[this.#pieces] as Find;
-      if (!last && find.at + find.size + (isOpen(find) ? this.effort.reach : 0) > to) break;
-      if (isOpen(find) && find.inside === null) this.#piece(find);
+      if (!isKnown(find)) break;
+      if (!mayGoOn(find)) continue;
+      yield { done, all: Math.max(all, done + 1) };
+      this.#piece(find);
+      done += 1;
     }
     const reach = this.#pieces < this.#waiting.length ? (this.#waiting[this.#pieces] as Find).at : to;
     let settled = 0;

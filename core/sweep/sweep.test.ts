@@ -58,7 +58,9 @@ describe("the sweep of an image without a file system", () => {
 
   it("says what it has in hand long before it can give it out; what is proven then comes out, or belongs to what was put together", () => {
     const range = { start: 0, end: source.size };
-    const batches = [...sweep(source, planSweep({ range, unusedOnly: false, skip: [], everyByte: true, formats: null }, null))];
+    const batches = [...sweep(source, planSweep({ range, unusedOnly: false, skip: [], everyByte: true, formats: null }, null))].filter(
+      ({ joining }) => !joining,
+    );
     const first = batches.find(({ sighted }) => sighted.length > 0);
     expect(first?.done).toBeLessThanOrEqual(8 << 20);
     expect(batches.at(-1)?.sighted).toEqual([]);
@@ -167,16 +169,39 @@ describe("the sweep of an image without a file system", () => {
     const plan = planSweep({ range: { start: 0, end: source.size }, unusedOnly: false, skip: [], everyByte: false, formats: null }, null);
     const before: Find[] = [];
     const points: { resume: Checkpoint; given: number }[] = [];
+    const midst: typeof points = [];
     for (const batch of sweep(source, plan)) {
       before.push(...batch.finds);
-      points.push({ resume: batch.resume, given: before.length });
+      (batch.joining ? midst : points).push({ resume: batch.resume, given: before.length });
     }
     const key = (find: Find) => `${find.at} ${find.format.id} ${find.size} ${find.inside}`;
-    for (const { resume, given } of points.filter((_, index) => index % 3 === 1)) {
+    // Two of those while pieces are looked for: nothing is lost by them either.
+    expect(midst.length).toBeGreaterThan(10);
+    const some = [...points.filter((_, index) => index % 3 === 1), ...midst.filter((_, index) => index % 40 === 7).slice(0, 2)];
+    for (const { resume, given } of some) {
       const after = [...sweep(source, plan, resume)].flatMap((batch) => batch.finds);
       expect([...before.slice(0, given), ...after].map(key)).toEqual(before.map(key));
     }
   }, 180_000);
+});
+
+describe("while pieces are looked for", () => {
+  it("a sweep says of how many files, brings no finds by that, and comes to all of them", () => {
+    const plan = planSweep({ range: { start: 0, end: source.size }, unusedOnly: false, skip: [], everyByte: false, formats: null }, null);
+    const steps = [...sweep(source, plan)].filter(({ joining }) => joining !== undefined);
+    expect(steps.length).toBeGreaterThan(10);
+    for (const { joining, finds, sighted, done, total } of steps) {
+      expect(finds).toEqual([]);
+      expect(joining?.done).toBeLessThan(joining?.all ?? 0);
+      expect(sighted.length).toBeGreaterThan(0);
+      expect(done).toBeLessThanOrEqual(total);
+    }
+    // It counts on from none, file by file, each time.
+    steps.forEach(({ joining }, index) => {
+      const before = steps[index - 1]?.joining;
+      expect([0, (before?.done ?? -1) + 1]).toContain(joining?.done);
+    });
+  });
 });
 
 describe("what is swept", () => {

@@ -14,7 +14,7 @@ import type { Find } from "./find";
 import type { Grid } from "./grid";
 import type { Effort } from "./joining/effort";
 import { SECTOR } from "./mark-search";
-import { Settler } from "./settle";
+import { type Joining, Settler } from "./settle";
 import { type SweepOptions, UnitScanner } from "./unit";
 
 /** Stretches that are looked through at once. The result depends on it, so it never changes with the machine. */
@@ -29,6 +29,8 @@ export interface SweepBatch {
   /** Bytes of the domain, looked through and in all. */
   readonly done: number;
   readonly total: number;
+  /** Further pieces of files are looked for: so many are done. Such a batch brings no finds, and nothing is gained by going on from it. */
+  readonly joining?: Joining;
 }
 
 /** Where a sweep goes on, and the grid it found; before it found one that is null. */
@@ -92,13 +94,20 @@ export function* sweep(
   const settler = new Settler(disk, domain, plan.grid ?? grid, plan.effort);
   const { total } = domain;
   const settled = (at: number) => toCheckpoint({ at, grid: plan.grid ? null : settler.grid });
+  /** Settles what a stretch brought; while pieces are looked for that takes long, and is shown. */
+  function* settle(found: readonly Find[], unit: Range, ends: boolean): Generator<SweepBatch, Find[], void> {
+    const steps = settler.add(found, unit.end, ends);
+    for (;;) {
+      const step = steps.next();
+      if (step.done) return step.value;
+      const resume = settled(settler.resume(unit.start));
+      yield { finds: [], sighted: settler.sighted(), resume, done: domain.before(unit.start), total, joining: step.value };
+    }
+  }
   for (const { unit, finds: found } of scan(disk, plan, from)) {
     const ends = enough(domain.before(unit.end));
-    const finds = settler.add(
-      found.filter(({ at }) => at >= from),
-      unit.end,
-      ends,
-    );
+    const own = found.filter(({ at }) => at >= from);
+    const finds = yield* settle(own, unit, ends);
     if (ends) {
       yield { finds, sighted: [], resume: settled(unit.end), done: domain.before(unit.end), total };
       return;
@@ -106,5 +115,6 @@ export function* sweep(
     yield { finds, sighted: settler.sighted(), resume: settled(settler.resume(unit.end)), done: domain.before(unit.end), total };
   }
   const end = domain.ranges.at(-1)?.end ?? 0;
-  yield { finds: settler.add([], end, true), sighted: [], resume: settled(end), done: total, total };
+  const finds = yield* settle([], { start: end, end }, true);
+  yield { finds, sighted: [], resume: settled(end), done: total, total };
 }

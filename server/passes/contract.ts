@@ -52,6 +52,8 @@ export const changePass = z.object({ wanted: z.enum(["run", "pause", "stop"]) })
 export const sighted = z.object({
   count: z.number(),
   newest: z.array(z.object({ name: z.string(), size: z.number(), at: z.number() })),
+  /** Further pieces of files that break off are looked for: so many are done. */
+  joining: z.object({ done: z.number(), all: z.number() }).optional(),
 });
 export type Sighted = z.infer<typeof sighted>;
 

@@ -133,6 +133,7 @@ function InHand({ pass: { sighted } }: { pass: Pass }) {
   return (
     <span className={styles.inHand} title="Given out as soon as nothing that follows on the disk can belong to them.">
       {countText(sighted.count)} in hand
+      {sighted.joining && `, pieces looked for: ${countText(sighted.joining.done)} of ${countText(sighted.joining.all)}`}
       {sighted.newest.map(({ name, size, at }) => (
         <i key={at} title={`${name}, at ${offsetText(at)}`}>
           {name}, {bytesText(size)}
