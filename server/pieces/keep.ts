@@ -38,10 +38,10 @@ export async function lookLongerFor(db: Database, copyId: number): Promise<KeptP
     const neighbours = await neighboursOf(db, row.storeId, room.grid, { start: at - reach, end: at + reach }, copyId);
     const look = lookLonger({ ...room, ...neighbours }, from.format, at);
     if (!look.find) return { row, laid: null, spent: look.spent };
-    const found = toLayout(look.find.segments, look.find.size);
-    const unreadable = bytesIn(new LayoutSource(room.disk, found).unreadable(0, found.size));
+    const content = toLayout(look.find.segments, look.find.size);
+    const unreadable = bytesIn(new LayoutSource(room.disk, content).unreadable(0, content.size));
     const copy = rawCopy(look.find, unreadable, isUsed(volume, at), "longer-look");
-    return { row, laid: storedFrom(copy, found, row), spent: look.spent };
+    return { row, laid: storedFrom(copy, content, row), spent: look.spent };
   });
   if (found.laid) return store(db, found.row, found.laid, "Pieces found by a longer look");
   await note(db, found.row.jobId, "Longer look for pieces", { copy: copyId, found: false });
@@ -58,16 +58,19 @@ function itemOf({ itemId }: CopyRow): number {
 
 /** Stores a copy beside the one it was made of, and has the item choose its best anew. */
 async function store(db: Database, row: CopyRow, laid: LaidCopy, what: string): Promise<KeptPieces> {
-  const itemId = itemOf(row);
   return db.transaction(async (tx) => {
     await lockGathering(tx, row.jobId);
+    // Meanwhile its item may have been joined to another, or the copy be gone with its source.
+    const [now] = await tx.select().from(copies).where(eq(copies.id, row.id)).for("share");
+    if (!now) throw new Problem("This copy is there no more.", 404);
+    const itemId = itemOf(now);
     const layout = Buffer.from(encodeLayout(laid.layout));
     const [same] = await tx
       .select({ id: copies.id })
       .from(copies)
       .where(and(eq(copies.itemId, itemId), eq(copies.storeId, row.storeId), eq(copies.layout, layout)));
     if (same) return { copyId: same.id, itemId, words: "A copy with these pieces is there already." };
-    const { id: _, ...rest } = row;
+    const { id: _, ...rest } = now;
     const [kept] = await tx
       .insert(copies)
       .values({

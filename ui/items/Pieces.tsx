@@ -12,7 +12,7 @@ import { keys } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, conditionText, countText, offsetText } from "../instruments/words";
 import styles from "./items.module.css";
-import { addSeam, lettersOf, moveBeginning, moveSeam, placeFrom, withoutLastSeam } from "./laying";
+import { addSeam, lettersOf, moveBeginning, moveSeam, placeFrom, seamTyped, withoutLastSeam } from "./laying";
 import { pagesKey } from "./use-items";
 
 /** Whether pieces of a copy can be laid: its bytes stand on a disk as they are, and it is not known to be whole. */
@@ -216,6 +216,7 @@ function Row({ pieces, index, look, onMove }: RowProps) {
             onType={(text) => {
               const at = placeFrom(text, look.grid);
               if (at !== null) onMove(moveBeginning(pieces, index, at));
+              return at !== null;
             }}
           />
         )}
@@ -230,9 +231,9 @@ function Row({ pieces, index, look, onMove }: RowProps) {
             show={countText}
             onStep={(clusters) => onMove(moveSeam(pieces, index, clusters * cluster))}
             onType={(text) => {
-              const length = Number(text.replaceAll(/[\s,._]/g, ""));
-              if (Number.isSafeInteger(length) && length > 0)
-                onMove(moveSeam(pieces, index, Math.round((length - piece.length) / cluster) * cluster));
+              const moved = seamTyped(pieces, index, text, cluster);
+              if (moved) onMove(moved);
+              return moved !== null;
             }}
           />
         )}
@@ -247,31 +248,45 @@ interface StepsProps {
   readonly value: number;
   show(value: number): string;
   onStep(clusters: 1 | -1): void;
-  onType(text: string): void;
+  /** @returns whether the text says something that can be done */
+  onType(text: string): boolean;
 }
 
 const STEP = { width: 20, height: 24, fontSize: 15 } as const;
 
-/** A number that is moved by clusters, or typed. */
+/** A number that is moved by clusters, or typed; what cannot be done stays as it was typed, and is marked. */
 function Steps({ words, value, show, onStep, onType }: StepsProps) {
+  const [typed, setTyped] = useState<string | null>(null);
+  const [refused, setRefused] = useState(false);
+  const take = () => {
+    if (typed === null) return;
+    const done = onType(typed);
+    setRefused(!done);
+    if (done) setTyped(null);
+  };
+  const step = (clusters: 1 | -1) => {
+    setTyped(null);
+    setRefused(false);
+    onStep(clusters);
+  };
   return (
     <span className={styles.steps}>
-      <IconButton size="small" sx={STEP} aria-label={`${words} one cluster earlier`} onClick={() => onStep(-1)}>
+      <IconButton size="small" sx={STEP} aria-label={`${words} one cluster earlier`} onClick={() => step(-1)}>
         −
       </IconButton>
       <input
-        key={value}
-        defaultValue={show(value)}
+        value={typed ?? show(value)}
         aria-label={words}
+        aria-invalid={refused}
+        title={refused ? "No piece can be laid so." : undefined}
         spellCheck={false}
-        onBlur={(event) => {
-          if (event.target.value !== show(value)) onType(event.target.value);
-        }}
+        onChange={(event) => setTyped(event.target.value)}
+        onBlur={take}
         onKeyDown={(event) => {
-          if (event.key === "Enter") event.currentTarget.blur();
+          if (event.key === "Enter") take();
         }}
       />
-      <IconButton size="small" sx={STEP} aria-label={`${words} one cluster later`} onClick={() => onStep(1)}>
+      <IconButton size="small" sx={STEP} aria-label={`${words} one cluster later`} onClick={() => step(1)}>
         +
       </IconButton>
     </span>

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { addSeam, lettersOf, moveBeginning, moveSeam, placeFrom, withoutLastSeam } from "./laying";
+import { addSeam, lettersOf, moveBeginning, moveSeam, placeFrom, seamTyped, withoutLastSeam } from "./laying";
 
 const grid = { cluster: 4096, origin: 512, from: 512, to: 512 + 4096 * 1000 };
 const at = (cluster: number) => 512 + cluster * 4096;
@@ -24,6 +24,12 @@ describe("pieces that are laid by hand", () => {
     expect(moveSeam(pieces, 0, -3 * 4096)).toBe(pieces);
     expect(moveSeam(pieces, 2, 4096)).toBe(pieces);
     expect(moveBeginning(pieces, 1, -1)).toBe(pieces);
+  });
+
+  it("end at the cluster nearest to a length that was typed", () => {
+    expect(seamTyped(pieces, 0, "16 000", 4096)?.[0]).toEqual({ at: at(2), length: 4 * 4096 });
+    expect(seamTyped(pieces, 0, "12,288", 4096)).toBe(pieces);
+    for (const text of ["", "0", "-4096", "0x1000", "4k", "999999", "20480"]) expect(seamTyped(pieces, 0, text, 4096), text).toBeNull();
   });
 
   it("begin elsewhere by themselves", () => {

@@ -19,6 +19,17 @@ export function moveSeam(pieces: Pieces, index: number, by: number): Pieces {
   });
 }
 
+/** Moves the end of a piece to the cluster nearest to a length that was typed; null: it is no number, or would leave a piece without a byte. */
+export function seamTyped(pieces: Pieces, index: number, text: string, cluster: number): Pieces | null {
+  const piece = pieces[index];
+  const length = /^\d{1,15}$/.test(text.replaceAll(/[\s,._]/g, "")) ? Number(text.replaceAll(/[\s,._]/g, "")) : 0;
+  if (!piece || length === 0) return null;
+  const by = Math.round((length - piece.length) / cluster) * cluster;
+  if (by === 0) return pieces;
+  const moved = moveSeam(pieces, index, by);
+  return moved === pieces ? null : moved;
+}
+
 /** Has a piece begin at another place of the disk; what is before it stays. */
 export const moveBeginning = (pieces: Pieces, index: number, at: number): Pieces =>
   at < 0 ? pieces : pieces.map((piece, each) => (each === index ? { ...piece, at } : piece));

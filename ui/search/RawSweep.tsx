@@ -133,7 +133,7 @@ export function RawSweep({ jobId, places, passes }: { jobId: number; places: rea
           </label>
           <label>
             <input type="checkbox" checked={longer} onChange={(event) => setLonger(event.target.checked)} />
-            Look longer for pieces: up to 128 MiB away instead of 24, and with more tries; where much lies in pieces, several times as slow
+            Look longer for pieces: up to 128 MiB away, and with more tries; where much lies in pieces, several times as slow
           </label>
           {swept && (
             <label>

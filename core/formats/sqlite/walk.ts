@@ -38,6 +38,8 @@ export class PageWalk {
   readonly missing: MissingPage[] = [];
   /** The last page, in the order of the file, in which all rows are right. */
   #lastRight = 0;
+  /** Pages of whose content nothing is checked: those that rows spill over to, and free ones. */
+  #unfollowed = 0;
 
   constructor(
     private readonly reader: BlockReader,
@@ -61,7 +63,8 @@ export class PageWalk {
 
   /** What is wrong, and how far the database is right; where another file's bytes begin is mostly the first page, in the order of the file, that is wrong. */
   extent(size: number, closed: boolean): Extent {
-    if (this.isSound) return { size, closed, verdict: SOUND };
+    const unfollowed = this.#unfollowed * this.pageSize;
+    if (this.isSound) return { size, closed, verdict: SOUND, ...(unfollowed > 0 ? { unfollowed } : {}) };
     const problems = this.#wrong.length > 0 ? this.#wrong : this.#links.slice(0, 1);
     const { page, reason } = problems.reduce((first, each) => (each.page < first.page ? each : first));
     const at = (page - 1) * this.pageSize;
@@ -123,6 +126,7 @@ export class PageWalk {
     let [from, next] = [page, first];
     for (let rest = left; rest > 0; rest -= this.#usable - 4) {
       if (!this.#take(next, from, from === page ? USE.firstOverflow : USE.overflow)) return;
+      this.#unfollowed += 1;
       from = next;
       next = this.reader.u32be((next - 1) * this.pageSize);
     }
@@ -142,7 +146,10 @@ export class PageWalk {
         this.#fail(trunk, "the list of free pages is damaged");
         return;
       }
-      for (let i = 0; i < leaves && !this.#isOver; i += 1, found += 1) this.#take(this.reader.u32be(at + 8 + i * 4), trunk, USE.free);
+      for (let i = 0; i < leaves && !this.#isOver; i += 1, found += 1) {
+        this.#take(this.reader.u32be(at + 8 + i * 4), trunk, USE.free);
+        this.#unfollowed += 1;
+      }
       from = trunk;
       trunk = this.reader.u32be(at);
     }
