@@ -14,6 +14,7 @@ describe("kinds of pass", () => {
         statesTo: "2026-03-10",
         unused: true,
         everyByte: true,
+        longer: true,
         again: true,
       }),
     );
@@ -25,11 +26,12 @@ describe("kinds of pass", () => {
     expect(refusal("known-places", { from: 20, to: 40 })).toBe("A pass over known places cannot be narrowed by “from”.");
     expect(refusal("raw", { folder: "/Users" })).toBe("A pass over raw content cannot be narrowed by “folder”.");
     expect(refusal("file-record", { everyByte: true })).toContain("everyByte");
+    expect(refusal("file-record", { longer: true })).toContain("longer");
     expect(refusal("file-record", { statesFrom: "2026-03-01" })).toContain("statesFrom");
     expect(refusal("earlier-states", { statesFrom: "2026-03-01", statesTo: "2026-03-10", folder: "/Users" })).toBeUndefined();
     expect(refusal("earlier-states", { statesFrom: "2026-03-11", statesTo: "2026-03-10" })).toContain("must not come before");
     expect(refusal("file-record", { from: 20, to: 40, folder: "/Users", kinds: ["pictures"] })).toBeUndefined();
-    expect(refusal("raw", { unused: true, everyByte: true, again: true, kinds: ["pictures"] })).toBeUndefined();
+    expect(refusal("raw", { unused: true, everyByte: true, longer: true, again: true, kinds: ["pictures"] })).toBeUndefined();
     for (const place of PASS_PLACES) expect(refusal(place, {})).toBeUndefined();
   });
 });
