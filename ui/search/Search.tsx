@@ -122,7 +122,9 @@ function stateText(pass: Pass): string {
 function speedText(pass: Pass): string {
   if (pass.activeMs < 200 || pass.done === 0) return "";
   const perSecond = pass.done / (pass.activeMs / 1000);
-  const left = pass.state === "running" ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
+  // How long pieces are looked for does not go by the bytes that are left.
+  const goesOn = pass.state === "running" && !pass.sighted?.joining;
+  const left = goesOn ? `, about ${durationText(((pass.total - pass.done) / perSecond) * 1000)} left` : "";
   const speed = passKind(pass.place).unit === "bytes" ? bytesText(perSecond) : `${countText(perSecond)} records`;
   return `${speed} a second${left}`;
 }
