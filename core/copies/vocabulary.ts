@@ -50,3 +50,6 @@ export type Condition = (typeof CONDITIONS)[number];
 /** How the pieces of a copy were found, where no pass did it. */
 export const LAID = ["by-hand", "longer-look"] as const;
 export type Laid = (typeof LAID)[number];
+
+/** Pieces a person lays a file over, at most. */
+export const MOST_PIECES = 64;

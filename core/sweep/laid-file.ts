@@ -1,13 +1,11 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { type DiskRun, type Layout, LayoutSource, layoutOf } from "../bytes/layout";
+import { MOST_PIECES } from "../copies/vocabulary";
 import type { Extent, Format } from "../formats/format";
-import { type ContentFinding, examineContent, resolved, runFollow, runSummary } from "../formats/registry";
+import { type ContentFinding, examineContent, formatById, resolved, runFollow, runSummary } from "../formats/registry";
 import type { Find } from "./find";
 import type { Grid } from "./grid";
 import { contentFinding } from "./raw-copy";
-
-/** Pieces a person lays at most. */
-export const MOST_LAID = 64;
 
 /** What is known before pieces are laid. Offsets are bytes of the disk. */
 export interface LayingRoom {
@@ -39,7 +37,7 @@ export class LayingError extends Error {}
  */
 export function layFile(room: LayingRoom, from: LaidFrom, stretches: readonly DiskRun[]): LaidFile {
   const last = stretches.at(-1);
-  if (!last || stretches.length > MOST_LAID) throw new LayingError(`A file is laid over one piece to ${MOST_LAID}.`);
+  if (!last || stretches.length > MOST_PIECES) throw new LayingError(`A file is laid over one piece to ${MOST_PIECES}.`);
   const ended = stretches.slice(0, -1);
   for (const { at, length } of ended) {
     if (length <= 0) throw new LayingError("A piece has at least one byte.");
@@ -67,7 +65,16 @@ function laidRecord(
   const runs = [...ended, { at: lastAt, length }];
   refuseOverlaps(runs);
   const layout = toLayout(runs, size);
-  return { layout, runs, finding: examineContent(new LayoutSource(disk, layout), name), find: null };
+  const content = new LayoutSource(disk, layout);
+  return { layout, runs, finding: upToItsEnd(content, examineContent(content, name)), find: null };
+}
+
+/** What a content says where bytes may stand behind its own end: those are checked by nothing, so that all of it is not. */
+function upToItsEnd(content: ByteSource, finding: ContentFinding): ContentFinding {
+  if (finding.finding !== "agrees" || !finding.checked) return finding;
+  const format = formatById.get(finding.format);
+  const extent = format && runFollow(format, content);
+  return extent && extent.size >= content.size ? finding : { ...finding, checked: false };
 }
 
 function laidContent(room: LayingRoom, format: Format, ended: readonly DiskRun[], lastAt: number, before: number, left: number): LaidFile {

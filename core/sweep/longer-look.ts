@@ -15,19 +15,13 @@ export interface LookingRoom extends LayingRoom {
   readonly begins: readonly number[];
 }
 
-export interface LongerLook {
-  /** The file put together; null: nothing was found that fits. */
-  readonly find: Find | null;
-  /** All that may be read for one file was read: what was not tried by then was not tried at all. */
-  readonly spent: boolean;
-}
-
 /**
  * Looks for the pieces of one file farther away, and with more tries, than a sweep does for each.
  * @param at disk byte offset of its first byte
+ * @returns the file put together; null: nothing was found that fits, which does not say that there is nothing
  * @throws LayingError where there is nothing to look for
  */
-export function lookLonger(room: LookingRoom, format: Format, at: number): LongerLook {
+export function lookLonger(room: LookingRoom, format: Format, at: number): Find | null {
   const { disk, grid } = room;
   const window = new WindowSource(disk, at, room.limitOf(at) - at);
   const extent = runFollow(format, window);
@@ -52,11 +46,10 @@ export function lookLonger(room: LookingRoom, format: Format, at: number): Longe
     );
   const clusterOf = (place: number) => Math.floor((place - grid.origin) / grid.cluster);
   const begun = new Set(room.begins.filter((place) => place !== at).map(clusterOf));
-  const allowance = new Allowance(disk, LONG.read);
-  const joined = joinPieces(
+  return joinPieces(
     {
       ...grid,
-      disk: allowance,
+      disk: new Allowance(disk, LONG.read),
       effort: LONG,
       limitOf: (place) => room.limitOf(place),
       freeFrom: (place, length) => (room.proven.within(place, place + length)[0]?.start ?? place + length) - place,
@@ -64,5 +57,4 @@ export function lookLonger(room: LookingRoom, format: Format, at: number): Longe
     },
     find,
   );
-  return { find: joined, spent: allowance.isSpent };
 }

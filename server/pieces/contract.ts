@@ -1,8 +1,5 @@
 import { z } from "zod";
-import { CONDITIONS } from "../../core/copies/vocabulary";
-
-/** Pieces a person lays at most. */
-const MOST_PIECES = 64;
+import { CONDITIONS, MOST_PIECES } from "../../core/copies/vocabulary";
 
 /** A stretch of the disk that a file's next bytes are taken from. The length of the last one is not asked: it ends where the file does. */
 const piece = z.object({ at: z.number().int().nonnegative(), length: z.number().int().nonnegative() });

@@ -36,18 +36,17 @@ export async function lookLongerFor(db: Database, copyId: number): Promise<KeptP
     if (!("format" in from)) throw new Problem("A longer look is for files that were found by their content: lay its pieces by hand.", 409);
     const reach = Math.max(LONG.reach, LONG.leastAway * room.grid.cluster);
     const neighbours = await neighboursOf(db, row.storeId, room.grid, { start: at - reach, end: at + reach }, copyId);
-    const look = lookLonger({ ...room, ...neighbours }, from.format, at);
-    if (!look.find) return { row, laid: null, spent: look.spent };
-    const content = toLayout(look.find.segments, look.find.size);
+    const find = lookLonger({ ...room, ...neighbours }, from.format, at);
+    if (!find) return { row, laid: null };
+    const content = toLayout(find.segments, find.size);
     const unreadable = bytesIn(new LayoutSource(room.disk, content).unreadable(0, content.size));
-    const copy = rawCopy(look.find, unreadable, isUsed(volume, at), "longer-look");
-    return { row, laid: storedFrom(copy, content, row), spent: look.spent };
+    const copy = rawCopy(find, unreadable, isUsed(volume, at), "longer-look");
+    return { row, laid: storedFrom(copy, content, row) };
   });
   if (found.laid) return store(db, found.row, found.laid, "Pieces found by a longer look");
   await note(db, found.row.jobId, "Longer look for pieces", { copy: copyId, found: false });
-  const words = found.spent
-    ? "No pieces were found that fit; the look ended at its bound, with places left that were not tried."
-    : "No pieces were found that fit, of all places that a longer look tries.";
+  // A search has bounds of several kinds: that it found nothing does not say that there is nothing.
+  const words = "No pieces were found that fit. They may lie farther away, or at a place that was not tried.";
   return { copyId: null, itemId: itemOf(found.row), words };
 }
 

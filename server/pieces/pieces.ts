@@ -168,7 +168,7 @@ export function toLaidCopy(opened: Opened, laid: LaidFile): LaidCopy {
   const unreadable = bytesIn(new LayoutSource(room.disk, laid.layout).unreadable(0, laid.layout.size));
   if (laid.find) {
     const used = isUsed(volume, laid.find.at);
-    return storedFrom({ ...rawCopy(laid.find, unreadable, used, "by-hand") }, laid.layout, row);
+    return storedFrom(rawCopy(laid.find, unreadable, used, "by-hand"), laid.layout, row);
   }
   // A deleted file's bytes in clusters that are in use now are another file's.
   const foreign = row.state === "deleted" && volume ? usedBytes(volume, laid.runs) : [];

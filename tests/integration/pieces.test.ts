@@ -38,9 +38,9 @@ const png = contentOf(
 const cut = Math.floor(png.length / CLUSTER / 2) * CLUSTER;
 
 /** A job whose disk was swept: a picture in two pieces, the second farther away than a sweep looks. */
-async function sweptJob(name: string): Promise<{ jobId: number; storeId: number }> {
+async function sweptJob(name: string, disk = diskWithFarPiece(png, cut, CLUSTER)): Promise<{ jobId: number; storeId: number }> {
   const path = join(bench.sources, `${name}.img`);
-  writeFileSync(path, diskWithFarPiece(png, cut, CLUSTER));
+  writeFileSync(path, disk);
   const jobId = await createJob(bench.db, { title: name, client: "" });
   await addSource(bench.db, jobId, path);
   const [source] = await listSources(bench.db, jobId);
@@ -154,6 +154,25 @@ describe("a picture in two pieces far from each other", () => {
     const item = await findItem(bench.db, itemId);
     expect(item).toMatchObject({ condition: "whole", size: png.length, copies: 2 });
     expect(await contentSum(item?.bestCopyId as number)).toBe(sha256(png));
+  });
+});
+
+describe("a picture of which only the beginning is there", () => {
+  it("is looked for in vain, which says no more than that, and keeps nothing", async () => {
+    const { jobId } = await sweptJob("cut", diskWithFarPiece(png.subarray(0, cut), cut, CLUSTER));
+    const item = await broken(jobId);
+    const looked = await lookLongerFor(bench.db, item.bestCopyId);
+    expect(looked).toMatchObject({
+      copyId: null,
+      itemId: item.id,
+      words: expect.stringMatching(/No pieces were found.*may lie farther away/),
+    });
+    expect((await findItem(bench.db, item.id))?.list).toHaveLength(1);
+    const { rows } = await bench.pool.query<{ detail: object }>(
+      "select detail from log_entries where job_id = $1 and what = 'Longer look for pieces'",
+      [jobId],
+    );
+    expect(rows[0]?.detail).toMatchObject({ found: false });
   });
 });
 
