@@ -88,6 +88,7 @@ function* wantedTrees(
   const reports = source.report.volumes.filter(is);
   source.close();
   if (reports.length === 0) throw new Usage(missing);
+  const distinct = new Set(reports.map(ownerOf)).size > 1;
   for (const report of reports)
     yield {
       open: () => ({
@@ -95,13 +96,16 @@ function* wantedTrees(
         number: report.volume,
         report,
         store: null,
-        folder: reports.length > 1 ? `volume-${report.volume}` : null,
+        folder: distinct ? `volume-${reports.find((each) => ownerOf(each) === ownerOf(report))?.volume}` : null,
       }),
       words: `Volume ${report.volume}`,
       closed: report.closed,
       named: named || report.filesystem !== "unknown" || report.closed !== null,
     };
 }
+
+/** What the tree of a volume belongs to: the volumes that make up one drive have parts of the same tree. */
+const ownerOf = ({ identity, volume }: VolumeReport): string => identity?.drive ?? `volume ${volume}`;
 
 function openedStore(store: Store, folder: string | null) {
   return { ...openStore(store), number: store.volume?.volume ?? 0, report: store.volume, store, folder };

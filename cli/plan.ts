@@ -99,6 +99,7 @@ function sourceOf(path: string, id: number): PlanSource {
       closed: null,
       standing: "present" as const,
       profiles: 0,
+      ofSystem: false,
     };
     return { id, name: label, folder: true, volumes: [volume] };
   }
@@ -114,6 +115,7 @@ function sourceOf(path: string, id: number): PlanSource {
       closed: report.closed,
       standing: report.standing,
       profiles: 0,
+      ofSystem: report.identity?.part === "system",
     }));
     return { id, name: basename(path), folder: false, volumes };
   } finally {

@@ -18,7 +18,9 @@ import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { hashEntry } from "../io/log-chain";
 import { backupFile, backupJson, damagedBackups, sha256, type TapeTruth } from "../tests/support/backup-truth";
 import { compass } from "../tests/support/command-line";
+import { macBytes } from "../tests/support/mac-truth";
 import { recordsFiles } from "../tests/support/records-truth";
+import { GROUP, systemAndData } from "../tests/support/system-and-data";
 import { fixture } from "../tests/support/volume-truth";
 
 const work = mkdtempSync(join(tmpdir(), "compass-restoring-"));
@@ -52,6 +54,34 @@ const filesIn = (folder: string): string[] =>
   readdirSync(folder, { recursive: true, withFileTypes: true })
     .filter((entry) => entry.isFile())
     .map((entry) => join(entry.parentPath, entry.name).slice(folder.length + 1));
+
+describe("a drive of several volumes on the command line", () => {
+  const image = join(work, "system-and-data.img");
+  beforeAll(() => writeFileSync(image, systemAndData()));
+
+  it("inspect says which part of which drive a volume is", () => {
+    const volumes = compass("inspect", image, "--json").lines();
+    expect(volumes).toMatchObject([
+      { label: "Alpha", identifier: "4774468c-a508-4122-bba7-b0d76d45fe72", drive: GROUP, part: "system" },
+      { label: "Beta", identifier: "b3bbef8a-1321-4458-b508-78ead0581ba3", drive: GROUP, part: "data" },
+    ]);
+  });
+
+  it("restores both volumes as the one tree their user saw; volumes of their own go into folders of their own", () => {
+    const [joined, apart] = [join(work, "joined"), join(work, "apart")];
+    compass("restore", image, "--to", joined, "--state", "live", "--records-only", "--json");
+    expect(readdirSync(joined).sort()).toEqual(expect.arrayContaining(["Alpha docs", "Beta"]));
+    const own = join(work, "two-volumes.img");
+    writeFileSync(own, macBytes("apfs-twovol"));
+    compass("restore", own, "--to", apart, "--state", "live", "--records-only", "--json");
+    expect(readdirSync(apart).sort()).toEqual(["volume-0", "volume-1"]);
+    expect(filesIn(joined).sort()).toEqual(
+      filesIn(apart)
+        .map((path) => path.slice("volume-0/".length))
+        .sort(),
+    );
+  });
+});
 
 describe("backup files on the command line", () => {
   it("inspect and stores name the file and its sets", () => {

@@ -22,11 +22,21 @@ export interface VolumeTrace {
   readonly by: "boot sector" | "backup boot sector" | "file records";
 }
 
+/** What a volume says of itself that tells it from all others. Identifiers are those of its file system, written in lower case. */
+export interface VolumeIdentity {
+  readonly id: string;
+  /** Of the drive its user knows, where several volumes make that up: the same for all of them. Their trees are parts of one. */
+  readonly drive: string | null;
+  /** What it holds of that drive; null: it does not say, or stands alone. */
+  readonly part: "system" | "data" | null;
+}
+
 /** One of several volumes in the same place. */
 export interface InnerVolume {
   readonly filesystem: KnownFileSystem;
   readonly view: string;
   readonly label: string | null;
+  readonly identity: VolumeIdentity | null;
   /** Why its content stays closed; null: it does not. */
   readonly closed: string | null;
   readonly notes: readonly string[];
@@ -69,6 +79,8 @@ export interface FileSystemKind {
   };
   /** Lists the volumes that share a place, where there may be several. @throws FileSystemError when it cannot be followed */
   volumesIn?(disk: ByteSource, start: number, length: number): InnerVolume[];
+  /** Says what tells a volume from all others, where it is alone in its place. */
+  identify?(volume: ByteSource): VolumeIdentity | null;
   /** Where the boot sector has the volume's serial number, of which links keep the low 32 bits: byte offset. */
   readonly serialAt?: { readonly [Name in KnownFileSystem]?: number };
   /** Evidence of a volume that no table names. */

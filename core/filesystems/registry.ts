@@ -4,7 +4,7 @@ import { apfs } from "./apfs/kind";
 import { exfat } from "./exfat/kind";
 import { fat } from "./fat/kind";
 import { type FileSystem, FileSystemError } from "./file-record";
-import type { FileSystemKind, InnerVolume } from "./file-system-kind";
+import type { FileSystemKind, InnerVolume, VolumeIdentity } from "./file-system-kind";
 import { hfsPlus } from "./hfsplus/kind";
 import type { FileSystemName, KnownFileSystem } from "./names";
 import { ntfs } from "./ntfs/kind";
@@ -36,6 +36,12 @@ export function openFileSystem(
 export function volumesIn(filesystem: FileSystemName, disk: ByteSource, start: number, length: number): InnerVolume[] | null {
   const kind = FILE_SYSTEMS.find(({ openers }) => openers && filesystem in openers);
   return kind?.volumesIn?.(disk, start, length) ?? null;
+}
+
+/** Says what tells a volume from all others, by what it says itself; null: its file system does not say. */
+export function identifyVolume(filesystem: FileSystemName, volume: ByteSource): VolumeIdentity | null {
+  const kind = FILE_SYSTEMS.find(({ openers }) => openers && filesystem in openers);
+  return kind?.identify?.(volume) ?? null;
 }
 
 /** Where the boot sector of such a volume has its serial number: byte offset; null: it has none, or it is not known. */

@@ -16,6 +16,7 @@ const volume = (change: Partial<PlanVolume> = {}): PlanVolume => ({
   closed: null,
   standing: "present",
   profiles: 0,
+  ofSystem: false,
   ...change,
 });
 const source = (change: Partial<PlanSource> = {}): PlanSource => ({
@@ -159,6 +160,13 @@ describe("the plan", () => {
       raw: 1e-5,
     });
     expect(plan.steps.find((step) => step.kind === "raw")?.seconds).toBe(6);
+  });
+
+  it("comes to the volume of users' data before the one of the system, however large that is", () => {
+    const system = volume({ id: 1, label: "System", length: 2e10, ofSystem: true });
+    const data = volume({ id: 2, label: "Data" });
+    const steps = makePlan([account({ cause: "bin-emptied" })], [source({ volumes: [system, data] })]).steps;
+    expect(steps.filter(({ kind }) => kind === "file-records").map(({ storeId }) => storeId)).toEqual([2, 1]);
   });
 
   it("comes to the volumes of users before the system's own and those of before", () => {

@@ -18,6 +18,8 @@ export interface PlanVolume {
   readonly standing: "present" | "lost" | "earlier";
   /** Profiles of users found on it, those of a previous system among them. */
   readonly profiles: number;
+  /** It is the part of a drive on which the system keeps its own files, apart from those of users. */
+  readonly ofSystem: boolean;
 }
 
 export interface PlanSource {
@@ -109,6 +111,7 @@ const SYSTEM_SIZE = 1.5 * 2 ** 30;
 
 /** Whether a volume is one that users keep nothing on. */
 function isSystems(volume: PlanVolume, source: PlanSource): boolean {
+  if (volume.ofSystem) return true;
   return (
     volume.profiles === 0 &&
     volume.length > 0 &&

@@ -3,10 +3,10 @@ import type { Range } from "../bytes/range-set";
 import type { Container, ContainerKind } from "../containers/container";
 import { closedVolume, looksRandom } from "../filesystems/closed-volume";
 import { type FileSystem, FileSystemError } from "../filesystems/file-record";
-import type { Recognised } from "../filesystems/file-system-kind";
+import type { Recognised, VolumeIdentity } from "../filesystems/file-system-kind";
 import { type FileSystemName, isBackup } from "../filesystems/names";
 import { recogniseByRecords, recogniseFileSystem, recogniseRemains } from "../filesystems/recognise";
-import { openFileSystem, volumesIn } from "../filesystems/registry";
+import { identifyVolume, openFileSystem, volumesIn } from "../filesystems/registry";
 import type { Partition, PartitionTable } from "../partitions/partition";
 import { readPartitions } from "../partitions/read-partitions";
 import { findVolumes } from "./find-volumes";
@@ -23,6 +23,8 @@ export interface VolumeReport {
   /** Which of several volumes in the same place it is; null: there is one alone. */
   readonly view: string | null;
   readonly label: string | null;
+  /** What tells it from all other volumes; null: its file system does not say, or that is not read. */
+  readonly identity: VolumeIdentity | null;
   readonly clusterSize: number | null;
   /** Named by the partition table; found where no table names it; or of an earlier division, with another volume over it now. */
   readonly standing: "present" | "lost" | "earlier";
@@ -90,6 +92,7 @@ function oneStretch(disk: ByteSource, held: Held): DiskReport {
     filesystem: "unknown",
     view: null,
     label: null,
+    identity: null,
     clusterSize: null,
     standing: "present",
     closed: held.closed ?? null,
@@ -138,6 +141,7 @@ function describe(
     length,
     filesystem: recognised.filesystem,
     view: null,
+    identity: closed ? null : identifyVolume(recognised.filesystem, new WindowSource(disk, offset, length)),
     label: facts?.label ?? recognised.label,
     clusterSize: facts?.clusterSize ?? recognised.clusterSize,
     standing,
@@ -152,11 +156,12 @@ function withInner(disk: ByteSource, volume: FoundVolume): FoundVolume[] {
   try {
     const inner = volumesIn(volume.filesystem, disk, volume.offset, volume.length);
     if (!inner || inner.length === 0) return [volume];
-    return inner.map(({ filesystem, view, label, closed, notes }) => ({
+    return inner.map(({ filesystem, view, label, identity, closed, notes }) => ({
       ...volume,
       filesystem,
       view,
       label,
+      identity,
       closed,
       notes: [...(closed ? [closed] : volume.notes.filter((note) => note !== closed)), ...notes],
     }));

@@ -20,6 +20,7 @@ import {
 import type { Range } from "../../core/bytes/range-set";
 import type { CopyFacts } from "../../core/copies/facts";
 import type { Absence, Finding, StateOfVolume } from "../../core/filesystems/file-record";
+import type { VolumeIdentity } from "../../core/filesystems/file-system-kind";
 import type { PlaceRule } from "../../core/places/rule";
 import type { Account } from "../../core/plan/account";
 import type { RestoreLayout } from "../../core/restore/arrange";
@@ -158,6 +159,8 @@ export const stores = pgTable(
     label: text("label"),
     /** The low 32 bits of the volume's serial number; null: it has none. */
     serial: bytes("serial"),
+    /** What tells the volume from all others, and of which drive it is a part; null: it does not say. */
+    identity: jsonb("identity").$type<VolumeIdentity>(),
     clusterSize: integer("cluster_size"),
     /** Whether its records can be read. */
     readable: boolean("readable").notNull(),

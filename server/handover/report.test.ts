@@ -55,6 +55,7 @@ function report(path: string): Report {
             length: 10,
             filesystem: "ntfs",
             label: EVIL,
+            part: null,
             clusterSize: 4096,
             readable: true,
             usedBytes: 5,

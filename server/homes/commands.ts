@@ -122,23 +122,45 @@ async function labelOf(tx: Connection, jobId: number, storeId: number): Promise<
 }
 
 /**
- * Gives new stores their homes: one that is known by serial number and label to be the same drive, otherwise one of their own.
+ * Gives new stores their homes: that of a store which shows the same drive by what both say of themselves, otherwise one of their own.
  * Nothing has been found in them yet.
  */
 export async function findHomes(tx: Connection, jobId: number, sourceId: number): Promise<void> {
+  // A drive of several volumes bears the name of the one its system starts from.
   const { rows } = await tx.execute<{ id: number; label: string }>(sql`
-    select v.id, coalesce(v.label, 'volume ' || v.number) as label from stores v
+    select v.id, coalesce(m.label, v.label, 'volume ' || v.number) as label from stores v
+    left join lateral (select o.label from stores o where o.source_id = v.source_id and o.identity->>'drive' = v.identity->>'drive'
+      and o.identity->>'part' = 'system' limit 1) m on true
     where v.source_id = ${sourceId} and not exists (select 1 from home_paths p where p.store_id = v.id) order by v.id`);
   for (const { id, label } of rows) {
-    const { rows: same } = await tx.execute<{ home_id: number; source: string }>(sql`
-      select p.home_id, s.name as source from stores n join stores v on v.serial = n.serial and v.label is not distinct from n.label
-        and v.filesystem = n.filesystem and v.id <> n.id
+    const { rows: same } = await tx.execute<{ home_id: number; store: string; source: string; by: keyof typeof SAME_DRIVE }>(sql`
+      select p.home_id, s.name as source, coalesce(v.label, 'volume ' || v.number) as store, w.by
+      from stores n join stores v on v.id <> n.id
+      cross join lateral (select case
+        when v.identity->>'id' = n.identity->>'id' then 'identifier'
+        when v.identity->>'drive' = n.identity->>'drive' then 'drive'
+        when v.serial = n.serial and v.label is not distinct from n.label then 'serial' end as by) w
       join sources s on s.id = v.source_id join home_paths p on p.store_id = v.id and p.below = '' and p.at = ''
-      where n.id = ${id} and s.job_id = ${jobId} order by v.id limit 1`);
+      where n.id = ${id} and s.job_id = ${jobId} and v.filesystem = n.filesystem and w.by is not null
+      -- The same volume says more than another one of the drive.
+      order by w.by = 'drive', v.id limit 1`);
     const [known] = same;
     const [own] = known ? [{ id: known.home_id }] : await tx.insert(homes).values({ jobId, label }).returning({ id: homes.id });
     if (!own) continue;
-    const reason = known ? `It has the serial number and label of the volume in “${known.source}”.` : null;
+    const reason = known ? SAME_DRIVE[known.by](known) : null;
     await tx.insert(homePaths).values({ storeId: id, homeId: own.id, reason });
   }
+}
+
+/** How two stores are known to show the same drive, in words. */
+const SAME_DRIVE = {
+  identifier: ({ source }: Shown) => `It has the identifier of the volume in “${source}”.`,
+  drive: ({ source, store }: Shown) =>
+    `It and “${store}” in “${source}” say that they make up one drive: the system, and the data of its users.`,
+  serial: ({ source }: Shown) => `It has the serial number and label of the volume in “${source}”.`,
+};
+
+interface Shown {
+  readonly source: string;
+  readonly store: string;
 }

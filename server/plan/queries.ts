@@ -118,6 +118,7 @@ async function planSources(db: Connection, jobId: number): Promise<PlanSource[]>
       closed: volume.closed,
       standing: volume.standing,
       profiles: volume.profiles.length,
+      ofSystem: volume.part === "system",
     })),
   }));
 }

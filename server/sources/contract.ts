@@ -114,6 +114,8 @@ export const volume = z.object({
   ),
   /** Why its content stays closed; null: it does not. */
   closed: z.string().nullable(),
+  /** What it holds of a drive that several volumes make up; null: it stands alone. */
+  part: z.enum(["system", "data"]).nullable(),
   /** What does not add up in it and the profiles on it; both empty until it was read. */
   readingAt: z.coerce.date().nullable(),
   findings: z.array(finding),

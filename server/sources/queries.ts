@@ -33,8 +33,9 @@ export async function listSources(db: Connection, jobId: number): Promise<Source
     notes: row.notes,
     volumes: inThem
       .filter((volume) => volume.sourceId === row.id)
-      .map(({ sourceId: _, usage, ...volume }) => ({
+      .map(({ sourceId: _, usage, identity, ...volume }) => ({
         ...volume,
+        part: identity?.part ?? null,
         usage: usage ? [...usage] : [],
         sets: volume.sets.map(({ id = null, ...set }) => ({ ...set, key: id === null ? null : setKey(id), notes: [...set.notes] })),
         findings: volume.findings.map((finding) => ({ ...finding, examples: [...finding.examples] })),

@@ -17,7 +17,9 @@ import { addSource, removeSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { startTestBench, type TestBench, until } from "../support/bench";
+import { macBytes } from "../support/mac-truth";
 import { endedRestore, planTo } from "../support/restores";
+import { systemAndData } from "../support/system-and-data";
 import { fixture } from "../support/volume-truth";
 
 let bench: TestBench;
@@ -136,6 +138,38 @@ describe("volumes that are the same drive", () => {
     await changeHomes(bench.db, job, { join: parted[1]?.id as number, into: parted[0]?.id as number });
     await expectSound(job);
     expect(await gathered(job)).toEqual(before);
+  });
+});
+
+describe("volumes that say that they make up one drive", () => {
+  it("are one home under the system's name, in which each file stands once; an image taken later joins it", async () => {
+    const { job, stores } = await jobOf(systemAndData());
+    expect(stores).toHaveLength(2);
+    const { homes } = await listHomes(bench.db, job);
+    expect(homes.map(({ label }) => label)).toEqual(["Alpha"]);
+    expect(homes[0]?.stores.map(({ storeId, at, reason }) => [storeId, at, reason])).toEqual([
+      [stores[0], "", null],
+      [stores[1], "", expect.stringMatching(/“Alpha” in “source \d+” say that they make up one drive: the system, and the data/)],
+    ]);
+    const known = await all(job);
+    const tops = new Set(known.map((item) => pathOf(item).split("/")[1]));
+    expect(tops).toContain("Alpha docs");
+    expect(tops).toContain("Beta");
+    const later = await add(job, systemAndData());
+    const after = await listHomes(bench.db, job);
+    expect(after.homes).toHaveLength(1);
+    expect(after.homes[0]?.stores.filter(({ storeId }) => later.includes(storeId)).map(({ reason }) => reason)).toEqual([
+      expect.stringContaining("has the identifier of the volume in"),
+      expect.stringContaining("has the identifier of the volume in"),
+    ]);
+    const placed = (items: readonly Item[]) => items.filter(({ folder }) => !folder.startsWith("/?")).map(pathOf);
+    expect(placed(await all(job))).toEqual(placed(known));
+    await expectSound(job);
+  });
+
+  it("are two homes where they say nothing of each other, or of different drives", async () => {
+    const { job } = await jobOf(macBytes("apfs-twovol"));
+    expect((await listHomes(bench.db, job)).homes.map(({ label }) => label)).toEqual(["Alpha", "Beta"]);
   });
 });
 

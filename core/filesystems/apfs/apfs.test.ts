@@ -12,6 +12,7 @@ import {
   wrongOnes,
 } from "../../../tests/support/mac-truth";
 import { objectChecksum } from "../../../tests/support/object-checksum";
+import { GROUP, systemAndData } from "../../../tests/support/system-and-data";
 import { MemorySource } from "../../bytes/byte-source";
 import { inspectDisk, openVolume, type VolumeReport } from "../../volumes/inspect";
 import { isSound } from "./objects";
@@ -115,6 +116,25 @@ describe("APFS", () => {
       ["Beta", 0, "1"],
     ]);
     expect(notes.join()).not.toContain("overlap");
+    // As fsapfsinfo of libfsapfs 20201107 prints them of the same image.
+    expect(volumes.map(({ identity }) => identity)).toEqual([
+      { id: "4774468c-a508-4122-bba7-b0d76d45fe72", drive: null, part: null },
+      { id: "b3bbef8a-1321-4458-b508-78ead0581ba3", drive: null, part: null },
+    ]);
+  });
+
+  it("volumes that make up one drive say so: which part of it each is", () => {
+    const disk = new MemorySource(systemAndData());
+    const volumes = macVolumes(disk);
+    expect(volumes.map(({ label, identity }) => [label, identity?.drive, identity?.part])).toEqual([
+      ["Alpha", GROUP, "system"],
+      ["Beta", GROUP, "data"],
+    ]);
+    // Nothing else of them is another: their files still come out.
+    const { entries } = macTruth("apfs-twovol");
+    volumes.forEach((volume, index) => {
+      expect(wrongOnes(inState(ofVolume(entries, index), "live"), copiesOf(disk, volume), disk)).toEqual([]);
+    });
   });
 });
 

@@ -1,12 +1,12 @@
 import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { asciiText } from "../../bytes/text";
 import { FileSystemError } from "../file-record";
-import type { FileSystemKind, InnerVolume, Recognised, VolumeTrace } from "../file-system-kind";
+import type { FileSystemKind, InnerVolume, Recognised, VolumeIdentity, VolumeTrace } from "../file-system-kind";
 import { ENCRYPTED, openApfs } from "./apfs";
 import { type Checkpoint, Container, parseContainer } from "./container";
-import { IN_PIECES, OBJECT_TYPE, ROLES } from "./layout";
+import { IN_PIECES, OBJECT_TYPE, ROLE, ROLES } from "./layout";
 import { isSound, toObject } from "./objects";
-import { isEncrypted, VolumeState } from "./state";
+import { isEncrypted, type VolumeFacts, VolumeState } from "./state";
 import { writeView } from "./view";
 
 const MARK = "NXSB";
@@ -48,6 +48,7 @@ export const apfs: FileSystemKind = {
             filesystem: "apfs",
             view: writeView(index),
             label: null,
+            identity: null,
             closed: null,
             notes: [`The superblock of volume ${index} of the container is damaged in every checkpoint.`],
           },
@@ -59,6 +60,7 @@ export const apfs: FileSystemKind = {
           filesystem: "apfs",
           view: writeView(index),
           label: state.volume.label,
+          identity: identityOf(state.volume),
           closed: isEncrypted(state.volume) ? ENCRYPTED : null,
           notes: [
             ...(words ? [`Its part in the system is: ${words}.`] : []),
@@ -86,6 +88,12 @@ export const apfs: FileSystemKind = {
     },
   },
 };
+
+function identityOf({ uuid, group, facts }: VolumeFacts): VolumeIdentity | null {
+  if (uuid === null) return null;
+  const part = facts.role === ROLE.system ? "system" : facts.role === ROLE.data ? "data" : null;
+  return group !== null && part !== null ? { id: uuid, drive: group, part } : { id: uuid, drive: null, part: null };
+}
 
 function soundContainer(disk: ByteSource, at: number): Checkpoint | null {
   if (at + 4096 > disk.size) return null;

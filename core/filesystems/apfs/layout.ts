@@ -86,9 +86,13 @@ export const VOLUME = struct(1056, {
 });
 export const VOLUME_MARK = 0x4253_5041;
 export const VOLUME_NAME = { at: 704, length: 256 } as const;
+/** `apfs_vol_uuid` and `apfs_volume_group_id`. */
+export const VOLUME_UUID_AT = 240;
 export const VOLUME_GROUP_AT = 1008;
 export const VOLUME_FLAG = { unencrypted: 1 } as const;
 export const VOLUME_INCOMPATIBLE = { caseInsensitive: 1, normalizationInsensitive: 8, sealed: 0x20 } as const;
+/** Roles of the volumes that make up one drive as its user knows it. */
+export const ROLE = { system: 1, data: 1 << 6 } as const;
 /** `apfs_role`; roles beyond the first ones are numbers shifted by six bits. */
 export const ROLES: ReadonlyMap<number, string> = new Map([
   [1, "system"],

@@ -1,4 +1,3 @@
-import { asciiText } from "../../bytes/text";
 import { nanosecondsToMs } from "../mac-times";
 import type { Checkpoint, Container } from "./container";
 import {
@@ -12,6 +11,7 @@ import {
   VOLUME_INCOMPATIBLE,
   VOLUME_MARK,
   VOLUME_NAME,
+  VOLUME_UUID_AT,
 } from "./layout";
 import { ObjectMap } from "./object-map";
 import type { ApfsObject } from "./objects";
@@ -27,7 +27,8 @@ export interface VolumeFacts {
   readonly facts: ReturnType<typeof VOLUME.read>;
   readonly xid: number;
   readonly label: string | null;
-  /** Of the volumes that make up one system: the same for all; null: it stands alone. */
+  readonly uuid: string | null;
+  /** The same for all volumes that make up one system; null: it stands alone. */
   readonly group: string | null;
 }
 
@@ -38,8 +39,16 @@ export function parseVolume(object: ApfsObject | null): VolumeFacts | null {
   const raw = object.cursor.slice(VOLUME_NAME.at, VOLUME_NAME.length);
   const end = raw.indexOf(0);
   const label = utf8.decode(raw.subarray(0, end < 0 ? raw.length : end)).normalize("NFC");
-  const group = object.cursor.slice(VOLUME_GROUP_AT, 16);
-  return { facts, xid: object.xid, label: label || null, group: group.some((byte) => byte !== 0) ? asciiText(group) : null };
+  const [uuid, group] = [VOLUME_UUID_AT, VOLUME_GROUP_AT].map((at) => toUuid(object.cursor.slice(at, 16)));
+  return { facts, xid: object.xid, label: label || null, uuid: uuid ?? null, group: group ?? null };
+}
+
+/** Writes an identifier of 16 bytes in the usual way, as RFC 9562 orders them; null: it is all zeros, which says that there is none. */
+function toUuid(bytes: Uint8Array): string | null {
+  if (bytes.every((byte) => byte === 0)) return null;
+  return Buffer.from(bytes)
+    .toString("hex")
+    .replace(/^(.{8})(.{4})(.{4})(.{4})/, "$1-$2-$3-$4-");
 }
 
 export const isEncrypted = ({ facts }: VolumeFacts): boolean => facts.flags % 2 !== VOLUME_FLAG.unencrypted;

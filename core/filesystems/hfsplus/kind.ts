@@ -2,7 +2,7 @@ import { WindowSource } from "../../bytes/byte-source";
 import type { FileSystemKind, Recognised } from "../file-system-kind";
 import { openHfsPlus } from "./hfsplus";
 import { HEADER_AT, SIGNATURE } from "./layout";
-import { embeddedIn, readVolumeHeader, type VolumeHeader } from "./volume-header";
+import { embeddedIn, findHeader, readVolumeHeader, unwrapped, type VolumeHeader } from "./volume-header";
 
 const recognised = ({ facts }: VolumeHeader): Recognised => ({
   filesystem: facts.signature === SIGNATURE.hfsx ? "hfsx" : "hfsplus",
@@ -33,6 +33,10 @@ export const hfsPlus: FileSystemKind = {
     if (wrapped) return { ...recognised(wrapped), length: null };
     const copy = readVolumeHeader(volume, volume.size - HEADER_AT);
     return copy && recognised(copy);
+  },
+  identify(volume) {
+    const header = findHeader(unwrapped(volume).volume);
+    return header && header.identifier !== null ? { id: header.identifier, drive: null, part: null } : null;
   },
   openers: { hfsplus: openHfsPlus, hfsx: openHfsPlus },
   traces: {

@@ -23,6 +23,8 @@ export const VOLUME_HEADER = struct(512, {
   freeBlocks: be.u32(48),
   nextCatalogID: be.u32(64),
 });
+/** The volume's identifier ("Finder Info": the last two of its eight words). */
+export const IDENTIFIER = { at: 104, length: 8 } as const;
 /** Where the forks of the special files stand in the volume header. */
 export const SPECIAL = { allocation: 112, extents: 192, catalog: 272, attributes: 352, startup: 432 } as const;
 /** Attribute bits of the volume ("Volume Attributes"). */
