@@ -5,6 +5,7 @@ import type { CopyBatch } from "../copies/file-records-pass";
 import type { Place } from "../copies/vocabulary";
 import type { FileRecord } from "../filesystems/file-record";
 import { binCopies, indexedCopies } from "./bin-copies";
+import { isVersionDatabase, type KnownVersion, knownVersions } from "./document-versions";
 import type { FileTree } from "./file-tree";
 import { macBinCopies } from "./mac-bin";
 import { nameParts, RuleMatcher } from "./match";
@@ -83,6 +84,7 @@ export function* placesPass(
 function* copiesOfHits(tree: FileTree, hits: readonly Hit[], around: Surroundings): Generator<{ copy: Copy; hit: number }, void, void> {
   const windowsBin: FileRecord[] = [];
   const macBin: FileRecord[] = [];
+  const versions: FileRecord[] = [];
   const rules: Partial<Record<PlaceRule["reader"], PlaceRule>> = {};
   let hit = 0;
   for (const { rule, record } of hits) {
@@ -90,12 +92,21 @@ function* copiesOfHits(tree: FileTree, hits: readonly Hit[], around: Surrounding
     hit += 1;
     if (rule.reader === "windows-bin") windowsBin.push(record);
     else if (rule.reader === "mac-bin") macBin.push(record);
+    else if (rule.reader === "document-versions") versions.push(record);
     else for (const copy of copiesOfHit(tree, rule, record, around)) yield { copy, hit };
   }
   const read = (record: FileRecord, most = MAX_READ) => readRecord(tree, record, most);
   if (rules["windows-bin"]) {
     const copies = [...binCopies(windowsBin, read), ...indexedCopies(windowsBin, read)];
     for (const each of copies) yield { copy: placedCopy(each, rules["windows-bin"], tree), hit };
+  }
+  const ofVersions = rules["document-versions"];
+  if (ofVersions) {
+    const known = knownVersions(versions, (record) => tree.open(record));
+    for (const record of versions) {
+      const find = versionFile(tree, ofVersions, record, known.get(record), around);
+      if (find) yield { copy: placedCopy(find, ofVersions, tree), hit };
+    }
   }
   if (rules["mac-bin"]) for (const each of macBinCopies(macBin, read)) yield { copy: placedCopy(each, rules["mac-bin"], tree), hit };
 }
@@ -151,6 +162,20 @@ function heldFile(tree: FileTree, rule: PlaceRule, record: FileRecord, around: S
   } finally {
     opened?.close();
   }
+}
+
+/** A version of a document: under the document's name in its folder, where that is known. */
+function versionFile(
+  tree: FileTree,
+  rule: PlaceRule,
+  record: FileRecord,
+  known: KnownVersion | undefined,
+  around: Surroundings,
+): PlacedFind | null {
+  if (record.type === "folder" || record.size === 0 || isVersionDatabase(record)) return null;
+  if (known?.path) return { record, path: known.path, modified: record.modified ?? known.kept, notes: [known.note] };
+  const find = heldFile(tree, rule, record, around);
+  return find && { ...find, notes: [...find.notes, ...(known ? [known.note] : [])] };
 }
 
 /** What an owner's file says is kept as a note; the document it stands beside becomes an item known by name. */

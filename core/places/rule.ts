@@ -19,7 +19,7 @@ export interface Naming {
   readonly extension: Extension;
 }
 
-export type Reader = "file" | "windows-bin" | "mac-bin" | "link" | "jump-list" | "property-list" | "owner";
+export type Reader = "file" | "windows-bin" | "mac-bin" | "document-versions" | "link" | "jump-list" | "property-list" | "owner";
 
 /** One kind of spot where copies are left. Facts of the trade: common practice, no published source. */
 export interface PlaceRule {

@@ -12,7 +12,7 @@ export const storedRule = z.object({
   system: z.enum(["windows", "mac", "any"]),
   place: z.enum(PLACES),
   where: z.array(z.string()),
-  reader: z.enum(["file", "windows-bin", "mac-bin", "link", "jump-list", "property-list", "owner"]),
+  reader: z.enum(["file", "windows-bin", "mac-bin", "document-versions", "link", "jump-list", "property-list", "owner"]),
   holds: z.string(),
   naming,
   ties: z.enum(["beside", "by-name", "none"]),

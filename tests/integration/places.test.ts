@@ -27,7 +27,7 @@ import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
 import { endedRestore, planTo } from "../support/restores";
-import { readTruth } from "../support/volume-truth";
+import { fixture, readTruth } from "../support/volume-truth";
 
 let bench: TestBench;
 let folder: string;
@@ -86,6 +86,44 @@ describe("known places of a volume", () => {
     // All that lay in the bin counts as lost, under its own name.
     const page = await listItems(bench.db, jobId, query({ place: "bin", q: "Vertrag" }));
     expect(page.items.map((item) => [item.name, item.lost])).toEqual([["Vertrag Ellsby.docx", true]]);
+  });
+});
+
+describe("the versions that a Mac keeps of its documents", () => {
+  it("gather in the item of their document, each of its own date, and come back byte for byte", async () => {
+    const made = JSON.parse(fixture("document-versions.json.gz").toString()) as {
+      files: Record<string, { content: string; modified: number; state: string }>;
+      truth: { held: string; path: string | null }[];
+    };
+    const mac = join(bench.sources, "old mac");
+    const live = Object.entries(made.files).filter(([, { state }]) => state === "live");
+    layOut(
+      Object.fromEntries(live.map(([path, file]) => [path, { ...file, modified: new Date(file.modified * 1000).toISOString() }])),
+      mac,
+    );
+    const document = "Users/maribel/Documents/Observing report.rtf";
+    mkdirSync(join(mac, "Users/maribel/Documents"), { recursive: true });
+    writeFileSync(join(mac, document), "what it is today");
+    const job = await createJob(bench.db, { title: "Versions", client: "" });
+    await addSource(bench.db, job, mac);
+    const [source] = await listSources(bench.db, job);
+    for (const place of ["known-places", "file-record"] as const) await startPass(bench.db, job, source?.volumes[0]?.id as number, place);
+    const worker = bench.worker();
+    await finished(job);
+    worker.kill("SIGKILL");
+    const { items } = await listItems(bench.db, job, query({ show: "all", q: "Observing report" }));
+    expect(items).toHaveLength(1);
+    const list = (await findItem(bench.db, items[0]?.id as number))?.list ?? [];
+    const versions = list.filter(({ place }) => place === "own-backup");
+    const held = made.truth.filter(({ path }) => path === `/${document}`);
+    expect(versions.map(({ found }) => found?.path).sort()).toEqual(held.map(({ held: path }) => path).sort());
+    expect(list.filter(({ place }) => place === "file-record")).toHaveLength(1);
+    for (const version of versions) {
+      const truth = made.files[version.found?.path as string];
+      expect(version.modified?.getTime()).toBe((truth?.modified ?? 0) * 1000);
+      const stored = await findStoredCopy(bench.db, version.id);
+      expect(stored && (await wholeContent(stored, 1 << 20, "file")).toString("base64")).toBe(truth?.content);
+    }
   });
 });
 
