@@ -1,6 +1,7 @@
 import { execFileSync } from "node:child_process";
 import { existsSync, mkdirSync, mkdtempSync, renameSync, rmSync, truncateSync, writeFileSync } from "node:fs";
 import { dirname, join } from "node:path";
+import { fillApfs } from "./big-apfs";
 import { layOutHfsPlus } from "./big-hfsplus";
 
 const PER_FOLDER = 500;
@@ -82,4 +83,13 @@ export const bigExfat = (folder: string, count: number): string =>
 export const bigHfsPlus = (folder: string, count: number): string => {
   const bytes = Math.max(256, Math.ceil(count / 150)) * MIB;
   return keptImage(folder, `hfsplus-${count}.img`, bytes, (image) => layOutHfsPlus(image, bytes, count));
+};
+
+/** An APFS container with `count` small files: formatted by mkapfs, filled by our own script; a general archiver opens it. */
+export const bigApfs = (folder: string, count: number): string => {
+  const bytes = Math.max(768, Math.ceil(count / 100)) * MIB;
+  return keptImage(folder, `apfs-${count}.img`, bytes, (image) => {
+    run("mkapfs", "-s", "-L", "Big", image);
+    fillApfs(image, bytes, count);
+  });
 };

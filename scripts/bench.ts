@@ -3,7 +3,7 @@ import { mkdirSync, rmSync, statSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
 import { bigTape } from "../bench/backup-file";
-import { bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
+import { bigApfs, bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
 import { bigDatabase } from "../bench/database";
 import { datedTrees } from "../bench/dated-trees";
 import { measure, row } from "../bench/measure";
@@ -20,6 +20,7 @@ const NEEDED: Record<string, string> = {
   mkntfs: "ntfs-3g",
   "mkfs.fat": "dosfstools",
   mcopy: "mtools",
+  mkapfs: "apfsprogs",
   "mkfs.exfat": "exfatprogs",
   "mount.exfat-fuse": "exfat-fuse",
   sqlite3: "sqlite3",
@@ -98,11 +99,12 @@ async function main(): Promise<void> {
   for (const [kind, volume, count, words, ...tool] of [
     ["FAT32", bigFat32(folder, inFolders), inFolders, "`7z l -slt`", "7z", "l", "-slt"],
     ["HFS+", bigHfsPlus(folder, onMac), onMac, "`7z l -slt`", "7z", "l", "-slt"],
+    ["APFS", bigApfs(folder, onMac), onMac, "`7z l -slt`", "7z", "l", "-slt"],
     // No general tool at hand lists exFAT without mounting it.
     ["exFAT", bigExfat(folder, inFolders), inFolders, "mounted by exfat-fuse, `find -ls`", "sh", "-c", LIST_MOUNTED, "list"],
   ] as const) {
     const [command, ...args] = tool;
-    if (kind !== "HFS+") stored.push([volume, count]);
+    if (kind !== "HFS+" && kind !== "APFS") stored.push([volume, count]);
     const ours = measure(RUNS, node, join(out, "records-pass.js"), volume);
     console.log(
       row(`the pass over the entries of a ${kind} volume of ${count} files`, ours, words, measure(RUNS, command, ...args, volume)),

@@ -30,7 +30,7 @@ import { type GoneFile, goneFiles } from "./gone";
 import { type Group, groupsIn } from "./groups";
 import { COMPRESSED, LINK_ATTRIBUTE, MODE, OBJECT, PRIVATE_FOLDER, RECORD_TYPE, RESOURCE_ATTRIBUTE, ROOT_FOLDER } from "./layout";
 import { isSound, toObject } from "./objects";
-import { type Extent, numberOf, parseEntry, parseExtent, parseInode, parseSibling, shownName, typeOf } from "./records";
+import { type Extent, isNameless, numberOf, parseEntry, parseExtent, parseInode, parseSibling, shownName, typeOf } from "./records";
 import { readAllocation } from "./space";
 import { isEncrypted, isFileTreeNode, VolumeState } from "./state";
 import { parseNode, type TreeNode } from "./tree";
@@ -230,8 +230,7 @@ class ApfsVolume implements FileSystem {
           else if (unnamed.has(entry.fileId))
             this.#nameless.set(entry.fileId, { parentId: numberOf(node, index), name: entry.name.slice() });
         } else if (type === RECORD_TYPE.inode && unnamed.size < MOST_LEAVES) {
-          const inode = parseInode(node, index);
-          if (inode && !inode.name) unnamed.add(numberOf(node, index));
+          if (isNameless(node, index)) unnamed.add(numberOf(node, index));
         }
       }
     }
@@ -243,7 +242,7 @@ class ApfsVolume implements FileSystem {
     const read = (at: number): TreeNode => {
       const paddr = leaves[at] as number;
       const { objects } = this.container;
-      const object = this.state.sealed ? objects.readBare(paddr) : objects.read(paddr);
+      const object = this.state.sealed ? objects.readBare(paddr) : objects.readAgain(paddr);
       const node = object && parseNode(object, null);
       // It was read before as the tree was walked.
       return (

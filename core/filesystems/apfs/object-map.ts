@@ -4,9 +4,13 @@ import { parseNode, type Stretch, Tree, type TreeNode } from "./tree";
 
 const SIZES = { key: OBJECT_MAP_KEY.size, value: OBJECT_MAP_VALUE.size } as const;
 
+/** Parsed nodes kept of a map. */
+const MOST_NODES = 512;
+
 /** Where virtual objects stand, as of any transaction. */
 export class ObjectMap {
   readonly #tree: Tree;
+  readonly #nodes = new Map<number, TreeNode>();
 
   private constructor(
     objects: Objects,
@@ -14,10 +18,18 @@ export class ObjectMap {
     /** Transactions after this one are not known to the map: what claims to be of one was written over it. */
     private readonly latest: number,
   ) {
-    this.#tree = new Tree(root, (paddr) => {
-      const object = objects.read(paddr);
-      return object && object.xid <= latest ? parseNode(object, SIZES) : null;
-    });
+    this.#tree = new Tree(root, (paddr) => this.#node(objects, paddr));
+  }
+
+  #node(objects: Objects, paddr: number): TreeNode | null {
+    const known = this.#nodes.get(paddr);
+    if (known) return known;
+    const object = objects.read(paddr);
+    const node = object && object.xid <= this.latest ? parseNode(object, SIZES) : null;
+    if (!node) return null;
+    if (this.#nodes.size >= MOST_NODES) this.#nodes.clear();
+    this.#nodes.set(paddr, node);
+    return node;
   }
 
   /** @returns null: there is no sound map of that time at the place */

@@ -4,6 +4,8 @@ import { OBJECT, OBJECT_TYPE } from "./layout";
 
 /** Objects kept after they were read and found sound. */
 const MOST_KEPT = 4096;
+/** Blocks whose bytes are taken from the system together: one by one they cost more than reading them. */
+const BLOCKS_AT_ONCE = 16;
 const MODULUS = 0xffff_ffff;
 /** Sums of so many words stay exact in a number. */
 const WORDS_AT_ONCE = 1024;
@@ -22,16 +24,15 @@ export interface ApfsObject {
 export function isSound(bytes: Uint8Array): boolean {
   const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength);
   let [first, second] = [0, 0];
-  for (let at = 8, words = 0; at + 4 <= bytes.length; at += 4) {
-    first += view.getUint32(at, true);
-    second += first;
-    words += 1;
-    if (words % WORDS_AT_ONCE !== 0) continue;
+  const end = bytes.length - (bytes.length % 4);
+  for (let at = 8; at < end; ) {
+    for (const until = Math.min(end, at + 4 * WORDS_AT_ONCE); at < until; at += 4) {
+      first += view.getUint32(at, true);
+      second += first;
+    }
     first %= MODULUS;
     second %= MODULUS;
   }
-  first %= MODULUS;
-  second %= MODULUS;
   const low = MODULUS - ((first + second) % MODULUS);
   const high = MODULUS - ((first + low) % MODULUS);
   return view.getUint32(0, true) === low && view.getUint32(4, true) === high;
@@ -40,6 +41,7 @@ export function isSound(bytes: Uint8Array): boolean {
 /** Reads objects by their block, and counts those whose checksum is wrong. */
 export class Objects {
   readonly #kept = new Map<number, ApfsObject | null>();
+  #room = new Uint8Array();
   /** Blocks of objects that were asked for and are damaged, some of them. */
   readonly damaged: number[] = [];
   damagedCount = 0;
@@ -55,7 +57,7 @@ export class Objects {
   read(paddr: number): ApfsObject | null {
     const known = this.#kept.get(paddr);
     if (known !== undefined) return known;
-    const object = this.#read(paddr);
+    const object = this.#checked(paddr, (place) => readBytes(this.volume, place, this.blockSize));
     if (this.#kept.size >= MOST_KEPT) {
       const oldest = this.#kept.keys().next().value;
       if (oldest !== undefined) this.#kept.delete(oldest);
@@ -64,9 +66,14 @@ export class Objects {
     return object;
   }
 
-  #read(paddr: number): ApfsObject | null {
+  /** The same without keeping it, for what is gone through once. */
+  readOnce(paddr: number): ApfsObject | null {
+    return this.#checked(paddr, () => this.#block(paddr));
+  }
+
+  #checked(paddr: number, read: (place: number) => Uint8Array): ApfsObject | null {
     if (!(paddr > 0 && paddr < this.blockCount)) return null;
-    const bytes = readBytes(this.volume, paddr * this.blockSize, this.blockSize);
+    const bytes = read(paddr * this.blockSize);
     if (!isSound(bytes)) {
       this.damagedCount += 1;
       if (this.damaged.length < 5) this.damaged.push(paddr);
@@ -75,10 +82,24 @@ export class Objects {
     return toObject(bytes, paddr);
   }
 
+  /** An object that was found sound before. */
+  readAgain(paddr: number): ApfsObject | null {
+    return paddr > 0 && paddr < this.blockCount ? toObject(this.#block(paddr), paddr) : null;
+  }
+
+  /** Bytes that share their room with those of others: who keeps them keeps all of it. */
+  #block(paddr: number): Uint8Array {
+    if (this.#room.length < this.blockSize) this.#room = new Uint8Array(BLOCKS_AT_ONCE * this.blockSize);
+    const bytes = this.#room.subarray(0, this.blockSize);
+    this.#room = this.#room.subarray(this.blockSize);
+    this.volume.read(paddr * this.blockSize, bytes);
+    return bytes;
+  }
+
   /** An object without a header of its own, as in the trees of a sealed volume. */
   readBare(paddr: number): ApfsObject | null {
     if (!(paddr > 0 && paddr < this.blockCount)) return null;
-    const cursor = new Cursor(readBytes(this.volume, paddr * this.blockSize, this.blockSize));
+    const cursor = new Cursor(this.#block(paddr));
     return { paddr, cursor, oid: paddr, xid: 0, type: OBJECT_TYPE.treeNode, subtype: 0 };
   }
 }

@@ -60,6 +60,14 @@ export function parseInode({ cursor, values }: TreeNode, index: number): Inode |
   return { facts, name, size };
 }
 
+/** Whether an inode's record is whole and has no name in it: then a folder's entry alone knows that. */
+export function isNameless({ cursor, values }: TreeNode, index: number): boolean {
+  const { at, length } = values[index] as Stretch;
+  if (length < INODE.size) return false;
+  for (const { type } of extendedFields(cursor, at + INODE.size, at + length)) if (type === FIELD_TYPE.name) return false;
+  return true;
+}
+
 /** Reads the fields behind a fixed record (`xf_blob_t`): each padded to eight bytes. */
 function* extendedFields(cursor: Cursor, at: number, to: number): Generator<{ type: number; data: Stretch }, void, void> {
   if (at + 4 > to) return;

@@ -16,7 +16,7 @@ import {
 import { ObjectMap } from "./object-map";
 import type { ApfsObject } from "./objects";
 import { byNumber, type Extent, numberOf, shownName, typeOf } from "./records";
-import { childOf, parseNode, type Stretch, Tree, type TreeNode } from "./tree";
+import { childOf, type FixedSizes, parseNode, type Stretch, Tree, type TreeNode } from "./tree";
 
 /** Parsed nodes kept of one state. */
 const MOST_NODES = 1024;
@@ -112,13 +112,11 @@ export class VolumeState {
     return paddr === null ? null : this.#node(paddr, null);
   }
 
-  #node(paddr: number, fixed: { key: number; value: number } | null): TreeNode | null {
+  #node(paddr: number, fixed: FixedSizes | null): TreeNode | null {
     const known = this.#nodes.get(paddr);
     if (known) return known;
     const { objects } = this.container;
-    // Nodes of a sealed volume have no checksum of their own: the nodes above carry their hashes.
-    const object = this.sealed ? objects.readBare(paddr) : objects.read(paddr);
-    const node = object && object.xid <= this.xid ? parseNode(object, fixed) : null;
+    const node = this.#parse(this.sealed ? objects.readBare(paddr) : objects.read(paddr), fixed);
     if (!node) return null;
     if (this.#nodes.size >= MOST_NODES) {
       const oldest = this.#nodes.keys().next().value;
@@ -126,6 +124,17 @@ export class VolumeState {
     }
     this.#nodes.set(paddr, node);
     return node;
+  }
+
+  /** The same without keeping it, for what is gone through once. */
+  #nodeOnce(paddr: number): TreeNode | null {
+    const { objects } = this.container;
+    return this.#parse(this.sealed ? objects.readBare(paddr) : objects.readOnce(paddr), null);
+  }
+
+  // Nodes of a sealed volume have no checksum of their own: the nodes above carry their hashes.
+  #parse(object: ApfsObject | null, fixed: FixedSizes | null): TreeNode | null {
+    return object && object.xid <= this.xid ? parseNode(object, fixed) : null;
   }
 
   /** All records of a number, as places in nodes. */
@@ -188,17 +197,20 @@ export class VolumeState {
 
   /** Leaves of the tree of files whose blocks are not among those given; each block that is met is added. */
   *leavesBeside(seen: Set<number>): Generator<TreeNode, void, void> {
-    yield* this.#beside(this.volume.facts.rootTreeOid, seen, 32);
+    yield* this.#beside(this.volume.facts.rootTreeOid, seen, 32, false);
   }
 
-  *#beside(oid: number, seen: Set<number>, depth: number): Generator<TreeNode, void, void> {
+  /** @param once whether the node is a leaf, by the one above it, and is not asked for again soon */
+  *#beside(oid: number, seen: Set<number>, depth: number, once: boolean): Generator<TreeNode, void, void> {
     const paddr = this.placeOf(oid);
     if (paddr === null || seen.has(paddr) || depth === 0) return;
     seen.add(paddr);
-    const node = this.#node(paddr, null);
+    const node = once ? this.#nodeOnce(paddr) : this.#node(paddr, null);
     if (!node) return;
     if (node.leaf) yield node;
-    else for (let index = 0; index < node.keys.length; index += 1) yield* this.#beside(childOf(node, index), seen, depth - 1);
+    else
+      for (let index = 0; index < node.keys.length; index += 1)
+        yield* this.#beside(childOf(node, index), seen, depth - 1, node.level === 1);
   }
 }
 
