@@ -58,6 +58,7 @@ async function main(): Promise<void> {
       compass: "cli/main.ts",
       "read-through": "bench/read-through.ts",
       "records-pass": "bench/records-pass.ts",
+      "lz-speed": "bench/lz-speed.ts",
       "earlier-states": "bench/earlier-states.ts",
       storing: "bench/storing.ts",
       "sweep-speed": "bench/sweep-speed.ts",
@@ -110,6 +111,7 @@ async function main(): Promise<void> {
       row(`the pass over the entries of a ${kind} volume of ${count} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
   }
+  execFileSync(node, [join(out, "lz-speed.js"), "tests/fixtures/mac/lz-vectors.json.gz"], { stdio: "inherit" });
   const trees = datedTrees(folder, STATES, inFolders / 2);
   const states = measure(RUNS, node, join(out, "earlier-states.js"), trees);
   console.log(
