@@ -42,6 +42,8 @@ export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover">
   readonly set?: string;
   /** What distinguishes versions of one file: of two copies of one item in one store with the same, the content is the same. */
   readonly sameAs?: string;
+  /** The path under which the same file stands in the state that does not have it here any more: it was moved or renamed. */
+  readonly movedTo?: string;
   /** In a folder of this computer: the size and date of the file that holds the content, where that is another than the content's own. */
   readonly holder?: { readonly size: number; readonly modified: number | null };
   readonly notes: readonly string[];

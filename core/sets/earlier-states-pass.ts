@@ -1,4 +1,4 @@
-import { numberCheckpoint } from "../bytes/checkpoint";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
 import { firstByte } from "../bytes/layout";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
@@ -44,6 +44,8 @@ interface Series {
   readonly moments: readonly Moment[];
   /** What shows that two files of one path are the same version. */
   keyOf(record: FileRecord): string;
+  /** What shows that files of two paths are one file, which was moved or renamed; null: nothing does. Not given: nothing ever does. */
+  identityOf?(record: FileRecord): string | null;
   /** Where the client had a file, as a path of the store. */
   pathOf(record: FileRecord): string;
   /** The copy as it is read again later, by itself; null: it cannot be. */
@@ -71,6 +73,10 @@ interface Version {
   ended: Moment | null;
   /** The states that follow are left out: nobody can say for how long it stood. */
   cut?: boolean;
+  /** The path under which the same file stood in the state before. */
+  movedFrom?: string;
+  /** The path under which the same file stands in the first moment that does not have it here any more. */
+  readonly movedTo?: string | undefined;
 }
 
 /** States to keep to, by their moments, both ends included. UTC milliseconds; null: no end. */
@@ -109,9 +115,17 @@ function keptMoments({ moments, present }: Series, between: Between): Kept {
 /**
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
  * first and the last moment it stood in. It is done in one go: what a later state has too is the same version.
+ * @param from copies given already, from an earlier batch's `resume`: all is read again, and they are left out
  * @param between the states to keep to; not given: all
  */
-export function* earlierStatesPass(around: Around, step: number, between?: Between): Generator<EarlierBatch, void, void> {
+export function* earlierStatesPass(
+  around: Around,
+  step: number,
+  from: Checkpoint | null = null,
+  between?: Between,
+): Generator<EarlierBatch, void, void> {
+  const before = readNumberCheckpoint(from);
+  let count = 0;
   let done = 0;
   let copies: Copy[] = [];
   const now = Date.now();
@@ -122,7 +136,7 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
     copies = [];
     return {
       copies: given,
-      resume: numberCheckpoint(0),
+      resume: numberCheckpoint(Math.max(before, count)),
       done,
       total,
       sets: current ? [...ended, current.facts(now)] : ended,
@@ -142,7 +156,8 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
     const give = (path: string, version: Version, after: keyof typeof AFTER) => {
       const copy = toCopy(series, path, version, after);
       counter.sawVersion(copy);
-      copies.push(copy);
+      count += 1;
+      if (count > before) copies.push(copy);
     };
     const standing = new Map<string, Version>();
     /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */
@@ -151,6 +166,8 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
     for (const moment of moments) {
       if (moment === afterGap) for (const version of standing.values()) version.cut = true;
       const seen = new Set<string>();
+      /** Where files arrived that did not stand there in the state before, by what identifies them; null: in several places. */
+      const arrived = new Map<string, string | null>();
       for (const record of moment.files()) {
         if (record.type !== "file" || record.system || record.state !== "live") continue;
         done += 1;
@@ -163,6 +180,8 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
         else {
           if (before) give(path, { ...before, ended: moment }, before.key === key ? "same" : "changed");
           standing.set(path, { record, tree: moment.tree, key, from: moment, until: moment, ended: null });
+          const identity = before ? null : series.identityOf?.(record);
+          if (identity) arrived.set(identity, arrived.has(identity) ? null : path);
         }
         if (copies.length >= step) yield batch(total());
       }
@@ -170,14 +189,17 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
         for (const [path, version] of standing) {
           if (seen.has(path)) continue;
           standing.delete(path);
-          gone.push([path, { ...version, ended: moment }]);
+          const movedTo = arrived.get(series.identityOf?.(version.record) ?? "") ?? undefined;
+          const there = movedTo === undefined ? undefined : standing.get(movedTo);
+          if (there) there.movedFrom = path;
+          gone.push([path, { ...version, ended: moment, movedTo }]);
         }
       read += 1;
       if (moment !== series.present) counter.sawState(moment.notes?.() ?? []);
       yield batch(total());
     }
     for (const [path, version] of gone) {
-      give(path, version, standing.has(path) ? "missing" : "gone");
+      give(path, version, version.movedTo !== undefined ? "moved" : standing.has(path) ? "missing" : "gone");
       if (copies.length >= step) yield batch(total());
     }
     for (const [path, version] of standing) {
@@ -237,6 +259,7 @@ function* versionsOfSnapshots(
     moments: [...moments, present],
     present,
     keyOf: keyByRecord,
+    identityOf: identityByRecord,
     pathOf: ({ path }) => path,
     note: "Kept by a snapshot of the volume.",
     counter: new SetCounter(
@@ -253,6 +276,9 @@ function* versionsOfSnapshots(
 
 /** The same record, written to last at the same moment. Where its bytes stand proves nothing: a snapshot keeps what lies beside them along. */
 const keyByRecord = ({ reference, size, modified }: FileRecord): string => `${reference} ${size} ${modified}`;
+
+/** The same record of a file that was made at the same moment: a record that was used again is of a file made later. */
+const identityByRecord = ({ reference, created }: FileRecord): string | null => (created === null ? null : `${reference} ${created}`);
 
 /** The same record with the same bytes at the same place is the same version. */
 function keyByPlace(record: FileRecord): string {
@@ -273,6 +299,7 @@ function seriesOfSet(set: BackupSet, tree: FileTree): Series {
     place: "backup",
     moments: set.states.map(ofSet),
     keyOf: KEYS[set.kind],
+    ...(set.kind === "dated-trees" ? { identityOf: (record: FileRecord) => (record.size > 0 ? KEYS[set.kind](record) : null) } : {}),
     ...(set.open ? { standing: (record: FileRecord, copy: Copy) => inArchive(set.placeOf?.(record, tree) ?? null, copy) } : {}),
     // Copies of a folder that is here are versions of its files; of other sets the folder they stand in is that of a drive of the client's.
     pathOf: ({ path }) => (set.kind === "folder-copies" ? path : `${set.root}${path.replace(/^\/([A-Z]):\//, "/$1/")}`),
@@ -323,6 +350,7 @@ const AFTER = {
   gone: (moment: string, next: string) => `It stood there last in “${moment}”, and is not in ${next}.`,
   missing: (moment: string, next: string) => `It stood there last in “${moment}”, is not in ${next}, and is there again later.`,
   changed: (moment: string, next: string) => `It stood there last in “${moment}”; ${next} has other content.`,
+  moved: (moment: string, next: string, to: string) => `It stood there last in “${moment}”; in ${next} the same file is “${to}”.`,
   same: (moment: string, next: string) => `It stood there in “${moment}”; ${next} has it too.`,
   last: () => null,
 } as const;
@@ -333,7 +361,7 @@ const NEWEST = "the newest state (those between are left out)";
 function toCopy(
   { place, note, standing, counter, present }: Series,
   path: string,
-  { record, tree, key, from, until, ended, cut }: Version,
+  { record, tree, key, from, until, ended, cut, movedFrom, movedTo }: Version,
   after: keyof typeof AFTER,
 ): Copy {
   const name = path.slice(path.lastIndexOf("/") + 1);
@@ -350,7 +378,11 @@ function toCopy(
       })
     : read;
   const { asOf } = from;
-  const words = until.label === "" ? null : AFTER[after](until.label, cut ? NEWEST : ended !== null && ended === present ? NOW : NEXT);
+  const next = cut ? NEWEST : ended !== null && ended === present ? NOW : NEXT;
+  const words = [
+    ...(movedFrom === undefined ? [] : [`In the state before, the same file was “${movedFrom}”.`]),
+    ...(until.label === "" ? [] : [AFTER[after](until.label, next, movedTo ?? "")].filter((each) => each !== null)),
+  ];
   return {
     ...copy,
     place,
@@ -360,6 +392,7 @@ function toCopy(
     ...(asOf === null ? {} : { present: { from: asOf, until: cut ? until.asOf : endOf(until, ended) } }),
     set: counter.id,
     sameAs: key,
-    notes: [note, ...(words === null ? [] : [words]), ...copy.notes],
+    ...(movedTo === undefined ? {} : { movedTo }),
+    notes: [note, ...words, ...copy.notes],
   };
 }

@@ -409,6 +409,8 @@ export const copies = pgTable(
     setKey: text("set_key"),
     /** What distinguishes versions of one file, as its store knows them. */
     sameAs: text("same_as"),
+    /** Where the same file stands in the state that does not have it here any more. */
+    movedTo: text("moved_to"),
   },
   (table) => [
     index("copies_item").on(table.itemId),

@@ -20,10 +20,10 @@ export const PAGE = 200;
 const words = Object.keys(SIZES) as [SizeClass, ...SizeClass[]];
 
 /**
- * What became of a file since a moment: it is there no more, has other content, or is what it was (by size and date); of a file of which only
- * earlier states are known ("kept"): the last of them has it too.
+ * What became of a file since a moment: it is there no more, was moved or renamed, has other content, or is what it was (by size and date); of a file
+ * of which only earlier states are known ("kept"): the last of them has it too.
  */
-export const SINCE = ["gone", "changed", "same", "kept"] as const;
+export const SINCE = ["gone", "moved", "changed", "same", "kept"] as const;
 export type Since = (typeof SINCE)[number];
 
 const year = z

@@ -81,15 +81,19 @@ export const versionAt = (item: string, moment: string, scope: Scope) => sql`(se
 
 /**
  * What became of a file since a moment, by the version `v` that stood then and the present file `live`, else by the states after the moment: whether
- * a last one has `another` version, or `theSame`. Without a version only dates decide: of a file that was changed since there is none of then.
+ * a last one has `another` version, or `theSame`, and whether the file `moved` away since. Without a version only dates decide: of a file that was changed since there is none of then.
  */
-const SINCE_THEN = (moment: string, another: SQL, theSame: SQL) => sql`case
+const SINCE_THEN = (moment: string, { another, theSame, moved }: { another: SQL; theSame: SQL; moved: SQL }) => sql`case
   when v.id is null and live.id is null then 'gone'
   when v.id is null then case when live.modified <= ${moment}::timestamptz then 'same' else 'changed' end
   when live.id is not null then case when live.size = v.size and live.modified is not distinct from v.modified then 'same' else 'changed' end
   when ${another} then 'changed'
   when upper_inf(v.present) or ${theSame} then 'kept'
+  when ${moved} then 'moved'
   else 'gone' end`;
+
+/** Whether a copy `c` of the item of a version `v` is one of the same time or later that was moved away. */
+const MOVED_AWAY = sql`c.moved_to is not null and lower(c.present) >= lower(v.present)`;
 
 /**
  * An item as it was at a moment, as a query for one row: the copy that stood then, and what became of it since. (With `+ 0` the database does not go
@@ -98,8 +102,9 @@ const SINCE_THEN = (moment: string, another: SQL, theSame: SQL) => sql`case
 const THEN = (item: string, moment: string, scope: Scope) => {
   const later = (which: SQL) =>
     sql`exists (select 1 from copies c where c.item_id = ${sql.raw(item)} and ${IS_LATER(moment)} and ${which})`;
+  const moved = sql`exists (select 1 from copies c where c.item_id = ${sql.raw(item)} and ${MOVED_AWAY})`;
   return sql`
-  select v.id, v.size, v.modified, v.condition, v.survival, v.facts, v.opens, ${SINCE_THEN(moment, later(sql`not ${SAME_AS_THEN}`), later(SAME_AS_THEN))} as since
+  select v.id, v.size, v.modified, v.condition, v.survival, v.facts, v.opens, ${SINCE_THEN(moment, { another: later(sql`not ${SAME_AS_THEN}`), theSame: later(SAME_AS_THEN), moved })} as since
   from (select) one
   left join lateral (${VERSION(item, moment, scope)}) v on true
   left join lateral (select c.id, c.size, c.modified from copies c where c.item_id = ${sql.raw(item)} and ${IS_PRESENT} order by c.id + 0 limit 1) live on true`;
@@ -121,9 +126,12 @@ export async function countSince(db: Connection, jobId: number, where: SQL, mome
     ), later as (
       select c.item_id, bool_or(not ${SAME_AS_THEN}) as another, bool_or(${SAME_AS_THEN}) as the_same from copies c join v on v.item_id = c.item_id
       where c.job_id = ${jobId} and ${IS_LATER(moment)} group by c.item_id
+    ), moved as (
+      select distinct c.item_id from copies c join v on v.item_id = c.item_id where c.job_id = ${jobId} and ${MOVED_AWAY}
     )
-    select ${SINCE_THEN(moment, sql`later.another`, sql`coalesce(later.the_same, false)`)} as since, count(*) as count
+    select ${SINCE_THEN(moment, { another: sql`later.another`, theSame: sql`coalesce(later.the_same, false)`, moved: sql`moved.item_id is not null` })} as since, count(*) as count
     from listed left join v on v.item_id = listed.id left join live on live.item_id = listed.id left join later on later.item_id = listed.id
+      left join moved on moved.item_id = listed.id
     group by 1`);
   return new Map(rows.map(({ since, count }) => [since, Number(count)]));
 }

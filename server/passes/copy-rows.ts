@@ -66,6 +66,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("local_times", "boolean", (copy) => String(copy.localTimes ?? false)),
   column("present", "tstzrange", (copy) => presenceOf(copy.present)),
   column("set_key", "text", (copy) => (copy.set === undefined ? NULL : setKey(copy.set))),
+  column("moved_to", "text", (copy) => (copy.movedTo === undefined ? NULL : field(copy.movedTo))),
   column("same_as", "text", (copy) => (copy.sameAs === undefined ? NULL : field(copy.sameAs))),
 ];
 

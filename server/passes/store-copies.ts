@@ -6,6 +6,7 @@ import { findFolders, toHome } from "../homes/paths";
 import { BEST_COPY, lostAlone, OPENS } from "./best-copy";
 import type { PassKinds, PassPlace } from "./contract";
 import { asTime, COPY_COLUMNS } from "./copy-rows";
+import { sameVersion, widenVersions } from "./same-versions";
 
 /** The pass a batch belongs to. */
 interface OfPass {
@@ -20,8 +21,8 @@ interface OfPass {
  * the same only in the same pieces.
  */
 const NOT_STORED = `not exists (
-  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place and c.reference = i.reference and c.name = i.name
-    and (i.place <> 'raw' or c.layout is not distinct from i.layout))`;
+  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place
+    and ((c.reference = i.reference and c.name = i.name and (i.place <> 'raw' or c.layout is not distinct from i.layout)) or ${sameVersion("$2")}))`;
 
 /** What a batch has brought: live files, and lost ones by place and kind. */
 interface Brought {
@@ -106,6 +107,7 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
   );
   // What a light reading of a backup file has found is kept, and judged by what the thorough one sees of it.
   if (earlier && pass.place === "thorough") await client.query(DEEPENED, [passId, storeId]);
+  if (earlier && pass.place === "earlier-states") await widenVersions(client, passId, storeId);
   await client.query(BEST_COPY);
   return {
     live: brought.rows.reduce((sum, { lost, count }) => sum + (lost ? 0 : count), 0),

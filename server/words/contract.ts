@@ -51,6 +51,7 @@ export const momentText = (date: Date | null, timeZone: string) =>
 /** What became of a file since the moment a list shows. */
 export const AS_OF_WORDS: Readonly<Record<Since, string>> = {
   gone: "gone since",
+  moved: "moved or renamed since",
   changed: "changed since",
   same: "same as now",
   kept: "in the last state too",

@@ -13,16 +13,19 @@ const WHY =
  * @returns how much that is
  */
 export async function endGivenUp(db: Database): Promise<number> {
-  const { rows } = await db.execute<{ id: string; key: string; task_identifier: string }>(sql`
+  const { rows } = await db.execute<{ id: string; key: string | null; task_identifier: string }>(sql`
     select id, key, task_identifier from graphile_worker.jobs
     where attempts >= max_attempts and locked_at is null and task_identifier in (${TASK.pass}, ${TASK.restore}) limit 100`);
   for (const { id, key, task_identifier: task } of rows) {
-    const of = Number(key.slice(key.indexOf(":") + 1));
-    if (task === TASK.restore) await endRestore(db, of);
-    else await endPass(db, of);
+    // One without a key was asked for anew while a worker had it, which has died since: the newer one does the work.
+    if (key !== null) {
+      const of = Number(key.slice(key.indexOf(":") + 1));
+      if (task === TASK.restore) await endRestore(db, of);
+      else await endPass(db, of);
+    }
     await db.execute(sql`select graphile_worker.complete_jobs(array[${id}]::bigint[])`);
   }
-  return rows.length;
+  return rows.filter(({ key }) => key !== null).length;
 }
 
 async function endRestore(db: Database, id: number): Promise<void> {

@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { readFileSync, writeFileSync } from "node:fs";
+import { linkSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { sql } from "drizzle-orm";
@@ -12,7 +12,7 @@ import { sinceFacet } from "../../server/items/facets";
 import { listItems } from "../../server/items/list";
 import { findItem } from "../../server/items/queries";
 import { createJob } from "../../server/jobs/commands";
-import { startPass } from "../../server/passes/commands";
+import { changePass, startPass } from "../../server/passes/commands";
 import { listPasses } from "../../server/passes/queries";
 import { startRestore } from "../../server/restores/commands";
 import { addSource } from "../../server/sources/commands";
@@ -24,9 +24,12 @@ import { setTruth, unpackSet } from "../support/set-truth";
 import { snapshotDisk, snapshotTruth } from "../support/snapshot-truth";
 
 let bench: TestBench;
+let worker: ReturnType<TestBench["worker"]>;
+/** So that a pass can be met in its midst. */
+const SMALL_BATCHES = { COMPASS_BATCH: "32" };
 beforeAll(async () => {
   bench = await startTestBench();
-  bench.worker();
+  worker = bench.worker(SMALL_BATCHES);
 });
 afterAll(() => bench.close());
 
@@ -48,6 +51,22 @@ async function jobOver(path: string, places: readonly ("file-record" | "earlier-
   return job;
 }
 
+/** Files that vanish from one state to the next while their very content appears under one other path there: from where they went where, by the truth. */
+function movesIn({ states, files }: typeof snapshotTruth): Map<string, string> {
+  const found = new Map<string, string>();
+  const contentOf = (path: string, version: number | undefined) =>
+    files.find((file) => file.path === path)?.versions[(version ?? 0) - 1]?.sha256;
+  states.slice(1).forEach(({ tree }, index) => {
+    const before = states[index]?.tree ?? {};
+    const [gone, come] = [Object.keys(before).filter((path) => !(path in tree)), Object.keys(tree).filter((path) => !(path in before))];
+    for (const path of gone) {
+      const there = come.filter((other) => contentOf(other, tree[other]) === contentOf(path, before[path]));
+      if (there.length === 1) found.set(path.normalize("NFC"), (there[0] as string).normalize("NFC"));
+    }
+  });
+  return found;
+}
+
 interface StoredVersion extends Record<string, unknown> {
   name: string;
   path: string;
@@ -56,12 +75,13 @@ interface StoredVersion extends Record<string, unknown> {
   condition: string;
   from: string | null;
   until: string | null;
+  moved_to: string | null;
   id: string;
   item_id: string;
 }
 const versionsIn = async (job: number, place: "snapshot" | "backup"): Promise<StoredVersion[]> => {
   const { rows } = await bench.db.execute<StoredVersion>(sql`
-    select c.id, c.item_id, c.name, f.path, c.place, c.state, c.condition, lower(c.present)::text as "from", upper(c.present)::text as until
+    select c.id, c.item_id, c.name, f.path, c.place, c.state, c.condition, lower(c.present)::text as "from", upper(c.present)::text as until, c.moved_to
     from copies c join folders f on f.id = c.folder_id where c.job_id = ${job} and c.place = ${place} and c.type = 'file'`);
   return rows;
 };
@@ -83,13 +103,18 @@ describe("the pass over earlier states", () => {
     // A defragmenter that moved a file changed nothing that a person would call another version; it is told as one all the same.
     expect(versions.length).toBeLessThan(wanted.size * 1.3 + 10);
     expect(versions.every(({ condition }) => condition === "whole")).toBe(true);
-    // A file that is gone is lost; one that has other content now is not.
+    // A file that is gone is lost; one that has other content now, or stands elsewhere, is not.
+    const movedBy = movesIn(snapshotTruth);
+    expect(movedBy.size).toBeGreaterThan(3);
     const deleted = new Map<string, boolean>();
-    for (const { path: folder, name, state } of versions) {
+    const moved = new Map<string, string>();
+    for (const { path: folder, name, state, moved_to: to } of versions) {
       const own = `${folder}/${name}`.slice(1);
       deleted.set(own, (deleted.get(own) ?? false) || state === "deleted");
+      if (to !== null) moved.set(own, to.slice(1).normalize("NFC"));
     }
-    for (const [own, isDeleted] of deleted) expect(isDeleted, own).toBe(!(own in now));
+    for (const [own, isDeleted] of deleted) expect(isDeleted, own).toBe(!(own in now) && !movedBy.has(own));
+    expect([...moved].sort()).toEqual([...movedBy].sort());
     // The list as of a moment has what stood then, and an item has its versions together.
     const first = snapshotTruth.states[0];
     const asOf = await listItems(bench.db, job, query({ asOf: new Date(Date.parse(first?.date ?? "") + 1000).toISOString(), show: "all" }));
@@ -102,14 +127,14 @@ describe("the pass over earlier states", () => {
       const own = `${each.folder}/${each.name}`.slice(1);
       const v = first?.tree[own];
       if (v === undefined) return [];
-      const since = !(own in now) ? "gone" : now[own] === v ? "same" : "changed";
+      const since = movedBy.has(own) && !(own in now) ? "moved" : !(own in now) ? "gone" : now[own] === v ? "same" : "changed";
       return since === each.since ? [] : [`${own}: ${each.since}, and is ${since}`];
     });
     expect(wrong).toEqual([]);
     // Narrowed by what became of them, the list is that part of it, and is counted as such.
     const ofFirst = { asOf: new Date(Date.parse(first?.date ?? "") + 1000).toISOString(), show: "all" };
     const counts = (await sinceFacet(bench.db, job, query(ofFirst))).since;
-    for (const since of ["gone", "changed", "same"] as const) {
+    for (const since of ["gone", "moved", "changed", "same"] as const) {
       const narrowed = (await listItems(bench.db, job, query({ ...ofFirst, since }))).items.map(({ id }) => id);
       expect(narrowed).toEqual(asOf.items.filter((each) => each.since === since).map(({ id }) => id));
       expect(counts.find(({ value }) => value === since)?.count ?? 0).toBe(narrowed.length);
@@ -218,6 +243,156 @@ describe("the pass over earlier states", () => {
     const versions = await versionsIn(job, "backup");
     expect(versions.length).toBeGreaterThan(10);
   }, 180_000);
+
+  /** All that is stored of versions, but for their numbers. */
+  const told = async (job: number) => {
+    const { rows } = await bench.db.execute<Record<string, unknown>>(sql`
+      select f.path, c.name, c.state, c.condition, c.size, c.present, c.moved_to, c.notes, i.lost, i.live, c.same_as
+      from copies c join folders f on f.id = c.folder_id join items i on i.id = c.item_id
+      where c.job_id = ${job} and c.place = 'backup' order by f.path, c.name, c.present, c.size`);
+    return rows;
+  };
+
+  it("narrowed first and whole then stores every version once, with all its span; what was chosen meanwhile stays chosen", async () => {
+    const path = unpackSet("linked-trees", bench.sources);
+    const whole = await told(await jobOver(path, ["earlier-states"]));
+    expect(whole.length).toBeGreaterThan(600);
+    const dates = (setTruth("linked-trees").states ?? []).map(({ date = "" }) => date.slice(0, 10)).sort();
+    const [early, middle, late] = [0.2, 0.5, 0.7].map((share) => dates[Math.floor(dates.length * share)] as string);
+    for (const orders of [
+      [{ statesFrom: early, statesTo: middle }, {}],
+      [{ statesFrom: middle, statesTo: late }, { statesFrom: early, statesTo: middle }, {}],
+    ]) {
+      const job = await createJob(bench.db, { title: "Twice", client: "" });
+      await addSource(bench.db, job, path);
+      const [source] = await listSources(bench.db, job);
+      let chosen: number[] = [];
+      for (const options of orders) {
+        await startPass(bench.db, job, source?.volumes[0]?.id as number, "earlier-states", options);
+        await finished(job);
+        // Parts of one span, for all that is known so far: the later ones are chosen.
+        const parts = (await versionsIn(job, "backup")).filter((each, _, all) =>
+          all.some((other) => other.item_id === each.item_id && Number(other.id) < Number(each.id)),
+        );
+        if (chosen.length === 0) chosen = parts.slice(0, 5).map(({ id }) => Number(id));
+        expect(chosen).toHaveLength(5);
+        await changeTray(bench.db, job, { copies: chosen, chosen: true });
+      }
+      expect(await told(job)).toEqual(whole);
+      const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo(`Chosen after ${orders.length}`)));
+      expect(results.map(({ state }) => state)).toEqual(Array.from(chosen, () => "verified"));
+    }
+  }, 240_000);
+
+  it("stores every version once though it is paused, and its worker killed, in the midst of it", async () => {
+    const path = unpackSet("linked-trees", bench.sources);
+    const whole = await told(await jobOver(path, ["earlier-states"]));
+    const job = await createJob(bench.db, { title: "Interrupted", client: "" });
+    await addSource(bench.db, job, path);
+    const [source] = await listSources(bench.db, job);
+    const id = await startPass(bench.db, job, source?.volumes[0]?.id as number, "earlier-states");
+    let paused = 0;
+    for (const least of [40, 200, 400]) {
+      await until(async () => {
+        const [pass] = await listPasses(bench.db, job);
+        return pass?.state === "done" || (await told(job)).length > least;
+      }, 60);
+      if ((await listPasses(bench.db, job))[0]?.state === "done") break;
+      await changePass(bench.db, id, "pause");
+      await until(async () => (await listPasses(bench.db, job))[0]?.state !== "running", 60);
+      paused += (await listPasses(bench.db, job))[0]?.state === "paused" ? 1 : 0;
+      if (paused === 2) {
+        worker.kill("SIGKILL");
+        worker = bench.worker(SMALL_BATCHES);
+      }
+      await changePass(bench.db, id, "run");
+    }
+    await finished(job);
+    expect(paused).toBeGreaterThan(0);
+    expect(await told(job)).toEqual(whole);
+  }, 240_000);
+
+  it("knows a file that was moved or renamed by what identifies it, and calls it neither gone nor lost", async () => {
+    const root = join(bench.sources, "moved");
+    const days = ["2026-02-01-080000", "2026-02-02-080000", "2026-02-03-080000", "2026-02-04-080000"];
+    const at = (day: number, path: string) => join(root, "Desk", days[day] as string, "Disk", path);
+    const put = (day: number, path: string, content: string) => {
+      mkdirSync(join(at(day, path), ".."), { recursive: true });
+      writeFileSync(at(day, path), content);
+    };
+    const link = (day: number, path: string, before = path) => {
+      mkdirSync(join(at(day, path), ".."), { recursive: true });
+      linkSync(at(day - 1, before), at(day, path));
+    };
+    const same = ["Users/ilse/kept.txt", "Users/ilse/twin a.txt", "Users/ilse/twin b.txt"];
+    put(0, "Users/ilse/kept.txt", "stays where it is");
+    put(0, "Users/ilse/twin a.txt", "one of two of the same content");
+    put(0, "Users/ilse/twin b.txt", "one of two of the same content");
+    put(0, "Users/ilse/draft.txt", "is renamed on the second day");
+    put(0, "Users/ilse/Old folder/one.txt", "its folder is renamed on the third day");
+    put(0, "Users/ilse/Old folder/two.txt", "its folder is renamed on the third day, this one too");
+    put(0, "Users/ilse/thrown away.txt", "is deleted on the third day");
+    put(0, "Users/ilse/replaced.txt", "is written anew");
+    for (const path of [...same, "Users/ilse/Old folder/one.txt", "Users/ilse/Old folder/two.txt", "Users/ilse/thrown away.txt"])
+      link(1, path);
+    link(1, "Users/ilse/final.txt", "Users/ilse/draft.txt");
+    put(1, "Users/ilse/replaced.txt", "is written anew, and longer");
+    for (const path of [...same, "Users/ilse/final.txt", "Users/ilse/replaced.txt"]) link(2, path);
+    link(2, "Users/ilse/New folder/one.txt", "Users/ilse/Old folder/one.txt");
+    link(2, "Users/ilse/New folder/two.txt", "Users/ilse/Old folder/two.txt");
+    // What is copied instead of moved is another file.
+    put(2, "Users/ilse/thrown away, copied.txt", "is deleted on the third day");
+    const last = [
+      ...same,
+      "Users/ilse/final.txt",
+      "Users/ilse/replaced.txt",
+      "Users/ilse/New folder/one.txt",
+      "Users/ilse/New folder/two.txt",
+    ];
+    for (const path of last) link(3, path);
+    const job = await jobOver(root, ["earlier-states"]);
+    const rows = (await told(job)).map(
+      (row) => ({ ...row, path: `${row.path}/${row.name}`.replace(/^.*\/ilse\//, "") }) as Record<string, unknown>,
+    );
+    const moved = rows
+      .filter(({ moved_to: to }) => to !== null)
+      .map(({ path, moved_to: to, state, lost }) => [path, String(to).replace(/^.*\/ilse\//, ""), state, lost]);
+    expect(moved.sort()).toEqual([
+      ["Old folder/one.txt", "New folder/one.txt", "live", false],
+      ["Old folder/two.txt", "New folder/two.txt", "live", false],
+      ["draft.txt", "final.txt", "live", false],
+    ]);
+    const notesOf = (path: string) => JSON.stringify(rows.filter((row) => row.path === path).map(({ notes }) => notes));
+    expect(notesOf("draft.txt")).toMatch(/in the state after it the same file is “[^”]*\/ilse\/final.txt”/);
+    expect(notesOf("final.txt")).toMatch(/In the state before, the same file was “[^”]*\/ilse\/draft.txt”/);
+    expect(notesOf("thrown away.txt")).toContain("is not in the state after it");
+    expect(
+      rows
+        .filter(({ lost }) => lost)
+        .map(({ path }) => path)
+        .sort(),
+    ).toEqual(["thrown away, copied.txt", "thrown away.txt"]);
+    const became = async (day: string) => {
+      const { items } = await listItems(bench.db, job, query({ asOf: `${day}T12:00:00Z`, show: "all" }));
+      return Object.fromEntries(items.map(({ folder, name, since }) => [`${folder}/${name}`.replace(/^.*\/ilse\//, ""), since]));
+    };
+    expect(await became("2026-02-01")).toMatchObject({
+      "draft.txt": "moved",
+      "Old folder/one.txt": "moved",
+      "thrown away.txt": "gone",
+      "replaced.txt": "changed",
+      "kept.txt": "kept",
+    });
+    expect(await became("2026-02-03")).toMatchObject({
+      "final.txt": "kept",
+      "New folder/one.txt": "kept",
+      "thrown away, copied.txt": "gone",
+    });
+    const { since } = await sinceFacet(bench.db, job, query({ asOf: "2026-02-01T12:00:00Z", show: "all" }));
+    expect(since.find(({ value }) => value === "moved")?.count).toBe(3);
+    const narrowed = await listItems(bench.db, job, query({ asOf: "2026-02-01T12:00:00Z", show: "all", since: "moved" }));
+    expect(narrowed.items).toHaveLength(3);
+  }, 120_000);
 
   it("gives single files out of archives, and says which come only with the whole archive", async () => {
     const truth = setTruth("archive-sets");

@@ -51,3 +51,25 @@ it("so is a pass, which goes on when it is asked to", async () => {
   await until(async () => (await stateOf())?.state === "done");
   worker.kill("SIGKILL");
 }, 120_000);
+
+it("what was asked for anew while a worker had it, which died then, is no work that was given up", async () => {
+  const { jobId, source } = await jobWith(bench, "tiny-ntfs");
+  const id = await startPass(bench.db, jobId, source.volumes[0]?.id ?? 0);
+  const own = sql`task_id = (select id from graphile_worker._private_tasks where identifier = 'pass') and (payload->>'id')::int = ${id}`;
+  await bench.db.execute(sql`update graphile_worker._private_jobs set locked_at = now(), locked_by = 'who dies' where ${own}`);
+  await changePass(bench.db, id, "pause");
+  await changePass(bench.db, id, "run");
+  await bench.db.execute(
+    sql`update graphile_worker._private_jobs set locked_at = null, locked_by = null where ${own} and locked_by = 'who dies'`,
+  );
+  const { rows } = await bench.db.execute(
+    sql`select 1 from graphile_worker._private_jobs where ${own} and key is null and attempts >= max_attempts`,
+  );
+  expect(rows).toHaveLength(1);
+  expect(await endGivenUp(bench.db)).toBe(0);
+  const worker = bench.worker();
+  await until(async () => (await listPasses(bench.db, jobId)).find((pass) => pass.id === id)?.state === "done");
+  worker.kill("SIGKILL");
+  const { rows: left } = await bench.db.execute(sql`select 1 from graphile_worker._private_jobs where ${own}`);
+  expect(left).toEqual([]);
+}, 120_000);

@@ -33,7 +33,7 @@ const yearWords = (value: string) => (value === "none" ? "no date" : value);
 const FACETS: { name: Name; title: string; words: (value: string) => string; few: number; several?: boolean }[] = [
   { name: "kind", title: "Kind", words: (value) => KIND_WORDS[value] ?? value, few: 10 },
   { name: "place", title: "Place", words: (value) => PLACE_WORDS[value] ?? value, few: 9 },
-  { name: "since", title: "Since then", words: (value) => AS_OF_WORDS[value as Since] ?? value, few: 4, several: true },
+  { name: "since", title: "Since then", words: (value) => AS_OF_WORDS[value as Since] ?? value, few: 5, several: true },
   { name: "condition", title: "Condition", words: (value) => CONDITION_WORDS[value] ?? value, few: 5 },
   { name: "standing", title: "Best copy", words: (value) => (value === "live" ? "live file" : "deleted file"), few: 2, several: true },
   { name: "year", title: "Changed in", words: yearWords, few: 6 },
