@@ -9,6 +9,7 @@ import { findLiveHolders } from "../sources/owners";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import type { Copy, ItemDetail, PlacedRun } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
+import { reasonFor } from "./reason";
 
 const MAX_RUNS_SHOWN = 500;
 
@@ -150,41 +151,6 @@ async function takenBy(db: Connection, jobId: number, row: CopyRow): Promise<str
 export function runsOf(layout: Layout | null, ofFolder: boolean): PlacedRun[] {
   const runs = layout ? placedRuns(layout, MAX_RUNS_SHOWN) : [];
   return ofFolder ? runs.map((run) => ({ ...run, start: null })) : runs;
-}
-
-/** Why this copy was taken before the others; of another one, why it was not. */
-function reasonFor(copy: Copy, copies: readonly Copy[], overruled: boolean): string {
-  const best = copies.find((each) => each.best);
-  if (!best || copies.length === 1) return "The only copy found.";
-  if (copy.best) return overruled ? "Chosen by hand." : whyBest(best, copies);
-  if (overruled) return "Another copy was chosen by hand.";
-  if (copy.identical.includes(best.id)) return "Holds the same bytes as the best copy.";
-  if (RANK[copy.condition] > RANK[best.condition])
-    return `Another copy is better: that one is ${WORDS[best.condition]}, this one ${WORDS[copy.condition]}.`;
-  if (copy.state === "live" && best.state === "deleted") return "The file as it is today; the best copy is the lost one.";
-  if (copy.place === "raw" && best.place !== "raw") return "Found by its content alone; the best copy has name and dates of its own.";
-  return "Another copy of the same condition is newer.";
-}
-
-const RANK: Record<Copy["condition"], number> = { whole: 0, partial: 1, "not-checked": 2, "name-only": 3 };
-const WORDS: Record<Copy["condition"], string> = {
-  whole: "whole",
-  partial: "partial",
-  "not-checked": "not checked",
-  "name-only": "a name only",
-};
-
-function whyBest(best: Copy, copies: readonly Copy[]): string {
-  const rivals = copies.filter((copy) => copy !== best && copy.condition === best.condition && !best.identical.includes(copy.id));
-  if (rivals.length === 0)
-    return best.identical.length > 0
-      ? `The only content of ${copies.length} copies that is ${WORDS[best.condition]}; ${best.identical.length} of them hold the same bytes.`
-      : `The only one of ${copies.length} copies that is ${WORDS[best.condition]}.`;
-  const lost = rivals.filter((copy) => copy.state === "deleted").length;
-  if (best.state === "deleted" && lost === 0) return "The lost one; the live file of this name needs no rescue.";
-  return best.state === "deleted"
-    ? `The newest of ${lost + 1} lost copies that are ${WORDS[best.condition]}.`
-    : `The newest of ${rivals.length + 1} copies that are ${WORDS[best.condition]}.`;
 }
 
 /** The best copies of lost pictures after a given one, for making small pictures of them. */

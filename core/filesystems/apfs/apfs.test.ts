@@ -130,6 +130,10 @@ describe("APFS", () => {
       ["Alpha", GROUP, "system"],
       ["Beta", GROUP, "data"],
     ]);
+    expect(volumes.map(({ notes }) => notes.join())).toEqual([
+      expect.stringContaining("It holds the system of one drive, and the volume “Beta” the data of its users: they are one tree."),
+      expect.stringContaining("It holds the users’ data of one drive, and the volume “Alpha” the system: they are one tree."),
+    ]);
     // Nothing else of them is another: their files still come out.
     const { entries } = macTruth("apfs-twovol");
     volumes.forEach((volume, index) => {

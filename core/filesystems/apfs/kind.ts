@@ -39,9 +39,13 @@ export const apfs: FileSystemKind = {
   openers: { apfs: openApfs },
   volumesIn(disk, start, length): InnerVolume[] {
     const container = Container.open(new CachedSource(new WindowSource(disk, start, length), 16_384, 256));
-    return container.newest.volumeOids.flatMap((oid, index): InnerVolume[] => {
-      if (oid === 0) return [];
-      const state = container.checkpoints.map((each) => VolumeState.atCheckpoint(container, each, index)).find((each) => each !== null);
+    const states = container.newest.volumeOids.map((oid, index) =>
+      oid === 0
+        ? null
+        : container.checkpoints.map((each) => VolumeState.atCheckpoint(container, each, index)).find((each) => each !== null),
+    );
+    return states.flatMap((state, index): InnerVolume[] => {
+      if (state === null) return [];
       if (!state)
         return [
           {
@@ -53,8 +57,7 @@ export const apfs: FileSystemKind = {
             notes: [`The superblock of volume ${index} of the container is damaged in every checkpoint.`],
           },
         ];
-      const { role } = state.volume.facts;
-      const words = ROLES.get(role);
+      const part = partIn(state.volume, states);
       return [
         {
           filesystem: "apfs",
@@ -63,7 +66,7 @@ export const apfs: FileSystemKind = {
           identity: identityOf(state.volume),
           closed: isEncrypted(state.volume) ? ENCRYPTED : null,
           notes: [
-            ...(words ? [`Its part in the system is: ${words}.`] : []),
+            ...(part ? [part] : []),
             ...(state.sealed ? ["It is sealed: its files are those of the system and cannot be changed by its users."] : []),
           ],
         },
@@ -88,6 +91,21 @@ export const apfs: FileSystemKind = {
     },
   },
 };
+
+/** Says which part of a system a volume is; null: it does not say. @param states those of all volumes of its container */
+function partIn(volume: VolumeFacts, states: readonly (VolumeState | null | undefined)[]): string | null {
+  const identity = identityOf(volume);
+  const other = states.find((each) => {
+    const its = each && identityOf(each.volume);
+    return its && its.drive !== null && its.drive === identity?.drive && its.id !== identity.id;
+  });
+  if (identity?.part && other) {
+    const [own, others] = identity.part === "system" ? ["system", "data of its users"] : ["users’ data", "system"];
+    return `It holds the ${own} of one drive, and the volume “${other.volume.label}” the ${others}: they are one tree.`;
+  }
+  const words = ROLES.get(volume.facts.role);
+  return words ? `Its part in the system is: ${words}.` : null;
+}
 
 function identityOf({ uuid, group, facts }: VolumeFacts): VolumeIdentity | null {
   if (uuid === null) return null;
