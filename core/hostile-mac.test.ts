@@ -15,6 +15,10 @@ describe("damaged Mac volumes and images", () => {
     expect(found).toBeGreaterThan(ROUNDS / 10);
   });
 
+  it.each([8792, 13_224, 18_187, 41_806, 67_102])("apfs, round %i: an entry of a map that has no value is left out", (round) => {
+    expect(mutate("apfs", round, round + 1).found).toBeGreaterThan(10);
+  });
+
   it.each(["hfsplus-small", "apfs-checkpoints"])("%s cut off anywhere still gives what is there, or says why not", (name) => {
     const bytes = macStructures(name).slice(0, 2_400_000);
     for (let length = 0; length < bytes.length; length += 74_897) expect(() => readDisk(bytes.subarray(0, length))).not.toThrow();

@@ -2,7 +2,7 @@ import { OBJECT_MAP, OBJECT_MAP_KEY, OBJECT_MAP_VALUE, OBJECT_TYPE } from "./lay
 import type { Objects } from "./objects";
 import { parseNode, type Stretch, Tree, type TreeNode } from "./tree";
 
-const SIZES = { key: OBJECT_MAP_KEY.size, value: OBJECT_MAP_VALUE.size } as const;
+const SIZES = { key: OBJECT_MAP_KEY.size, value: OBJECT_MAP_VALUE.size, least: OBJECT_MAP_VALUE.size } as const;
 
 /** Parsed nodes kept of a map. */
 const MOST_NODES = 512;

@@ -63,7 +63,7 @@ function freeQueue({ objects }: Container, _checkpoint: Checkpoint, root: number
     // Keys are a transaction and a block, values the number of blocks; without a value it is one.
     const tree = new Tree(root, (paddr) => {
       const object = objects.read(paddr);
-      return object && parseNode(object, { key: 16, value: 8 });
+      return object && parseNode(object, { key: 16, value: 8, least: 0 });
     });
     for (const node of tree.leaves())
       for (let index = 0; index < node.keys.length && queued.length < MOST_QUEUED; index += 1) {

@@ -83,7 +83,7 @@ export class VolumeState {
     this.sealed = (incompatible & VOLUME_INCOMPATIBLE.sealed) !== 0;
     this.tree = new Tree(rootTreeOid, (oid) => this.nodeOf(oid));
     this.#extents =
-      this.sealed && extentTreeOid !== 0 ? new Tree(extentTreeOid, (paddr) => this.#node(paddr, { key: 16, value: 16 })) : null;
+      this.sealed && extentTreeOid !== 0 ? new Tree(extentTreeOid, (paddr) => this.#node(paddr, { key: 16, value: 16, least: 16 })) : null;
   }
 
   /** Opens a volume of a checkpoint; null: it is not there, or cannot be followed any more. */

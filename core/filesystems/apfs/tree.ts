@@ -1,8 +1,10 @@
 import type { Cursor } from "../../bytes/cursor";
-import { NODE, NODE_FLAG, TREE_INFO_SIZE } from "./layout";
+import { KEY_SIZE, NODE, NODE_FLAG, TREE_INFO_SIZE } from "./layout";
 import type { ApfsObject } from "./objects";
 
 const MOST_LEVELS = 16;
+/** The value of an entry that leads to a node below. */
+const CHILD_SIZE = 8;
 
 /** A stretch of a node's bytes. */
 export interface Stretch {
@@ -26,9 +28,11 @@ export interface TreeNode {
 export interface FixedSizes {
   readonly key: number;
   readonly value: number;
+  /** Bytes that a leaf's value must have: 0 where entries without one count. */
+  readonly least: number;
 }
 
-/** Reads a node (`btree_node_phys_t`); null: the object is none, or contradicts itself. Entries outside the node are left out. */
+/** Reads a node (`btree_node_phys_t`); null: the object is none, or contradicts itself. Entries that lie outside the node, or are too short to be any, are left out. */
 export function parseNode(object: ApfsObject, fixed: FixedSizes | null): TreeNode | null {
   const { cursor } = object;
   if (cursor.size < NODE.size) return null;
@@ -52,6 +56,7 @@ export function parseNode(object: ApfsObject, fixed: FixedSizes | null): TreeNod
     const length = isFixed ? (leaf ? (fixed as FixedSizes).value : 8) : cursor.u16(at + 6);
     const value = ghost ? { at: valuesEnd, length: 0 } : { at: valuesEnd - back, length };
     if (key.at + key.length > valuesEnd || value.at < keysAt || value.at + value.length > valuesEnd) continue;
+    if (key.length < (fixed?.key ?? KEY_SIZE) || value.length < (leaf ? (fixed?.least ?? 0) : CHILD_SIZE)) continue;
     keys.push(key);
     values.push(value);
   }
