@@ -69,7 +69,7 @@ it("what was asked for anew while a worker had it, which died then, is no work t
   expect(await endGivenUp(bench.db)).toBe(0);
   const worker = bench.worker();
   await until(async () => (await listPasses(bench.db, jobId)).find((pass) => pass.id === id)?.state === "done");
+  // The queue lets go of a work a moment after it has ended.
+  await until(async () => (await bench.db.execute(sql`select 1 from graphile_worker._private_jobs where ${own}`)).rows.length === 0);
   worker.kill("SIGKILL");
-  const { rows: left } = await bench.db.execute(sql`select 1 from graphile_worker._private_jobs where ${own}`);
-  expect(left).toEqual([]);
 }, 120_000);
