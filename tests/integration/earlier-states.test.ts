@@ -26,7 +26,7 @@ import { snapshotDisk, snapshotTruth } from "../support/snapshot-truth";
 let bench: TestBench;
 let worker: ReturnType<TestBench["worker"]>;
 /** So that a pass can be met in its midst. */
-const SMALL_BATCHES = { COMPASS_BATCH: "32" };
+const SMALL_BATCHES = { COMPASS_BATCH: "16" };
 beforeAll(async () => {
   bench = await startTestBench();
   worker = bench.worker(SMALL_BATCHES);
