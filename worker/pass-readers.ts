@@ -66,7 +66,6 @@ export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) =
     earlierStatesPass(
       { volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) },
       step,
-      data.resume,
       statesBetween(data.options),
     ),
   ),

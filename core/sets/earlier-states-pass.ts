@@ -1,4 +1,4 @@
-import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import { numberCheckpoint } from "../bytes/checkpoint";
 import { firstByte } from "../bytes/layout";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
@@ -115,17 +115,11 @@ function keptMoments({ moments, present }: Series, between: Between): Kept {
 /**
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
  * first and the last moment it stood in. It is done in one go: what a later state has too is the same version.
- * @param from copies given already, from an earlier batch's `resume`: all is read again, and they are left out
+ Interrupted, it begins anew: who stores its
+ * versions knows which it has.
  * @param between the states to keep to; not given: all
  */
-export function* earlierStatesPass(
-  around: Around,
-  step: number,
-  from: Checkpoint | null = null,
-  between?: Between,
-): Generator<EarlierBatch, void, void> {
-  const before = readNumberCheckpoint(from);
-  let count = 0;
+export function* earlierStatesPass(around: Around, step: number, between?: Between): Generator<EarlierBatch, void, void> {
   let done = 0;
   let copies: Copy[] = [];
   const now = Date.now();
@@ -136,7 +130,7 @@ export function* earlierStatesPass(
     copies = [];
     return {
       copies: given,
-      resume: numberCheckpoint(Math.max(before, count)),
+      resume: numberCheckpoint(0),
       done,
       total,
       sets: current ? [...ended, current.facts(now)] : ended,
@@ -156,8 +150,7 @@ export function* earlierStatesPass(
     const give = (path: string, version: Version, after: keyof typeof AFTER) => {
       const copy = toCopy(series, path, version, after);
       counter.sawVersion(copy);
-      count += 1;
-      if (count > before) copies.push(copy);
+      copies.push(copy);
     };
     const standing = new Map<string, Version>();
     /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */

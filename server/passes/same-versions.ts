@@ -10,15 +10,15 @@ export const sameVersion = (store: string): string =>
 /** Whether a pass `p` keeps to some of the states. */
 const NARROWED = "(p.options ? 'statesFrom' or p.options ? 'statesTo')";
 
-const MATCHED = `from incoming i join incoming_folders f on f.folder_path = i.folder_path
+const matched = (store: string) => `from incoming i join incoming_folders f on f.folder_path = i.folder_path
     join items t on t.folder_id = coalesce(i.own_folder, f.canonical) and t.key = i.item_key, passes p
-  where p.id = c.pass_id and c.item_id = t.id and c.pass_id <> $1 and c.place = i.place and ${sameVersion("$2")}`;
+  where p.id = c.pass_id and c.item_id = t.id and c.place = i.place and ${sameVersion(store)}`;
 const TOUCHED = "insert into touched select distinct item_id from widened";
 
 /** What a pass over all states says of a version counts, whatever was said before. */
 const BY_ALL = `with widened as (
     update copies c set pass_id = $1, present = i.present, state = i.state, notes = i.notes, moved_to = i.moved_to
-    ${MATCHED} and (${NARROWED} or c.present <> i.present or c.state <> i.state or c.notes <> i.notes or c.moved_to is distinct from i.moved_to)
+    ${matched("$2")} and (${NARROWED} or c.present <> i.present or c.state <> i.state or c.notes <> i.notes or c.moved_to is distinct from i.moved_to)
     returning c.item_id
   ) ${TOUCHED}`;
 
@@ -28,7 +28,7 @@ const ENDS_LATER = "(upper_inf(i.present) or upper(i.present) > upper(c.present)
 const BY_SOME = `with widened as (
     update copies c set present = range_merge(c.present, i.present), state = case when ${ENDS_LATER} then i.state else c.state end,
       notes = case when ${ENDS_LATER} then i.notes else c.notes end, moved_to = case when ${ENDS_LATER} then i.moved_to else c.moved_to end
-    ${MATCHED} and ${NARROWED} and range_merge(c.present, i.present) <> c.present
+    ${matched("$1")} and ${NARROWED} and range_merge(c.present, i.present) <> c.present
     returning c.item_id
   ) ${TOUCHED}`;
 
@@ -53,6 +53,6 @@ const JOINED = `with joined as (
  */
 export async function widenVersions(client: pg.PoolClient, passId: number, storeId: number): Promise<void> {
   const { rows } = await client.query<{ narrowed: boolean }>(`select ${NARROWED} as narrowed from passes p where p.id = $1`, [passId]);
-  await client.query(rows[0]?.narrowed ? BY_SOME : BY_ALL, [passId, storeId]);
+  await (rows[0]?.narrowed ? client.query(BY_SOME, [storeId]) : client.query(BY_ALL, [passId, storeId]));
   await client.query(JOINED, [storeId]);
 }

@@ -13,16 +13,18 @@ interface OfPass {
   readonly id: number;
   readonly jobId: number;
   readonly place: PassPlace;
+  /** How often it was begun. */
+  readonly epoch: number;
   readonly volume: { readonly id: number };
 }
 
 /**
  * A record that another pass over the same place has stored already, a narrowed one before a whole one for instance. What was found by its content is
- * the same only in the same pieces.
+ * the same only in the same pieces. A version of an earlier state is the same in the same pass too, which may have begun anew.
  */
 const NOT_STORED = `not exists (
-  select 1 from copies c where c.item_id = t.id and c.pass_id <> $3 and c.place = i.place
-    and ((c.reference = i.reference and c.name = i.name and (i.place <> 'raw' or c.layout is not distinct from i.layout)) or ${sameVersion("$2")}))`;
+  select 1 from copies c where c.item_id = t.id and c.place = i.place
+    and ((c.pass_id <> $3 and c.reference = i.reference and c.name = i.name and (i.place <> 'raw' or c.layout is not distinct from i.layout)) or ${sameVersion("$2")}))`;
 
 /** What a batch has brought: live files, and lost ones by place and kind. */
 interface Brought {
@@ -60,7 +62,8 @@ export async function storeCopies(client: pg.PoolClient, pass: OfPass, rows: Uin
     sameRecords(pass.place),
     passId,
   ]);
-  const earlier = others.rows.length > 0;
+  // A pass that is done in one go and begins anew meets what it has stored itself.
+  const earlier = others.rows.length > 0 || (pass.place === "earlier-states" && pass.epoch > 1);
   await client.query(`create temp table incoming (
     id bigint not null default nextval('copies_id_seq'), own_folder int, ${INCOMING}) on commit drop`);
   const into = client.query(copyFrom(`copy incoming (${COPY_COLUMNS.map(({ name }) => name).join(", ")}) from stdin`));

@@ -284,9 +284,9 @@ describe("the pass over earlier states", () => {
     }
   }, 240_000);
 
-  it("stores every version once though it is paused, and its worker killed, in the midst of it", async () => {
+  it("stores every version once though it is paused, its worker killed, and its folder changed, in the midst of it", async () => {
     const path = unpackSet("linked-trees", bench.sources);
-    const whole = await told(await jobOver(path, ["earlier-states"]));
+    const first = [...(setTruth("linked-trees").states ?? [])].sort((a, b) => (a.date ?? "").localeCompare(b.date ?? ""))[0];
     const job = await createJob(bench.db, { title: "Interrupted", client: "" });
     await addSource(bench.db, job, path);
     const [source] = await listSources(bench.db, job);
@@ -301,6 +301,8 @@ describe("the pass over earlier states", () => {
       await changePass(bench.db, id, "pause");
       await until(async () => (await listPasses(bench.db, job))[0]?.state !== "running", 60);
       paused += (await listPasses(bench.db, job))[0]?.state === "paused" ? 1 : 0;
+      // What stands before all that was stored so far.
+      if (paused === 1) writeFileSync(join(path, first?.folder ?? "", "Users/Added meanwhile.txt"), "as if the backup went on");
       if (paused === 2) {
         worker.kill("SIGKILL");
         worker = bench.worker(SMALL_BATCHES);
@@ -308,7 +310,9 @@ describe("the pass over earlier states", () => {
       await changePass(bench.db, id, "run");
     }
     await finished(job);
-    expect(paused).toBeGreaterThan(0);
+    expect(paused).toBeGreaterThan(1);
+    const whole = await told(await jobOver(path, ["earlier-states"]));
+    expect(whole.some(({ name }) => name === "Added meanwhile.txt")).toBe(true);
     expect(await told(job)).toEqual(whole);
   }, 240_000);
 

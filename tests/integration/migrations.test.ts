@@ -212,7 +212,7 @@ describe("a database of an earlier version", () => {
     );
     const connection = await pool.connect();
     await connection.query("begin");
-    await storeCopies(connection, { id: 1, jobId: 1, place: "file-record", volume: { id: 1 } }, copyRows(again, 1));
+    await storeCopies(connection, { id: 1, jobId: 1, place: "file-record", epoch: 1, volume: { id: 1 } }, copyRows(again, 1));
     await connection.query("commit");
     connection.release();
     expect((await items()).map(({ id, copies }) => [id, copies]).sort()).toEqual([

@@ -14,7 +14,7 @@ export async function storeBatch(
   const client = await pool.connect();
   try {
     await client.query("begin");
-    await storeCopies(client, { id: storeId, jobId, place, volume: { id: storeId } }, copyRows(copies, storeId));
+    await storeCopies(client, { id: storeId, jobId, place, epoch: 1, volume: { id: storeId } }, copyRows(copies, storeId));
     await client.query("commit");
   } finally {
     client.release();
