@@ -5,9 +5,9 @@ import { defineConfig } from "vitest/config";
 const alias = { "@": fileURLToPath(new URL(".", import.meta.url)) };
 
 /** Files that need a process of their own: they replace parts of the system's modules, or measure the memory of what they run. */
-const APART = ["io/**/*.test.ts", "core/hostile*.test.ts"];
+const APART = ["io/io.test.ts", "io/unreadable.test.ts", "core/hostile*.test.ts"];
 
-/** Tests that damage files many thousand times, or compare whole collections: a quick look (`npm run quick`) does without. */
+/** Files of tests that damage files many thousand times, or compare whole collections. */
 const LONG = [
   "**/hostile*.test.ts",
   "**/agreement.test.ts",
@@ -16,6 +16,9 @@ const LONG = [
   "core/sweep/sweep.test.ts",
   "cli/*.test.ts",
 ];
+/** Single tests that take about a second or more each. A quick look (`npm run quick`) does without them, and without the files of `LONG`. */
+const LONG_TEST = { name: "long", description: "Takes about a second or more.", timeout: 300_000 };
+
 const left = process.env.COMPASS_QUICK ? LONG : [];
 
 /** Faults of readers are not passed over in tests. */
@@ -24,6 +27,9 @@ const SHOWN = ["tests/support/show-reader-faults.ts"];
 export default defineConfig({
   resolve: { alias },
   test: {
+    // What was compiled once is kept for the next run.
+    experimental: { fsModuleCache: true },
+    tags: [LONG_TEST],
     // Every core works: left alone, one of them would be kept for the watcher.
     maxWorkers: availableParallelism(),
     projects: [
@@ -32,7 +38,7 @@ export default defineConfig({
         resolve: { alias },
         test: {
           name: "unit",
-          include: ["{core,server,worker,cli,ui,demo,scripts}/**/*.test.{ts,tsx}"],
+          include: ["{core,io,server,worker,cli,ui,demo,scripts}/**/*.test.{ts,tsx}"],
           exclude: [...APART, ...left],
           setupFiles: SHOWN,
           testTimeout: 60_000,

@@ -39,7 +39,7 @@ describe("dated copies", () => {
     }
   });
 
-  it("give the tree of each run with the bytes of that time; what is missing or broke off is not called whole", () => {
+  it("give the tree of each run with the bytes of that time; what is missing or broke off is not called whole", { tags: "long" }, () => {
     // A version that is missing shows as the one before it, a copy that broke off as what is there.
     const known = new Set([
       "C:/Users/ilse.korvath/Documents/Inventar/Choir tour.json",
@@ -64,11 +64,11 @@ describe("dated copies", () => {
       expect(hurt(result.lies, known), run.date).toEqual([]);
     }
     expect(exact / wanted).toBeGreaterThan(0.95);
-  }, 120_000);
+  });
 });
 
 describe("dated copies on a backup drive that was imaged", () => {
-  it("are found on its volume, with versions a clean-up deleted", () => {
+  it("are found on its volume, with versions a clean-up deleted", { tags: "long" }, () => {
     const truth = setTruth("dated-copies-disk");
     const path = join(work, "copies.img");
     writeFileSync(path, setImage("dated-copies-disk"));
@@ -82,7 +82,7 @@ describe("dated copies on a backup drive that was imaged", () => {
       deleted += [...filesIn(state).values()].filter(({ copy }) => copy.state === "deleted").length;
     }
     expect(deleted).toBeGreaterThan(0);
-  }, 60_000);
+  });
 });
 
 describe("dated trees with hard links", () => {
@@ -105,7 +105,7 @@ describe("dated trees with hard links", () => {
       expect(files.get(path.normalize("NFC"))?.hash).toBe(sha256);
   });
 
-  it("give each state with all its files byte by byte; a folder the backup lost is named", () => {
+  it("give each state with all its files byte by byte; a folder the backup lost is named", { tags: "long" }, () => {
     let exact = 0;
     for (const state of truth.states ?? []) {
       const store = states.find(({ label, machine }) => label === state.state && machine === state.machine) as Store;
@@ -116,7 +116,7 @@ describe("dated trees with hard links", () => {
       expect(result.missing.length > 0, state.state).toBe(lost);
     }
     expect(exact).toBe(7402);
-  }, 120_000);
+  });
 });
 
 describe("dated trees on an imaged Mac drive", () => {
@@ -154,7 +154,7 @@ describe("dated trees on an imaged Mac drive", () => {
 });
 
 describe("folders copied by hand", () => {
-  it("are states of what they are copies of; a name that was copied along is known by its files' dates", () => {
+  it("are states of what they are copies of; a name that was copied along is known by its files' dates", { tags: "long" }, () => {
     const truth = setTruth("folder-copies");
     const states = statesOf(unpackSet("folder-copies", work));
     const copies = (truth.copies ?? []).filter(({ living }) => !living);
@@ -168,11 +168,11 @@ describe("folders copied by hand", () => {
       expect(secondsFrom(store, copy.made ?? "")).toBeLessThan(3 * 86_400);
       expect(store.notes.some((note) => note.includes("copied along"))).toBe(copy.copy === "Backup 2026-02-01 (2)");
     }
-  }, 60_000);
+  });
 });
 
 describe("folders that are named by a date", () => {
-  it("are no copies of each other where only the names of their files are the same, as a camera gives them", () => {
+  it("are no copies of each other where only the names of their files are the same, as a camera gives them", { tags: "long" }, () => {
     const folder = join(work, "pictures");
     for (let day = 1; day <= 400; day += 1) {
       const at = join(
@@ -188,7 +188,7 @@ describe("folders that are named by a date", () => {
 });
 
 describe("archive sets", () => {
-  it("are runs of numbered ZIPs: split, in pieces, without list of contents, damaged or missing ones noted", () => {
+  it("are runs of numbered ZIPs: split, in pieces, without list of contents, damaged or missing ones noted", { tags: "long" }, () => {
     const truth = setTruth("archive-sets");
     const states = statesOf(unpackSet("archive-sets", work));
     expect(states).toHaveLength(truth.runs?.length ?? 0);
@@ -212,11 +212,13 @@ describe("archive sets", () => {
     const notes = states.flatMap((state) => state.notes);
     expect(notes.filter((note) => note.includes("“Backup files 2.zip” of this run is missing"))).toHaveLength(1);
     expect(notes.filter((note) => note.includes("list of contents of this archive is gone"))).toHaveLength(2);
-  }, 60_000);
+  });
 });
 
 describe("archives with dates in their names", () => {
-  it("are states of a folder: incremental ones together, encrypted ones said, cut off and damaged ones as far as they go", () => {
+  it("are states of a folder: incremental ones together, encrypted ones said, cut off and damaged ones as far as they go", {
+    tags: "long",
+  }, () => {
     const truth = setTruth("archives");
     const states = statesOf(unpackSet("archives", work));
     expect(states).toHaveLength(truth.archives?.length ?? 0);
@@ -240,7 +242,7 @@ describe("archives with dates in their names", () => {
         expect([...filesIn(store).values()].every(({ copy }) => copy.absent === "encrypted")).toBe(true);
       } else expect(hurt(result.wrong, broken), archive.file).toEqual([]);
     }
-  }, 120_000);
+  });
 });
 
 describe("an archive that unpacks, and whose checksum does not agree", () => {

@@ -18,7 +18,9 @@ beforeAll(() => {
 afterAll(() => rmSync(work, { recursive: true, force: true }));
 
 describe("a joined database", () => {
-  it("is opened by SQLite, which finds nothing wrong with it; each row's origin stands beside it; nothing is replaced", async () => {
+  it("is opened by SQLite, which finds nothing wrong with it; each row's origin stands beside it; nothing is replaced", {
+    tags: "long",
+  }, async () => {
     const to = join(work, "joined.db");
     const before = paths.map((path) => readFileSync(path));
     const { tables } = await writeJoined(paths, to);

@@ -85,7 +85,7 @@ describe("stores of a drive with disks in its files", () => {
     for (const stick of sticks) expect(byPath(filesOf(stick))).toEqual(stick.label === "RED" ? red : blue);
   });
 
-  it("have ids that stay the same, and lead straight to them", () => {
+  it("have ids that stay the same, and lead straight to them", { tags: "long" }, () => {
     const stores = storesOf(image);
     expect(storesOf(image).map(({ id }) => id)).toEqual(stores.map(({ id }) => id));
     for (const store of stores) expect(findStore({ sourcePath: image }, store.id)).toEqual(store);
@@ -132,7 +132,7 @@ describe("stores of a drive with disks in its files", () => {
 });
 
 describe("stores of a source with very many disks in it", () => {
-  it("are listed up to a number, and it is said that these are not all", () => {
+  it("are listed up to a number, and it is said that these are not all", { tags: "long" }, () => {
     const folder = join(work, "many");
     mkdirSync(folder);
     const many = 4100;
@@ -157,7 +157,7 @@ describe("stores of a damaged drive", () => {
   // As many as elsewhere when many are asked for; each goes through four disks.
   const rounds = Math.max(30, Math.floor(Number(process.env.COMPASS_MUTATIONS ?? 300) / 10));
 
-  it(`are listed as far as they go, or refused in words, ${rounds} times`, () => {
+  it(`are listed as far as they go, or refused in words, ${rounds} times`, { tags: "long" }, () => {
     const whole = fixture("nested.img.gz");
     const sound = storesOf(image);
     const random = seeded(15);
@@ -184,7 +184,7 @@ describe("stores of a damaged drive", () => {
       expect(user + system).toBeLessThan(20_000_000);
     }
     expect(found).toBeGreaterThan(rounds);
-  }, 300_000);
+  });
 });
 
 describe("what is on a disk in a deleted file", () => {

@@ -123,7 +123,9 @@ describe("a drive with bad sectors", () => {
     file.close();
   });
 
-  it("has its files judged by it: the one on bad sectors is partial by so many bytes, the others are as they were", () => {
+  it("has its files judged by it: the one on bad sectors is partial by so many bytes, the others are as they were", {
+    tags: "long",
+  }, () => {
     const truth = readTruth("ntfs-4kn");
     const image = join(folder, "volume.img");
     writeFileSync(image, fixture("ntfs-4kn.img.gz"));

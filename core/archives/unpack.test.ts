@@ -14,7 +14,7 @@ describe("a file compressed as a whole", () => {
   const plain = Buffer.from("a line of the log\n".repeat(40_000));
   const packed = gzipSync(plain);
 
-  it("is unpacked as the general tool packed it, in several members too (RFC 1952, 2.2)", () => {
+  it("is unpacked as the general tool packed it, in several members too (RFC 1952, 2.2)", { tags: "long" }, () => {
     const path = join(work, "log");
     writeFileSync(path, plain);
     expect(spawnSync("gzip", ["-k", path]).status).toBe(0);

@@ -31,7 +31,7 @@ const disk = (bytes: Uint8Array) => new MemorySource(Buffer.concat([Buffer.from(
 const hash = (bytes: Uint8Array) => createHash("sha256").update(bytes).digest("hex");
 
 describe("a deflated piece that is too large to be decoded at once", () => {
-  it("is read from its beginning to its end as zlib has it, and its layout is kept", () => {
+  it("is read from its beginning to its end as zlib has it, and its layout is kept", { tags: "long" }, () => {
     expect(plain.length).toBeGreaterThan(MOST_AT_ONCE);
     const source = new LayoutSource(disk(packed), decodeLayout(encodeLayout(layout)));
     const sum = createHash("sha256");
@@ -40,7 +40,7 @@ describe("a deflated piece that is too large to be decoded at once", () => {
     expect(source.unreadable(0, source.size)).toEqual([]);
   });
 
-  it("is read at any place, forwards and back", () => {
+  it("is read at any place, forwards and back", { tags: "long" }, () => {
     const source = new InflatedBytes(new BlockReader(new MemorySource(packed)), false);
     const random = seeded(77);
     for (let tries = 0; tries < 60; tries += 1) {
@@ -52,7 +52,7 @@ describe("a deflated piece that is too large to be decoded at once", () => {
     }
   });
 
-  it("that is damaged gives what stands before, zeros behind, and says from where", () => {
+  it("that is damaged gives what stands before, zeros behind, and says from where", { tags: "long" }, () => {
     // A block ends at a byte after the first half (zlib's full flush); behind it a block of a kind that does not exist (3.2.3).
     const half = plain.length / 2;
     const first = deflateRawSync(plain.subarray(0, half), { finishFlush: constants.Z_FULL_FLUSH });

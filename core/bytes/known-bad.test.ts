@@ -26,7 +26,7 @@ describe("stretches that are known to be unreadable", () => {
     .tuple(fc.nat(SIZE - 2), fc.integer({ min: 1, max: 600 }))
     .map(([start, length]) => ({ start, end: Math.min(SIZE, start + length) }));
 
-  it("come as zeros and are never asked for again; everything else comes as it is", () => {
+  it("come as zeros and are never asked for again; everything else comes as it is", { tags: "long" }, () => {
     fc.assert(
       fc.property(fc.array(range, { maxLength: 8 }), fc.nat(SIZE - 1), fc.integer({ min: 1, max: 2000 }), (bad, at, length) => {
         const watched = new Watched();

@@ -17,7 +17,7 @@ function unpack(...parts: readonly Uint8Array[]): Buffer {
 }
 
 describe("LZMA2", () => {
-  it("that begins anew at every byte costs no more than it holds", () => {
+  it("that begins anew at every byte costs no more than it holds", { tags: "long" }, () => {
     const chunks = 20_000;
     const began = process.cpuUsage();
     expect(unpack(...Array.from({ length: chunks }, () => chunk(propertiesOf(0, 4, 2)))).length).toBe(chunks);

@@ -273,7 +273,7 @@ describe("a raw image in parts", () => {
 });
 
 describe("a dynamic image that was cut short", () => {
-  it("says which bytes of its disk went with the end of the file; nothing on them is called whole that is not", () => {
+  it("says which bytes of its disk went with the end of the file; nothing on them is called whole that is not", { tags: "long" }, () => {
     const disk = smallDisk();
     const image = dynamicVhd(disk);
     expect(Buffer.from(readBytes(openContainer(new MemorySource(image)).disk, 0, disk.length)).equals(disk)).toBe(true);

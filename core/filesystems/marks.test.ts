@@ -45,7 +45,7 @@ describe.each([
     return found.at(-1) as number;
   };
 
-  it("are read only, hidden, both or none, as the record says", () => {
+  it("are read only, hidden, both or none, as the record says", { tags: "long" }, () => {
     const draw = seeded(name.length + 41);
     const live = copiesAt(new MemorySource(clean), partitionOffset).filter(
       ({ state, type, system }) => state === "live" && type === "file" && !system,

@@ -59,7 +59,7 @@ describe.each([
     return openVolume(source, report);
   };
 
-  it("go on with what was noted to the very same copies, each given once", () => {
+  it("go on with what was noted to the very same copies, each given once", { tags: "long" }, () => {
     const batches = [...leftoversPass(open(disk), disk, null, 16)];
     const all = batches.flatMap((batch) => batch.copies.map((copy) => copy.reference + copy.path));
     expect(all.length).toBeGreaterThan(least);

@@ -53,7 +53,7 @@ describe("a Mac's store of document versions", () => {
     expect(report?.path).toBe("/Old Mac/Users/maribel/Documents/Added last.rtf");
   });
 
-  it("of which the database is damaged anywhere still gives every version once, under one of its two names", () => {
+  it("of which the database is damaged anywhere still gives every version once, under one of its two names", { tags: "long" }, () => {
     let named = 0;
     for (let seed = 1; seed <= 60; seed += 1) {
       let draw = seed * 2_654_435_761;

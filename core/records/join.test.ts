@@ -43,7 +43,7 @@ describe("databases that are joined", () => {
     expect(deleted.every(({ values, from }) => gone.has(values[1] as string) && from.length > 0)).toBe(true);
   });
 
-  it("leave out what was never committed, and say how much that is", () => {
+  it("leave out what was never committed, and say how much that is", { tags: "long" }, () => {
     const { live, deleted } = recordsTruth("log");
     const { tables, leftOut } = joinRecords([candidate("log"), candidate("log")]);
     const uncommitted = [...candidate("log").reader.rows()].filter(

@@ -65,7 +65,7 @@ describe("what is left of rows that do not count any more", () => {
     expect(sums.never / sums.rows).toBeLessThan(0.01);
   });
 
-  it("is said once, and never what counts", () => {
+  it("is said once, and never what counts", { tags: "long" }, () => {
     for (const name of named) {
       const seen = new Set<string>();
       for (const row of rowsOf(name)) {

@@ -261,7 +261,7 @@ describe("documents, databases and recordings", () => {
     for (const name of ["accounts.csv", "notes-utf8.txt", "saved page.html", "sketch-palette.png"]) expect(text).toContain(name);
   });
 
-  it("GZIP is unpacked again behind the damage, and what stood before it is not made up", () => {
+  it("GZIP is unpacked again behind the damage, and what stood before it is not made up", { tags: "long" }, () => {
     // Written with the platform's zlib; what it was is the truth.
     const lines = Array.from({ length: 60_000 }, (_, i) => `night ${i}: seeing ${(i * 7919) % 97}, clouds ${(i * 104_729) % 89}\n`).join(
       "",

@@ -48,7 +48,7 @@ describe("how restored files lie", () => {
     expect(arrange(nameless, "tree", null)).toEqual(["_unknown folder", "Unnamed file at 12.png"]);
   });
 
-  it("whatever the facts are, no name leads out of the destination", () => {
+  it("whatever the facts are, no name leads out of the destination", { tags: "long" }, () => {
     fc.assert(
       fc.property(
         fc.string({ unit: "binary" }),

@@ -3,7 +3,7 @@ import { describe, expect, it } from "vitest";
 import { numberedName, safeComponents, safeName } from "./names";
 
 describe("names at the destination", () => {
-  it("never lead out of it, are never empty, and can be written on any device", () => {
+  it("never lead out of it, are never empty, and can be written on any device", { tags: "long" }, () => {
     fc.assert(
       fc.property(fc.string({ unit: "binary", maxLength: 400 }), (path) => {
         for (const part of safeComponents(path)) {

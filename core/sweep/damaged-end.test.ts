@@ -30,7 +30,7 @@ describe("a file that is cut off", () => {
     [["pdf"], 0.8],
     [["jpeg", "photo", "png"], 0.9],
     [["doc", "xls", "ppt"], 0.5],
-  ] as const)("ends within a cluster of the cut, whatever follows: %s", (kinds, least) => {
+  ] as const)("ends within a cluster of the cut, whatever follows: %s", { tags: "long" }, (kinds, least) => {
     const contents = whole.filter(({ kind }) => (kinds as readonly string[]).includes(kind)).map(contentOf);
     expect(contents.length).toBeGreaterThan(0);
     let [right, all] = [0, 0];

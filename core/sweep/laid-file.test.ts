@@ -167,7 +167,7 @@ describe("a longer look for pieces", () => {
   it.each([
     ["png", "png"],
     ["photo", "jpeg"],
-  ])("finds one that lies farther away than a sweep looks: %s", (kind, id) => {
+  ])("finds one that lies farther away than a sweep looks: %s", { tags: "long" }, (kind, id) => {
     const file = ofKind(kind);
     const cut = Math.floor(file.length / CLUSTER / 2) * CLUSTER;
     const disk = far(file, cut);
@@ -180,7 +180,7 @@ describe("a longer look for pieces", () => {
     ]);
   });
 
-  it("takes nothing of a file that is proven, and says when nothing is missing", () => {
+  it("takes nothing of a file that is proven, and says when nothing is missing", { tags: "long" }, () => {
     const file = ofKind("png");
     const cut = Math.floor(file.length / CLUSTER / 2) * CLUSTER;
     const taken = lookAt(far(file, cut), "png", RangeSet.from([{ start: FAR_AWAY, end: FAR_AWAY + file.length }]));

@@ -68,7 +68,7 @@ describe("the search for marks", () => {
     }
   });
 
-  it("brings up nothing but what is there", () => {
+  it("brings up nothing but what is there", { tags: "long" }, () => {
     for (const seed of [11, 12]) {
       const bytes = noise(1 << 24, seed);
       expect([...broughtUp(bytes, true)].sort()).toEqual([...marksIn(bytes, true)].sort());
@@ -95,7 +95,7 @@ describe("the search for marks", () => {
     expect(index.atSectors(2 * SECTOR, SECTOR, () => true)).toEqual([]);
   });
 
-  it("runs what its source says", async () => {
+  it("runs what its source says", { tags: "long" }, async () => {
     for (const loop of LOOPS) expect(readFileSync(loop.kept, "utf8")).toBe(await loopFile(loop));
-  }, 60_000);
+  });
 });

@@ -88,7 +88,7 @@ describe("the inventory of profiles", () => {
     ]);
   });
 
-  it("of a volume agrees with its manifest, file by file", () => {
+  it("of a volume agrees with its manifest, file by file", { tags: "long" }, () => {
     const truth = readTruth("ntfs-mbr");
     const disk = imageSource("ntfs-mbr");
     const report = inspectDisk(disk).volumes.find((each) => each.offset === truth.volume.partitionOffset);

@@ -27,7 +27,7 @@ describe("secrets of links", () => {
     );
   });
 
-  it("a password is known again by its hash, in whatever Unicode form; another one is not", async () => {
+  it("a password is known again by its hash, in whatever Unicode form; another one is not", { tags: "long" }, async () => {
     const stored = await hashPassword("Grüße an Müller");
     expect(stored).not.toContain("Müller");
     expect(stored).not.toBe(await hashPassword("Grüße an Müller"));
@@ -36,7 +36,7 @@ describe("secrets of links", () => {
     expect(await isPassword("", stored)).toBe(false);
   });
 
-  it("more than a few at once are turned away, and later ones are not", async () => {
+  it("more than a few at once are turned away, and later ones are not", { tags: "long" }, async () => {
     const stored = await hashPassword("one of many words");
     const all = await Promise.allSettled(Array.from({ length: 12 }, () => isPassword("one of many words", stored)));
     expect(all.filter(({ status }) => status === "fulfilled")).toHaveLength(4);

@@ -27,7 +27,7 @@ describe("lying within a folder", () => {
     ["/ab", "/a", false],
     ["/a/..b", "/a", true],
     ["/", "/a", false],
-  ])("%s in %s: %s", (path, folder, within) => {
+  ])("%s in %s: %s", { tags: "long" }, (path, folder, within) => {
     expect(liesWithin(path, folder)).toBe(within);
   });
 });
@@ -64,7 +64,7 @@ describe("the source folders", () => {
     rmSync(join(work, "sources/way out"));
   });
 
-  it("say what lies in a folder and is not shown: a folder of hidden files is not called empty", () => {
+  it("say what lies in a folder and is not shown: a folder of hidden files is not called empty", { tags: "long" }, () => {
     expect(browse(join(work, "sources")).notes).toEqual(["1 hidden, with a name that begins with a dot."]);
     expect(browse(join(work, "sources/inner")).notes).toEqual([]);
     mkdirSync(join(work, "sources/only hidden"));

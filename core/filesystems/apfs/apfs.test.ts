@@ -39,7 +39,7 @@ describe("APFS", () => {
     });
   });
 
-  it("at least 95 of 100 deleted files whose bytes all stand come out under their full path", () => {
+  it("at least 95 of 100 deleted files whose bytes all stand come out under their full path", { tags: "long" }, () => {
     let [wanted, whole] = [0, 0];
     for (const name of NAMES) {
       const disk = macSource(name);

@@ -82,7 +82,7 @@ describe("a damaged FAT volume", () => {
       );
   };
 
-  it("whose boot sector is gone is read by its copy, and one whose first table is gone by the second", () => {
+  it("whose boot sector is gone is read by its copy, and one whose first table is gone by the second", { tags: "long" }, () => {
     const whole = hashes(image());
     const boot = image();
     boot.fill(0, partitionOffset, partitionOffset + 512);
@@ -94,7 +94,7 @@ describe("a damaged FAT volume", () => {
     expect(inspectDisk(new MemorySource(table)).volumes[0]?.notes.join()).toContain("first copy of the allocation table is damaged");
   });
 
-  it("whose tables differ is read by the first, and the difference is reported in clusters", () => {
+  it("whose tables differ is read by the first, and the difference is reported in clusters", { tags: "long" }, () => {
     const bytes = image();
     const view = new DataView(bytes.buffer);
     const second = partitionOffset + view.getUint16(partitionOffset + 14, true) * 512 + view.getUint32(partitionOffset + 36, true) * 512;

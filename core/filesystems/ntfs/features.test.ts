@@ -127,7 +127,7 @@ describe("names only the folders' indexes know", () => {
   it.each([
     ["ntfs-gpt", 0.9],
     ["ntfs-mbr", 0.75],
-  ])("%s: most of those whose records were used again (a share of %f), and nothing that never was", (name, share) => {
+  ])("%s: most of those whose records were used again (a share of %f), and nothing that never was", { tags: "long" }, (name, share) => {
     const truth = readTruth(name);
     const { copies } = read(imageSource(name), truth.volume.partitionOffset);
     const nameOnly = copies.filter((copy) => copy.reference.startsWith("index entry"));
@@ -298,7 +298,7 @@ function keptInTheCloud(image: Buffer): { emptied: Set<number>; fetched: Set<num
 }
 
 describe("files that a cloud folder keeps elsewhere", () => {
-  it("have no content here and say so, and those fetched in full are read like any other", () => {
+  it("have no content here and say so, and those fetched in full are read like any other", { tags: "long" }, () => {
     const image = Buffer.from(fixture("ntfs-mbr.img.gz"));
     const volume = inspectDisk(new MemorySource(image)).volumes.find((each) => each.filesystem === "ntfs");
     const before = read(new MemorySource(Buffer.from(image)), volume?.offset).copies;

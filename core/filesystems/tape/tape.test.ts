@@ -111,7 +111,7 @@ describe("sets and streams", () => {
     expect(streams).toBeGreaterThan(4);
   });
 
-  it("a checksum that agrees makes a file whole, one that does not never does", () => {
+  it("a checksum that agrees makes a file whole, one that does not never does", { tags: "long" }, () => {
     const entry = truth.entries.find(({ places, size }) => (size ?? 0) > 100 && places.some(([what]) => what === "CSUM")) as TapeEntry;
     const at = entry.places.find(([what]) => what === "STAN")?.[1] as number;
     const conditionIn = (of: Uint8Array) =>
@@ -262,7 +262,7 @@ describe("damage drawn by lot", () => {
     });
   }
 
-  it("every file whose blocks and bytes all stand is given back under its name; none that is damaged is whole", () => {
+  it("every file whose blocks and bytes all stand is given back under its name; none that is damaged is whole", { tags: "long" }, () => {
     let [standing, given] = [0, 0];
     const right = new Set(entries.map(({ sha256: hash }) => hash));
     for (const seed of SEEDS) {
@@ -289,7 +289,7 @@ describe("damage drawn by lot", () => {
     }
     expect(standing).toBeGreaterThan(SEEDS.length * 100);
     expect(given).toBe(standing);
-  }, 240_000);
+  });
 });
 
 describe("where a reading ends before the file does", () => {
@@ -306,7 +306,9 @@ describe("where a reading ends before the file does", () => {
       .map(({ what }) => what) ?? [];
   const ends = (what: string) => what.startsWith("The light reading of the backup file ends");
 
-  it("the light one says so where more than it looks through is in its way, and a thorough one finds what stands behind", () => {
+  it("the light one says so where more than it looks through is in its way, and a thorough one finds what stands behind", {
+    tags: "long",
+  }, () => {
     const far = Buffer.concat([before, filled((16 << 20) + 4096), behind]);
     const words = said(far);
     expect(words.filter(ends)).toHaveLength(1);
@@ -314,7 +316,7 @@ describe("where a reading ends before the file does", () => {
     const thorough = files(readBackup(far, true)).map(({ copy }) => copy.path);
     expect(light.length).toBeLessThan(thorough.length);
     expect(thorough.length).toBeGreaterThan(0.9 * truthOf("tape").entries.filter(({ type }) => type === "file").length);
-  }, 60_000);
+  });
 
   it("says nothing of the kind where it came to the end", () => {
     expect(said(bytes).filter(ends)).toEqual([]);

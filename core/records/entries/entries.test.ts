@@ -45,6 +45,7 @@ const times = (count: number, step: number, from = Date.UTC(2025, 3, 1)) => Arra
 describe("messages", () => {
   it.each(["plain", "small-pages", "large-pages", "log", "hot-journal"] as const)(
     "of %s are those SQLite's own join gives, with who wrote them",
+    { tags: "long" },
     (name) => {
       const truth = recordsTruth(name);
       const people = new Map(truth.live.people?.map((row) => [row[0], row[2] ?? row[1]]));
@@ -283,7 +284,9 @@ describe("hostile tables", () => {
 });
 
 describe("a database whose first page is gone", () => {
-  it("is read by what stands in its columns: every message with who wrote it, though no name of a table or column is left", () => {
+  it("is read by what stands in its columns: every message with who wrote it, though no name of a table or column is left", {
+    tags: "long",
+  }, () => {
     const truth = recordsTruth("first-page-zeroed");
     const people = new Map(truth.live.people?.map((row) => [row[0], row[2] ?? row[1]]));
     const notes = (truth.live.notes ?? []).filter((row) => row[3] !== null && row[3] !== "");

@@ -106,29 +106,25 @@ const HOSTILE: Readonly<Record<string, () => Buffer>> = {
 };
 
 describe("beginnings and ends that promise what is not there", () => {
-  it.each(Object.keys(HOSTILE))(
-    "are passed by, with all that is given inside the disk: %s",
-    (name) => {
-      const disk = (HOSTILE[name] as () => Buffer)();
-      const plan = {
-        domain: new Domain([{ start: 0, end: disk.length }]),
-        options: { everyByte: false, formats: null },
-        grid: { cluster: CLUSTER, origin: 0 },
-        effort: USUAL,
-      };
-      const finds = [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
-      for (const { segments, size, extent } of finds) {
-        expect(segments.reduce((sum, { length }) => sum + length, 0)).toBe(size);
-        for (const { at, length } of segments) expect(at >= 0 && at + length <= disk.length).toBe(true);
-        if (segments.length > 1) expect(extent.verdict.verdict).not.toBe("damaged");
-      }
-    },
-    120_000,
-  );
+  it.each(Object.keys(HOSTILE))("are passed by, with all that is given inside the disk: %s", { tags: "long" }, (name) => {
+    const disk = (HOSTILE[name] as () => Buffer)();
+    const plan = {
+      domain: new Domain([{ start: 0, end: disk.length }]),
+      options: { everyByte: false, formats: null },
+      grid: { cluster: CLUSTER, origin: 0 },
+      effort: USUAL,
+    };
+    const finds = [...sweep(new MemorySource(disk), plan)].flatMap((batch) => batch.finds);
+    for (const { segments, size, extent } of finds) {
+      expect(segments.reduce((sum, { length }) => sum + length, 0)).toBe(size);
+      for (const { at, length } of segments) expect(at >= 0 && at + length <= disk.length).toBe(true);
+      if (segments.length > 1) expect(extent.verdict.verdict).not.toBe("damaged");
+    }
+  });
 });
 
 describe("what little packed data hold very much of", () => {
-  it("is charged: an archive that unpacks to gigabytes is not unpacked for every place its pieces may have", () => {
+  it("is charged: an archive that unpacks to gigabytes is not unpacked for every place its pieces may have", { tags: "long" }, () => {
     const [plain, allowed] = [1 << 25, 1 << 24];
     const archive = Buffer.from(
       zipSync({ "zeros.bin": [new Uint8Array(plain), { level: 9 }], "more.bin": [randomBytesOf(4, 60_000), { level: 0 }] }),
@@ -156,5 +152,5 @@ describe("what little packed data hold very much of", () => {
     expect(joinPieces(room, find)).toBeNull();
     // A quarter of what is unpacked counts as read; the last try may have been under way.
     expect(unpacked.bytes - before).toBeLessThan(4 * allowed + 3 * plain);
-  }, 60_000);
+  });
 });

@@ -57,38 +57,34 @@ describe("a file in two pieces", () => {
     ["rich text, by its braces, but not among letters", ["rtf"], 0.3, false],
     ["databases, by their pages", ["sqlite"], 0.6, false],
     ["pictures, by their coded data", ["jpeg", "photo"], 0.9, true],
-  ] as const)(
-    "is put together, wherever it was cut and whatever lies around: %s",
-    (_, kinds, least, proves) => {
-      const contents = ofKind(...kinds).slice(0, 6);
-      expect(contents.length).toBeGreaterThan(0);
-      const { exact, whole: called, all, untrue } = tally(contents, [two(4096, "noise"), two(1024, "text"), two(2048, "zeros", true)]);
-      expect(all).toBeGreaterThan(2);
-      expect(exact / all).toBeGreaterThanOrEqual(least);
-      // Whole is said only where a checksum or coded data prove the seam.
-      if (proves) expect(called / all).toBeGreaterThan(0.5);
-      else expect(called).toBe(0);
-      expect(untrue).toEqual([]);
-    },
-    120_000,
-  );
+  ] as const)("is put together, wherever it was cut and whatever lies around: %s", { tags: "long" }, (_, kinds, least, proves) => {
+    const contents = ofKind(...kinds).slice(0, 6);
+    expect(contents.length).toBeGreaterThan(0);
+    const { exact, whole: called, all, untrue } = tally(contents, [two(4096, "noise"), two(1024, "text"), two(2048, "zeros", true)]);
+    expect(all).toBeGreaterThan(2);
+    expect(exact / all).toBeGreaterThanOrEqual(least);
+    // Whole is said only where a checksum or coded data prove the seam.
+    if (proves) expect(called / all).toBeGreaterThan(0.5);
+    else expect(called).toBe(0);
+    expect(untrue).toEqual([]);
+  });
 
-  it("is never called whole where nothing proves that the right bytes stand behind the seam", () => {
+  it("is never called whole where nothing proves that the right bytes stand behind the seam", { tags: "long" }, () => {
     const contents = whole.filter(({ size }) => size < 120_000).map(contentOf);
     const other = ofKind("jpeg", "photo")[0] as Buffer;
     const { all, untrue } = tally(contents.slice(0, 30), [two(2048, other.subarray(5000))]);
     expect(all).toBeGreaterThan(20);
     expect(untrue).toEqual([]);
-  }, 180_000);
+  });
 
-  it("is never called whole with the zeros of a gap in it: they decode for as long as they go on", () => {
+  it("is never called whole with the zeros of a gap in it: they decode for as long as they go on", { tags: "long" }, () => {
     const pictures = ofKind("jpeg", "photo").filter(({ length }) => length > 8000);
     const turns = Array.from({ length: 12 }, () => two(512, "zeros"));
     const { exact, all, untrue } = tally(pictures, turns);
     expect(all).toBeGreaterThan(80);
     expect(exact / all).toBeGreaterThan(0.85);
     expect(untrue).toEqual([]);
-  }, 180_000);
+  });
 
   it("is never called whole where it was cut inside what nothing checks: a picture's application data", () => {
     const picture = ofKind("jpeg", "photo")[0] as Buffer;
@@ -104,7 +100,9 @@ describe("a file in two pieces", () => {
   }, 120_000);
 });
 
-it("a picture that breaks in its application data goes on where its next part begins, whatever those data look like", () => {
+it("a picture that breaks in its application data goes on where its next part begins, whatever those data look like", {
+  tags: "long",
+}, () => {
   const picture = ofKind("jpeg", "photo")[0] as Buffer;
   // Entries of a camera, each with room behind it, as much of it filled with zeros as in many of them.
   const entries = Array.from({ length: 270 }, (_, i) =>
@@ -137,10 +135,10 @@ it("a picture that breaks in its application data goes on where its next part be
     expect(isWhole(found)).toBe(false);
   }
   expect(exact / all).toBeGreaterThanOrEqual(0.75);
-}, 120_000);
+});
 
 describe("what nothing checks", () => {
-  it("keeps a picture of several passes from being called whole, wherever it was cut", () => {
+  it("keeps a picture of several passes from being called whole, wherever it was cut", { tags: "long" }, () => {
     const contents = files.filter(({ path }) => /progressive/.test(path)).map(contentOf);
     expect(contents.length).toBeGreaterThan(0);
     const many = Array.from({ length: 8 }, () => contents[0] as Buffer);
@@ -148,7 +146,7 @@ describe("what nothing checks", () => {
     expect(exact).toBeGreaterThan(8);
     expect(called).toBe(0);
     expect(untrue).toEqual([]);
-  }, 120_000);
+  });
 
   it("is counted in a sound's tags and a picture's application data: with much of it neither is called whole", () => {
     const cluster = 4096;
@@ -188,6 +186,7 @@ describe("a file in three pieces", () => {
     ["documents, by their tables of objects", ["pdf"], 0.4],
   ] as const)(
     "is put together, wherever it was cut and in any order, and nothing else is called whole: %s",
+    { tags: "long" },
     (_, kinds, least) => {
       const contents = ofKind(...kinds).slice(0, 6);
       expect(contents.length).toBeGreaterThan(0);
@@ -196,7 +195,6 @@ describe("a file in three pieces", () => {
       expect(exact / all).toBeGreaterThanOrEqual(least);
       expect(untrue).toEqual([]);
     },
-    180_000,
   );
 
   it("is put together with a whole piece inside one stored member, and called whole only where chance cannot have done it", () => {
@@ -217,7 +215,7 @@ describe("a file in three pieces", () => {
     expect(untrue).toEqual([]);
     // With some 90 clusters in the member and as many around, millions of ways are compared with 32 bits.
     expect(called).toBeLessThan(7);
-  }, 120_000);
+  });
 
   it("is never called whole where it was cut in a header whose bytes nothing checks", () => {
     const archive = storedZip("picture.raw", randomBytesOf(33, 20_000), randomBytesOf(34, 9000));
@@ -274,7 +272,7 @@ describe("an archive whose beginning says little", () => {
     expect(untrue).toEqual([]);
   }, 120_000);
 
-  it("is put together by the headers of its members, and never called whole", () => {
+  it("is put together by the headers of its members, and never called whole", { tags: "long" }, () => {
     const archives = Array.from({ length: 6 }, (_, i) =>
       tarOf(
         Array.from({ length: 8 }, (_, j) => Buffer.alloc(2500 + j * 1800 + i * 300, `${i} ${j} letters of the members, and minutes. `)),
@@ -285,7 +283,7 @@ describe("an archive whose beginning says little", () => {
     expect(exact).toBeGreaterThan(7);
     expect(called).toBe(0);
     expect(untrue).toEqual([]);
-  }, 120_000);
+  });
 });
 
 /** An archive of one member that is not packed, perhaps with more in its local header (APPNOTE, 4.3.7, 4.3.12 and 4.3.16). */

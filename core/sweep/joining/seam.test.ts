@@ -74,7 +74,7 @@ describe("of several places for a seam the likeliest", () => {
     ["rows of numbers around letters", numbers, letters, 0.9],
     ["packed data around zeros", packed, zeros, 0.8],
     ["packed data around letters", packed, letters, 0.9],
-  ] as const)("is the true one: %s", (_, own, foreign, least) => {
+  ] as const)("is the true one: %s", { tags: "long" }, (_, own, foreign, least) => {
     let right = 0;
     for (let seed = 1; seed <= 40; seed += 1) {
       const { cut, found } = seamOf(own, foreign, seed);
@@ -89,7 +89,7 @@ describe("of several places for a seam the likeliest", () => {
     ["letters", letters, 0.9],
     ["a picture with other rows", picture(1011), 0.6],
     ["another picture with the same rows", picture(768), 0.9],
-  ] as const)("is found by the rows of a picture that is not packed, around %s", (_, foreign, least) => {
+  ] as const)("is found by the rows of a picture that is not packed, around %s", { tags: "long" }, (_, foreign, least) => {
     let right = 0;
     for (let seed = 1; seed <= 40; seed += 1) {
       const { cut, found } = seamOf(picture(768), foreign, seed);

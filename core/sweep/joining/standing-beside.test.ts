@@ -27,19 +27,23 @@ describe("the beginning of a file whose rest is not found", () => {
   const archive = one("odt", 12_000);
   const head = archive.subarray(0, 4 * CLUSTER);
 
-  it.each(["mp4", "webp", "bmp", "wav"])("is told where it stands in the reach of one that nothing proves: %s", (kind) => {
-    const parent = one(kind, 4 * CLUSTER);
-    // The parent's second half lies elsewhere; where it should be, the archive begins.
-    const cut = roundUp(parent.length / 2);
-    const disk = diskOf(roundUp(parent.length) + 64 * CLUSTER, [
-      [CLUSTER, parent.subarray(0, cut)],
-      [CLUSTER + cut, head],
-    ]);
-    const found = sweptFinds(disk, CLUSTER).filter(({ at, inside }) => at === CLUSTER + cut && inside === null);
-    expect(found.map(({ format }) => format.id)).toEqual([expect.stringMatching(/zip|odt/)]);
-  });
+  it.each(["mp4", "webp", "bmp", "wav"])(
+    "is told where it stands in the reach of one that nothing proves: %s",
+    { tags: "long" },
+    (kind) => {
+      const parent = one(kind, 4 * CLUSTER);
+      // The parent's second half lies elsewhere; where it should be, the archive begins.
+      const cut = roundUp(parent.length / 2);
+      const disk = diskOf(roundUp(parent.length) + 64 * CLUSTER, [
+        [CLUSTER, parent.subarray(0, cut)],
+        [CLUSTER + cut, head],
+      ]);
+      const found = sweptFinds(disk, CLUSTER).filter(({ at, inside }) => at === CLUSTER + cut && inside === null);
+      expect(found.map(({ format }) => format.id)).toEqual([expect.stringMatching(/zip|odt/)]);
+    },
+  );
 
-  it("is told behind a document whose damage shows late, and an old office file too", () => {
+  it("is told behind a document whose damage shows late, and an old office file too", { tags: "long" }, () => {
     const document = one("pdf", 20_000);
     const cut = roundUp(document.length / 2);
     const old = one("doc", 20_000).subarray(0, 6 * CLUSTER);
@@ -78,7 +82,7 @@ it("a whole file that begins in the last bytes of a damaged one is told, whereve
   expect(found && isProven(found)).toBe(true);
 });
 
-it("what is put together without proof does not swallow a file that begins where its pieces were laid", () => {
+it("what is put together without proof does not swallow a file that begins where its pieces were laid", { tags: "long" }, () => {
   const film = one("mp4", 16 * CLUSTER);
   const cut = 4 * CLUSTER;
   const far = CLUSTER + cut + 20 * CLUSTER;

@@ -25,7 +25,7 @@ function* sounds(): Generator<{ sound: Buffer; cluster: number; seed: number }> 
 const segmentsAt = (disk: Buffer, cluster: number, at: number | undefined) => sweptFinds(disk, cluster).find((find) => find.at === at);
 
 describe("a sound in two pieces", () => {
-  it("is put together by what it sounds like, mostly, and never called whole", () => {
+  it("is put together by what it sounds like, mostly, and never called whole", { tags: "long" }, () => {
     const tally = { all: 0, exact: 0, elsewhere: 0 };
     for (const { sound, cluster, seed } of sounds())
       for (const around of ["noise", "zeros", "text"] as const) {
@@ -40,9 +40,9 @@ describe("a sound in two pieces", () => {
     // 79 of 108, when this was written.
     expect(tally.exact / tally.all).toBeGreaterThan(0.65);
     expect(tally.elsewhere / tally.all).toBeLessThan(0.05);
-  }, 120_000);
+  });
 
-  it("that is in one piece stays in one, whatever lies around it, with pauses in it and another sound beside", () => {
+  it("that is in one piece stays in one, whatever lies around it, with pauses in it and another sound beside", { tags: "long" }, () => {
     for (const { sound, cluster, seed } of sounds()) {
       const other = soundOf({ seed: seed + 1000, kind: "voice", hertz: 16_000, channels: 1, bits: 16, seconds: 3 });
       const padded = (bytes: Buffer) => Buffer.concat([bytes, Buffer.alloc((cluster - (bytes.length % cluster)) % cluster)]);
@@ -57,7 +57,7 @@ describe("a sound in two pieces", () => {
       const found = segmentsAt(Buffer.concat(parts), cluster, at);
       expect(found?.segments).toEqual([{ at, length: sound.length }]);
     }
-  }, 120_000);
+  });
 
   it("takes nothing from another sound that stands by itself, however like it is", () => {
     const form = { kind: "tones", hertz: 16_000, channels: 1, bits: 16 } as const;
@@ -81,7 +81,7 @@ describe("a sound in two pieces", () => {
     }
   });
 
-  it("does not hang on a disk that sounds alike everywhere", () => {
+  it("does not hang on a disk that sounds alike everywhere", { tags: "long" }, () => {
     const long = soundOf({ seed: 5, kind: "tones", hertz: 44_100, channels: 1, bits: 16, seconds: 180 });
     const head = Buffer.from(long.subarray(0, 4096));
     head.writeUInt32LE(12_000_000, 4);
@@ -90,7 +90,7 @@ describe("a sound in two pieces", () => {
     const disk = Buffer.concat([Buffer.alloc(4096), head, randomBytesOf(1, 2048), long.subarray(44, 44 + (long.length >> 9) * 512)]);
     const find = segmentsAt(disk, 512, 4096);
     expect(find && isProven(find)).toBe(false);
-  }, 120_000);
+  });
 
   it("is let be where its beginning is silent, coded, or cut short, and never hangs", () => {
     const sound = soundOf({ seed: 3, kind: "tones", hertz: 16_000, channels: 1, bits: 16, seconds: 2 });

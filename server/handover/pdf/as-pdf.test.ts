@@ -37,7 +37,7 @@ const tools = existsSync("/usr/bin/qpdf") && existsSync("/usr/bin/pdfinfo");
 const run = (program: string, ...args: string[]) => execFileSync(program, args, { encoding: "utf8" });
 
 describe.skipIf(!tools)("the handover as PDF, as other programs read it", () => {
-  it("is sound, tagged, in English, with its title and every font in it", async () => {
+  it("is sound, tagged, in English, with its title and every font in it", { tags: "long" }, async () => {
     const path = await write(
       "plain.pdf",
       document(() => rowsOf(300, (index) => `/Users/rowan/Pictures/Cove/IMG_${index}.jpg`)),
@@ -58,7 +58,7 @@ describe.skipIf(!tools)("the handover as PDF, as other programs read it", () => 
     for (const number of Array.from({ length: pages }, (_, index) => index + 1)) expect(text).toContain(`Page ${number}`);
   });
 
-  it("has every row, whatever it is called, and the head of the table on every page", async () => {
+  it("has every row, whatever it is called, and the head of the table on every page", { tags: "long" }, async () => {
     const names = [
       "a & <b>.txt",
       "Отчёт за март.docx",
@@ -100,13 +100,13 @@ describe.skipIf(!tools)("the handover as PDF, as other programs read it", () => 
     expect(text.match(/^File Result/gm)?.length ?? 0).toBeGreaterThanOrEqual(pages - 3);
   });
 
-  it("of more rows than a document takes says how many there are", async () => {
+  it("of more rows than a document takes says how many there are", { tags: "long" }, async () => {
     const path = await write(
       "many.pdf",
       document(() => rowsOf(20_500, (index) => `row ${index}`)),
     );
     expect(run("pdftotext", path, "-").replace(/\s+/g, " ")).toMatch(/The first 20.000 of 20.500 rows/);
-  }, 120_000);
+  });
 });
 
 describe("lines", () => {

@@ -23,7 +23,7 @@ function opened(bytes: Uint8Array) {
 
 /** Truth: states mounted and hashed before the structures were laid in; `vshadowmount` (libvshadow-utils 20190323) reads them the same. */
 describe("snapshots kept inside a volume", () => {
-  it("are states of it, with their times and machine, each with all its files byte by byte and their dates", () => {
+  it("are states of it, with their times and machine, each with all its files byte by byte and their dates", { tags: "long" }, () => {
     const bytes = snapshotDisk();
     const { states, copiesAt } = opened(bytes);
     expect(states.map(({ kind, asOf, machine }) => ({ kind, asOf, machine }))).toEqual(
@@ -69,7 +69,9 @@ describe("snapshots kept inside a volume", () => {
     ]);
   });
 
-  it("are found by their files' records when they were deleted; what stands in blocks that are free is looked into", () => {
+  it("are found by their files' records when they were deleted; what stands in blocks that are free is looked into", {
+    tags: "long",
+  }, () => {
     const bytes = snapshotVolume("deleted");
     const { states, copiesAt } = opened(bytes);
     expect(states.map(({ machine, notes }) => [machine, notes?.length])).toEqual([
@@ -86,7 +88,7 @@ describe("snapshots kept inside a volume", () => {
     });
   });
 
-  it("say which bytes other files have now, where a deleted snapshot's blocks were given away", () => {
+  it("say which bytes other files have now, where a deleted snapshot's blocks were given away", { tags: "long" }, () => {
     const bytes = snapshotVolume("deleted").slice();
     const before = opened(bytes);
     const view = before.states[2]?.view as string;
