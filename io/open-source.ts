@@ -1,5 +1,6 @@
 import { lstatSync, readdirSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
+import { keepIndexesIn } from "../core/archives/unpack-index";
 import { type ByteSource, CachedSource, readBytes } from "../core/bytes/byte-source";
 import { KnownBadSource } from "../core/bytes/known-bad";
 import type { Range } from "../core/bytes/range-set";
@@ -10,6 +11,7 @@ import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { diskFile, LazyFile } from "./bundle";
 import { openVersion } from "./folder-source";
 import { type InnerFile, type InnerPart, MOST_WITHIN, readInner } from "./inner-file";
+import { indexesIn } from "./kept-indexes";
 import { ReadOnlyFile } from "./read-only-file";
 import { NotSeenError, SourceError } from "./source-error";
 import { markOf } from "./source-mark";
@@ -47,6 +49,10 @@ export const pickSourceAt = ({ sourcePath, beside, within, bad, mark }: SourceAt
 
 /** A source of which less may be known. */
 export type DiskAt = Pick<SourceAt, "sourcePath"> & { readonly [K in keyof SourceAt]?: SourceAt[K] | undefined };
+
+// What was learnt of a large compressed file is kept in the application's data folder; the command line, which has none, makes it anew.
+const { COMPASS_DATA } = process.env;
+if (COMPASS_DATA) keepIndexesIn(indexesIn(join(COMPASS_DATA, "unpacked")));
 
 /** Files beside a source that are looked at for parts and parents at most. */
 const MAX_BESIDE = 20_000;

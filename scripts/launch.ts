@@ -83,7 +83,7 @@ async function start(
   if (options.fresh) await emptyDatabase(url);
   goOn();
   await migrateDatabase(url);
-  process.env.COMPASS_DATABASE_URL = url;
+  Object.assign(process.env, { COMPASS_DATABASE_URL: url, COMPASS_DATA: settings.COMPASS_DATA });
   goOn();
   if (options.demo) await loadDemo(settings, options.fresh);
   goOn();

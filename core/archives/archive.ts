@@ -33,8 +33,6 @@ export interface ArchiveReading {
   readonly unpacked?: boolean;
 }
 
-/** Plain bytes of one file that are unpacked into memory at most. */
-export const MOST_PLAIN = 1 << 28;
 /** Plain bytes of one archive that are unpacked for comparing checksums when it is listed. */
 export const MOST_CHECKED = 2 ** 32;
 

@@ -1,11 +1,14 @@
 import { crc32 } from "node:zlib";
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
-import { unpackBzip2 } from "../bytes/bzip2";
-import { InflateError, inflate, TooMuch } from "../bytes/inflate";
+import { bzip2Unpacker } from "../bytes/bzip2";
+import { InflateError, inflater, TooMuch } from "../bytes/inflate";
 import { PastEnd } from "../bytes/past-end";
-import { unpackXz, XZ_MARK } from "../bytes/xz";
-import { MOST_PLAIN } from "./archive";
+import { Restarts } from "../bytes/restarts";
+import { StreamedBytes } from "../bytes/streamed-bytes";
+import { decodeState, encodeState, type Unpacker } from "../bytes/unpacker";
+import { XZ_MARK, XzUnpacker } from "../bytes/xz";
+import { findIndex, keepIndex, type UnpackIndex } from "./unpack-index";
 
 /** A compressed file unpacked, as far as it goes. */
 export interface Unpacked {
@@ -16,41 +19,67 @@ export interface Unpacked {
   readonly doubtFrom: number | null;
 }
 
-const WRONG_CHECKSUM = "A checksum of this archive does not agree: files in it are damaged, and it does not show which.";
-/** Plain bytes of a BZIP2 block at most: its checksum is compared behind it. */
-const BZIP2_BLOCK = 900_000;
-const BREAKS = "This archive is damaged or cut off: what comes behind that place is gone.";
-const TOO_LARGE = `This archive unpacks to more than ${MOST_PLAIN >> 20} MiB: what comes behind that is not read yet.`;
+interface Limits {
+  /** Plain bytes of one file that are kept in memory: what has more is unpacked again where it is read. */
+  readonly mostInMemory: number;
+  /** Plain bytes between places from which that goes on. */
+  readonly every: number;
+}
+const LIMITS: Limits = { mostInMemory: 1 << 26, every: 1 << 24 };
+/** Plain bytes of one file that are unpacked at most. */
+const MOST_UNPACKED = 2 ** 40;
 
-/** Unpacks a file compressed as a whole (gzip, RFC 1952; bzip2; xz); null: it is none of these. */
-export function unpackWhole(source: ByteSource): Unpacked | null {
-  const reader = new BlockReader(source);
-  const kind = kindOf(reader);
+const WRONG_CHECKSUM = "A checksum of this archive does not agree: files in it are damaged, and it does not show which.";
+const BREAKS = "This archive is damaged or cut off: what comes behind that place is gone.";
+const TOO_LARGE = `This archive unpacks to more than ${MOST_UNPACKED / 2 ** 30} GiB, or is packed in a way that is not followed: what comes behind that is not read.`;
+
+/**
+ * Unpacks a file compressed as a whole (gzip, RFC 1952; bzip2; xz); null: it is none of these. One that is large is gone through once, which
+ * takes as long as unpacking it, and then read from places that were remembered on the way.
+ */
+export function unpackWhole(source: ByteSource, { mostInMemory, every }: Limits = LIMITS): Unpacked | null {
+  const kind = kindOf(new BlockReader(source));
   if (!kind) return null;
-  let doubtFrom: number | null = null;
-  const pieces: Uint8Array[] = [];
+  const make = (take: Take) => new WholeFile(new BlockReader(source), kind, take);
+  const known = findIndex(source);
+  const { index, bytes } = known ? { index: known, bytes: null } : goThrough(make, mostInMemory, new Restarts(every));
+  if (!known && !bytes) keepIndex(source, index);
+  const { size, notes, doubtFrom, restarts } = index;
+  const streamed = new StreamedBytes(make, restarts);
+  const content: ByteSource = bytes ? new MemorySource(bytes) : { size, read: (at, into) => streamed.read(at, into), unreadable: () => [] };
+  return { content, notes, doubtFrom };
+}
+
+/** Unpacks all of a file. @returns what was learnt, and its bytes where they are few */
+function goThrough(
+  make: (take: Take) => WholeFile,
+  mostInMemory: number,
+  restarts: Restarts,
+): { index: UnpackIndex; bytes: Uint8Array | null } {
+  let pieces: Uint8Array[] | null = [];
   const notes: string[] = [];
-  let plain = 0;
+  let size = 0;
+  let doubtFrom: number | null = null;
+  const file = make((piece) => {
+    size += piece.length;
+    if (size > mostInMemory) pieces = null;
+    pieces?.push(piece.slice());
+    if (size > MOST_UNPACKED) throw new TooMuch();
+  });
   try {
-    const unsound = kind.unpack(reader, (piece) => {
-      const room = MOST_PLAIN - plain;
-      if (room > 0) pieces.push(piece.slice(0, room));
-      plain += piece.length;
-      if (plain > MOST_PLAIN) throw new TooMuch();
-    });
-    if (unsound !== null) {
-      doubtFrom = unsound;
-      notes.push(WRONG_CHECKSUM);
-    }
+    while (file.goOn()) restarts.note(size, file);
   } catch (error) {
     // What was given of a block before its checksum was compared is as doubtful as that.
-    if (error instanceof InflateError) doubtFrom = Math.max(0, plain - kind.unchecked);
+    if (error instanceof InflateError) doubtFrom = file.soundTo;
     if (error instanceof TooMuch) notes.push(TOO_LARGE);
     else if (error instanceof InflateError || error instanceof PastEnd) notes.push(BREAKS);
     else throw error;
   }
-  const bytes = Buffer.concat(pieces);
-  return { content: new MemorySource(bytes), notes, doubtFrom };
+  if (file.doubtFrom !== null) {
+    doubtFrom = Math.min(file.doubtFrom, doubtFrom ?? size);
+    notes.unshift(WRONG_CHECKSUM);
+  }
+  return { index: { size, notes, doubtFrom, restarts }, bytes: pieces && Buffer.concat(pieces) };
 }
 
 /** The first plain bytes of a file compressed as a whole, as many as wanted or there are; null: it is none. */
@@ -60,12 +89,12 @@ export function unpackHead(source: ByteSource, wanted: number): Uint8Array | nul
   if (!kind) return null;
   const head = new Uint8Array(wanted);
   let filled = 0;
+  const file = new WholeFile(reader, kind, (piece) => {
+    head.set(piece.subarray(0, wanted - filled), filled);
+    filled = Math.min(wanted, filled + piece.length);
+  });
   try {
-    kind.unpack(reader, (piece) => {
-      head.set(piece.subarray(0, wanted - filled), filled);
-      filled = Math.min(wanted, filled + piece.length);
-      if (filled === wanted) throw new TooMuch();
-    });
+    while (filled < wanted && file.goOn());
   } catch (error) {
     if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof PastEnd)) throw error;
   }
@@ -74,60 +103,125 @@ export function unpackHead(source: ByteSource, wanted: number): Uint8Array | nul
 
 type Take = (plain: Uint8Array) => void;
 
-/** A way of compressing a whole file. */
-interface WholeKind {
-  /** Unpacks all of it. @returns from which plain byte on a checksum does not agree; null: all agree */
-  unpack(reader: BlockReader, take: Take): number | null;
-  /** Plain bytes that can have been given when damage is noticed, and that no checksum has covered yet. */
-  readonly unchecked: number;
+/** A stream of packed data, of which a file may hold several one after the other. */
+interface Stream extends Unpacker {
+  /** At its end: the byte behind it, and whether its checksum agrees. @throws PastEnd */
+  end(): { readonly at: number; readonly agrees: boolean };
 }
 
-const BZIP2: WholeKind = {
-  unchecked: BZIP2_BLOCK,
-  unpack(reader, take) {
-    unpackBzip2(reader, 0, Number.POSITIVE_INFINITY, take);
-    return null;
-  },
-};
-/** A block of XZ may be all of the file. */
-const XZ: WholeKind = {
-  unchecked: Number.POSITIVE_INFINITY,
-  unpack(reader, take) {
-    unpackXz(reader, 0, Number.POSITIVE_INFINITY, take);
-    return null;
-  },
-};
+/** A way of compressing a whole file. */
+interface WholeKind {
+  /** Where a stream begins at or behind a place that is the file's beginning or the end of another stream; null: none does. */
+  begins(reader: BlockReader, at: number): number | null;
+  open(reader: BlockReader, at: number, take: Take): Stream;
+}
 
-function kindOf(reader: BlockReader): WholeKind | null {
-  if (reader.size < 18) return null;
-  if (reader.u16be(0) === 0x1f8b && reader.u8(2) === 8) return GZIP;
-  if (reader.has(0, "BZh")) return BZIP2;
-  return reader.has(0, XZ_MARK) ? XZ : null;
+/** All streams of a file, unpacked one after the other. */
+class WholeFile implements Unpacker {
+  #at = 0;
+  #stream: Stream | null = null;
+  #plain = 0;
+  /** Plain bytes before the present stream. */
+  #before = 0;
+  /** The first plain byte of a stream whose checksum does not agree; null: none does not. */
+  doubtFrom: number | null = null;
+
+  constructor(
+    private readonly reader: BlockReader,
+    private readonly kind: WholeKind,
+    private readonly take: Take,
+  ) {}
+
+  #open(at: number): Stream {
+    return this.kind.open(this.reader, at, (plain) => {
+      this.#plain += plain.length;
+      this.take(plain);
+    });
+  }
+
+  get soundTo(): number {
+    return this.#before + (this.#stream?.soundTo ?? 0);
+  }
+
+  goOn(): boolean {
+    if (!this.#stream) {
+      const at = this.kind.begins(this.reader, this.#at);
+      if (at === null) return false;
+      this.#at = at;
+      this.#before = this.#plain;
+      this.#stream = this.#open(at);
+    }
+    if (this.#stream.goOn()) return true;
+    const { at, agrees } = this.#stream.end();
+    if (!agrees) this.doubtFrom ??= this.#before;
+    this.#at = at;
+    this.#stream = null;
+    return true;
+  }
+
+  state(): Uint8Array | null {
+    const own = this.#stream?.state();
+    if (own === null) return null;
+    return encodeState([this.#at, this.#plain, this.#before], ...(own ? [own] : []));
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    [this.#at, this.#plain, this.#before] = numbers as [number, number, number];
+    this.#stream = parts[0] ? this.#open(this.#at) : null;
+    if (parts[0]) this.#stream?.resume(parts[0]);
+  }
 }
 
 /** RFC 1952, 2.3.1: the fixed part of a member's header, its flags, and the checksum and length behind its data. */
 const MEMBER = { size: 10, extra: 4, name: 8, comment: 16, headerCheck: 2, trailer: 8 } as const;
+/** Plain bytes that damaged data may have given before they make no sense any more. */
+const UNNOTICED = 1 << 15;
 
-/** All members one after the other; the checksum of each stands behind its data. Damage inside of it shows before that. */
-const GZIP: WholeKind = {
-  unchecked: 1 << 15,
-  unpack(reader, take) {
-    let plain = 0;
-    for (let at = 0; at + 18 <= reader.size && reader.u16be(at) === 0x1f8b; ) {
-      const begin = plain;
-      let crc = 0;
-      const { end } = inflate(reader, dataBehind(reader, at), reader.size, (piece) => {
-        crc = crc32(piece, crc);
-        plain += piece.length;
-        take(piece);
-      });
-      if (end + MEMBER.trailer > reader.size) throw new PastEnd(end, MEMBER.trailer, reader.size);
-      if (reader.u32(end) !== crc || reader.u32(end + 4) !== (plain - begin) % 2 ** 32) return begin;
-      at = end + MEMBER.trailer;
-    }
-    return null;
-  },
-};
+/** A member: its checksum stands behind its data. Damage inside of it shows before that. */
+class GzipMember implements Stream {
+  readonly #data: ReturnType<typeof inflater>;
+  #crc = 0;
+  #plain = 0;
+
+  constructor(
+    private readonly reader: BlockReader,
+    at: number,
+    take: Take,
+  ) {
+    this.#data = inflater(reader, dataBehind(reader, at), reader.size, (plain) => {
+      this.#crc = crc32(plain, this.#crc);
+      this.#plain += plain.length;
+      take(plain);
+    });
+  }
+
+  get soundTo(): number {
+    return Math.max(0, this.#plain - UNNOTICED);
+  }
+
+  goOn(): boolean {
+    return this.#data.goOn();
+  }
+
+  end(): { at: number; agrees: boolean } {
+    const end = this.#data.packedEnd;
+    const { reader } = this;
+    const agrees = reader.u32(end) === this.#crc && reader.u32(end + 4) === this.#plain % 2 ** 32;
+    return { at: end + MEMBER.trailer, agrees };
+  }
+
+  state(): Uint8Array | null {
+    const data = this.#data.state();
+    return data && encodeState([this.#crc, this.#plain], data);
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    [this.#crc, this.#plain] = numbers as [number, number];
+    this.#data.resume(parts[0] as Uint8Array);
+  }
+}
 
 /** Where the data of a GZIP member begin. */
 function dataBehind(reader: BlockReader, at: number): number {
@@ -141,4 +235,38 @@ function dataBehind(reader: BlockReader, at: number): number {
   if (flags & MEMBER.name) skipText();
   if (flags & MEMBER.comment) skipText();
   return flags & MEMBER.headerCheck ? next + 2 : next;
+}
+
+/** A stream that compares its checksums itself, and is given up where one does not agree. */
+const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => ({
+  goOn: () => stream.goOn(),
+  get soundTo() {
+    return stream.soundTo;
+  },
+  state: () => stream.state(),
+  resume: (state) => stream.resume(state),
+  end: () => ({ at: stream.packedEnd, agrees: true }),
+});
+
+const GZIP: WholeKind = {
+  begins: (reader, at) => (at + 18 <= reader.size && reader.u16be(at) === 0x1f8b && reader.u8(at + 2) === 8 ? at : null),
+  open: (reader, at, take) => new GzipMember(reader, at, take),
+};
+const BZIP2: WholeKind = {
+  begins: (reader, at) => (reader.has(at, "BZh") ? at : null),
+  open: (reader, at, take) => checked(bzip2Unpacker(reader, at, take)),
+};
+const XZ: WholeKind = {
+  begins(reader, at) {
+    // Zeros, four at a time, may stand between streams (.xz format 1.1.0, 2.2).
+    let next = at;
+    while (at > 0 && next + 4 <= reader.size && reader.u32(next) === 0) next += 4;
+    return reader.has(next, XZ_MARK) ? next : null;
+  },
+  open: (reader, at, take) => checked(new XzUnpacker(reader, at, take)),
+};
+
+function kindOf(reader: BlockReader): WholeKind | null {
+  if (reader.size < 14) return null;
+  return [GZIP, BZIP2, XZ].find(({ begins }) => begins(reader, 0) !== null) ?? null;
 }

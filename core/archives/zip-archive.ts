@@ -1,5 +1,7 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
+import { MOST_AT_ONCE } from "../bytes/codecs";
+import { LayoutSource } from "../bytes/layout";
 import { PastEnd } from "../bytes/past-end";
 import { dosTimeToMs } from "../bytes/times";
 import { FLAG, LOCAL, METHOD, SPLIT_MARK } from "../formats/zip/layout";
@@ -12,7 +14,7 @@ import {
   MOST_MEMBERS,
   type ZipMember,
 } from "../formats/zip/members";
-import { type ArchiveEntry, type ArchiveReading, MOST_CHECKED, MOST_PLAIN, ownPath } from "./archive";
+import { type ArchiveEntry, type ArchiveReading, MOST_CHECKED, ownPath } from "./archive";
 import { decodeName } from "./member-names";
 
 interface Found {
@@ -95,7 +97,7 @@ function* membersByHeaders(reader: BlockReader): Generator<Found, void, void> {
 /** The sizes of a member that come after its data; null: they are not found. */
 function sizedByItsData(reader: BlockReader, member: ZipMember & { dataAt: number }): (ZipMember & { dataAt: number }) | null {
   if (member.method === METHOD.deflated && !member.encrypted) {
-    const end = checkMember(reader, member, false, MOST_PLAIN);
+    const end = checkMember(reader, member, false, MOST_CHECKED);
     return descriptorEnd(reader, end) >= 0 ? { ...member, packed: end.packed, plain: end.plain, crc: end.crc } : null;
   }
   const found = findDescriptor(reader, member.dataAt);
@@ -164,12 +166,6 @@ function standingOf(
     };
   if (member.method !== METHOD.stored && member.method !== METHOD.deflated)
     return { standing: "not-followed", present: 0, note: "It is compressed in a way that is not followed here." };
-  if (member.plain > MOST_PLAIN && member.method === METHOD.deflated)
-    return {
-      standing: "not-followed",
-      present: 0,
-      note: `It unpacks to more than ${MOST_PLAIN >> 20} MiB: files of this size are not taken out of archives yet.`,
-    };
   if (!check) return { standing: "not-checked", present: member.plain, note: null };
   let present = 0;
   const { verdict } = checkMember(reader, member, sized, member.plain, (plain) => {
@@ -197,9 +193,14 @@ function presentOf(reader: BlockReader, member: ZipMember & { dataAt: number }):
 
 function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & { dataAt: number }, sized: boolean): ByteSource {
   if (member.method === METHOD.stored) return new WindowSource(whole, member.dataAt, member.plain);
-  const bytes = new Uint8Array(Math.min(member.plain, MOST_PLAIN));
-  let done = 0;
   const rest = Math.max(0, reader.size - member.dataAt);
+  if (member.plain > MOST_AT_ONCE) {
+    // It is unpacked while it is read.
+    const from = [{ at: member.dataAt, length: Math.min(member.packed, rest) }];
+    return new LayoutSource(whole, { size: member.plain, segments: [{ kind: "coded", coding: "deflate", length: member.plain, from }] });
+  }
+  const bytes = new Uint8Array(member.plain);
+  let done = 0;
   checkMember(reader, { ...member, packed: Math.min(member.packed, rest) }, sized, bytes.length, (plain) => {
     bytes.set(plain.subarray(0, Math.max(0, bytes.length - done)), Math.min(done, bytes.length));
     done += plain.length;

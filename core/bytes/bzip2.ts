@@ -3,6 +3,7 @@ import { CRC32_FORWARD } from "./crc-forward";
 import { InflateError, TooMuch } from "./inflate";
 import { PastEnd } from "./past-end";
 import { unpacked } from "./unpacked";
+import { decodeState, encodeState, type Unpacker } from "./unpacker";
 
 /** BZIP2, after the published format description of the open-source package (no standard exists). */
 const BLOCK_MARK = 0x314159265359;
@@ -22,13 +23,65 @@ export function unpackBzip2(
   return new Bzip2(reader, at, most, take).run();
 }
 
-class Bzip2 {
+/** Unpacks such a stream piece by piece, a block at a time. */
+export const bzip2Unpacker = (
+  reader: BlockReader,
+  at: number,
+  take: (plain: Uint8Array) => void,
+): Unpacker & { /** The byte after the end of the stream, once that was reached. */ readonly packedEnd: number } =>
+  new Bzip2(reader, at, Number.POSITIVE_INFINITY, take);
+
+/** Bits of a code at most, and of one that is looked up at once. */
+const LONGEST = 20;
+const SHORT = 10;
+
+/** For each length the first code, how many, and where its symbols begin; and for the next `SHORT` bits: length << 9 | symbol, 0: a longer one. */
+interface Code {
+  readonly first: Int32Array;
+  readonly counts: Int32Array;
+  readonly offsets: Int32Array;
+  readonly symbols: Uint16Array;
+  readonly short: Uint16Array;
+}
+
+function codeOf(lengths: Uint8Array): Code {
+  const counts = new Int32Array(LONGEST + 2);
+  for (const each of lengths) counts[each] = (counts[each] as number) + 1;
+  const first = new Int32Array(LONGEST + 2);
+  const offsets = new Int32Array(LONGEST + 2);
+  for (let i = 1, code = 0, offset = 0; i <= LONGEST; i += 1) {
+    first[i] = code;
+    offsets[i] = offset;
+    code = (code + (counts[i] as number)) << 1;
+    offset += counts[i] as number;
+  }
+  const symbols = new Uint16Array(lengths.length);
+  const next = offsets.slice();
+  const short = new Uint16Array(1 << SHORT);
+  for (let symbol = 0; symbol < lengths.length; symbol += 1) {
+    const length = lengths[symbol] as number;
+    const place = next[length] as number;
+    symbols[place] = symbol;
+    next[length] = place + 1;
+    if (length > SHORT) continue;
+    const code = (first[length] as number) + place - (offsets[length] as number);
+    // Lengths that ask for more codes than there are (damage) lead past the table, where nothing is written.
+    short.fill((length << 9) | symbol, code << (SHORT - length), (code + 1) << (SHORT - length));
+  }
+  return { first, counts, offsets, symbols, short };
+}
+
+class Bzip2 implements Unpacker {
   #bits = 0;
   #count = 0;
   #plain = 0;
   readonly #out = new Uint8Array(1 << 16);
   #filled = 0;
   #crc = 0;
+  #combined = 0;
+  /** Plain bytes of a block at most, before the runs in it are written out; 0: the stream has not begun. */
+  #size = 0;
+  soundTo = 0;
 
   constructor(
     private readonly reader: BlockReader,
@@ -37,33 +90,62 @@ class Bzip2 {
     private readonly take: (plain: Uint8Array) => void,
   ) {}
 
+  get packedEnd(): number {
+    return this.at;
+  }
+
   run(): { end: number; plain: number } {
+    while (this.goOn());
+    return { end: this.at, plain: this.#plain };
+  }
+
+  goOn(): boolean {
     try {
-      const level = this.reader.u8(this.at + 3) - 0x30;
-      // "BZh" and the size of blocks, 1 to 9 times 100,000 bytes: anything else is none, however large a block it would have.
-      if (!this.reader.has(this.at, "BZh") || level < 1 || level > 9) this.#fail("no packed data begin here");
-      this.at += 4;
-      let combined = 0;
-      for (;;) {
-        const mark = this.#need(24) * 0x100_0000 + this.#need(24);
-        const crc = this.#need(16) * 0x1_0000 + this.#need(16);
-        if (mark === END_MARK) {
-          if (crc !== combined) this.#fail("the checksum does not match");
-          this.#flush();
-          return { end: this.at, plain: this.#plain };
-        }
-        if (mark !== BLOCK_MARK) this.#fail("no block begins where the next one should");
-        this.#crc = 0xffff_ffff;
-        this.#block(level * 100_000);
-        this.#flush();
-        const found = ~this.#crc >>> 0;
-        if (found !== crc) this.#fail("the checksum of a block does not match");
-        combined = (((combined << 1) | (combined >>> 31)) ^ found) >>> 0;
+      if (this.#size === 0) this.#begin();
+      const mark = this.#need(24) * 0x100_0000 + this.#need(24);
+      const crc = this.#need(16) * 0x1_0000 + this.#need(16);
+      if (mark === END_MARK) {
+        if (crc !== this.#combined) this.#fail("the checksum does not match");
+        return false;
       }
+      if (mark !== BLOCK_MARK) this.#fail("no block begins where the next one should");
+      this.#crc = 0xffff_ffff;
+      this.#block(this.#size);
+      this.#flush();
+      const found = ~this.#crc >>> 0;
+      if (found !== crc) this.#fail("the checksum of a block does not match");
+      this.#combined = (((this.#combined << 1) | (this.#combined >>> 31)) ^ found) >>> 0;
+      this.soundTo = this.#plain;
+      return true;
     } catch (error) {
       if (error instanceof PastEnd) throw new InflateError(this.reader.size, this.#plain, "the packed data break off");
       throw error;
     }
+  }
+
+  #begin(): void {
+    const level = this.reader.u8(this.at + 3) - 0x30;
+    // "BZh" and the size of blocks, 1 to 9 times 100,000 bytes: anything else is none, however large a block it would have.
+    if (!this.reader.has(this.at, "BZh") || level < 1 || level > 9) this.#fail("no packed data begin here");
+    this.at += 4;
+    this.#size = level * 100_000;
+  }
+
+  state(): Uint8Array {
+    return encodeState([this.at, this.#bits, this.#count, this.#plain, this.#combined, this.#size]);
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers } = decodeState(state);
+    [this.at, this.#bits, this.#count, this.#plain, this.#combined, this.#size] = numbers as [
+      number,
+      number,
+      number,
+      number,
+      number,
+      number,
+    ];
+    this.soundTo = this.#plain;
   }
 
   #fail(reason = "the packed data are damaged"): never {
@@ -119,67 +201,35 @@ class Bzip2 {
     return symbols;
   }
 
-  /** A table of codes: for each length the first code, how many, and the symbols in order. */
-  #code(count: number): { first: Int32Array; counts: Int32Array; offsets: Int32Array; symbols: Uint16Array } {
+  /** Reads the lengths of a code, and makes the code of them. */
+  #code(count: number): Code {
     const lengths = new Uint8Array(count);
     let length = this.#need(5);
     for (let i = 0; i < count; i += 1) {
       for (;;) {
-        if (length < 1 || length > 20) this.#fail();
+        if (length < 1 || length > LONGEST) this.#fail();
         if (!this.#need(1)) break;
         length += this.#need(1) ? -1 : 1;
       }
       lengths[i] = length;
     }
-    const counts = new Int32Array(22);
-    for (const each of lengths) counts[each] = (counts[each] as number) + 1;
-    const first = new Int32Array(22);
-    const offsets = new Int32Array(22);
-    for (let i = 1, code = 0, offset = 0; i <= 20; i += 1) {
-      first[i] = code;
-      offsets[i] = offset;
-      code = (code + (counts[i] as number)) << 1;
-      offset += counts[i] as number;
-    }
-    const symbols = new Uint16Array(count);
-    const next = offsets.slice();
-    for (let symbol = 0; symbol < count; symbol += 1) {
-      const each = lengths[symbol] as number;
-      symbols[next[each] as number] = symbol;
-      next[each] = (next[each] as number) + 1;
-    }
-    return { first, counts, offsets, symbols };
+    return codeOf(lengths);
   }
 
-  #moves(
-    block: Uint32Array,
-    size: number,
-    symbols: readonly number[],
-    selectors: Uint8Array,
-    codes: readonly { first: Int32Array; counts: Int32Array; offsets: Int32Array; symbols: Uint16Array }[],
-  ): number {
-    const front = [...symbols];
+  #moves(block: Uint32Array, size: number, symbols: readonly number[], selectors: Uint8Array, codes: readonly Code[]): number {
+    const front = Uint8Array.from(symbols);
     const end = symbols.length + 1;
     let [length, run, weight, group, left] = [0, 0, 1, -1, 0];
+    let code = codes[0] as Code;
     for (;;) {
       if (left === 0) {
         group += 1;
         if (group >= selectors.length) this.#fail();
+        code = codes[selectors[group] as number] as Code;
         left = 50;
       }
       left -= 1;
-      const code = codes[selectors[group] as number] as (typeof codes)[number];
-      let [value, bits] = [0, 0];
-      for (;;) {
-        value = (value << 1) | this.#need(1);
-        bits += 1;
-        if (bits > 20) this.#fail();
-        const index = value - (code.first[bits] as number);
-        if (index >= 0 && index < (code.counts[bits] as number)) {
-          value = code.symbols[(code.offsets[bits] as number) + index] as number;
-          break;
-        }
-      }
+      const value = this.#symbol(code);
       if (value < 2) {
         run += weight << value;
         weight <<= 1;
@@ -193,12 +243,35 @@ class Bzip2 {
         [run, weight] = [0, 1];
       }
       if (value === end) return length;
-      if (length >= size) this.#fail();
-      const [byte] = front.splice(value - 1, 1) as [number];
-      front.unshift(byte);
+      if (length >= size || value > end) this.#fail();
+      const byte = front[value - 1] as number;
+      front.copyWithin(1, 0, value - 1);
+      front[0] = byte;
       block[length] = byte;
       length += 1;
     }
+  }
+
+  /** Reads a symbol: short codes by a look at the next bits, longer ones bit by bit. */
+  #symbol({ short, first, counts, offsets, symbols }: Code): number {
+    while (this.#count < SHORT && this.at < this.reader.size) {
+      this.#bits = ((this.#bits << 8) | this.reader.u8(this.at)) >>> 0;
+      this.#count += 8;
+      this.at += 1;
+    }
+    if (this.#count >= SHORT) {
+      const entry = short[(this.#bits >>> (this.#count - SHORT)) & (2 ** SHORT - 1)] as number;
+      if (entry !== 0) {
+        this.#count -= entry >> 9;
+        return entry & 0x1ff;
+      }
+    }
+    for (let value = 0, bits = 1; bits <= LONGEST; bits += 1) {
+      value = (value << 1) | this.#need(1);
+      const index = value - (first[bits] as number);
+      if (index >= 0 && index < (counts[bits] as number)) return symbols[(offsets[bits] as number) + index] as number;
+    }
+    return this.#fail();
   }
 
   /** Undoes the Burrows-Wheeler transform and the runs before it. */

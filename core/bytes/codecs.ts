@@ -2,14 +2,16 @@ import { inflateRawSync, inflateSync } from "node:zlib";
 import { decodeAdc } from "./adc";
 import { BlockReader } from "./block-reader";
 import { type ByteSource, MemorySource } from "./byte-source";
-import { unpackBzip2 } from "./bzip2";
-import { InflatedBytes, InflateError, inflate, inflateWide, TooMuch } from "./inflate";
+import { bzip2Unpacker, unpackBzip2 } from "./bzip2";
+import { InflateError, inflate, inflater, inflateWide, TooMuch } from "./inflate";
 import { decodeLzfse } from "./lzfse";
-import { unpackZipLzma } from "./lzma";
+import { unpackZipLzma, ZipLzmaUnpacker } from "./lzma";
 import { decodeLznt1 } from "./lznt1";
 import { decodeLzvn } from "./lzvn";
 import { decodeLzx } from "./lzx";
 import { PastEnd } from "./past-end";
+import { StreamedBytes } from "./streamed-bytes";
+import type { Unpacker } from "./unpacker";
 import { decodeXpress } from "./xpress";
 import { unpackXz } from "./xz";
 
@@ -48,16 +50,22 @@ export const CODECS = {
 
 export type Coding = keyof typeof CODECS;
 
-/** Plain bytes that a piece of a coding has at most. */
-export const mostCoded = (coding: Coding): number =>
-  STREAMED.has(coding) ? MOST_STREAMED : OF_ARCHIVES.has(coding) ? MOST_AT_ONCE : MOST_CODED;
-/** Codings in which archives keep whole files, and those of them that are decoded while they are read. */
-const OF_ARCHIVES: ReadonlySet<Coding> = new Set(["deflate", "deflate64", "lzma", "bzip2"]);
-const STREAMED: ReadonlySet<Coding> = new Set(["deflate", "deflate64"]);
+/** Codings in which archives keep whole files: how such a one is decoded while it is read, however large it is. */
+const STREAMED: Partial<Record<Coding, (reader: BlockReader, size: number, take: (plain: Uint8Array) => void) => Unpacker>> = {
+  deflate: (reader, _, take) => inflater(reader, 0, reader.size, take),
+  deflate64: (reader, _, take) => inflater(reader, 0, reader.size, take, true),
+  bzip2: (reader, _, take) => bzip2Unpacker(reader, 0, take),
+  lzma: (reader, size, take) => new ZipLzmaUnpacker(reader, 0, reader.size, size, take),
+};
 
-/** A piece that is too large to be decoded at once, read at any place; null: its coding cannot be. @param coded its coded bytes */
-export const streamOf = (coding: Coding, coded: ByteSource): InflatedBytes | null =>
-  STREAMED.has(coding) ? new InflatedBytes(new BlockReader(coded), coding === "deflate64") : null;
+/** Plain bytes that a piece of a coding has at most. */
+export const mostCoded = (coding: Coding): number => (STREAMED[coding] ? MOST_STREAMED : MOST_CODED);
+
+/** A piece that is too large to be decoded at once, read at any place; null: its coding cannot be. @param coded its coded bytes @param size its plain ones */
+export function streamOf(coding: Coding, coded: ByteSource, size: number): StreamedBytes | null {
+  const make = STREAMED[coding];
+  return make ? new StreamedBytes((take) => make(new BlockReader(coded), size, take)) : null;
+}
 
 const salvageDeflate = unpacked((reader, most, take) => inflate(reader, 0, reader.size, take, most));
 

@@ -35,4 +35,9 @@ export class Crc64 {
   get value(): readonly [number, number] {
     return [~this.#low >>> 0, ~this.#high >>> 0];
   }
+
+  set value([low, high]: readonly [number, number]) {
+    this.#low = ~low >>> 0;
+    this.#high = ~high >>> 0;
+  }
 }

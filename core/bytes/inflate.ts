@@ -1,6 +1,7 @@
 import type { BlockReader } from "./block-reader";
 import { PastEnd } from "./past-end";
 import { unpacked } from "./unpacked";
+import { decodeState, encodeState, type Unpacker } from "./unpacker";
 
 /** The packed bytes stop making sense at `at`; `plain` bytes had been unpacked. */
 export class InflateError extends Error {
@@ -81,6 +82,7 @@ const FIXED_LENGTHS = codeOf(Uint8Array.from({ length: 288 }, (_, i) => (i < 144
 const FIXED_DISTANCES = codeOf(new Uint8Array(32).fill(5)) as Code;
 
 const OUT = 1 << 15;
+type Eleven = [number, number, number, number, number, number, number, number, number, number, number];
 
 /** A dialect of DEFLATE: what its last codes stand for, and how far back a distance may reach. */
 interface Dialect {
@@ -174,88 +176,31 @@ export function canBeginBlock(bytes: Uint8Array, bit: number): boolean {
   return room === 0;
 }
 
-/** Where unpacking is: what may be referred to, and the bits and codes in hand. */
-interface InflateState {
-  readonly window: Uint8Array;
-  readonly numbers: readonly number[];
-  readonly codes: { readonly lengths: Code; readonly distances: Code } | null;
-  readonly last: boolean;
-  /** Bytes at the end of the window that were not given yet. */
-  readonly pending: number;
+/** The two codes of a block with the lengths they were made from, those of `split` symbols first; null: the fixed ones (3.2.6). */
+interface Codes {
+  readonly lengths: Code;
+  readonly distances: Code;
+  readonly from: { readonly all: Uint8Array; readonly split: number } | null;
+}
+const FIXED: Codes = { lengths: FIXED_LENGTHS, distances: FIXED_DISTANCES, from: null };
+
+/** @returns null when the lengths do not make two codes, or nothing ends the block */
+function codesOf(all: Uint8Array, split: number): Codes | null {
+  const [lengths, distances] = [codeOf(all.subarray(0, split)), codeOf(all.subarray(split))];
+  return lengths && distances && all[256] !== 0 ? { lengths, distances, from: { all, split } } : null;
 }
 
-/** Plain bytes between places that are remembered. */
-const REMEMBERED_EVERY = 1 << 24;
+/** Unpacks DEFLATE data, or those of the wider dialect, piece by piece. @param end where they end at the latest */
+export const inflater = (
+  reader: BlockReader,
+  at: number,
+  end: number,
+  take: (plain: Uint8Array) => void,
+  wide = false,
+): Unpacker & { /** The byte after the last packed one that was read. */ readonly packedEnd: number } =>
+  new Inflater(reader, at, Math.min(end, reader.size), take, Number.POSITIVE_INFINITY, wide ? WIDE : PLAIN);
 
-/**
- * The plain bytes of DEFLATE data (RFC 1951, or the wider dialect), read at any place without holding more than a window: places are
- * remembered on the way, so that going back costs little.
- */
-export class InflatedBytes {
-  #unpacking: Inflater;
-  #pieceAt = 0;
-  #piece = new Uint8Array(0);
-  #more = true;
-  readonly #remembered: { readonly at: number; readonly state: InflateState }[] = [];
-  /** From this plain byte on the data are damaged, or there are none; null: nothing was met so far. */
-  endsAt: number | null = null;
-
-  constructor(
-    private readonly reader: BlockReader,
-    private readonly wide: boolean,
-  ) {
-    this.#unpacking = this.#fresh();
-  }
-
-  #fresh(): Inflater {
-    const pieces = (piece: Uint8Array) => {
-      this.#piece = piece.slice();
-    };
-    return new Inflater(this.reader, 0, this.reader.size, pieces, Number.POSITIVE_INFINITY, this.wide ? WIDE : PLAIN);
-  }
-
-  /** Fills `into` with the plain bytes from a place; what is not there comes as zeros. */
-  read(at: number, into: Uint8Array): void {
-    into.fill(0);
-    if (at < this.#pieceAt) this.#back(at);
-    for (let done = 0; done < into.length; ) {
-      const inside = at + done - this.#pieceAt;
-      if (inside < this.#piece.length) {
-        const part = this.#piece.subarray(inside, inside + into.length - done);
-        into.set(part, done);
-        done += part.length;
-      } else if (!this.#next()) return;
-    }
-  }
-
-  /** Goes back to the last remembered place before one. */
-  #back(at: number): void {
-    const from = this.#remembered.findLast((each) => each.at <= at);
-    this.#unpacking = this.#fresh();
-    if (from) this.#unpacking.resume(from.state);
-    this.#pieceAt = from?.at ?? 0;
-    this.#piece = new Uint8Array(0);
-    this.#more = true;
-  }
-
-  #next(): boolean {
-    if (!this.#more) return false;
-    this.#pieceAt += this.#piece.length;
-    this.#piece = new Uint8Array(0);
-    const last = this.#remembered.at(-1)?.at ?? 0;
-    if (this.#pieceAt - last >= REMEMBERED_EVERY) this.#remembered.push({ at: this.#pieceAt, state: this.#unpacking.state() });
-    try {
-      this.#more = this.#unpacking.goOn();
-    } catch (error) {
-      if (!(error instanceof InflateError)) throw error;
-      this.#more = false;
-    }
-    if (!this.#more) this.endsAt = this.#pieceAt + this.#piece.length;
-    return this.#piece.length > 0;
-  }
-}
-
-class Inflater {
+class Inflater implements Unpacker {
   readonly #out: Uint8Array;
   #filled = 0;
   #taken = 0;
@@ -266,7 +211,7 @@ class Inflater {
   #blocks = 0;
   /** The present block is the last one; it has its codes, or so many stored bytes left. Neither: it is over. */
   #last = false;
-  #codes: { readonly lengths: Code; readonly distances: Code } | null = null;
+  #codes: Codes | null = null;
   #left = 0;
   /** Plain bytes have been given since it was asked to go on. */
   #gave = false;
@@ -285,7 +230,7 @@ class Inflater {
   run(midst?: { skip: number; filler: number }): { end: number; plain: number } {
     if (midst) this.#begin(midst);
     while (this.goOn()) this.#gave = false;
-    return { end: this.at - (this.#count >> 3), plain: this.#plain };
+    return { end: this.packedEnd, plain: this.#plain };
   }
 
   #begin({ skip, filler }: { skip: number; filler: number }): void {
@@ -316,33 +261,39 @@ class Inflater {
     return true;
   }
 
-  /** Where it is, to go on from there again; good only after it has given bytes. */
-  state(): InflateState {
-    const kept = Math.min(this.dialect.window, this.#filled);
-    return {
-      window: this.#out.slice(this.#filled - kept, this.#filled),
-      numbers: [this.at, this.#bits, this.#count, this.#plain, this.#left, this.#blockAt, this.#blocks],
-      codes: this.#codes,
-      last: this.#last,
-      pending: this.#filled - this.#taken,
-    };
+  /** No checksum stands in the data: what was given may be wrong only where their sense ends. */
+  get soundTo(): number {
+    return this.#plain;
   }
 
-  resume({ window, numbers, codes, last, pending }: InflateState): void {
+  get packedEnd(): number {
+    return this.at - (this.#count >> 3);
+  }
+
+  state(): Uint8Array {
+    const kept = Math.min(this.dialect.window, this.#filled);
+    const from = this.#codes?.from;
+    return encodeState(
+      [
+        ...[this.at, this.#bits, this.#count, this.#plain, this.#left, this.#blockAt, this.#blocks],
+        ...[this.#last ? 1 : 0, this.#filled - this.#taken, this.#codes ? 1 : 0, from?.split ?? -1],
+      ],
+      this.#out.subarray(this.#filled - kept, this.#filled),
+      from?.all ?? new Uint8Array(0),
+    );
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    const [window, all] = parts as [Uint8Array, Uint8Array];
+    const [at, bits, count, plain, left, blockAt, blocks, last, pending, coded, split] = numbers as Eleven;
     this.#out.set(window);
     this.#filled = window.length;
     this.#taken = window.length - pending;
-    [this.at, this.#bits, this.#count, this.#plain, this.#left, this.#blockAt, this.#blocks] = numbers as [
-      number,
-      number,
-      number,
-      number,
-      number,
-      number,
-      number,
-    ];
-    this.#codes = codes;
-    this.#last = last;
+    this.at = at;
+    [this.#bits, this.#count, this.#plain, this.#left, this.#blockAt, this.#blocks] = [bits, count, plain, left, blockAt, blocks];
+    this.#last = last === 1;
+    this.#codes = coded === 0 ? null : split < 0 ? FIXED : codesOf(all.slice(), split);
   }
 
   #block(): void {
@@ -350,7 +301,7 @@ class Inflater {
     this.#last = this.#need(1) === 1;
     const kind = this.#need(2);
     if (kind === 0) this.#stored();
-    else if (kind === 1) this.#codes = { lengths: FIXED_LENGTHS, distances: FIXED_DISTANCES };
+    else if (kind === 1) this.#codes = FIXED;
     else if (kind === 2) this.#dynamic();
     else this.#fail("a block of a kind that does not exist");
     if (kind === 0 && this.#left === 0) this.#blocks += 1;
@@ -436,9 +387,7 @@ class Inflater {
       all.fill(value, i, i + times);
       i += times;
     }
-    const [first, second] = [codeOf(all.subarray(0, lengths)), codeOf(all.subarray(lengths))];
-    if (!first || !second || all[256] === 0) this.#fail("a damaged code table");
-    this.#codes = { lengths: first as Code, distances: second as Code };
+    this.#codes = codesOf(all, lengths) ?? this.#fail("a damaged code table");
   }
 
   #coded(lengths: Code, distances: Code): void {

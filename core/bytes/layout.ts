@@ -1,8 +1,8 @@
-import { type ByteSource, WindowSource } from "./byte-source";
+import { type ByteSource, MemorySource } from "./byte-source";
 import { CODECS, type Coding, MOST_AT_ONCE, streamOf } from "./codecs";
-import type { InflatedBytes } from "./inflate";
 import { type Range, RangeSet } from "./range-set";
 import { lastNotAfter } from "./starts";
+import type { StreamedBytes } from "./streamed-bytes";
 
 /**
  * One stretch of a copy's content, in the order of the content. `foreign`: its clusters were given to another file since, so that
@@ -175,7 +175,7 @@ export class LayoutSource implements ByteSource {
   #decoded: { index: number; bytes: Uint8Array } | undefined;
   /** Coded pieces that were read and turned out damaged: from which of their plain bytes on. */
   readonly #unsound = new Map<number, number>();
-  #stream: { index: number; bytes: InflatedBytes } | undefined;
+  #stream: { index: number; bytes: StreamedBytes } | undefined;
 
   constructor(
     private readonly disk: ByteSource,
@@ -237,10 +237,9 @@ export class LayoutSource implements ByteSource {
 
   /** Reads from a coded piece; one that is very large is decoded while it is read. */
   #readCoded(segment: Segment & { kind: "coded" }, index: number, inside: number, into: Uint8Array): void {
-    const [run, more] = segment.from;
-    const streamed = segment.length > MOST_AT_ONCE && run && !more && !segment.held;
+    const streamed = segment.length > MOST_AT_ONCE;
     if (streamed && this.#stream?.index !== index) {
-      const bytes = streamOf(segment.coding, new WindowSource(this.disk, run.at, run.length));
+      const bytes = streamOf(segment.coding, this.#coded(segment), segment.length);
       this.#stream = bytes ? { index, bytes } : undefined;
     }
     if (!streamed || !this.#stream) {
@@ -250,6 +249,13 @@ export class LayoutSource implements ByteSource {
     const { bytes } = this.#stream;
     bytes.read(inside, into);
     if (bytes.endsAt !== null && bytes.endsAt < segment.length) this.#unsound.set(index, bytes.endsAt);
+  }
+
+  /** The coded bytes of a piece, wherever they stand. */
+  #coded({ held, from }: Segment & { kind: "coded" }): ByteSource {
+    if (held) return new MemorySource(held);
+    const size = from.reduce((sum, { length }) => sum + length, 0);
+    return new LayoutSource(this.disk, { size, segments: from.map(({ at, length }) => ({ kind: "disk", at, length })) });
   }
 
   #plain(segment: Segment & { kind: "coded" }, index: number): Uint8Array {

@@ -1,5 +1,6 @@
 import type { BlockReader } from "./block-reader";
 import { InflateError, TooMuch } from "./inflate";
+import { decodeState, encodeState, type Unpacker } from "./unpacker";
 
 /**
  * LZMA and LZMA2, after the public-domain specification of the format ("LZMA specification", draft of 2015) and the .xz file
@@ -14,6 +15,8 @@ const MOST_LITERAL_BITS_LZMA2 = 4;
 const MOST_LITERAL_BITS = 8;
 
 const probs = (count: number) => new Uint16Array(count).fill(PROB_INIT);
+
+type Ten = [number, number, number, number, number, number, number, number, number, number, ...number[]];
 
 class LengthCoder {
   readonly choice = probs(2);
@@ -52,6 +55,7 @@ export class LzmaDecoder {
   #code = 0;
   #at = 0;
   #end = 0;
+  #goal = 0;
 
   constructor(
     private readonly reader: BlockReader,
@@ -193,14 +197,32 @@ export class LzmaDecoder {
    * @returns the byte after the last one used
    */
   decode(at: number, end: number, size: number): number {
+    this.begin(at, end, size);
+    while (this.goOn(Number.POSITIVE_INFINITY));
+    return this.#at;
+  }
+
+  /** The byte after the last one used. */
+  get at(): number {
+    return this.#at;
+  }
+
+  /** Begins with the data in [at, end), of so many plain bytes; with `size` unknown (-1) an end mark follows them. */
+  begin(at: number, end: number, size: number): void {
     this.#at = at + 1;
     this.#end = end;
     if (this.reader.u8(at) !== 0) this.#fail();
     this.#range = 0xffff_ffff;
     this.#code = 0;
     for (let i = 0; i < 4; i += 1) this.#code = ((this.#code << 8) | this.#byte()) >>> 0;
-    const goal = size < 0 ? Number.POSITIVE_INFINITY : this.plain + size;
-    while (this.plain < goal) {
+    this.#goal = size < 0 ? Number.POSITIVE_INFINITY : this.plain + size;
+  }
+
+  /** Decodes at least so many further plain bytes, if there are. @returns whether there is more */
+  goOn(step: number): boolean {
+    const goal = this.#goal;
+    const pause = Math.min(goal, this.plain + step);
+    while (this.plain < pause) {
       const posState = this.plain & ((1 << this.#pb) - 1);
       if (this.#bit(this.#isMatch, this.#state * POS_STATES_MAX + posState) === 0) {
         this.#literal();
@@ -214,8 +236,8 @@ export class LzmaDecoder {
         const distance = this.#distance(length);
         this.#reps[0] = distance;
         if (distance === 0xffff_ffff) {
-          if (size >= 0) this.#fail();
-          return this.#at;
+          if (goal !== Number.POSITIVE_INFINITY) this.#fail();
+          return false;
         }
       } else {
         if (this.#filled === 0) this.#fail();
@@ -234,7 +256,43 @@ export class LzmaDecoder {
       if (distance >= this.#filled || this.plain + length + 2 > goal) this.#fail();
       for (let left = length + 2; left > 0; left -= 1) this.put(this.#back(distance));
     }
-    return this.#at;
+    return this.plain < goal;
+  }
+
+  /** All that is learnt from the data, table by table. */
+  #tables(): readonly Uint16Array[] {
+    const learnt = [this.#literals, this.#isMatch, this.#isRep, this.#isRepG0, this.#isRepG1, this.#isRepG2, this.#isRep0Long];
+    const lengths = [this.#length, this.#repLength].flatMap(({ choice, low, mid, high }) => [choice, ...low, ...mid, high]);
+    return [...learnt, ...this.#slots, this.#special, this.#align, ...lengths];
+  }
+
+  state(): Uint8Array {
+    this.flush();
+    // The window wraps round: its older part may stand at its end.
+    const from = this.#position - this.#filled;
+    const older = from < 0 ? this.#window.subarray(from + this.#window.length) : this.#window.subarray(from, this.#position);
+    const newer = this.#window.subarray(0, from < 0 ? this.#position : 0);
+    const tables = this.#tables().map((table) => new Uint8Array(table.buffer, table.byteOffset, table.byteLength));
+    return encodeState(
+      [...[this.plain, this.#lc, this.#lp, this.#pb, this.#state, this.#range, this.#code, this.#at, this.#end, this.#goal], ...this.#reps],
+      ...[older, newer, ...tables],
+    );
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    const [plain, lc, lp, pb, own, range, code, at, end, goal, ...reps] = numbers as Ten;
+    const [older, newer, ...tables] = parts as [Uint8Array, Uint8Array, ...Uint8Array[]];
+    [this.plain, this.#lc, this.#lp, this.#pb, this.#at, this.#end, this.#goal] = [plain, lc, lp, pb, at, end, goal];
+    this.resetState();
+    for (const [index, table] of this.#tables().entries())
+      new Uint8Array(table.buffer, table.byteOffset, table.byteLength).set(tables[index] as Uint8Array);
+    [this.#state, this.#range, this.#code, this.#reps] = [own, range, code, reps];
+    this.#window.set(older);
+    this.#window.set(newer, older.length);
+    this.#filled = older.length + newer.length;
+    this.#position = this.#filled % this.#window.length;
+    this.#pending = 0;
   }
 
   #chooseRep(): void {
@@ -277,6 +335,9 @@ export class LzmaDecoder {
 /** APPNOTE 5.8.8: two bytes of a version, the size of the properties, then those: one byte, and the size of the window. */
 const ZIP_LZMA = { propertiesSize: 2, properties: 4, dictionary: 5, data: 9 } as const;
 
+/** Plain bytes that are decoded in one step. */
+const STEP = 1 << 16;
+
 /**
  * Unpacks LZMA data as a ZIP archive holds them.
  * @param size plain bytes there must be
@@ -289,17 +350,62 @@ export function unpackZipLzma(
   size: number,
   take: (plain: Uint8Array) => void,
 ): { end: number; plain: number } {
-  const stop = Math.min(end, reader.size);
-  if (at + ZIP_LZMA.data + 5 > stop || reader.u16(at + ZIP_LZMA.propertiesSize) !== 5)
-    throw new InflateError(at, 0, "the packed data are damaged");
-  // A window larger than the content is never filled.
-  const decoder = new LzmaDecoder(reader, Math.min(reader.u32(at + ZIP_LZMA.dictionary), Math.max(4096, size)), take, size);
-  if (!decoder.setProperties(reader.u8(at + ZIP_LZMA.properties))) throw new InflateError(at, 0, "the packed data are damaged");
-  try {
-    const next = decoder.decode(at + ZIP_LZMA.data, stop, size);
-    return { end: next, plain: decoder.plain };
-  } finally {
-    decoder.flush();
+  const data = new ZipLzmaUnpacker(reader, at, end, size, take);
+  while (data.goOn());
+  return { end: data.packedEnd, plain: data.soundTo };
+}
+
+/** Unpacks such data piece by piece. */
+export class ZipLzmaUnpacker implements Unpacker {
+  #decoder: LzmaDecoder | null = null;
+
+  constructor(
+    private readonly reader: BlockReader,
+    private readonly at: number,
+    private readonly end: number,
+    private readonly size: number,
+    private readonly take: (plain: Uint8Array) => void,
+  ) {}
+
+  #begin(): LzmaDecoder {
+    const { reader, at, size } = this;
+    const stop = Math.min(this.end, reader.size);
+    if (at + ZIP_LZMA.data + 5 > stop || reader.u16(at + ZIP_LZMA.propertiesSize) !== 5)
+      throw new InflateError(at, 0, "the packed data are damaged");
+    // A window larger than the content is never filled.
+    const window = Math.min(reader.u32(at + ZIP_LZMA.dictionary), Math.max(4096, size));
+    const decoder = new LzmaDecoder(reader, window, this.take, size);
+    if (!decoder.setProperties(reader.u8(at + ZIP_LZMA.properties))) throw new InflateError(at, 0, "the packed data are damaged");
+    decoder.begin(at + ZIP_LZMA.data, stop, size);
+    return decoder;
+  }
+
+  /** No checksum stands in the data: what was given may be wrong only where their sense ends. */
+  get soundTo(): number {
+    return this.#decoder?.plain ?? 0;
+  }
+
+  /** The byte after the last one used. */
+  get packedEnd(): number {
+    return this.#decoder?.at ?? this.at;
+  }
+
+  goOn(): boolean {
+    this.#decoder ??= this.#begin();
+    try {
+      return this.#decoder.goOn(STEP);
+    } finally {
+      this.#decoder.flush();
+    }
+  }
+
+  state(): Uint8Array | null {
+    return this.#decoder?.state() ?? null;
+  }
+
+  resume(state: Uint8Array): void {
+    this.#decoder = this.#begin();
+    this.#decoder.resume(state);
   }
 }
 
@@ -322,34 +428,79 @@ export function unpackLzma2(
   take: (plain: Uint8Array) => void,
   most: number,
 ): { end: number; plain: number } {
-  const decoder = new LzmaDecoder(reader, dictionary, take, most);
-  let ready = false;
-  for (let next = at; ; ) {
-    if (next >= end) throw new InflateError(Math.min(next, end), decoder.plain, "the packed data break off");
-    const control = reader.u8(next);
+  const stream = new Lzma2(reader, at, end, dictionary, take, most);
+  while (stream.goOn());
+  return { end: stream.at, plain: stream.plain };
+}
+
+/** An LZMA2 stream, chunk by chunk. */
+export class Lzma2 {
+  readonly #decoder: LzmaDecoder;
+  #ready = false;
+
+  /** @param at where it begins, and then where its next chunk does @throws TooMuch for a window larger than is made */
+  constructor(
+    private readonly reader: BlockReader,
+    public at: number,
+    private readonly end: number,
+    dictionary: number,
+    take: (plain: Uint8Array) => void,
+    most: number,
+  ) {
+    this.#decoder = new LzmaDecoder(reader, dictionary, take, most);
+  }
+
+  get plain(): number {
+    return this.#decoder.plain;
+  }
+
+  /** Unpacks a chunk. @returns false at the stream's end mark. @throws InflateError, TooMuch */
+  goOn(): boolean {
+    const { reader, at, end } = this;
+    const decoder = this.#decoder;
+    if (at >= end) throw new InflateError(Math.min(at, end), decoder.plain, "the packed data break off");
+    const control = reader.u8(at);
     if (control === 0) {
       decoder.flush();
-      return { end: next + 1, plain: decoder.plain };
+      this.at = at + 1;
+      return false;
     }
     if (control < 3) {
       if (control === 1) decoder.resetDictionary();
-      const size = reader.u16be(next + 1) + 1;
-      for (let i = 0; i < size; i += 1) decoder.put(reader.u8(next + 3 + i));
-      next += 3 + size;
-      continue;
+      const size = reader.u16be(at + 1) + 1;
+      for (let i = 0; i < size; i += 1) decoder.put(reader.u8(at + 3 + i));
+      this.at = at + 3 + size;
+      return true;
     }
-    if (control < 0x80) throw new InflateError(next, decoder.plain, "the packed data are damaged");
-    const plain = ((control & 31) << 16) + reader.u16be(next + 1) + 1;
-    const packed = reader.u16be(next + 3) + 1;
-    let data = next + 5;
+    if (control < 0x80) throw new InflateError(at, decoder.plain, "the packed data are damaged");
+    const plain = ((control & 31) << 16) + reader.u16be(at + 1) + 1;
+    const packed = reader.u16be(at + 3) + 1;
+    let data = at + 5;
     const reset = (control >> 5) & 3;
     if (reset === 3) decoder.resetDictionary();
     if (reset >= 2) {
-      ready = decoder.setProperties(reader.u8(data), MOST_LITERAL_BITS_LZMA2);
+      this.#ready = decoder.setProperties(reader.u8(data), MOST_LITERAL_BITS_LZMA2);
       data += 1;
     } else if (reset === 1) decoder.resetState();
-    if (!ready) throw new InflateError(next, decoder.plain, "the packed data are damaged");
+    if (!this.#ready) throw new InflateError(at, decoder.plain, "the packed data are damaged");
     decoder.decode(data, Math.min(end, data + packed), plain);
-    next = data + packed;
+    this.at = data + packed;
+    return true;
+  }
+
+  /** Gives what was unpacked and not given yet. */
+  flush(): void {
+    this.#decoder.flush();
+  }
+
+  state(): Uint8Array {
+    return encodeState([this.at, this.#ready ? 1 : 0], this.#decoder.state());
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    this.at = numbers[0] as number;
+    this.#ready = numbers[1] === 1;
+    this.#decoder.resume(parts[0] as Uint8Array);
   }
 }

@@ -2,8 +2,9 @@ import { crc32 } from "node:zlib";
 import type { BlockReader } from "./block-reader";
 import { Crc64 } from "./crc64";
 import { InflateError, TooMuch } from "./inflate";
-import { lzma2Dictionary, unpackLzma2 } from "./lzma";
+import { Lzma2, lzma2Dictionary } from "./lzma";
 import { unpacked } from "./unpacked";
+import { decodeState, encodeState, type Unpacker } from "./unpacker";
 
 export const XZ_MARK = "\xfd7zXZ\0";
 
@@ -18,22 +19,86 @@ export function unpackXz(
   most: number,
   take: (plain: Uint8Array) => void = () => undefined,
 ): { end: number; plain: number; checked: boolean } {
-  if (!reader.has(at, XZ_MARK) || crc32(reader.bytes(at + 6, 2)) !== reader.u32(at + 8))
-    throw new InflateError(at, 0, "the archive's header is damaged");
-  const check = reader.u8(at + 7) & 15;
-  let next = at + 12;
-  let plain = 0;
-  let checked = true;
-  while (reader.u8(next) !== 0) {
-    const block = xzBlock(reader, next, check, most - plain, take);
-    plain += block.plain;
-    checked &&= block.checked;
-    next = block.end;
+  const stream = new XzUnpacker(reader, at, take, most);
+  while (stream.goOn());
+  return { end: stream.packedEnd, plain: stream.plain, checked: stream.checked };
+}
+
+/** Unpacks such a stream piece by piece: block by block, and in them chunk by chunk. */
+export class XzUnpacker implements Unpacker {
+  plain = 0;
+  soundTo = 0;
+  /** Whether all that was given so far is covered by a checksum that is known here. */
+  checked = true;
+  /** The kind of check (2.1.1.2); -1: the stream's header was not read yet. */
+  #check = -1;
+  #block: XzBlock | null = null;
+
+  /** @param packedEnd where it begins; then the byte after what was unpacked */
+  constructor(
+    private readonly reader: BlockReader,
+    public packedEnd: number,
+    private readonly take: (plain: Uint8Array) => void,
+    private readonly most = Number.POSITIVE_INFINITY,
+  ) {}
+
+  /** @throws InflateError, TooMuch */
+  goOn(): boolean {
+    if (this.#check < 0) this.#begin();
+    if (!this.#block) {
+      if (this.reader.u8(this.packedEnd) === 0) {
+        this.#end();
+        return false;
+      }
+      this.#block = this.#blockAt(this.packedEnd);
+    }
+    const block = this.#block;
+    try {
+      if (block.goOn()) return true;
+    } finally {
+      this.plain = block.before + block.plain;
+    }
+    this.packedEnd = block.end();
+    this.checked &&= block.checked;
+    this.soundTo = this.plain;
+    this.#block = null;
+    return true;
   }
-  next = xzIndex(reader, next);
-  if (crc32(reader.bytes(next + 4, 6)) !== reader.u32(next) || !reader.has(next + 10, "YZ"))
-    throw new InflateError(next, plain, "the archive's end is damaged");
-  return { end: next + 12, plain, checked };
+
+  #begin(): void {
+    const { reader, packedEnd: at } = this;
+    if (!reader.has(at, XZ_MARK) || crc32(reader.bytes(at + 6, 2)) !== reader.u32(at + 8))
+      throw new InflateError(at, 0, "the archive's header is damaged");
+    this.#check = reader.u8(at + 7) & 15;
+    this.packedEnd = at + 12;
+  }
+
+  #blockAt(at: number): XzBlock {
+    return new XzBlock(this.reader, at, this.#check, this.most - this.plain, this.plain, this.take);
+  }
+
+  #end(): void {
+    const next = xzIndex(this.reader, this.packedEnd);
+    if (crc32(this.reader.bytes(next + 4, 6)) !== this.reader.u32(next) || !this.reader.has(next + 10, "YZ"))
+      throw new InflateError(next, this.plain, "the archive's end is damaged");
+    this.packedEnd = next + 12;
+  }
+
+  state(): Uint8Array {
+    const { plain, soundTo, checked, packedEnd } = this;
+    const before = this.#block?.before ?? -1;
+    const numbers = [plain, soundTo, checked ? 1 : 0, packedEnd, this.#check, before];
+    return encodeState(numbers, ...(this.#block ? [this.#block.state()] : []));
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    const [plain, soundTo, checked, packedEnd, check, before] = numbers as [number, number, number, number, number, number];
+    [this.plain, this.soundTo, this.checked, this.packedEnd, this.#check] = [plain, soundTo, checked === 1, packedEnd, check];
+    if (!parts[0]) return;
+    this.#block = new XzBlock(this.reader, packedEnd, check, this.most - before, before, this.take);
+    this.#block.resume(parts[0]);
+  }
 }
 
 /** A number of 7 bits a byte (.xz format 1.1.0, 1.2). */
@@ -51,46 +116,76 @@ function vli(reader: BlockReader, at: number): { value: number; next: number } {
 const CHECK_BYTES = [0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64] as const;
 const LZMA2 = 0x21;
 
-function xzBlock(
-  reader: BlockReader,
-  at: number,
-  check: number,
-  most: number,
-  take: (plain: Uint8Array) => void,
-): { end: number; plain: number; checked: boolean } {
-  const headerLength = (reader.u8(at) + 1) * 4;
-  if (crc32(reader.bytes(at, headerLength - 4)) !== reader.u32(at + headerLength - 4))
-    throw new InflateError(at, 0, "a block's header is damaged");
-  const flags = reader.u8(at + 1);
-  let next = at + 2;
-  if (flags & 0x40) ({ next } = vli(reader, next));
-  if (flags & 0x80) ({ next } = vli(reader, next));
-  const filter = vli(reader, next);
-  const properties = vli(reader, filter.next);
-  // Filters before the packing (for programs, for numbers) are rare: such blocks are not followed.
-  if ((flags & 3) !== 0 || filter.value !== LZMA2) throw new TooMuch();
-  const dictionary = lzma2Dictionary(reader.u8(properties.next) & 63);
-  let crc = 0;
-  const crc64 = new Crc64();
-  const done = unpackLzma2(
-    reader,
-    at + headerLength,
-    reader.size,
-    dictionary,
-    (plain) => {
+/** A block (3.): a header, LZMA2 data, and their check. */
+class XzBlock {
+  readonly #chunks: Lzma2;
+  #crc = 0;
+  readonly #crc64 = new Crc64();
+  readonly checked: boolean;
+
+  /** @param before plain bytes of the stream before it @throws InflateError, TooMuch */
+  constructor(
+    private readonly reader: BlockReader,
+    private readonly at: number,
+    private readonly check: number,
+    most: number,
+    readonly before: number,
+    take: (plain: Uint8Array) => void,
+  ) {
+    const headerLength = (reader.u8(at) + 1) * 4;
+    if (crc32(reader.bytes(at, headerLength - 4)) !== reader.u32(at + headerLength - 4))
+      throw new InflateError(at, 0, "a block's header is damaged");
+    const flags = reader.u8(at + 1);
+    let next = at + 2;
+    if (flags & 0x40) ({ next } = vli(reader, next));
+    if (flags & 0x80) ({ next } = vli(reader, next));
+    const filter = vli(reader, next);
+    const properties = vli(reader, filter.next);
+    // Filters before the packing (for programs, for numbers) are rare: such blocks are not followed.
+    if ((flags & 3) !== 0 || filter.value !== LZMA2) throw new TooMuch();
+    const dictionary = lzma2Dictionary(reader.u8(properties.next) & 63);
+    this.checked = check === 1 || check === 4;
+    const given = (plain: Uint8Array) => {
       unpacked.bytes += plain.length;
       take(plain);
-      if (check === 1) crc = crc32(plain, crc);
-      else if (check === 4) crc64.add(plain);
-    },
-    most,
-  );
-  let end = done.end;
-  while ((end - at) % 4 !== 0) end += 1;
-  if (check === 1 && reader.u32(end) !== crc) throw new InflateError(end, done.plain, "the checksum of a block does not match");
-  if (check === 4 && (reader.u32(end) !== crc64.value[0] || reader.u32(end + 4) !== crc64.value[1]))
-    throw new InflateError(end, done.plain, "the checksum of a block does not match");
-  return { end: end + (CHECK_BYTES[check] as number), plain: done.plain, checked: check === 1 || check === 4 };
+      if (check === 1) this.#crc = crc32(plain, this.#crc);
+      else if (check === 4) this.#crc64.add(plain);
+    };
+    this.#chunks = new Lzma2(reader, at + headerLength, reader.size, dictionary, given, most);
+  }
+
+  get plain(): number {
+    return this.#chunks.plain;
+  }
+
+  goOn(): boolean {
+    const more = this.#chunks.goOn();
+    this.#chunks.flush();
+    return more;
+  }
+
+  /** Compares its check. @returns the byte after it @throws InflateError */
+  end(): number {
+    const { reader, check } = this;
+    let end = this.#chunks.at;
+    while ((end - this.at) % 4 !== 0) end += 1;
+    const [low, high] = this.#crc64.value;
+    const agrees = check === 1 ? reader.u32(end) === this.#crc : check !== 4 || (reader.u32(end) === low && reader.u32(end + 4) === high);
+    if (!agrees) throw new InflateError(end, this.plain, "the checksum of a block does not match");
+    return end + (CHECK_BYTES[check] as number);
+  }
+
+  state(): Uint8Array {
+    return encodeState([this.#crc, ...this.#crc64.value], this.#chunks.state());
+  }
+
+  resume(state: Uint8Array): void {
+    const { numbers, parts } = decodeState(state);
+    const [crc, low, high] = numbers as [number, number, number];
+    this.#crc = crc;
+    this.#crc64.value = [low, high];
+    this.#chunks.resume(parts[0] as Uint8Array);
+  }
 }
 
 /** Past the index of the blocks, whose checksum must be right. */

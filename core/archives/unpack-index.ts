@@ -1,0 +1,91 @@
+import { createHash } from "node:crypto";
+import { crc32 } from "node:zlib";
+import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { Restarts } from "../bytes/restarts";
+import { decodeState, encodeState } from "../bytes/unpacker";
+
+/** What going through a large compressed file has shown. */
+export interface UnpackIndex {
+  /** Plain bytes. */
+  readonly size: number;
+  readonly notes: readonly string[];
+  readonly doubtFrom: number | null;
+  readonly restarts: Restarts;
+}
+
+/** Where indexes are kept from one opening of a file to the next. */
+export interface KeptIndexes {
+  /** @returns null: none is kept under that key */
+  load(key: string): Uint8Array | null;
+  save(key: string, index: Uint8Array): void;
+}
+
+/** Indexes that this process holds, the last used ones. */
+const MOST_HELD = 2;
+const held = new Map<string, UnpackIndex>();
+let outside: KeptIndexes | null = null;
+
+/** Sets where indexes are kept beyond this process; null: nowhere. */
+export function keepIndexesIn(kept: KeptIndexes | null): void {
+  outside = kept;
+  held.clear();
+}
+
+/** The index of a compressed file that was gone through before; null: there is none. */
+export function findIndex(source: ByteSource): UnpackIndex | null {
+  const key = keyOf(source);
+  const found = held.get(key) ?? readIndex(outside?.load(key) ?? null);
+  if (found) hold(key, found);
+  return found;
+}
+
+export function keepIndex(source: ByteSource, index: UnpackIndex): void {
+  const key = keyOf(source);
+  hold(key, index);
+  outside?.save(key, encodeIndex(index));
+}
+
+function hold(key: string, index: UnpackIndex): void {
+  held.delete(key);
+  held.set(key, index);
+  const [oldest] = held.keys();
+  if (held.size > MOST_HELD && oldest !== undefined) held.delete(oldest);
+}
+
+const ENDS = 1 << 16;
+/** Identifies a compressed file: by its length, its beginning, and its end, where the checksums of all of it stand. */
+function keyOf(source: ByteSource): string {
+  const length = Math.min(ENDS, source.size);
+  const hash = createHash("sha256").update(`${VERSION} ${source.size} `);
+  return hash
+    .update(readBytes(source, 0, length))
+    .update(readBytes(source, source.size - length, length))
+    .digest("hex")
+    .slice(0, 32);
+}
+
+/** Of the indexes' own form: raised when it changes. */
+const VERSION = 1;
+
+function encodeIndex({ size, notes, doubtFrom, restarts }: UnpackIndex): Uint8Array {
+  const body = encodeState([size, doubtFrom ?? -1], new TextEncoder().encode(JSON.stringify(notes)), restarts.encode());
+  const sum = Buffer.alloc(4);
+  sum.writeUInt32LE(crc32(body));
+  return Buffer.concat([sum, body]);
+}
+
+/** @returns null: there is none, or it was damaged */
+function readIndex(bytes: Uint8Array | null): UnpackIndex | null {
+  if (!bytes || bytes.length < 4) return null;
+  const body = bytes.subarray(4);
+  if (new DataView(bytes.buffer, bytes.byteOffset).getUint32(0, true) !== crc32(body)) return null;
+  const { numbers, parts } = decodeState(body);
+  const [size, doubtFrom] = numbers as [number, number];
+  const [notes, restarts] = parts as [Uint8Array, Uint8Array];
+  return {
+    size,
+    notes: JSON.parse(new TextDecoder().decode(notes)) as string[],
+    doubtFrom: doubtFrom < 0 ? null : doubtFrom,
+    restarts: Restarts.decode(restarts),
+  };
+}
