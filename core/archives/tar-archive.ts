@@ -33,8 +33,9 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
   let general: Partial<Ahead> = {};
   let damaged = 0;
   let inGap = false;
-  /** Whether there may be headers with a mark at other places than whole records. */
-  let searched = everyByte;
+  const seams = source.seams ?? [];
+  /** Whether there may be headers with a mark at other places than whole records: behind bytes that are gone they stand anywhere. */
+  let searched = everyByte || seams.length > 0 || (source.doubts?.length ?? 0) > 0;
   for (let at = 0; at + RECORD <= reader.size && entries.length < MOST_ENTRIES; ) {
     const found = tarEntry(reader, at);
     if (!found) {
@@ -50,7 +51,10 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
     inGap = false;
     const data = (most: number) => reader.bytes(found.dataAt, Math.max(0, Math.min(found.size, most, reader.size - found.dataAt))).slice();
     const size = ahead.size ?? found.size;
-    const next = found.dataAt + Math.ceil(size / RECORD) * RECORD;
+    const whole = found.dataAt + Math.ceil(size / RECORD) * RECORD;
+    // Behind a seam other files stand.
+    const seam = seams.find((each) => each > at && each < whole) ?? null;
+    const next = seam ?? whole;
     if (found.type === "L") ahead.path = text(data(MOST_NAME)).replace(/\0.*$/s, "");
     else if (found.type === "K") ahead.link = text(data(MOST_NAME)).replace(/\0.*$/s, "");
     else if (found.type === "x") ahead = { ...ahead, ...paxOf(data(MOST_NAME)) };
@@ -61,7 +65,7 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
       const modified = ahead.modified ?? general.modified ?? (Number.isFinite(found.modified) ? found.modified : null);
       if (path !== null) {
         if (found.type === "D") listings.set(path, namesIn(data(MOST_LISTING)));
-        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath });
+        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath, seam });
         if (entry) {
           entries.push(entry);
           byPath.set(path, entry);
@@ -69,7 +73,7 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
       }
       ahead = { ...NOTHING };
     }
-    at = Math.max(at + RECORD, next);
+    at = seam === null ? Math.max(at + RECORD, next) : next;
   }
   const notes =
     damaged > 0
@@ -100,13 +104,17 @@ interface At {
   readonly modified: number | null;
   readonly link: string | null;
   readonly byPath: ReadonlyMap<string, ArchiveEntry>;
+  /** Where bytes of it are gone; null: they are all there. */
+  readonly seam: number | null;
 }
+
+const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its own says whether this file is.";
 
 /** An ordinary file; the older form of it; one that was to lie in one piece. */
 const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
 const EMPTY = () => new MemorySource(new Uint8Array());
 
-function entryOf({ source, reader, found, path, name, size, modified, link, byPath }: At): ArchiveEntry | null {
+function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam }: At): ArchiveEntry | null {
   const shared = { path, modified, encrypted: false, localTime: false, note: null, stored: null };
   const notFollowed = (type: "link" | "file", note: string): ArchiveEntry => ({
     ...shared,
@@ -132,15 +140,23 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
   }
   if (found.type !== "S" && !isFile(found.type)) return null;
   if (found.type === "S") return notFollowed("file", "It is kept with holes in a way that is not followed here.");
-  const present = Math.max(0, Math.min(size, reader.size - found.dataAt));
+  const present = Math.max(0, Math.min(size, (seam ?? reader.size) - found.dataAt));
   const whole = present === size;
+  const [from, until] = [found.dataAt, found.dataAt + present];
+  const inDoubt = source.doubts?.some(({ start, end }) => start < until && end > from) ?? false;
   return {
     ...shared,
     type: "file",
     size,
-    standing: whole ? "sound" : "broken-off",
+    standing: !whole ? "broken-off" : inDoubt ? "damaged" : "sound",
     present,
-    note: whole ? null : "The archive breaks off in this file.",
+    note: whole
+      ? inDoubt
+        ? IN_DOUBT
+        : null
+      : seam === null
+        ? "The archive breaks off in this file."
+        : "What stood from there on is gone.",
     stored: { at: found.dataAt, length: size, deflated: false },
     open: () => new WindowSource(source, found.dataAt, size),
   };

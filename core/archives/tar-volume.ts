@@ -46,8 +46,7 @@ class TarVolume implements FileSystem {
   }
 
   *#read(from: Checkpoint | null, step: number, part: Range, look: boolean): Generator<RecordBatch, void, void> {
-    const window =
-      part.start === 0 && part.end >= this.disk.size ? this.disk : new WindowSource(this.disk, part.start, part.end - part.start);
+    const window = part.start === 0 && part.end >= this.disk.size ? this.disk : partOf(this.disk, part);
     const { entries } = readTarArchive(window, look);
     const first = readNumberCheckpoint(from);
     for (let at = first; at < entries.length || at === first; at += step) {
@@ -59,6 +58,13 @@ class TarVolume implements FileSystem {
       yield { records, resume: numberCheckpoint(done), done: look ? reached : done, total };
     }
   }
+}
+
+/** A stretch of an archive, with what is known of it. */
+function partOf(disk: ByteSource, { start, end }: Range): ByteSource {
+  const seams = disk.seams?.filter((each) => each > start && each < end).map((each) => each - start);
+  const doubts = disk.doubts?.map((each) => ({ start: each.start - start, end: each.end - start }));
+  return Object.assign(new WindowSource(disk, start, end - start), { ...(seams && { seams }), ...(doubts && { doubts }) });
 }
 
 /** @param index tells entries of the same path apart @param shift where the part begins in which it was found */
@@ -99,7 +105,7 @@ function contentOf({ size, present, standing }: ArchiveEntry, at: number | null,
     ],
     size,
   );
-  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present };
+  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present, ...(standing === "damaged" && { inDoubt: present }) };
   // The format keeps no checksum of contents: only what they are can speak for them.
   const likeliest: Placed = {
     layout,

@@ -1,6 +1,7 @@
 import { createHash } from "node:crypto";
 import { crc32 } from "node:zlib";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import type { Range } from "../bytes/range-set";
 import { Restarts } from "../bytes/restarts";
 import { decodeState, encodeState } from "../bytes/unpacker";
 
@@ -9,7 +10,8 @@ export interface UnpackIndex {
   /** Plain bytes. */
   readonly size: number;
   readonly notes: readonly string[];
-  readonly doubtFrom: number | null;
+  readonly seams: readonly number[];
+  readonly doubts: readonly Range[];
   readonly restarts: Restarts;
 }
 
@@ -67,8 +69,9 @@ function keyOf(source: ByteSource): string {
 /** Of the indexes' own form: raised when it changes. */
 const VERSION = 1;
 
-function encodeIndex({ size, notes, doubtFrom, restarts }: UnpackIndex): Uint8Array {
-  const body = encodeState([size, doubtFrom ?? -1], new TextEncoder().encode(JSON.stringify(notes)), restarts.encode());
+function encodeIndex({ size, notes, seams, doubts, restarts }: UnpackIndex): Uint8Array {
+  const told = new TextEncoder().encode(JSON.stringify({ notes, seams, doubts }));
+  const body = encodeState([size], told, restarts.encode());
   const sum = Buffer.alloc(4);
   sum.writeUInt32LE(crc32(body));
   return Buffer.concat([sum, body]);
@@ -80,12 +83,7 @@ function readIndex(bytes: Uint8Array | null): UnpackIndex | null {
   const body = bytes.subarray(4);
   if (new DataView(bytes.buffer, bytes.byteOffset).getUint32(0, true) !== crc32(body)) return null;
   const { numbers, parts } = decodeState(body);
-  const [size, doubtFrom] = numbers as [number, number];
-  const [notes, restarts] = parts as [Uint8Array, Uint8Array];
-  return {
-    size,
-    notes: JSON.parse(new TextDecoder().decode(notes)) as string[],
-    doubtFrom: doubtFrom < 0 ? null : doubtFrom,
-    restarts: Restarts.decode(restarts),
-  };
+  const [told, restarts] = parts as [Uint8Array, Uint8Array];
+  const learnt = JSON.parse(new TextDecoder().decode(told)) as Pick<UnpackIndex, "notes" | "seams" | "doubts">;
+  return { ...learnt, size: numbers[0] as number, restarts: Restarts.decode(restarts) };
 }

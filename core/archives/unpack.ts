@@ -4,6 +4,7 @@ import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import { bzip2Unpacker } from "../bytes/bzip2";
 import { InflateError, inflater, TooMuch } from "../bytes/inflate";
 import { PastEnd } from "../bytes/past-end";
+import { RangeSet } from "../bytes/range-set";
 import { Restarts } from "../bytes/restarts";
 import { StreamedBytes } from "../bytes/streamed-bytes";
 import { decodeState, encodeState, type Unpacker } from "../bytes/unpacker";
@@ -12,11 +13,10 @@ import { findIndex, keepIndex, type UnpackIndex } from "./unpack-index";
 
 /** A compressed file unpacked, as far as it goes. */
 export interface Unpacked {
+  /** Its seams stand where it goes on behind damage, its doubts where a checksum does not agree, or was not reached behind damage. */
   readonly content: ByteSource;
   /** What is to be known of it; empty: all of it was unpacked. */
   readonly notes: readonly string[];
-  /** From this byte on a checksum does not agree, or was not reached behind damage: what stands there may be damaged. Null: none speaks against it. */
-  readonly doubtFrom: number | null;
 }
 
 interface Limits {
@@ -31,6 +31,8 @@ const MOST_UNPACKED = 2 ** 40;
 
 const WRONG_CHECKSUM = "A checksum of this archive does not agree: files in it are damaged, and it does not show which.";
 const BREAKS = "This archive is damaged or cut off: what comes behind that place is gone.";
+const SKIPPED = (places: number) =>
+  `This archive is damaged at ${places === 1 ? "one place" : `${places} places`}: what stood there is gone, what comes behind was found again.`;
 const TOO_LARGE = `This archive unpacks to more than ${MOST_UNPACKED / 2 ** 30} GiB, or is packed in a way that is not followed: what comes behind that is not read.`;
 
 /**
@@ -44,10 +46,10 @@ export function unpackWhole(source: ByteSource, { mostInMemory, every }: Limits 
   const known = findIndex(source);
   const { index, bytes } = known ? { index: known, bytes: null } : goThrough(make, mostInMemory, new Restarts(every));
   if (!known && !bytes) keepIndex(source, index);
-  const { size, notes, doubtFrom, restarts } = index;
+  const { size, notes, restarts, seams, doubts } = index;
   const streamed = new StreamedBytes(make, restarts);
   const content: ByteSource = bytes ? new MemorySource(bytes) : { size, read: (at, into) => streamed.read(at, into), unreadable: () => [] };
-  return { content, notes, doubtFrom };
+  return { content: Object.assign(content, { ...(seams.length > 0 && { seams }), ...(doubts.length > 0 && { doubts }) }), notes };
 }
 
 /** Unpacks all of a file. @returns what was learnt, and its bytes where they are few */
@@ -59,7 +61,6 @@ function goThrough(
   let pieces: Uint8Array[] | null = [];
   const notes: string[] = [];
   let size = 0;
-  let doubtFrom: number | null = null;
   const file = make((piece) => {
     size += piece.length;
     if (size > mostInMemory) pieces = null;
@@ -69,18 +70,17 @@ function goThrough(
   try {
     while (file.goOn()) restarts.note(size, file);
   } catch (error) {
-    // What was given of a block before its checksum was compared is as doubtful as that.
-    if (error instanceof InflateError) doubtFrom = file.soundTo;
     if (error instanceof TooMuch) notes.push(TOO_LARGE);
-    else if (error instanceof InflateError || error instanceof PastEnd) notes.push(BREAKS);
+    else if (isDamage(error)) notes.push(BREAKS);
     else throw error;
   }
-  if (file.doubtFrom !== null) {
-    doubtFrom = Math.min(file.doubtFrom, doubtFrom ?? size);
-    notes.unshift(WRONG_CHECKSUM);
-  }
-  return { index: { size, notes, doubtFrom, restarts }, bytes: pieces && Buffer.concat(pieces) };
+  const { seams, doubts, disagrees } = file;
+  if (seams.length > 0) notes.unshift(SKIPPED(seams.length));
+  if (disagrees) notes.unshift(WRONG_CHECKSUM);
+  return { index: { size, notes, restarts, seams, doubts: [...doubts.ranges] }, bytes: pieces && Buffer.concat(pieces) };
 }
+
+const isDamage = (error: unknown): boolean => error instanceof InflateError || error instanceof PastEnd;
 
 /** The first plain bytes of a file compressed as a whole, as many as wanted or there are; null: it is none. */
 export function unpackHead(source: ByteSource, wanted: number): Uint8Array | null {
@@ -96,17 +96,23 @@ export function unpackHead(source: ByteSource, wanted: number): Uint8Array | nul
   try {
     while (filled < wanted && file.goOn());
   } catch (error) {
-    if (!(error instanceof InflateError || error instanceof TooMuch || error instanceof PastEnd)) throw error;
+    if (!(isDamage(error) || error instanceof TooMuch)) throw error;
   }
   return head.subarray(0, filled);
 }
 
 type Take = (plain: Uint8Array) => void;
 
+interface StreamEnd {
+  readonly at: number;
+  readonly agrees: boolean;
+  readonly isAsLong: boolean;
+}
+
 /** A stream of packed data, of which a file may hold several one after the other. */
 interface Stream extends Unpacker {
-  /** At its end: the byte behind it, and whether its checksum agrees. @throws PastEnd */
-  end(): { readonly at: number; readonly agrees: boolean };
+  /** At its end: the byte behind it, whether its checksum agrees, and whether its length does. @throws PastEnd */
+  end(): StreamEnd;
 }
 
 /** A way of compressing a whole file. */
@@ -114,6 +120,8 @@ interface WholeKind {
   /** Where a stream begins at or behind a place that is the file's beginning or the end of another stream; null: none does. */
   begins(reader: BlockReader, at: number): number | null;
   open(reader: BlockReader, at: number, take: Take): Stream;
+  /** Where a stream next begins behind damage, at or behind a place; null: none does. */
+  search(reader: BlockReader, from: number): number | null;
 }
 
 /** All streams of a file, unpacked one after the other. */
@@ -123,8 +131,12 @@ class WholeFile implements Unpacker {
   #plain = 0;
   /** Plain bytes before the present stream. */
   #before = 0;
-  /** The first plain byte of a stream whose checksum does not agree; null: none does not. */
-  doubtFrom: number | null = null;
+  /** Plain bytes behind which something is gone. */
+  readonly seams: number[] = [];
+  /** Plain bytes that no checksum vouches for though one should. */
+  readonly doubts = new RangeSet();
+  /** A checksum was reached and does not agree. */
+  disagrees = false;
 
   constructor(
     private readonly reader: BlockReader,
@@ -147,16 +159,50 @@ class WholeFile implements Unpacker {
     if (!this.#stream) {
       const at = this.kind.begins(this.reader, this.#at);
       if (at === null) return false;
-      this.#at = at;
-      this.#before = this.#plain;
-      this.#stream = this.#open(at);
+      this.#begin(at);
     }
-    if (this.#stream.goOn()) return true;
-    const { at, agrees } = this.#stream.end();
-    if (!agrees) this.doubtFrom ??= this.#before;
-    this.#at = at;
-    this.#stream = null;
+    try {
+      if (this.#stream?.goOn()) return true;
+      this.#end();
+    } catch (error) {
+      if (!isDamage(error)) throw error;
+      // What was given of a block before its checksum was compared is as doubtful as that.
+      this.doubts.add(this.soundTo, this.#plain);
+      if (!this.#skip()) throw error;
+      this.#addSeam();
+    }
     return true;
+  }
+
+  #begin(at: number): void {
+    this.#at = at;
+    this.#before = this.#plain;
+    this.#stream = this.#open(at);
+  }
+
+  #end(): void {
+    const { at, agrees, isAsLong } = (this.#stream as Stream).end();
+    if (!agrees) {
+      this.disagrees = true;
+      this.doubts.add(this.#before, this.#plain);
+    }
+    this.#stream = null;
+    // Damaged data may seem to end anywhere: then the next stream is looked for from where they began.
+    const next = agrees || this.kind.begins(this.reader, at) !== null ? at : this.kind.search(this.reader, this.#at + 1);
+    if ((next !== at || !isAsLong) && at < this.reader.size) this.#addSeam();
+    this.#at = next ?? this.reader.size;
+  }
+
+  #addSeam(): void {
+    if (this.seams.at(-1) !== this.#plain) this.seams.push(this.#plain);
+  }
+
+  /** Goes on behind damage, in the same stream or with another one. */
+  #skip(): boolean {
+    if (this.#stream?.skip?.()) return true;
+    const at = this.kind.search(this.reader, this.#at + 1);
+    if (at !== null) this.#begin(at);
+    return at !== null;
   }
 
   state(): Uint8Array | null {
@@ -204,11 +250,11 @@ class GzipMember implements Stream {
     return this.#data.goOn();
   }
 
-  end(): { at: number; agrees: boolean } {
+  end(): StreamEnd {
     const end = this.#data.packedEnd;
     const { reader } = this;
-    const agrees = reader.u32(end) === this.#crc && reader.u32(end + 4) === this.#plain % 2 ** 32;
-    return { at: end + MEMBER.trailer, agrees };
+    const isAsLong = reader.u32(end + 4) === this.#plain % 2 ** 32;
+    return { at: end + MEMBER.trailer, agrees: isAsLong && reader.u32(end) === this.#crc, isAsLong };
   }
 
   state(): Uint8Array | null {
@@ -245,16 +291,32 @@ const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => (
   },
   state: () => stream.state(),
   resume: (state) => stream.resume(state),
-  end: () => ({ at: stream.packedEnd, agrees: true }),
+  skip: () => stream.skip?.() ?? false,
+  end: () => ({ at: stream.packedEnd, agrees: true, isAsLong: true }),
 });
 
+/** Finds a text of which `begins` says that a stream begins there. */
+function searched(text: string, begins: WholeKind["begins"]): WholeKind["search"] {
+  return (reader, from) => {
+    for (let at = reader.find(text, from); at >= 0; at = reader.find(text, at + 1)) if (begins(reader, at) === at) return at;
+    return null;
+  };
+}
+
+/** Flags that are not defined must be zero (2.3.1.2). */
+const isMember = (reader: BlockReader, at: number): boolean =>
+  at + 18 <= reader.size && reader.u16be(at) === 0x1f8b && reader.u8(at + 2) === 8 && (reader.u8(at + 3) & 0xe0) === 0;
 const GZIP: WholeKind = {
-  begins: (reader, at) => (at + 18 <= reader.size && reader.u16be(at) === 0x1f8b && reader.u8(at + 2) === 8 ? at : null),
+  begins: (reader, at) => (isMember(reader, at) ? at : null),
   open: (reader, at, take) => new GzipMember(reader, at, take),
+  // Three bytes and some bits stand anywhere by chance: the data behind must make sense for a while.
+  search: searched("\x1f\x8b\x08", (reader, at) => (isMember(reader, at) && unpacksFrom(reader.source, at) ? at : null)),
 };
 const BZIP2: WholeKind = {
   begins: (reader, at) => (reader.has(at, "BZh") ? at : null),
   open: (reader, at, take) => checked(bzip2Unpacker(reader, at, take)),
+  // Its blocks are found wherever they stand (`skip`).
+  search: () => null,
 };
 const XZ: WholeKind = {
   begins(reader, at) {
@@ -264,7 +326,26 @@ const XZ: WholeKind = {
     return reader.has(next, XZ_MARK) ? next : null;
   },
   open: (reader, at, take) => checked(new XzUnpacker(reader, at, take)),
+  search: searched(XZ_MARK, (reader, at) => (reader.has(at, XZ_MARK) ? at : null)),
 };
+
+/** Plain bytes that must come of data that begin behind damage. */
+const PLAUSIBLE = 1 << 14;
+
+/** Whether a member at a place gives bytes for a while, or comes to its end with the right checksum. */
+function unpacksFrom(source: ByteSource, at: number): boolean {
+  let plain = 0;
+  const member = new GzipMember(new BlockReader(source), at, (piece) => {
+    plain += piece.length;
+  });
+  try {
+    while (member.goOn()) if (plain > PLAUSIBLE) return true;
+    return member.end().agrees;
+  } catch (error) {
+    if (!isDamage(error)) throw error;
+    return false;
+  }
+}
 
 function kindOf(reader: BlockReader): WholeKind | null {
   if (reader.size < 14) return null;

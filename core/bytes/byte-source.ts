@@ -14,8 +14,13 @@ export interface ByteSource {
   unreadable(at: number, length: number): Range[];
   /** The ranges inside [at, at + length) that were never stored, or are lost without a trace: they read as zeros. Not given: none. */
   readonly holes?: ((at: number, length: number) => Range[]) | undefined;
-  /** Where, behind the first, each further medium begins whose bytes follow those of the one before. Not given: there is one alone. */
+  /**
+   * Where, behind the first, each further piece begins whose bytes do not follow the last ones by themselves: a medium, or what stands behind
+   * bytes that are gone. Not given: there is one piece.
+   */
   readonly seams?: readonly number[] | undefined;
+  /** Stretches that a checksum speaks against, or should speak for and does not. Not given: none. */
+  readonly doubts?: readonly Range[] | undefined;
 }
 
 /** Reads `length` bytes into a new array. The caller bounds `length`. */
@@ -91,6 +96,7 @@ export class CachedSource implements ByteSource {
   readonly size: number;
   readonly holes?: ByteSource["holes"];
   readonly seams?: readonly number[];
+  readonly doubts?: readonly Range[];
   readonly #blocks = new Map<number, Uint8Array>();
 
   constructor(
@@ -101,6 +107,7 @@ export class CachedSource implements ByteSource {
     this.size = parent.size;
     if (parent.holes) this.holes = parent.holes.bind(parent);
     if (parent.seams) this.seams = parent.seams;
+    if (parent.doubts) this.doubts = parent.doubts;
   }
 
   read(at: number, into: Uint8Array): void {

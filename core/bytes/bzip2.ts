@@ -1,4 +1,5 @@
 import type { BlockReader } from "./block-reader";
+import { readBytes } from "./byte-source";
 import { CRC32_FORWARD } from "./crc-forward";
 import { InflateError, TooMuch } from "./inflate";
 import { PastEnd } from "./past-end";
@@ -30,6 +31,35 @@ export const bzip2Unpacker = (
   take: (plain: Uint8Array) => void,
 ): Unpacker & { /** The byte after the end of the stream, once that was reached. */ readonly packedEnd: number } =>
   new Bzip2(reader, at, Number.POSITIVE_INFINITY, take);
+
+const MARK_BITS = 48;
+/** Where a mark of a block or of a stream's end next stands, at or behind a bit; null: none does. */
+function findMark(reader: BlockReader, from: number): number | null {
+  // The last 64 bits, as two halves.
+  let [high, low] = [0, 0];
+  const first = Math.floor(from / 8);
+  for (const { at, bytes } of reader.blocks(first, reader.size))
+    for (let i = 0; i < bytes.length; i += 1) {
+      high = ((high << 8) | (low >>> 24)) >>> 0;
+      low = ((low << 8) | (bytes[i] as number)) >>> 0;
+      for (let after = 7; after >= 0; after -= 1) {
+        // The mark's last 24 bits, those of the two kinds, with so many bits behind them.
+        const end = ((low >>> after) | (after > 0 ? high << (32 - after) : 0)) & 0xff_ffff;
+        if (end !== 0x26_5359 && end !== 0x38_5090) continue;
+        const bit = 8 * (at + i + 1) - after - MARK_BITS;
+        if (bit >= from && isMark(reader, bit)) return bit;
+      }
+    }
+  return null;
+}
+
+function isMark(reader: BlockReader, bit: number): boolean {
+  // The reader's block changes under whoever goes through it: a reader of its own looks.
+  const bytes = readBytes(reader.source, Math.floor(bit / 8), MARK_BITS / 8 + 1);
+  let mark = 0;
+  for (let i = 0; i < MARK_BITS; i += 1) mark = mark * 2 + (((bytes[((bit % 8) + i) >> 3] as number) >> (7 - ((bit + i) % 8))) & 1);
+  return mark === BLOCK_MARK || mark === END_MARK;
+}
 
 /** Bits of a code at most, and of one that is looked up at once. */
 const LONGEST = 20;
@@ -81,7 +111,12 @@ class Bzip2 implements Unpacker {
   #combined = 0;
   /** Plain bytes of a block at most, before the runs in it are written out; 0: the stream has not begun. */
   #size = 0;
-  soundTo = 0;
+  /** The bit at which the present block begins. */
+  #blockAt = 0;
+  /** Some of it was skipped: the checksum of all of it cannot agree. */
+  #skipped = false;
+  /** What the present block has given: it counts when its checksum agrees. */
+  #given: Uint8Array[] = [];
 
   constructor(
     private readonly reader: BlockReader,
@@ -94,6 +129,10 @@ class Bzip2 implements Unpacker {
     return this.at;
   }
 
+  get soundTo(): number {
+    return this.#plain;
+  }
+
   run(): { end: number; plain: number } {
     while (this.goOn());
     return { end: this.at, plain: this.#plain };
@@ -102,20 +141,23 @@ class Bzip2 implements Unpacker {
   goOn(): boolean {
     try {
       if (this.#size === 0) this.#begin();
+      this.#blockAt = 8 * this.at - this.#count;
       const mark = this.#need(24) * 0x100_0000 + this.#need(24);
       const crc = this.#need(16) * 0x1_0000 + this.#need(16);
       if (mark === END_MARK) {
-        if (crc !== this.#combined) this.#fail("the checksum does not match");
+        if (crc !== this.#combined && !this.#skipped) this.#fail("the checksum does not match");
         return false;
       }
       if (mark !== BLOCK_MARK) this.#fail("no block begins where the next one should");
       this.#crc = 0xffff_ffff;
+      this.#filled = 0;
+      this.#given = [];
       this.#block(this.#size);
       this.#flush();
       const found = ~this.#crc >>> 0;
       if (found !== crc) this.#fail("the checksum of a block does not match");
       this.#combined = (((this.#combined << 1) | (this.#combined >>> 31)) ^ found) >>> 0;
-      this.soundTo = this.#plain;
+      this.#give();
       return true;
     } catch (error) {
       if (error instanceof PastEnd) throw new InflateError(this.reader.size, this.#plain, "the packed data break off");
@@ -131,21 +173,33 @@ class Bzip2 implements Unpacker {
     this.#size = level * 100_000;
   }
 
+  /** Goes to the next mark of a block, or of a stream's end, at any bit. */
+  skip(): boolean {
+    const { reader } = this;
+    const bit = findMark(reader, this.#blockAt + 1);
+    if (bit === null) return false;
+    // It may be the first block of another stream.
+    const head = bit / 8 - 4;
+    const level = Number.isInteger(head) && head >= 0 && reader.has(head, "BZh") ? reader.u8(head + 3) - 0x30 : 0;
+    if (level >= 1 && level <= 9) this.#size = level * 100_000;
+    else if (this.#size === 0) this.#size = 900_000;
+    this.at = Math.floor(bit / 8);
+    [this.#bits, this.#count] = [0, 0];
+    this.#need(bit % 8);
+    this.#skipped = true;
+    return true;
+  }
+
   state(): Uint8Array {
-    return encodeState([this.at, this.#bits, this.#count, this.#plain, this.#combined, this.#size]);
+    const numbers = [this.at, this.#bits, this.#count, this.#plain, this.#combined, this.#size, this.#skipped ? 1 : 0];
+    return encodeState(numbers);
   }
 
   resume(state: Uint8Array): void {
     const { numbers } = decodeState(state);
-    [this.at, this.#bits, this.#count, this.#plain, this.#combined, this.#size] = numbers as [
-      number,
-      number,
-      number,
-      number,
-      number,
-      number,
-    ];
-    this.soundTo = this.#plain;
+    const [at, bits, count, plain, combined, size, skipped] = numbers as [number, number, number, number, number, number, number];
+    [this.at, this.#bits, this.#count, this.#plain, this.#combined, this.#size] = [at, bits, count, plain, combined, size];
+    this.#skipped = skipped === 1;
   }
 
   #fail(reason = "the packed data are damaged"): never {
@@ -319,10 +373,16 @@ class Bzip2 implements Unpacker {
   }
 
   #flush(): void {
-    this.#plain += this.#filled;
     unpacked.bytes += this.#filled;
-    this.take(this.#out.subarray(0, this.#filled));
+    this.#given.push(this.#out.slice(0, this.#filled));
     this.#filled = 0;
+  }
+
+  #give(): void {
+    for (const piece of this.#given.splice(0)) {
+      this.#plain += piece.length;
+      this.take(piece);
+    }
     if (this.#plain > this.most) throw new TooMuch();
   }
 }

@@ -6,6 +6,7 @@ export class KnownBadSource implements ByteSource {
   readonly size: number;
   readonly holes?: ByteSource["holes"];
   readonly seams?: readonly number[];
+  readonly doubts?: readonly Range[];
   readonly #bad: RangeSet;
 
   /** @param bad byte ranges of the source */
@@ -16,6 +17,7 @@ export class KnownBadSource implements ByteSource {
     this.size = parent.size;
     if (parent.holes) this.holes = parent.holes.bind(parent);
     if (parent.seams) this.seams = parent.seams;
+    if (parent.doubts) this.doubts = parent.doubts;
     this.#bad = RangeSet.from(bad);
   }
 

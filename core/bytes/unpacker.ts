@@ -4,6 +4,8 @@ export interface Unpacker {
   goOn(): boolean;
   /** The plain byte up to which nothing given can turn out damaged yet: behind it a checksum is still to come. */
   readonly soundTo: number;
+  /** After an error: goes to the next place behind it from which it can decode. What lies between is gone. @returns whether there is one. Not given: there never is */
+  skip?(): boolean;
   /** Where it is, for going on from there later; null: it cannot go on from here. Valid after `goOn` has given bytes. */
   state(): Uint8Array | null;
   /** Goes on from a state of the same data. */

@@ -84,6 +84,22 @@ export class XzUnpacker implements Unpacker {
     this.packedEnd = next + 12;
   }
 
+  /** Goes to the next sound header of a block of this stream. */
+  skip(): boolean {
+    const { reader } = this;
+    // The kind of check stands in the stream's header: without it no block is read.
+    if (this.#check < 0) return false;
+    this.#block = null;
+    for (let at = this.packedEnd + 4; at + 8 <= reader.size; at += 4) {
+      // What belongs to another stream has its own kind of check.
+      if (reader.has(at, XZ_MARK)) return false;
+      if (!isBlockHeader(reader, at)) continue;
+      this.packedEnd = at;
+      return true;
+    }
+    return false;
+  }
+
   state(): Uint8Array {
     const { plain, soundTo, checked, packedEnd } = this;
     const before = this.#block?.before ?? -1;
@@ -115,6 +131,14 @@ function vli(reader: BlockReader, at: number): { value: number; next: number } {
 /** Bytes of a block's check by its kind (2.1.1.2); of those larger than CRC-64 only the place is known. */
 const CHECK_BYTES = [0, 4, 4, 4, 8, 8, 8, 16, 16, 16, 32, 32, 32, 64, 64, 64] as const;
 const LZMA2 = 0x21;
+
+/** Whether a block's header stands at a place: one filter, that of LZMA2, and a right checksum. */
+function isBlockHeader(reader: BlockReader, at: number): boolean {
+  const length = (reader.u8(at) + 1) * 4;
+  const flags = reader.u8(at + 1);
+  if (length < 12 || (flags & 0x3f) !== 0 || at + length > reader.size) return false;
+  return crc32(reader.bytes(at, length - 4)) === reader.u32(at + length - 4);
+}
 
 /** A block (3.): a header, LZMA2 data, and their check. */
 class XzBlock {

@@ -11,10 +11,5 @@ export function openPacked(file: ByteSource): Container | null {
   if (!head || String.fromCharCode(...head.subarray(TAR_MARK.at)) !== TAR_MARK.text) return null;
   const unpacked = unpackWhole(file);
   if (!unpacked) return null;
-  const notes = [...unpacked.notes];
-  if (unpacked.doubtFrom !== null) notes.push(IN_DOUBT(unpacked.doubtFrom));
-  return { kind: "packed", form: null, disk: unpacked.content, identity: null, created: null, notes };
+  return { kind: "packed", form: null, disk: unpacked.content, identity: null, created: null, notes: unpacked.notes };
 }
-
-const IN_DOUBT = (from: number) =>
-  `From byte ${from} of what it unpacks to, nothing says whether it is right: files behind that may be damaged.`;

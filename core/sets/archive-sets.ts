@@ -338,16 +338,8 @@ function readArchive(sources: readonly ByteSource[]): ArchiveReading {
   const unpacked = unpackWhole(first);
   const reading = readTarArchive(unpacked?.content ?? first);
   if (reading.entries.length === 0 && !unpacked) return readZipArchive(sources);
-  const doubtFrom = unpacked?.doubtFrom ?? Number.POSITIVE_INFINITY;
-  const entries = reading.entries.map((entry) =>
-    isInDoubt(entry, doubtFrom) ? { ...entry, standing: "damaged" as const, note: IN_DOUBT } : entry,
-  );
-  return { ...reading, entries, notes: [...(unpacked?.notes ?? []), ...reading.notes], unpacked: unpacked !== null };
+  return { ...reading, notes: [...(unpacked?.notes ?? []), ...reading.notes], unpacked: unpacked !== null };
 }
-
-const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its own says whether this file is.";
-const isInDoubt = ({ standing, stored }: ArchiveEntry, from: number): boolean =>
-  standing === "sound" && stored !== null && stored.length > 0 && stored.at + stored.length > from;
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */
 function removeUnlisted(standing: Map<string, readonly Origin[]>, folder: string, names: ReadonlySet<string>): void {
