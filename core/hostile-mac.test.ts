@@ -19,6 +19,10 @@ describe("damaged Mac volumes and images", () => {
     expect(mutate("apfs", round, round + 1).found).toBeGreaterThan(10);
   });
 
+  it("hfs+, round 55726: a list of extents that claims to be larger than its volume is not given room for that", () => {
+    expect(mutate("hfs+", 55_726, 55_727).slowest).toBeLessThan(SLOWEST_MS);
+  });
+
   it.each(["hfsplus-small", "apfs-checkpoints"])("%s cut off anywhere still gives what is there, or says why not", (name) => {
     const bytes = macStructures(name).slice(0, 2_400_000);
     for (let length = 0; length < bytes.length; length += 74_897) expect(() => readDisk(bytes.subarray(0, length))).not.toThrow();

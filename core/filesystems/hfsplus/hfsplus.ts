@@ -258,7 +258,9 @@ class HfsPlusVolume implements FileSystem {
     const inVolume = layout.segments.map(
       (segment): Segment => (segment.kind === "disk" ? { ...segment, at: segment.at - this.start } : segment),
     );
-    return { source: new LayoutSource(this.#volume, { size: layout.size, segments: inVolume }), layout };
+    // A size that leads out of the volume is damaged: nothing may be made as large as that.
+    const source = new LayoutSource(this.#volume, { size: layout.size, segments: inVolume });
+    return { source: new WindowSource(source, 0, Math.min(layout.size, this.#volume.size)), layout };
   }
 
   #live({ key, entry }: CatalogRecord, index: CatalogIndex, node: number): FileRecord[] {
