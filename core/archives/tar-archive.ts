@@ -1,7 +1,7 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
-import { tarEntry } from "../formats/archives";
 import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
+import { type TarHeader, TarHeaders } from "./tar-headers";
 
 const RECORD = 512;
 const MOST_ENTRIES = 4_000_000;
@@ -34,17 +34,14 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
   let damaged = 0;
   let inGap = false;
   const seams = source.seams ?? [];
-  /** Whether there may be headers with a mark at other places than whole records: behind bytes that are gone they stand anywhere. */
-  let searched = everyByte || seams.length > 0 || (source.doubts?.length ?? 0) > 0;
+  const headers = new TarHeaders(source, everyByte);
   for (let at = 0; at + RECORD <= reader.size && entries.length < MOST_ENTRIES; ) {
-    const found = tarEntry(reader, at);
+    const found = headers.at(at);
     if (!found) {
       // Zeros fill the end; anything else was a header, or data behind one that is gone.
       if (!inGap && reader.bytes(at, RECORD).some((byte) => byte !== 0)) damaged += 1;
       inGap = true;
-      const next = searched ? nextHeader(reader, at) : null;
-      searched = next !== null;
-      at = next ?? at + RECORD;
+      at = headers.behind(at);
       continue;
     }
     if (inGap && entries.length > 0 && damaged === 0) damaged += 1;
@@ -84,20 +81,10 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
   return { entries, listings, notes };
 }
 
-/** Where the next header stands, at any byte, by the mark in it; null: none does. */
-function nextHeader(reader: BlockReader, from: number): number | null {
-  for (let mark = reader.find("ustar", from + 1); mark >= 0; mark = reader.find("ustar", mark + 1)) {
-    const at = mark - MARK_AT;
-    if (at > from && tarEntry(reader, at)) return at;
-  }
-  return null;
-}
-const MARK_AT = 257;
-
 interface At {
   readonly source: ByteSource;
   readonly reader: BlockReader;
-  readonly found: NonNullable<ReturnType<typeof tarEntry>>;
+  readonly found: TarHeader;
   readonly path: string;
   readonly name: string;
   readonly size: number;
@@ -108,6 +95,9 @@ interface At {
   readonly seam: number | null;
 }
 
+const BREAKS_OFF = "The archive breaks off in this file.";
+const GONE = "The archive is damaged within this file: the rest of it is gone.";
+const COMPLETED = "Bytes of its header could not be known and were taken from the one before: its name and date may be wrong.";
 const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its own says whether this file is.";
 
 /** An ordinary file; the older form of it; one that was to lie in one piece. */
@@ -143,6 +133,7 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
   const present = Math.max(0, Math.min(size, (seam ?? reader.size) - found.dataAt));
   const whole = present === size;
   const [from, until] = [found.dataAt, found.dataAt + present];
+  const completed = found.completed ? [COMPLETED] : [];
   const inDoubt = source.doubts?.some(({ start, end }) => start < until && end > from) ?? false;
   return {
     ...shared,
@@ -150,13 +141,7 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
     size,
     standing: !whole ? "broken-off" : inDoubt ? "damaged" : "sound",
     present,
-    note: whole
-      ? inDoubt
-        ? IN_DOUBT
-        : null
-      : seam === null
-        ? "The archive breaks off in this file."
-        : "What stood from there on is gone.",
+    note: [...completed, ...(whole ? (inDoubt ? [IN_DOUBT] : []) : [seam === null ? BREAKS_OFF : GONE])].join(" ") || null,
     stored: { at: found.dataAt, length: size, deflated: false },
     open: () => new WindowSource(source, found.dataAt, size),
   };

@@ -10,6 +10,10 @@ export interface UnpackIndex {
   /** Plain bytes. */
   readonly size: number;
   readonly notes: readonly string[];
+  /** Blocks at which it was begun anew: their first bits, and the plain bytes before them. */
+  readonly breaks: readonly { readonly bit: number; readonly plain: number }[];
+  /** A checksum was reached and does not agree. */
+  readonly disagrees: boolean;
   readonly seams: readonly number[];
   readonly doubts: readonly Range[];
   readonly restarts: Restarts;
@@ -69,8 +73,8 @@ function keyOf(source: ByteSource): string {
 /** Of the indexes' own form: raised when it changes. */
 const VERSION = 1;
 
-function encodeIndex({ size, notes, seams, doubts, restarts }: UnpackIndex): Uint8Array {
-  const told = new TextEncoder().encode(JSON.stringify({ notes, seams, doubts }));
+function encodeIndex({ size, restarts, ...learnt }: UnpackIndex): Uint8Array {
+  const told = new TextEncoder().encode(JSON.stringify(learnt));
   const body = encodeState([size], told, restarts.encode());
   const sum = Buffer.alloc(4);
   sum.writeUInt32LE(crc32(body));
@@ -84,6 +88,6 @@ function readIndex(bytes: Uint8Array | null): UnpackIndex | null {
   if (new DataView(bytes.buffer, bytes.byteOffset).getUint32(0, true) !== crc32(body)) return null;
   const { numbers, parts } = decodeState(body);
   const [told, restarts] = parts as [Uint8Array, Uint8Array];
-  const learnt = JSON.parse(new TextDecoder().decode(told)) as Pick<UnpackIndex, "notes" | "seams" | "doubts">;
+  const learnt = JSON.parse(new TextDecoder().decode(told)) as Omit<UnpackIndex, "size" | "restarts">;
   return { ...learnt, size: numbers[0] as number, restarts: Restarts.decode(restarts) };
 }

@@ -3,12 +3,14 @@ import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import { bzip2Unpacker } from "../bytes/bzip2";
 import { InflateError, inflater, TooMuch } from "../bytes/inflate";
+import { InflaterBehind, nextBlock } from "../bytes/inflate-behind";
 import { PastEnd } from "../bytes/past-end";
-import { RangeSet } from "../bytes/range-set";
+import { type Range, RangeSet } from "../bytes/range-set";
 import { Restarts } from "../bytes/restarts";
 import { StreamedBytes } from "../bytes/streamed-bytes";
 import { decodeState, encodeState, type Unpacker } from "../bytes/unpacker";
 import { XZ_MARK, XzUnpacker } from "../bytes/xz";
+import { brokenTarAt } from "./tar-headers";
 import { findIndex, keepIndex, type UnpackIndex } from "./unpack-index";
 
 /** A compressed file unpacked, as far as it goes. */
@@ -42,22 +44,52 @@ const TOO_LARGE = `This archive unpacks to more than ${MOST_UNPACKED / 2 ** 30} 
 export function unpackWhole(source: ByteSource, { mostInMemory, every }: Limits = LIMITS): Unpacked | null {
   const kind = kindOf(new BlockReader(source));
   if (!kind) return null;
-  const make = (take: Take) => new WholeFile(new BlockReader(source), kind, take);
+  const maker =
+    (breaks: readonly Break[]): Make =>
+    (take) =>
+      new WholeFile(new BlockReader(source), kind, take, breaks);
   const known = findIndex(source);
-  const { index, bytes } = known ? { index: known, bytes: null } : goThrough(make, mostInMemory, new Restarts(every));
+  let { index, bytes } = known
+    ? { index: known, bytes: null }
+    : goThrough(maker([]), { mostInMemory, restarts: new Restarts(every), breaks: [] });
+  // Packed data that were damaged mostly make sense all the same, and go wrong without a word.
+  const found = !known && kind === GZIP && index.disagrees ? findBreak(source, sourceOf(maker([]), index, bytes)) : null;
+  if (found) ({ index, bytes } = goThrough(maker([found]), { mostInMemory, restarts: new Restarts(every), breaks: [found] }));
   if (!known && !bytes) keepIndex(source, index);
-  const { size, notes, restarts, seams, doubts } = index;
+  return { content: sourceOf(maker(index.breaks), index, bytes), notes: index.notes };
+}
+
+type Make = (take: Take) => WholeFile;
+
+function sourceOf(make: Make, { size, restarts, seams, doubts }: UnpackIndex, bytes: Uint8Array | null): ByteSource {
   const streamed = new StreamedBytes(make, restarts);
   const content: ByteSource = bytes ? new MemorySource(bytes) : { size, read: (at, into) => streamed.read(at, into), unreadable: () => [] };
-  return { content: Object.assign(content, { ...(seams.length > 0 && { seams }), ...(doubts.length > 0 && { doubts }) }), notes };
+  return Object.assign(content, { ...(seams.length > 0 && { seams }), ...(doubts.length > 0 && { doubts }) });
+}
+
+/** The first block behind the place where an archive's headers end in something else than zeros; null: they do not, or it is no archive. */
+function findBreak(source: ByteSource, content: ByteSource): Break | null {
+  const plain = brokenTarAt(content);
+  if (plain === null) return null;
+  const reader = new BlockReader(source);
+  const data = inflater(reader, dataBehind(reader, 0), reader.size, () => undefined);
+  try {
+    while (data.block.plain < plain) if (!data.goOn()) return null;
+  } catch (error) {
+    if (!isDamage(error)) throw error;
+    return null;
+  }
+  return data.block;
+}
+
+interface Going {
+  readonly mostInMemory: number;
+  readonly restarts: Restarts;
+  readonly breaks: readonly Break[];
 }
 
 /** Unpacks all of a file. @returns what was learnt, and its bytes where they are few */
-function goThrough(
-  make: (take: Take) => WholeFile,
-  mostInMemory: number,
-  restarts: Restarts,
-): { index: UnpackIndex; bytes: Uint8Array | null } {
+function goThrough(make: Make, { mostInMemory, restarts, breaks }: Going): { index: UnpackIndex; bytes: Uint8Array | null } {
   let pieces: Uint8Array[] | null = [];
   const notes: string[] = [];
   let size = 0;
@@ -77,7 +109,8 @@ function goThrough(
   const { seams, doubts, disagrees } = file;
   if (seams.length > 0) notes.unshift(SKIPPED(seams.length));
   if (disagrees) notes.unshift(WRONG_CHECKSUM);
-  return { index: { size, notes, restarts, seams, doubts: [...doubts.ranges] }, bytes: pieces && Buffer.concat(pieces) };
+  const index = { size, notes, restarts, breaks, disagrees, seams, doubts: [...doubts.ranges] };
+  return { index, bytes: pieces && Buffer.concat(pieces) };
 }
 
 const isDamage = (error: unknown): boolean => error instanceof InflateError || error instanceof PastEnd;
@@ -89,10 +122,15 @@ export function unpackHead(source: ByteSource, wanted: number): Uint8Array | nul
   if (!kind) return null;
   const head = new Uint8Array(wanted);
   let filled = 0;
-  const file = new WholeFile(reader, kind, (piece) => {
-    head.set(piece.subarray(0, wanted - filled), filled);
-    filled = Math.min(wanted, filled + piece.length);
-  });
+  const file = new WholeFile(
+    reader,
+    kind,
+    (piece) => {
+      head.set(piece.subarray(0, wanted - filled), filled);
+      filled = Math.min(wanted, filled + piece.length);
+    },
+    [],
+  );
   try {
     while (filled < wanted && file.goOn());
   } catch (error) {
@@ -119,10 +157,17 @@ interface Stream extends Unpacker {
 interface WholeKind {
   /** Where a stream begins at or behind a place that is the file's beginning or the end of another stream; null: none does. */
   begins(reader: BlockReader, at: number): number | null;
-  open(reader: BlockReader, at: number, take: Take): Stream;
+  /** @param doubt learns of plain bytes of the stream that cannot be known */
+  open(reader: BlockReader, at: number, take: Take, doubt: (range: Range) => void, breaks: readonly Break[]): Stream;
   /** Where a stream next begins behind damage, at or behind a place; null: none does. */
   search(reader: BlockReader, from: number): number | null;
 }
+
+/** A block at which a stream is begun anew as if all before were damaged. */
+type Break = UnpackIndex["breaks"][number];
+
+/** Places in doubt that are told apart. */
+const MOST_DOUBTS = 20_000;
 
 /** All streams of a file, unpacked one after the other. */
 class WholeFile implements Unpacker {
@@ -142,13 +187,23 @@ class WholeFile implements Unpacker {
     private readonly reader: BlockReader,
     private readonly kind: WholeKind,
     private readonly take: Take,
+    private readonly breaks: readonly Break[],
   ) {}
 
   #open(at: number): Stream {
-    return this.kind.open(this.reader, at, (plain) => {
+    const take = (plain: Uint8Array) => {
       this.#plain += plain.length;
       this.take(plain);
-    });
+    };
+    const doubt = ({ start, end }: Range) => this.#doubt(this.#before + start, this.#before + end);
+    // They are found in a file's first stream alone.
+    return this.kind.open(this.reader, at, take, doubt, this.#before === 0 ? this.breaks : []);
+  }
+
+  #doubt(start: number, end: number): void {
+    const { ranges } = this.doubts;
+    // Of very many places the last ones are told as one.
+    this.doubts.add(ranges.length < MOST_DOUBTS ? start : Math.min(start, ranges.at(-1)?.end ?? start), end);
   }
 
   get soundTo(): number {
@@ -167,7 +222,7 @@ class WholeFile implements Unpacker {
     } catch (error) {
       if (!isDamage(error)) throw error;
       // What was given of a block before its checksum was compared is as doubtful as that.
-      this.doubts.add(this.soundTo, this.#plain);
+      this.#doubt(this.soundTo, this.#plain);
       if (!this.#skip()) throw error;
       this.#addSeam();
     }
@@ -184,7 +239,7 @@ class WholeFile implements Unpacker {
     const { at, agrees, isAsLong } = (this.#stream as Stream).end();
     if (!agrees) {
       this.disagrees = true;
-      this.doubts.add(this.#before, this.#plain);
+      this.#doubt(this.#before, this.#plain);
     }
     this.#stream = null;
     // Damaged data may seem to end anywhere: then the next stream is looked for from where they began.
@@ -224,47 +279,102 @@ const MEMBER = { size: 10, extra: 4, name: 8, comment: 16, headerCheck: 2, trail
 /** Plain bytes that damaged data may have given before they make no sense any more. */
 const UNNOTICED = 1 << 15;
 
-/** A member: its checksum stands behind its data. Damage inside of it shows before that. */
+/** A member: its checksum stands behind its data. Damage inside of it shows before that, mostly. */
 class GzipMember implements Stream {
-  readonly #data: ReturnType<typeof inflater>;
+  #data: ReturnType<typeof inflater> | InflaterBehind;
   #crc = 0;
   #plain = 0;
+  /** The bit at which the block begins in which the data made no sense; null: they have so far. */
+  #brokenAt: number | null = null;
+  /** False: damage lies anywhere before. */
+  #isVouched = true;
+  /** Plain bytes before the place where it went on behind damage, and the bit at which that was; null: it did not. */
+  #behind: { readonly plain: number; readonly bit: number } | null = null;
 
   constructor(
     private readonly reader: BlockReader,
     at: number,
-    take: Take,
+    private readonly take: Take,
+    private readonly doubt: (range: Range) => void,
+    private readonly breaks: readonly Break[],
   ) {
-    this.#data = inflater(reader, dataBehind(reader, at), reader.size, (plain) => {
-      this.#crc = crc32(plain, this.#crc);
-      this.#plain += plain.length;
-      take(plain);
-    });
+    this.#data = inflater(reader, dataBehind(reader, at), reader.size, (plain) => this.#give(plain));
+  }
+
+  #give(given: Uint8Array): void {
+    const plain = this.#break ? given.subarray(0, this.#break.plain - this.#plain) : given;
+    this.#crc = crc32(plain, this.#crc);
+    this.#plain += plain.length;
+    this.take(plain);
+  }
+
+  /** The next block at which it is to begin anew. */
+  get #break(): Break | null {
+    return this.breaks.find(({ bit }) => bit > (this.#behind?.bit ?? -1)) ?? null;
   }
 
   get soundTo(): number {
-    return Math.max(0, this.#plain - UNNOTICED);
+    return Math.max(this.#behind?.plain ?? 0, this.#isVouched ? this.#plain - UNNOTICED : 0);
   }
 
   goOn(): boolean {
-    return this.#data.goOn();
+    const next = this.#break;
+    if (next && this.#plain >= next.plain) {
+      this.#brokenAt = next.bit - 1;
+      this.#isVouched = false;
+      throw new InflateError(Math.floor(next.bit / 8), this.#plain, "what was packed goes wrong before", next.bit);
+    }
+    try {
+      if (this.#data.goOn()) return true;
+    } catch (error) {
+      if (error instanceof InflateError) this.#brokenAt = error.blockAt;
+      throw error;
+    }
+    const { at, agrees } = this.end();
+    if (agrees || at + MEMBER.size >= this.reader.size || isMember(this.reader, at)) return false;
+    // Damaged data may seem to end anywhere.
+    this.#brokenAt = 8 * this.#data.packedEnd;
+    throw new InflateError(this.#data.packedEnd, this.#plain, "the data end where nothing else begins", this.#brokenAt);
   }
 
   end(): StreamEnd {
     const end = this.#data.packedEnd;
     const { reader } = this;
-    const isAsLong = reader.u32(end + 4) === this.#plain % 2 ** 32;
-    return { at: end + MEMBER.trailer, agrees: isAsLong && reader.u32(end) === this.#crc, isAsLong };
+    // What was unpacked with bytes that are not known has no checksum.
+    const isAsLong = this.#behind !== null || reader.u32(end + 4) === this.#plain % 2 ** 32;
+    const agrees = this.#behind !== null || (isAsLong && reader.u32(end) === this.#crc);
+    return { at: end + MEMBER.trailer, agrees, isAsLong };
+  }
+
+  /** Goes to the next block that makes sense, unless another member begins before. */
+  skip(): boolean {
+    if (this.#brokenAt === null) return false;
+    const bit = nextBlock(this.reader, this.#brokenAt + 1);
+    if (bit === null || findMember(this.reader, Math.floor(this.#brokenAt / 8), Math.floor(bit / 8)) !== null) return false;
+    this.#goOnAt(this.#plain, bit);
+    return true;
+  }
+
+  #goOnAt(plain: number, bit: number): void {
+    this.#behind = { plain, bit };
+    this.#brokenAt = null;
+    this.#isVouched = true;
+    this.#data = new InflaterBehind(this.reader, bit, (piece, unknown) => {
+      for (const { start, end } of unknown) this.doubt({ start: plain + start, end: plain + end });
+      this.#give(piece);
+    });
   }
 
   state(): Uint8Array | null {
     const data = this.#data.state();
-    return data && encodeState([this.#crc, this.#plain], data);
+    return data && encodeState([this.#crc, this.#plain, this.#behind?.plain ?? -1, this.#behind?.bit ?? -1], data);
   }
 
   resume(state: Uint8Array): void {
     const { numbers, parts } = decodeState(state);
-    [this.#crc, this.#plain] = numbers as [number, number];
+    const [crc, plain, before, bit] = numbers as [number, number, number, number];
+    if (bit >= 0) this.#goOnAt(before, bit);
+    [this.#crc, this.#plain] = [crc, plain];
     this.#data.resume(parts[0] as Uint8Array);
   }
 }
@@ -295,22 +405,21 @@ const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => (
   end: () => ({ at: stream.packedEnd, agrees: true, isAsLong: true }),
 });
 
-/** Finds a text of which `begins` says that a stream begins there. */
-function searched(text: string, begins: WholeKind["begins"]): WholeKind["search"] {
-  return (reader, from) => {
-    for (let at = reader.find(text, from); at >= 0; at = reader.find(text, at + 1)) if (begins(reader, at) === at) return at;
-    return null;
-  };
-}
-
 /** Flags that are not defined must be zero (2.3.1.2). */
 const isMember = (reader: BlockReader, at: number): boolean =>
   at + 18 <= reader.size && reader.u16be(at) === 0x1f8b && reader.u8(at + 2) === 8 && (reader.u8(at + 3) & 0xe0) === 0;
+
+/** Where a member next begins, at or behind a place. Three bytes and some bits stand anywhere by chance: the data behind must make sense for a while. */
+function findMember(reader: BlockReader, from: number, to: number): number | null {
+  for (let at = reader.find("\x1f\x8b\x08", from, to); at >= 0; at = reader.find("\x1f\x8b\x08", at + 1, to))
+    if (isMember(reader, at) && unpacksFrom(reader.source, at)) return at;
+  return null;
+}
+
 const GZIP: WholeKind = {
   begins: (reader, at) => (isMember(reader, at) ? at : null),
-  open: (reader, at, take) => new GzipMember(reader, at, take),
-  // Three bytes and some bits stand anywhere by chance: the data behind must make sense for a while.
-  search: searched("\x1f\x8b\x08", (reader, at) => (isMember(reader, at) && unpacksFrom(reader.source, at) ? at : null)),
+  open: (reader, at, take, doubt, breaks) => new GzipMember(reader, at, take, doubt, breaks),
+  search: (reader, from) => findMember(reader, from, reader.size),
 };
 const BZIP2: WholeKind = {
   begins: (reader, at) => (reader.has(at, "BZh") ? at : null),
@@ -326,7 +435,10 @@ const XZ: WholeKind = {
     return reader.has(next, XZ_MARK) ? next : null;
   },
   open: (reader, at, take) => checked(new XzUnpacker(reader, at, take)),
-  search: searched(XZ_MARK, (reader, at) => (reader.has(at, XZ_MARK) ? at : null)),
+  search: (reader, from) => {
+    const at = reader.find(XZ_MARK, from);
+    return at < 0 ? null : at;
+  },
 };
 
 /** Plain bytes that must come of data that begin behind damage. */
@@ -335,9 +447,10 @@ const PLAUSIBLE = 1 << 14;
 /** Whether a member at a place gives bytes for a while, or comes to its end with the right checksum. */
 function unpacksFrom(source: ByteSource, at: number): boolean {
   let plain = 0;
-  const member = new GzipMember(new BlockReader(source), at, (piece) => {
+  const take = (piece: Uint8Array) => {
     plain += piece.length;
-  });
+  };
+  const member = new GzipMember(new BlockReader(source), at, take, () => undefined, []);
   try {
     while (member.goOn()) if (plain > PLAUSIBLE) return true;
     return member.end().agrees;

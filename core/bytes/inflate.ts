@@ -156,6 +156,13 @@ export function inflateFrom(
   return new Inflater(reader, Math.floor(bit / 8), Math.min(end, reader.size), take, most).run({ skip: bit % 8, filler });
 }
 
+/** Unpacks from a block in the midst of DEFLATE data on as `inflateFrom` does, piece by piece. */
+export function inflaterFrom(reader: BlockReader, bit: number, filler: number, take: (plain: Uint8Array) => void) {
+  const unpacker = new Inflater(reader, Math.floor(bit / 8), reader.size, take, Number.POSITIVE_INFINITY);
+  unpacker.begin({ skip: bit % 8, filler });
+  return unpacker;
+}
+
 /**
  * Whether a block with codes of its own can begin at a bit (3.2.7): the lengths of its first code fit together. One place in some
  * thousands does, by chance.
@@ -197,8 +204,12 @@ export const inflater = (
   end: number,
   take: (plain: Uint8Array) => void,
   wide = false,
-): Unpacker & { /** The byte after the last packed one that was read. */ readonly packedEnd: number } =>
-  new Inflater(reader, at, Math.min(end, reader.size), take, Number.POSITIVE_INFINITY, wide ? WIDE : PLAIN);
+): Unpacker & {
+  /** The byte after the last packed one that was read. */
+  readonly packedEnd: number;
+  /** Where the present block begins: its first bit, and how many plain bytes come before it. */
+  readonly block: { readonly bit: number; readonly plain: number };
+} => new Inflater(reader, at, Math.min(end, reader.size), take, Number.POSITIVE_INFINITY, wide ? WIDE : PLAIN);
 
 class Inflater implements Unpacker {
   readonly #out: Uint8Array;
@@ -208,6 +219,7 @@ class Inflater implements Unpacker {
   #bits = 0;
   #count = 0;
   #blockAt = 0;
+  #blockPlain = 0;
   #blocks = 0;
   /** The present block is the last one; it has its codes, or so many stored bytes left. Neither: it is over. */
   #last = false;
@@ -228,12 +240,12 @@ class Inflater implements Unpacker {
   }
 
   run(midst?: { skip: number; filler: number }): { end: number; plain: number } {
-    if (midst) this.#begin(midst);
+    if (midst) this.begin(midst);
     while (this.goOn()) this.#gave = false;
     return { end: this.packedEnd, plain: this.#plain };
   }
 
-  #begin({ skip, filler }: { skip: number; filler: number }): void {
+  begin({ skip, filler }: { skip: number; filler: number }): void {
     const { window } = this.dialect;
     this.#out.fill(filler, 0, window);
     this.#filled = window;
@@ -270,6 +282,10 @@ class Inflater implements Unpacker {
     return this.at - (this.#count >> 3);
   }
 
+  get block(): { bit: number; plain: number } {
+    return { bit: this.#blockAt, plain: this.#blockPlain };
+  }
+
   state(): Uint8Array {
     const kept = Math.min(this.dialect.window, this.#filled);
     const from = this.#codes?.from;
@@ -298,6 +314,7 @@ class Inflater implements Unpacker {
 
   #block(): void {
     this.#blockAt = 8 * this.at - this.#count;
+    this.#blockPlain = this.#plain + this.#filled - this.#taken;
     this.#last = this.#need(1) === 1;
     const kind = this.#need(2);
     if (kind === 0) this.#stored();

@@ -1,6 +1,7 @@
 import { BlockReader } from "../bytes/block-reader";
 import { MemorySource } from "../bytes/byte-source";
-import { canBeginBlock, InflateError, inflate, inflateFrom, TooMuch } from "../bytes/inflate";
+import { InflateError, inflate, inflateFrom, TooMuch } from "../bytes/inflate";
+import { blockCandidates, UNKNOWN } from "../bytes/inflate-behind";
 import type { Segment } from "../bytes/layout";
 import { tarEntry } from "../formats/archives";
 import { gzipHeader } from "../formats/compressed";
@@ -11,8 +12,6 @@ const MOST_PLAIN = 1 << 28;
 const MOST_SEARCHED = 1 << 20;
 /** Blocks that must unpack one after the other before a place is believed, where the data do not end before. */
 const ENOUGH_BLOCKS = 2;
-/** What stands for a byte that cannot be known. */
-const UNKNOWN = 0x3f;
 /** Plain bytes that a damage may have cost. */
 const MOST_LOST = 1 << 26;
 /** Plain bytes that are kept of what is behind a damage: they are held twice while they are compared. */
@@ -86,12 +85,8 @@ class Unpacking {
 
   /** The first place from a bit on at which blocks begin that make sense. */
   #nextBlocks(from: number) {
-    const { reader } = this;
-    const first = Math.floor(from / 8);
-    const bytes = reader.bytes(first, Math.min(MOST_SEARCHED, reader.size - first)).slice();
-    for (let bit = from - 8 * first; bit < 8 * bytes.length - 80; bit += 1) {
-      if (!canBeginBlock(bytes, bit)) continue;
-      const found = this.#tryAt(8 * first + bit);
+    for (const bit of blockCandidates(this.reader, from, MOST_SEARCHED)) {
+      const found = this.#tryAt(bit);
       if (found) return found;
     }
     return null;
