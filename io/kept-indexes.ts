@@ -20,11 +20,15 @@ export function indexesIn(folder: string): KeptIndexes {
       const working = `${fileOf(key)}.${process.pid}.working`;
       try {
         mkdirSync(folder, { recursive: true });
-        writeFileSync(working, index);
-        renameSync(working, fileOf(key));
+        try {
+          writeFileSync(working, index);
+          renameSync(working, fileOf(key));
+        } finally {
+          rmSync(working, { force: true });
+        }
         dropOld(folder);
       } catch {
-        rmSync(working, { force: true });
+        // Full, or closed to us: the next opening takes as long as this one did.
       }
     },
   };

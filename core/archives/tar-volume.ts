@@ -12,7 +12,7 @@ import {
   type Placed,
   type RecordBatch,
 } from "../filesystems/file-record";
-import { type ArchiveEntry, ownPath } from "./archive";
+import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
 import { readTarArchive } from "./tar-archive";
 
 /** Opens a TAR archive as a store of files. @throws FileSystemError when it does not begin with the source */
@@ -26,13 +26,18 @@ class TarVolume implements FileSystem {
   readonly label = null;
   readonly allocation = null;
   readonly allocationStart = 0;
-  #notes: readonly string[] | undefined;
+  #light: ArchiveReading | undefined;
 
   constructor(private readonly disk: ByteSource) {}
 
   get notes(): readonly string[] {
-    this.#notes ??= readTarArchive(this.disk).notes;
-    return this.#notes;
+    return this.#readLightly().notes;
+  }
+
+  /** Reads from header to header once: of a compressed archive that takes as long as unpacking it. */
+  #readLightly(): ArchiveReading {
+    this.#light ??= readTarArchive(this.disk);
+    return this.#light;
   }
 
   /** Light: from header to header, where one is damaged to the next right one; no content is looked at. Units of work are entries. */
@@ -46,8 +51,8 @@ class TarVolume implements FileSystem {
   }
 
   *#read(from: Checkpoint | null, step: number, part: Range, look: boolean): Generator<RecordBatch, void, void> {
-    const window = part.start === 0 && part.end >= this.disk.size ? this.disk : partOf(this.disk, part);
-    const { entries } = readTarArchive(window, look);
+    const isWhole = part.start === 0 && part.end >= this.disk.size;
+    const { entries } = look ? readTarArchive(isWhole ? this.disk : partOf(this.disk, part), true) : this.#readLightly();
     const first = readNumberCheckpoint(from);
     for (let at = first; at < entries.length || at === first; at += step) {
       const records = entries.slice(at, at + step).flatMap((entry, index) => toRecord(entry, at + index + 1, part.start, look));

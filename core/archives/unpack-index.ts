@@ -1,6 +1,6 @@
-import { createHash } from "node:crypto";
 import { crc32 } from "node:zlib";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { Crc64 } from "../bytes/crc64";
 import type { Range } from "../bytes/range-set";
 import { Restarts } from "../bytes/restarts";
 import { decodeState, encodeState } from "../bytes/unpacker";
@@ -62,12 +62,14 @@ const ENDS = 1 << 16;
 /** Identifies a compressed file: by its length, its beginning, and its end, where the checksums of all of it stand. */
 function keyOf(source: ByteSource): string {
   const length = Math.min(ENDS, source.size);
-  const hash = createHash("sha256").update(`${VERSION} ${source.size} `);
-  return hash
-    .update(readBytes(source, 0, length))
-    .update(readBytes(source, source.size - length, length))
-    .digest("hex")
-    .slice(0, 32);
+  const sum = new Crc64();
+  let short = 0;
+  for (const at of [0, source.size - length]) {
+    const bytes = readBytes(source, at, length);
+    sum.add(bytes);
+    short = crc32(bytes, short);
+  }
+  return [VERSION, source.size, ...sum.value, short].map((each) => each.toString(16)).join("-");
 }
 
 /** Of the indexes' own form: raised when it changes. */

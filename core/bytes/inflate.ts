@@ -84,6 +84,10 @@ const FIXED_DISTANCES = codeOf(new Uint8Array(32).fill(5)) as Code;
 const OUT = 1 << 15;
 type Eleven = [number, number, number, number, number, number, number, number, number, number, number];
 
+/** Packed bytes that are looked at in one go, and those that one length and distance take at most, and some more. */
+const QUICK_BYTES = 1 << 14;
+const QUICK_LEAST = 24;
+
 /** A dialect of DEFLATE: what its last codes stand for, and how far back a distance may reach. */
 interface Dialect {
   readonly lengthBase: readonly number[];
@@ -411,6 +415,7 @@ class Inflater implements Unpacker {
     const out = this.#out;
     const { lengthBase, lengthExtra, distanceBase, distanceExtra } = this.dialect;
     while (!this.#gave) {
+      if (this.#quickly(lengths, distances)) return;
       const symbol = this.#symbol(lengths);
       if (symbol < 256) {
         this.#room(1);
@@ -432,6 +437,96 @@ class Inflater implements Unpacker {
       for (let i = 0; i < length; i += 1) out[this.#filled + i] = out[this.#filled + i - distance] as number;
       this.#filled += length;
     }
+  }
+
+  /**
+   * Decodes as `#coded` does while enough packed bytes and room are at hand, without asking after each. Leaves what it cannot decode to that.
+   * @returns whether the block's end was met
+   */
+  #quickly(lengths: Code, distances: Code): boolean {
+    const there = Math.min(this.end - this.at, QUICK_BYTES);
+    if (there < QUICK_LEAST) return false;
+    const packed = this.reader.bytes(this.at, there);
+    const out = this.#out;
+    const { lengthBase, lengthExtra, distanceBase, distanceExtra, longest } = this.dialect;
+    const lengthTable = lengths.table;
+    const lengthMask = lengthTable.length - 1;
+    const distanceTable = distances.table;
+    const distanceMask = distanceTable.length - 1;
+    const lastFilled = out.length - longest;
+    const lastNext = there - QUICK_LEAST;
+    let next = 0;
+    let bits = this.#bits;
+    let count = this.#count;
+    let filled = this.#filled;
+    let isOver = false;
+    while (next <= lastNext && filled <= lastFilled) {
+      // What is to be left to `#coded` is not taken. (Single assignments: taking a list apart costs as much as the rest.)
+      const atNext = next;
+      const atBits = bits;
+      const atCount = count;
+      while (count < 24) {
+        bits |= (packed[next] as number) << count;
+        next += 1;
+        count += 8;
+      }
+      const entry = lengthTable[bits & lengthMask] as number;
+      const taken = entry >> 12;
+      bits >>>= taken;
+      count -= taken;
+      const symbol = entry & 0xfff;
+      if (symbol < 256 && taken > 0) {
+        out[filled] = symbol;
+        filled += 1;
+        continue;
+      }
+      if (symbol === 256 && taken > 0) {
+        isOver = true;
+        break;
+      }
+      while (count < 24) {
+        bits |= (packed[next] as number) << count;
+        next += 1;
+        count += 8;
+      }
+      const extra = lengthExtra[symbol - 257] ?? 0;
+      const length = (lengthBase[symbol - 257] ?? 0) + (bits & ((1 << extra) - 1));
+      bits >>>= extra;
+      count -= extra;
+      while (count < 24) {
+        bits |= (packed[next] as number) << count;
+        next += 1;
+        count += 8;
+      }
+      const far = distanceTable[bits & distanceMask] as number;
+      const base = distanceBase[far & 0xfff] ?? Number.POSITIVE_INFINITY;
+      bits >>>= far >> 12;
+      count -= far >> 12;
+      while (count < 24) {
+        bits |= (packed[next] as number) << count;
+        next += 1;
+        count += 8;
+      }
+      const more = distanceExtra[far & 0xfff] ?? 0;
+      const distance = base + (bits & ((1 << more) - 1));
+      bits >>>= more;
+      count -= more;
+      if (taken === 0 || symbol - 257 >= lengthBase.length || far >> 12 === 0 || distance > filled) {
+        next = atNext;
+        bits = atBits;
+        count = atCount;
+        break;
+      }
+      for (let i = filled - distance, end = filled + length; filled < end; i += 1, filled += 1) out[filled] = out[i] as number;
+    }
+    this.at += next;
+    this.#bits = bits;
+    this.#count = count;
+    this.#filled = filled;
+    if (!isOver) return false;
+    this.#codes = null;
+    this.#blocks += 1;
+    return true;
   }
 
   /** Makes room for so many bytes, keeping those that may be referred to. */
