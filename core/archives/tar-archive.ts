@@ -1,5 +1,6 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
+import { RangeSet } from "../bytes/range-set";
 import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
 import { type TarHeader, TarHeaders } from "./tar-headers";
 
@@ -33,7 +34,8 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
   let general: Partial<Ahead> = {};
   let damaged = 0;
   let inGap = false;
-  const seams = source.seams ?? [];
+  const seams = [...(source.seams ?? [])];
+  const doubts = RangeSet.from(source.doubts ?? []);
   const headers = new TarHeaders(source, everyByte);
   for (let at = 0; at + RECORD <= reader.size && entries.length < MOST_ENTRIES; ) {
     const found = headers.at(at);
@@ -50,7 +52,8 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
     const size = ahead.size ?? found.size;
     const whole = found.dataAt + Math.ceil(size / RECORD) * RECORD;
     // Behind a seam other files stand.
-    const seam = seams.find((each) => each > at && each < whole) ?? null;
+    while (seams[0] !== undefined && seams[0] <= at) seams.shift();
+    const seam = seams[0] !== undefined && seams[0] < whole ? seams[0] : null;
     const next = seam ?? whole;
     if (found.type === "L") ahead.path = text(data(MOST_NAME)).replace(/\0.*$/s, "");
     else if (found.type === "K") ahead.link = text(data(MOST_NAME)).replace(/\0.*$/s, "");
@@ -62,7 +65,7 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
       const modified = ahead.modified ?? general.modified ?? (Number.isFinite(found.modified) ? found.modified : null);
       if (path !== null) {
         if (found.type === "D") listings.set(path, namesIn(data(MOST_LISTING)));
-        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath, seam });
+        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath, seam, doubts });
         if (entry) {
           entries.push(entry);
           byPath.set(path, entry);
@@ -93,6 +96,7 @@ interface At {
   readonly byPath: ReadonlyMap<string, ArchiveEntry>;
   /** Where bytes of it are gone; null: they are all there. */
   readonly seam: number | null;
+  readonly doubts: RangeSet;
 }
 
 const BREAKS_OFF = "The archive breaks off in this file.";
@@ -104,7 +108,7 @@ const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its
 const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
 const EMPTY = () => new MemorySource(new Uint8Array());
 
-function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam }: At): ArchiveEntry | null {
+function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam, doubts }: At): ArchiveEntry | null {
   const shared = { path, modified, encrypted: false, localTime: false, note: null, stored: null };
   const notFollowed = (type: "link" | "file", note: string): ArchiveEntry => ({
     ...shared,
@@ -134,7 +138,7 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
   const whole = present === size;
   const [from, until] = [found.dataAt, found.dataAt + present];
   const completed = found.completed ? [COMPLETED] : [];
-  const inDoubt = source.doubts?.some(({ start, end }) => start < until && end > from) ?? false;
+  const inDoubt = doubts.within(from, until).length > 0;
   return {
     ...shared,
     type: "file",

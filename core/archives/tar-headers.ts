@@ -6,8 +6,9 @@ import { type TarEntry, tarEntry } from "../formats/archives";
 const RECORD = 512;
 /** POSIX.1-2017, pax, "ustar Interchange Format": where the mark stands in a header. */
 const MARK = { at: 257, text: "ustar" } as const;
-/** Bytes behind a place that are looked at one by one where nothing says at which of them records begin. */
+/** Bytes behind a place that are looked at one by one where nothing says at which of them records begin, and in all. */
 const MOST_SEARCHED = 1 << 16;
+const MOST_LOOKED = 1 << 25;
 
 /** Where the headers of an archive end in something else than zeros; null: they do not, or it is none. */
 export function brokenTarAt(source: ByteSource): number | null {
@@ -33,6 +34,10 @@ export class TarHeaders {
   readonly #unknown: boolean;
   /** Before this place all was looked at that could be completed. */
   #lookedTo = 0;
+  /** Bytes that may still be looked at one by one. */
+  #left = MOST_LOOKED;
+  /** The last header that was looked for by its mark, and from where. */
+  #seen = { from: 0, at: 0 };
 
   constructor(source: ByteSource, everyByte: boolean) {
     this.#reader = new BlockReader(source);
@@ -63,6 +68,11 @@ export class TarHeaders {
 
   /** The next header with a mark, at any byte. */
   #marked(from: number): number | null {
+    if (from < this.#seen.from || from >= this.#seen.at) this.#seen = { from, at: this.#nextMarked(from) ?? Number.POSITIVE_INFINITY };
+    return Number.isFinite(this.#seen.at) ? this.#seen.at : null;
+  }
+
+  #nextMarked(from: number): number | null {
     const reader = this.#reader;
     for (let mark = reader.find(MARK.text, from + 1); mark >= 0; mark = reader.find(MARK.text, mark + 1)) {
       const at = mark - MARK.at;
@@ -75,7 +85,8 @@ export class TarHeaders {
   #nextCompleted(from: number, known: number | null): number | null {
     const step = known === null ? 1 : RECORD;
     const first = known === null ? from + 1 : from + RECORD - ((from - (known % RECORD) + RECORD) % RECORD);
-    const end = known ?? Math.min(this.#reader.size, from + MOST_SEARCHED);
+    const end = known ?? Math.min(this.#reader.size, from + Math.min(MOST_SEARCHED, this.#left));
+    if (known === null) this.#left -= Math.max(0, end - Math.max(from, this.#lookedTo));
     for (let at = first; at < end; at += step) if (at > from && at >= this.#lookedTo && this.#completed(at)) return at;
     this.#lookedTo = Math.max(this.#lookedTo, end);
     return null;

@@ -3,7 +3,7 @@ import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource } from "../bytes/byte-source";
 import { bzip2Unpacker } from "../bytes/bzip2";
 import { InflateError, inflater, TooMuch } from "../bytes/inflate";
-import { InflaterBehind, nextBlock } from "../bytes/inflate-behind";
+import { InflaterBehind, MOST_SEARCHED, nextBlock, Trials } from "../bytes/inflate-behind";
 import { PastEnd } from "../bytes/past-end";
 import { type Range, RangeSet } from "../bytes/range-set";
 import { Restarts } from "../bytes/restarts";
@@ -28,14 +28,16 @@ interface Limits {
   readonly every: number;
 }
 const LIMITS: Limits = { mostInMemory: 1 << 26, every: 1 << 24 };
-/** Plain bytes of one file that are unpacked at most. */
-const MOST_UNPACKED = 2 ** 40;
+/** Plain bytes of one file that are unpacked at most: so many, and so many times those it has. What holds more was made to fill disks. */
+const MOST_UNPACKED = { any: 2 ** 28, times: 256 };
+/** Places behind damage at which it goes on, at most. */
+const MOST_SKIPS = 2_000;
 
 const WRONG_CHECKSUM = "A checksum of this archive does not agree: files in it are damaged, and it does not show which.";
 const BREAKS = "This archive is damaged or cut off: what comes behind that place is gone.";
 const SKIPPED = (places: number) =>
-  `This archive is damaged at ${places === 1 ? "one place" : `${places} places`}: what stood there is gone, what comes behind was found again.`;
-const TOO_LARGE = `This archive unpacks to more than ${MOST_UNPACKED / 2 ** 30} GiB, or is packed in a way that is not followed: what comes behind that is not read.`;
+  `This archive is damaged at ${places === 1 ? "one place" : `${places} places`}: what stood there is gone. Reading went on behind, where some files may begin that are not listed.`;
+const TOO_LARGE = `This archive unpacks to more than ${MOST_UNPACKED.times} times its size, or is packed in a way that is not followed: what comes behind that is not read.`;
 
 /**
  * Unpacks a file compressed as a whole (gzip, RFC 1952; bzip2; xz); null: it is none of these. One that is large is gone through once, which
@@ -49,12 +51,13 @@ export function unpackWhole(source: ByteSource, { mostInMemory, every }: Limits 
     (take) =>
       new WholeFile(new BlockReader(source), kind, take, breaks);
   const known = findIndex(source);
+  const most = MOST_UNPACKED.any + MOST_UNPACKED.times * source.size;
   let { index, bytes } = known
     ? { index: known, bytes: null }
-    : goThrough(maker([]), { mostInMemory, restarts: new Restarts(every), breaks: [] });
+    : goThrough(maker([]), { most, mostInMemory, restarts: new Restarts(every), breaks: [] });
   // Packed data that were damaged mostly make sense all the same, and go wrong without a word.
   const found = !known && kind === GZIP && index.disagrees ? findBreak(source, sourceOf(maker([]), index, bytes)) : null;
-  if (found) ({ index, bytes } = goThrough(maker([found]), { mostInMemory, restarts: new Restarts(every), breaks: [found] }));
+  if (found) ({ index, bytes } = goThrough(maker([found]), { most, mostInMemory, restarts: new Restarts(every), breaks: [found] }));
   if (!known && !bytes) keepIndex(source, index);
   return { content: sourceOf(maker(index.breaks), index, bytes), notes: index.notes };
 }
@@ -83,13 +86,15 @@ function findBreak(source: ByteSource, content: ByteSource): Break | null {
 }
 
 interface Going {
+  /** Plain bytes that are unpacked at most. */
+  readonly most: number;
   readonly mostInMemory: number;
   readonly restarts: Restarts;
   readonly breaks: readonly Break[];
 }
 
 /** Unpacks all of a file. @returns what was learnt, and its bytes where they are few */
-function goThrough(make: Make, { mostInMemory, restarts, breaks }: Going): { index: UnpackIndex; bytes: Uint8Array | null } {
+function goThrough(make: Make, { most, mostInMemory, restarts, breaks }: Going): { index: UnpackIndex; bytes: Uint8Array | null } {
   let pieces: Uint8Array[] | null = [];
   const notes: string[] = [];
   let size = 0;
@@ -97,7 +102,7 @@ function goThrough(make: Make, { mostInMemory, restarts, breaks }: Going): { ind
     size += piece.length;
     if (size > mostInMemory) pieces = null;
     pieces?.push(piece.slice());
-    if (size > MOST_UNPACKED) throw new TooMuch();
+    if (size > most) throw new TooMuch();
   });
   try {
     while (file.goOn()) restarts.note(size, file);
@@ -158,9 +163,9 @@ interface WholeKind {
   /** Where a stream begins at or behind a place that is the file's beginning or the end of another stream; null: none does. */
   begins(reader: BlockReader, at: number): number | null;
   /** @param doubt learns of plain bytes of the stream that cannot be known */
-  open(reader: BlockReader, at: number, take: Take, doubt: (range: Range) => void, breaks: readonly Break[]): Stream;
+  open(reader: BlockReader, at: number, take: Take, doubt: (range: Range) => void, breaks: readonly Break[], trials: Trials): Stream;
   /** Where a stream next begins behind damage, at or behind a place; null: none does. */
-  search(reader: BlockReader, from: number): number | null;
+  search(reader: BlockReader, from: number, trials: Trials): number | null;
 }
 
 /** A block at which a stream is begun anew as if all before were damaged. */
@@ -182,6 +187,8 @@ class WholeFile implements Unpacker {
   readonly doubts = new RangeSet();
   /** A checksum was reached and does not agree. */
   disagrees = false;
+  readonly #trials = new Trials();
+  #skips = 0;
 
   constructor(
     private readonly reader: BlockReader,
@@ -197,7 +204,7 @@ class WholeFile implements Unpacker {
     };
     const doubt = ({ start, end }: Range) => this.#doubt(this.#before + start, this.#before + end);
     // They are found in a file's first stream alone.
-    return this.kind.open(this.reader, at, take, doubt, this.#before === 0 ? this.breaks : []);
+    return this.kind.open(this.reader, at, take, doubt, this.#before === 0 ? this.breaks : [], this.#trials);
   }
 
   #doubt(start: number, end: number): void {
@@ -243,7 +250,7 @@ class WholeFile implements Unpacker {
     }
     this.#stream = null;
     // Damaged data may seem to end anywhere: then the next stream is looked for from where they began.
-    const next = agrees || this.kind.begins(this.reader, at) !== null ? at : this.kind.search(this.reader, this.#at + 1);
+    const next = agrees || this.kind.begins(this.reader, at) !== null ? at : this.kind.search(this.reader, this.#at + 1, this.#trials);
     if ((next !== at || !isAsLong) && at < this.reader.size) this.#addSeam();
     this.#at = next ?? this.reader.size;
   }
@@ -254,8 +261,10 @@ class WholeFile implements Unpacker {
 
   /** Goes on behind damage, in the same stream or with another one. */
   #skip(): boolean {
+    this.#skips += 1;
+    if (this.#skips > MOST_SKIPS) return false;
     if (this.#stream?.skip?.()) return true;
-    const at = this.kind.search(this.reader, this.#at + 1);
+    const at = this.kind.search(this.reader, this.#at + 1, this.#trials);
     if (at !== null) this.#begin(at);
     return at !== null;
   }
@@ -297,6 +306,7 @@ class GzipMember implements Stream {
     private readonly take: Take,
     private readonly doubt: (range: Range) => void,
     private readonly breaks: readonly Break[],
+    private readonly trials: Trials,
   ) {
     this.#data = inflater(reader, dataBehind(reader, at), reader.size, (plain) => this.#give(plain));
   }
@@ -349,8 +359,10 @@ class GzipMember implements Stream {
   /** Goes to the next block that makes sense, unless another member begins before. */
   skip(): boolean {
     if (this.#brokenAt === null) return false;
-    const bit = nextBlock(this.reader, this.#brokenAt + 1);
-    if (bit === null || findMember(this.reader, Math.floor(this.#brokenAt / 8), Math.floor(bit / 8)) !== null) return false;
+    const from = Math.floor(this.#brokenAt / 8);
+    const member = findMember(this.reader, from, Math.min(this.reader.size, from + MOST_SEARCHED), this.trials);
+    const bit = nextBlock(this.reader, this.#brokenAt + 1, member ?? from + MOST_SEARCHED, this.trials);
+    if (bit === null) return false;
     this.#goOnAt(this.#plain, bit);
     return true;
   }
@@ -410,16 +422,16 @@ const isMember = (reader: BlockReader, at: number): boolean =>
   at + 18 <= reader.size && reader.u16be(at) === 0x1f8b && reader.u8(at + 2) === 8 && (reader.u8(at + 3) & 0xe0) === 0;
 
 /** Where a member next begins, at or behind a place. Three bytes and some bits stand anywhere by chance: the data behind must make sense for a while. */
-function findMember(reader: BlockReader, from: number, to: number): number | null {
+function findMember(reader: BlockReader, from: number, to: number, trials: Trials): number | null {
   for (let at = reader.find("\x1f\x8b\x08", from, to); at >= 0; at = reader.find("\x1f\x8b\x08", at + 1, to))
-    if (isMember(reader, at) && unpacksFrom(reader.source, at)) return at;
+    if (isMember(reader, at) && (!trials.take() || unpacksFrom(reader.source, at))) return trials.isOver ? null : at;
   return null;
 }
 
 const GZIP: WholeKind = {
   begins: (reader, at) => (isMember(reader, at) ? at : null),
-  open: (reader, at, take, doubt, breaks) => new GzipMember(reader, at, take, doubt, breaks),
-  search: (reader, from) => findMember(reader, from, reader.size),
+  open: (reader, at, take, doubt, breaks, trials) => new GzipMember(reader, at, take, doubt, breaks, trials),
+  search: (reader, from, trials) => findMember(reader, from, reader.size, trials),
 };
 const BZIP2: WholeKind = {
   begins: (reader, at) => (reader.has(at, "BZh") ? at : null),
@@ -450,7 +462,7 @@ function unpacksFrom(source: ByteSource, at: number): boolean {
   const take = (piece: Uint8Array) => {
     plain += piece.length;
   };
-  const member = new GzipMember(new BlockReader(source), at, take, () => undefined, []);
+  const member = new GzipMember(new BlockReader(source), at, take, () => undefined, [], new Trials());
   try {
     while (member.goOn()) if (plain > PLAUSIBLE) return true;
     return member.end().agrees;

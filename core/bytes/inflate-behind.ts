@@ -14,14 +14,32 @@ export function* blockCandidates(reader: BlockReader, from: number, most: number
 }
 
 /** Packed bytes behind damage in which the next block is looked for: several times as many as writers put into one. */
-const MOST_SEARCHED = 1 << 20;
+export const MOST_SEARCHED = 1 << 20;
 /** Blocks, or plain bytes, that must come one after the other before a place is believed, where the data do not end before. */
 const ENOUGH_BLOCKS = 2;
 const ENOUGH_PLAIN = 1 << 18;
 
-/** The first bit from one on at which blocks begin that make sense; null: there is none near. */
-export function nextBlock(reader: BlockReader, from: number): number | null {
-  for (const bit of blockCandidates(reader, from, MOST_SEARCHED)) if (makesSense(reader, bit)) return bit;
+/** How often data may still be tried that perhaps begin somewhere: hostile ones seem to begin everywhere. */
+export class Trials {
+  #left = 20_000;
+
+  /** @returns whether there is one left */
+  take(): boolean {
+    this.#left -= 1;
+    return !this.isOver;
+  }
+
+  get isOver(): boolean {
+    return this.#left < 0;
+  }
+}
+
+/** The first bit from one on, and before a byte, at which blocks begin that make sense; null: there is none. */
+export function nextBlock(reader: BlockReader, from: number, before: number, trials: Trials): number | null {
+  for (const bit of blockCandidates(reader, from, before - Math.floor(from / 8))) {
+    if (!trials.take()) return null;
+    if (makesSense(reader, bit)) return bit;
+  }
   return null;
 }
 

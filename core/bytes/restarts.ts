@@ -52,7 +52,7 @@ export class Restarts {
   }
 
   /** The last place that is not behind one; null: only the beginning is. */
-  before(at: number): { readonly at: number; readonly state: Uint8Array } | null {
+  before(at: number): { readonly at: number; state(): Uint8Array } | null {
     let [from, to] = [0, this.#places.length];
     while (from < to) {
       const middle = (from + to) >> 1;
@@ -60,6 +60,6 @@ export class Restarts {
       else to = middle;
     }
     const place = this.#places[from - 1];
-    return place ? { at: place.at, state: inflateRawSync(place.state, { maxOutputLength: MOST_STATE }) } : null;
+    return place ? { at: place.at, state: () => inflateRawSync(place.state, { maxOutputLength: MOST_STATE }) } : null;
   }
 }

@@ -3,14 +3,19 @@ import { PastEnd } from "./past-end";
 import { Restarts } from "./restarts";
 import type { MakeUnpacker, Unpacker } from "./unpacker";
 
+/** Plain bytes that are kept for whoever goes back a little. */
+const MOST_RECENT = 1 << 22;
+
 /**
- * The plain bytes of packed data, read at any place without holding more than the decoder itself does: places are remembered on the way,
- * so that going back costs little.
+ * The plain bytes of packed data, read at any place without holding more than the decoder itself does and the last few MiB: places are
+ * remembered on the way, so that going back costs little.
  */
 export class StreamedBytes {
   #unpacker: Unpacker;
-  #pieceAt = 0;
-  #piece: Uint8Array = new Uint8Array(0);
+  /** The last pieces, one behind the other, and the byte behind them. */
+  #recent: { readonly at: number; readonly bytes: Uint8Array }[] = [];
+  #held = 0;
+  #reached = 0;
   /** What has come since the unpacker was asked to go on. */
   #given: Uint8Array[] = [];
   #more = true;
@@ -35,32 +40,32 @@ export class StreamedBytes {
     into.fill(0);
     this.#seek(at);
     for (let done = 0; done < into.length; ) {
-      const inside = at + done - this.#pieceAt;
-      if (inside < this.#piece.length) {
-        const part = this.#piece.subarray(inside, inside + into.length - done);
+      const piece = this.#recent.findLast((each) => each.at <= at + done);
+      const inside = piece ? at + done - piece.at : 0;
+      if (piece && inside < piece.bytes.length) {
+        const part = piece.bytes.subarray(inside, inside + into.length - done);
         into.set(part, done);
         done += part.length;
       } else if (!this.#next()) return;
     }
   }
 
-  /** Goes to the last remembered place before one, unless where it is now is nearer. */
+  /** Goes to the last remembered place before one, unless what is at hand is nearer. */
   #seek(at: number): void {
     const from = this.restarts.before(at);
-    const ahead = this.#pieceAt + this.#piece.length;
-    if (at >= this.#pieceAt && (from?.at ?? 0) <= ahead) return;
+    if (at >= (this.#recent[0]?.at ?? this.#reached) && (from?.at ?? 0) <= this.#reached) return;
     this.#unpacker = this.#fresh();
-    if (from) this.#unpacker.resume(from.state);
-    this.#pieceAt = from?.at ?? 0;
-    this.#piece = new Uint8Array(0);
+    if (from) this.#unpacker.resume(from.state());
+    this.#recent = [];
+    this.#held = 0;
+    this.#reached = from?.at ?? 0;
     this.#more = true;
   }
 
+  /** Unpacks a step further. @returns false at the end */
   #next(): boolean {
     if (!this.#more) return false;
-    this.#pieceAt += this.#piece.length;
-    this.#piece = new Uint8Array(0);
-    this.restarts.note(this.#pieceAt, this.#unpacker);
+    this.restarts.note(this.#reached, this.#unpacker);
     let soundTo = Number.POSITIVE_INFINITY;
     try {
       this.#more = this.#unpacker.goOn();
@@ -69,11 +74,13 @@ export class StreamedBytes {
       this.#more = false;
       ({ soundTo } = this.#unpacker);
     }
-    const [first] = this.#given;
-    this.#piece = this.#given.length === 1 && first ? first : Buffer.concat(this.#given);
-    this.#given = [];
-    if (!this.#more) this.endsAt = Math.min(soundTo, this.#pieceAt + this.#piece.length);
-    // A step may give nothing and yet not be the last.
-    return this.#more || this.#piece.length > 0;
+    for (const bytes of this.#given.splice(0)) {
+      this.#recent.push({ at: this.#reached, bytes });
+      this.#held += bytes.length;
+      this.#reached += bytes.length;
+    }
+    while (this.#held > MOST_RECENT && this.#recent.length > 1) this.#held -= this.#recent.shift()?.bytes.length ?? 0;
+    if (!this.#more) this.endsAt = Math.min(soundTo, this.#reached);
+    return true;
   }
 }
