@@ -1,10 +1,12 @@
 import { mkdtempSync, readFileSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { gzipSync } from "node:zlib";
 import { afterAll, describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { leastTime, SLOWEST_MS } from "../../tests/support/mutations";
 import { unpackSet } from "../../tests/support/set-truth";
+import { fixture } from "../../tests/support/volume-truth";
 import { MemorySource, readBytes } from "../bytes/byte-source";
 import type { ArchiveReading } from "./archive";
 import { readTarArchive } from "./tar-archive";
@@ -68,5 +70,47 @@ describe("hostile archives", () => {
     }
     expect(slowest).toBeLessThan(SLOWEST_MS);
     expect(found).toBeGreaterThan(ROUNDS);
+  });
+});
+
+/** TAR archives packed as a whole; tests/fixtures/make-whole-packed.py. */
+const packed = (JSON.parse(fixture("whole-packed.json.gz").toString()) as { archives: Record<string, string> }).archives;
+const packedBy = (name: string) => Buffer.from(packed[name] as string, "base64");
+const repeated = (bytes: Uint8Array, times: number) => Buffer.concat(Array.from({ length: times }, () => bytes));
+
+describe("packed data that seem to begin again everywhere", () => {
+  const [gzip, bzip2, xz] = [packedBy("gzip"), packedBy("bzip2"), packedBy("xz")];
+  // RFC 1952, 2.3.1: a member's header, and the beginning of a block.
+  const member = Buffer.from([0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 0, 5, 0xff]);
+  const xzHead = xz.subarray(12, 12 + ((xz[12] as number) + 1) * 4);
+  const FORMS: Readonly<Record<string, Buffer>> = {
+    "heads of gzip members": Buffer.concat([gzip.subarray(0, 40_000), repeated(member, 30_000)]),
+    "beginnings of gzip members": Buffer.concat([gzip.subarray(0, 40_000), repeated(gzip.subarray(0, 3000), 60)]),
+    "blocks of deflated data": Buffer.concat([gzip.subarray(0, 40_000), repeated(gzip.subarray(20_000, 20_777), 400)]),
+    "marks of bzip2 blocks": Buffer.concat([bzip2.subarray(0, 30_000), repeated(Buffer.from("314159265359", "hex"), 100_000)]),
+    "bzip2 blocks": Buffer.concat([bzip2.subarray(0, 30_000), repeated(bzip2.subarray(4, 2000), 300)]),
+    "heads of xz blocks": Buffer.concat([xz.subarray(0, 30_000), repeated(xzHead, 50_000)]),
+    "xz blocks": Buffer.concat([xz.subarray(0, 12), repeated(xz.subarray(12, 3012), 300)]),
+  };
+
+  it.each(Object.entries(FORMS))("are given up after a while, with what stands before: %s", (name, bytes) => {
+    const before = process.cpuUsage();
+    const unpacked = unpackWhole(new MemorySource(bytes));
+    expect(unpacked?.notes.length).toBeGreaterThan(0);
+    const { entries } = readTarArchive(unpacked?.content ?? new MemorySource(bytes));
+    // The first block of the last one is cut as all that follow are.
+    if (name !== "xz blocks") expect(entries.length).toBeGreaterThan(20);
+    expect(unpacked?.content.seams?.length ?? 0).toBeLessThanOrEqual(2_000);
+    // Processor time, which other work on the machine does not lengthen. Microseconds.
+    const { user, system } = process.cpuUsage(before);
+    expect(user + system).toBeLessThan(30_000_000);
+  });
+
+  it("an archive of zeros that unpacks to a thousand times its size is left off", () => {
+    const zeros = gzipSync(Buffer.alloc(1 << 26), { level: 9 });
+    // Members of it one after the other: more than is unpacked of so small a file.
+    const unpacked = unpackWhole(new MemorySource(repeated(zeros, 8)), { mostInMemory: 0, every: 1 << 24 });
+    expect(unpacked?.notes.join()).toContain("unpacks to more than");
+    expect(unpacked?.content.size).toBeLessThan((1 << 28) + 257 * 8 * zeros.length + (1 << 16));
   });
 });
