@@ -6,6 +6,7 @@ import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import { afterAll, afterEach, describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
+import { randomBytesOf } from "../../tests/support/pieces-disk";
 import { fixture } from "../../tests/support/volume-truth";
 import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
 import { unpackHead, unpackWhole } from "./unpack";
@@ -162,5 +163,15 @@ describe("a large file compressed as a whole", () => {
     const unpacked = unpackWhole(new MemorySource(Buffer.concat([first, second])), SMALL);
     expect(unpacked).toMatchObject({ notes: [expect.stringContaining("checksum")], content: { doubts: [{ start: 0, end: made.half }] } });
     expect(sha256(whole(unpacked?.content as ByteSource))).toBe(made.sha256);
+  });
+
+  it("with a wrong checksum at its end is not begun anew at an archive that lies in it as it is", () => {
+    const inner = gzipSync(randomBytesOf(4, 50_000));
+    const outer = Buffer.concat([text.subarray(0, 70_000), inner, text.subarray(0, 70_000)]);
+    const bytes = gzipSync(outer, { level: 0 });
+    bytes.writeUInt32LE(7, bytes.length - 8);
+    const unpacked = unpackWhole(new MemorySource(bytes), SMALL);
+    expect(unpacked).toMatchObject({ content: { size: outer.length, doubts: [{ start: 0, end: outer.length }] } });
+    expect(sha256(whole(unpacked?.content as ByteSource))).toBe(sha256(outer));
   });
 });

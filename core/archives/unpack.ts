@@ -156,6 +156,8 @@ interface StreamEnd {
 interface Stream extends Unpacker {
   /** At its end: the byte behind it, whether its checksum agrees, and whether its length does. @throws PastEnd */
   end(): StreamEnd;
+  /** The byte from which another stream is looked for where this one is damaged. */
+  readonly brokenAt: number;
 }
 
 /** A way of compressing a whole file. */
@@ -249,9 +251,12 @@ class WholeFile implements Unpacker {
       this.#doubt(this.#before, this.#plain);
     }
     this.#stream = null;
-    // Damaged data may seem to end anywhere: then the next stream is looked for from where they began.
-    const next = agrees || this.kind.begins(this.reader, at) !== null ? at : this.kind.search(this.reader, this.#at + 1, this.#trials);
-    if ((next !== at || !isAsLong) && at < this.reader.size) this.#addSeam();
+    if (!isAsLong && at < this.reader.size) this.#addSeam();
+    this.#at = at;
+    // Behind damage something else may have been taken for a stream: then what follows it is not the archive's end.
+    if (this.seams.length === 0 || this.kind.begins(this.reader, at) !== null) return;
+    const next = this.kind.search(this.reader, at, this.#trials);
+    if (next !== null) this.#addSeam();
     this.#at = next ?? this.reader.size;
   }
 
@@ -264,7 +269,8 @@ class WholeFile implements Unpacker {
     this.#skips += 1;
     if (this.#skips > MOST_SKIPS) return false;
     if (this.#stream?.skip?.()) return true;
-    const at = this.kind.search(this.reader, this.#at + 1, this.#trials);
+    const from = Math.max(this.#at + 1, this.#stream?.brokenAt ?? 0);
+    const at = this.kind.search(this.reader, from, this.#trials);
     if (at !== null) this.#begin(at);
     return at !== null;
   }
@@ -323,6 +329,10 @@ class GzipMember implements Stream {
     return this.breaks.find(({ bit }) => bit > (this.#behind?.bit ?? -1)) ?? null;
   }
 
+  get brokenAt(): number {
+    return Math.floor((this.#brokenAt ?? 0) / 8);
+  }
+
   get soundTo(): number {
     return Math.max(this.#behind?.plain ?? 0, this.#isVouched ? this.#plain - UNNOTICED : 0);
   }
@@ -344,6 +354,7 @@ class GzipMember implements Stream {
     if (agrees || at + MEMBER.size >= this.reader.size || isMember(this.reader, at)) return false;
     // Damaged data may seem to end anywhere.
     this.#brokenAt = 8 * this.#data.packedEnd;
+    this.#isVouched = false;
     throw new InflateError(this.#data.packedEnd, this.#plain, "the data end where nothing else begins", this.#brokenAt);
   }
 
@@ -410,6 +421,9 @@ const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => (
   goOn: () => stream.goOn(),
   get soundTo() {
     return stream.soundTo;
+  },
+  get brokenAt() {
+    return stream.packedEnd;
   },
   state: () => stream.state(),
   resume: (state) => stream.resume(state),
