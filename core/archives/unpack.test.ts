@@ -174,4 +174,34 @@ describe("a large file compressed as a whole", () => {
     expect(unpacked).toMatchObject({ content: { size: outer.length, doubts: [{ start: 0, end: outer.length }] } });
     expect(sha256(whole(unpacked?.content as ByteSource))).toBe(sha256(outer));
   });
+
+  it.each(["gzip, two members", "bzip2, two streams", "xz, two streams with zeros between"])(
+    "of which the head of a further stream is damaged says that something is missing: %s",
+    (name) => {
+      const bytes = packedOf(name);
+      const mark = name.startsWith("gzip") ? "\x1f\x8b\x08" : name.startsWith("bzip2") ? "BZh91AY" : "\xfd7zXZ";
+      const second = bytes.indexOf(Buffer.from(mark, "latin1"), 100);
+      expect(second).toBeGreaterThan(100);
+      bytes.fill(0x55, second, second + 3);
+      const unpacked = unpackWhole(new MemorySource(bytes), SMALL);
+      expect(unpacked?.notes.length).toBe(1);
+      const content = unpacked?.content as ByteSource;
+      expect(Buffer.from(readBytes(content, 0, made.half)).equals(text.subarray(0, made.half))).toBe(true);
+      // The blocks of bzip2 are whole without it, and a third stream is found all the same.
+      if (name.startsWith("bzip2")) expect(sha256(whole(content))).toBe(made.sha256);
+      else expect(content.size).toBe(made.half);
+      const three = unpackWhole(new MemorySource(Buffer.concat([bytes, packedOf(name)])), SMALL)?.content as ByteSource;
+      expect(Buffer.from(readBytes(three, three.size - 1000, 1000)).equals(text.subarray(made.length - 1000))).toBe(true);
+    },
+  );
+
+  it("with zeros behind it is all of it; with something else it says so", () => {
+    for (const name of ["gzip", "bzip2", "xz"]) {
+      const bytes = packedOf(name);
+      expect(unpackWhole(new MemorySource(Buffer.concat([bytes, Buffer.alloc(5000)])), SMALL)?.notes).toEqual([]);
+      const trailing = unpackWhole(new MemorySource(Buffer.concat([bytes, Buffer.from("something else, not packed")])), SMALL);
+      expect(trailing?.notes).toEqual(["Behind its end stands something else that is not read."]);
+      expect(sha256(whole(trailing?.content as ByteSource))).toBe(made.sha256);
+    }
+  });
 });

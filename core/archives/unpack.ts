@@ -34,7 +34,8 @@ const MOST_UNPACKED = { any: 2 ** 28, times: 256 };
 const MOST_SKIPS = 2_000;
 
 const WRONG_CHECKSUM = "A checksum of this archive does not agree: files in it are damaged, and it does not show which.";
-const BREAKS = "This archive is damaged or cut off: what comes behind that place is gone.";
+const BREAKS = "This archive is damaged or cut off: what comes behind that place is not read.";
+const TRAILING = "Behind its end stands something else that is not read.";
 const SKIPPED = (places: number) =>
   `This archive is damaged at ${places === 1 ? "one place" : `${places} places`}: what stood there is gone. Reading went on behind, where some files may begin that are not listed.`;
 const TOO_LARGE = `This archive unpacks to more than ${MOST_UNPACKED.times} times its size, or is packed in a way that is not followed: what comes behind that is not read.`;
@@ -112,6 +113,7 @@ function goThrough(make: Make, { most, mostInMemory, restarts, breaks }: Going):
     else throw error;
   }
   const { seams, doubts, disagrees } = file;
+  if (file.hasTrailing) notes.push(TRAILING);
   if (seams.length > 0) notes.unshift(SKIPPED(seams.length));
   if (disagrees) notes.unshift(WRONG_CHECKSUM);
   const index = { size, notes, restarts, breaks, disagrees, seams, doubts: [...doubts.ranges] };
@@ -189,6 +191,8 @@ class WholeFile implements Unpacker {
   readonly doubts = new RangeSet();
   /** A checksum was reached and does not agree. */
   disagrees = false;
+  /** Something that is no stream, and not zeros, stands behind the last one. */
+  hasTrailing = false;
   readonly #trials = new Trials();
   #skips = 0;
 
@@ -253,11 +257,15 @@ class WholeFile implements Unpacker {
     this.#stream = null;
     if (!isAsLong && at < this.reader.size) this.#addSeam();
     this.#at = at;
-    // Behind damage something else may have been taken for a stream: then what follows it is not the archive's end.
-    if (this.seams.length === 0 || this.kind.begins(this.reader, at) !== null) return;
+    if (this.kind.begins(this.reader, at) !== null || isZero(this.reader, at)) return;
+    // The beginning of another stream may be damaged, or something else was taken for the last one.
     const next = this.kind.search(this.reader, at, this.#trials);
-    if (next !== null) this.#addSeam();
-    this.#at = next ?? this.reader.size;
+    this.hasTrailing = next === null;
+    if (next === null) this.#at = this.reader.size;
+    else {
+      this.#addSeam();
+      this.#begin(next);
+    }
   }
 
   #addSeam(): void {
@@ -431,6 +439,13 @@ const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => (
   end: () => ({ at: stream.packedEnd, agrees: true, isAsLong: true }),
 });
 
+/** Bytes behind the last stream that are looked at: tapes and disks fill up with zeros. */
+const MOST_TRAILING = 1 << 20;
+const isZero = (reader: BlockReader, from: number): boolean => {
+  for (const { bytes } of reader.blocks(from, from + MOST_TRAILING)) if (bytes.some((byte) => byte !== 0)) return false;
+  return true;
+};
+
 /** Flags that are not defined must be zero (2.3.1.2). */
 const isMember = (reader: BlockReader, at: number): boolean =>
   at + 18 <= reader.size && reader.u16be(at) === 0x1f8b && reader.u8(at + 2) === 8 && (reader.u8(at + 3) & 0xe0) === 0;
@@ -450,8 +465,11 @@ const GZIP: WholeKind = {
 const BZIP2: WholeKind = {
   begins: (reader, at) => (reader.has(at, "BZh") ? at : null),
   open: (reader, at, take) => checked(bzip2Unpacker(reader, at, take)),
-  // Its blocks are found wherever they stand (`skip`).
-  search: () => null,
+  // The first block of a stream begins at a byte, four behind the stream; further ones are found at any bit (`skip`).
+  search: (reader, from) => {
+    const at = reader.find("1AY&SY", from + 4);
+    return at < 0 ? null : at - 4;
+  },
 };
 const XZ: WholeKind = {
   begins(reader, at) {

@@ -140,7 +140,10 @@ class Bzip2 implements Unpacker {
 
   goOn(): boolean {
     try {
-      if (this.#size === 0) this.#begin();
+      if (this.#size === 0) {
+        this.#blockAt = 8 * this.at;
+        this.#begin();
+      }
       this.#blockAt = 8 * this.at - this.#count;
       const mark = this.#need(24) * 0x100_0000 + this.#need(24);
       const crc = this.#need(16) * 0x1_0000 + this.#need(16);
