@@ -3,9 +3,9 @@ import type { BlockReader } from "../bytes/block-reader";
 import { unpackBzip2 } from "../bytes/bzip2";
 import type { Coding } from "../bytes/codecs";
 import { canBeginBlock, InflateError, inflate, inflateWide, TooMuch } from "../bytes/inflate";
-import { unpackZipLzma } from "../bytes/lzma";
 import { PastEnd } from "../bytes/past-end";
 import { type Range, RangeSet, without } from "../bytes/range-set";
+import { unpackZipLzma } from "../bytes/zip-lzma";
 import { CENTRAL, END, LOCAL, METHOD } from "../formats/zip/layout";
 import { centralMember, descriptorEnd, findDescriptor, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
 

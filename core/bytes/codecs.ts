@@ -5,7 +5,7 @@ import { type ByteSource, MemorySource } from "./byte-source";
 import { bzip2Unpacker, unpackBzip2 } from "./bzip2";
 import { InflateError, inflate, inflater, inflateWide, TooMuch } from "./inflate";
 import { decodeLzfse } from "./lzfse";
-import { unpackZipLzma, ZipLzmaUnpacker } from "./lzma";
+
 import { decodeLznt1 } from "./lznt1";
 import { decodeLzvn } from "./lzvn";
 import { decodeLzx } from "./lzx";
@@ -14,6 +14,7 @@ import { StreamedBytes } from "./streamed-bytes";
 import type { Unpacker } from "./unpacker";
 import { decodeXpress } from "./xpress";
 import { unpackXz } from "./xz";
+import { unpackZipLzma, ZipLzmaUnpacker } from "./zip-lzma";
 
 /** Plain bytes of a piece that can be decoded by itself, at most: reading from the middle of a content decodes no more than this. */
 export const MOST_CODED = 1 << 20;

@@ -2,7 +2,8 @@ import { describe, expect, it } from "vitest";
 import { BlockReader } from "./block-reader";
 import { MemorySource } from "./byte-source";
 import { InflateError } from "./inflate";
-import { LzmaDecoder, unpackLzma2 } from "./lzma";
+import { LzmaDecoder } from "./lzma";
+import { unpackLzma2 } from "./lzma2";
 
 /** A chunk of LZMA2 that begins anew with these properties and holds one byte 0 (.xz file format 1.1.0, 5.3.1). */
 const chunk = (properties: number) => Buffer.from([0xe0, 0, 0, 0, 7, properties, 0, 0, 0, 0, 0, 0, 0, 0]);

@@ -1,6 +1,6 @@
 import type { BlockReader } from "./block-reader";
 import { InflateError, TooMuch } from "./inflate";
-import { decodeState, encodeState, type Unpacker } from "./unpacker";
+import { decodeState, encodeState } from "./unpacker";
 
 /**
  * LZMA and LZMA2, after the public-domain specification of the format ("LZMA specification", draft of 2015) and the .xz file
@@ -10,8 +10,7 @@ const STATES = 12;
 const POS_STATES_MAX = 16;
 const PROB_INIT = 1024;
 const MOST_DICTIONARY = 1 << 26;
-/** Of lc and lp together: those of LZMA2 (.xz format, 5.3.1), and more than any known writer uses elsewhere. */
-const MOST_LITERAL_BITS_LZMA2 = 4;
+/** Of lc and lp together: more than any known writer uses. */
 const MOST_LITERAL_BITS = 8;
 
 const probs = (count: number) => new Uint16Array(count).fill(PROB_INIT);
@@ -329,178 +328,5 @@ export class LzmaDecoder {
     const base = (2 | (slot & 1)) * 2 ** bits;
     if (slot < 14) return base + this.#reverse(this.#special, base - slot, bits);
     return base + this.#direct(bits - 4) * 16 + this.#reverse(this.#align, 0, 4);
-  }
-}
-
-/** APPNOTE 5.8.8: two bytes of a version, the size of the properties, then those: one byte, and the size of the window. */
-const ZIP_LZMA = { propertiesSize: 2, properties: 4, dictionary: 5, data: 9 } as const;
-
-/** Plain bytes that are decoded in one step. */
-const STEP = 1 << 16;
-
-/**
- * Unpacks LZMA data as a ZIP archive holds them.
- * @param size plain bytes there must be
- * @throws InflateError, TooMuch (also for a window larger than is made)
- */
-export function unpackZipLzma(
-  reader: BlockReader,
-  at: number,
-  end: number,
-  size: number,
-  take: (plain: Uint8Array) => void,
-): { end: number; plain: number } {
-  const data = new ZipLzmaUnpacker(reader, at, end, size, take);
-  while (data.goOn());
-  return { end: data.packedEnd, plain: data.soundTo };
-}
-
-/** Unpacks such data piece by piece. */
-export class ZipLzmaUnpacker implements Unpacker {
-  #decoder: LzmaDecoder | null = null;
-
-  constructor(
-    private readonly reader: BlockReader,
-    private readonly at: number,
-    private readonly end: number,
-    private readonly size: number,
-    private readonly take: (plain: Uint8Array) => void,
-  ) {}
-
-  #begin(): LzmaDecoder {
-    const { reader, at, size } = this;
-    const stop = Math.min(this.end, reader.size);
-    if (at + ZIP_LZMA.data + 5 > stop || reader.u16(at + ZIP_LZMA.propertiesSize) !== 5)
-      throw new InflateError(at, 0, "the packed data are damaged");
-    // A window larger than the content is never filled.
-    const window = Math.min(reader.u32(at + ZIP_LZMA.dictionary), Math.max(4096, size));
-    const decoder = new LzmaDecoder(reader, window, this.take, size);
-    if (!decoder.setProperties(reader.u8(at + ZIP_LZMA.properties))) throw new InflateError(at, 0, "the packed data are damaged");
-    decoder.begin(at + ZIP_LZMA.data, stop, size);
-    return decoder;
-  }
-
-  /** No checksum stands in the data: what was given may be wrong only where their sense ends. */
-  get soundTo(): number {
-    return this.#decoder?.plain ?? 0;
-  }
-
-  /** The byte after the last one used. */
-  get packedEnd(): number {
-    return this.#decoder?.at ?? this.at;
-  }
-
-  goOn(): boolean {
-    this.#decoder ??= this.#begin();
-    try {
-      return this.#decoder.goOn(STEP);
-    } finally {
-      this.#decoder.flush();
-    }
-  }
-
-  state(): Uint8Array | null {
-    return this.#decoder?.state() ?? null;
-  }
-
-  resume(state: Uint8Array): void {
-    this.#decoder = this.#begin();
-    this.#decoder.resume(state);
-  }
-}
-
-/** The size of the window that an LZMA2 stream needs, by its property byte (.xz format, 5.3.1). */
-export function lzma2Dictionary(property: number): number {
-  if (property > 40) return Number.POSITIVE_INFINITY;
-  return property === 40 ? 0xffff_ffff : (2 | (property & 1)) * 2 ** (Math.floor(property / 2) + 11);
-}
-
-/**
- * Unpacks an LZMA2 stream that begins at `at`.
- * @returns the byte after its end mark
- * @throws InflateError, TooMuch (also for a window larger than is made)
- */
-export function unpackLzma2(
-  reader: BlockReader,
-  at: number,
-  end: number,
-  dictionary: number,
-  take: (plain: Uint8Array) => void,
-  most: number,
-): { end: number; plain: number } {
-  const stream = new Lzma2(reader, at, end, dictionary, take, most);
-  while (stream.goOn());
-  return { end: stream.at, plain: stream.plain };
-}
-
-/** An LZMA2 stream, chunk by chunk. */
-export class Lzma2 {
-  readonly #decoder: LzmaDecoder;
-  #ready = false;
-
-  /** @param at where it begins, and then where its next chunk does @throws TooMuch for a window larger than is made */
-  constructor(
-    private readonly reader: BlockReader,
-    public at: number,
-    private readonly end: number,
-    dictionary: number,
-    take: (plain: Uint8Array) => void,
-    most: number,
-  ) {
-    this.#decoder = new LzmaDecoder(reader, dictionary, take, most);
-  }
-
-  get plain(): number {
-    return this.#decoder.plain;
-  }
-
-  /** Unpacks a chunk. @returns false at the stream's end mark. @throws InflateError, TooMuch */
-  goOn(): boolean {
-    const { reader, at, end } = this;
-    const decoder = this.#decoder;
-    if (at >= end) throw new InflateError(Math.min(at, end), decoder.plain, "the packed data break off");
-    const control = reader.u8(at);
-    if (control === 0) {
-      decoder.flush();
-      this.at = at + 1;
-      return false;
-    }
-    if (control < 3) {
-      if (control === 1) decoder.resetDictionary();
-      const size = reader.u16be(at + 1) + 1;
-      for (let i = 0; i < size; i += 1) decoder.put(reader.u8(at + 3 + i));
-      this.at = at + 3 + size;
-      return true;
-    }
-    if (control < 0x80) throw new InflateError(at, decoder.plain, "the packed data are damaged");
-    const plain = ((control & 31) << 16) + reader.u16be(at + 1) + 1;
-    const packed = reader.u16be(at + 3) + 1;
-    let data = at + 5;
-    const reset = (control >> 5) & 3;
-    if (reset === 3) decoder.resetDictionary();
-    if (reset >= 2) {
-      this.#ready = decoder.setProperties(reader.u8(data), MOST_LITERAL_BITS_LZMA2);
-      data += 1;
-    } else if (reset === 1) decoder.resetState();
-    if (!this.#ready) throw new InflateError(at, decoder.plain, "the packed data are damaged");
-    decoder.decode(data, Math.min(end, data + packed), plain);
-    this.at = data + packed;
-    return true;
-  }
-
-  /** Gives what was unpacked and not given yet. */
-  flush(): void {
-    this.#decoder.flush();
-  }
-
-  state(): Uint8Array {
-    return encodeState([this.at, this.#ready ? 1 : 0], this.#decoder.state());
-  }
-
-  resume(state: Uint8Array): void {
-    const { numbers, parts } = decodeState(state);
-    this.at = numbers[0] as number;
-    this.#ready = numbers[1] === 1;
-    this.#decoder.resume(parts[0] as Uint8Array);
   }
 }

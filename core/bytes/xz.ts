@@ -2,7 +2,7 @@ import { crc32 } from "node:zlib";
 import type { BlockReader } from "./block-reader";
 import { Crc64 } from "./crc64";
 import { InflateError, TooMuch } from "./inflate";
-import { Lzma2, lzma2Dictionary } from "./lzma";
+import { Lzma2, lzma2Dictionary } from "./lzma2";
 import { unpacked } from "./unpacked";
 import { decodeState, encodeState, type Unpacker } from "./unpacker";
 
