@@ -15,6 +15,14 @@ describe("damaged Mac volumes and images", () => {
     expect(found).toBeGreaterThan(ROUNDS / 10);
   });
 
+  // Larger than the others: fewer rounds here, and as many as wanted in `npm run fuzz`.
+  it(`sealed apfs: ${ROUNDS / 5} mutations never crash, hang or fill the memory`, { timeout: 900_000 }, () => {
+    const { found, slowest, memory } = mutate("sealed apfs", 0, ROUNDS / 5);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    expect(found).toBeGreaterThan(ROUNDS / 10);
+  });
+
   it.each([8792, 13_224, 18_187, 41_806, 67_102])("apfs, round %i: an entry of a map that has no value is left out", (round) => {
     expect(mutate("apfs", round, round + 1).found).toBeGreaterThan(10);
   });

@@ -11,5 +11,9 @@ export class Tally {
   }
 }
 
+const words = (unit: string) => (start: number, end: number) => `${unit} ${start}${end - start > 1 ? ` to ${end - 1}` : ""}`;
+
 /** A run of clusters in words; `end` is the one after the last. */
-export const clusterWords = (start: number, end: number) => `cluster ${start}${end - start > 1 ? ` to ${end - 1}` : ""}`;
+export const clusterWords = words("cluster");
+/** The same of blocks, as a Mac's file systems call them. */
+export const blockWords = words("block");

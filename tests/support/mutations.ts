@@ -11,6 +11,7 @@ import { type FileSystem, FileSystemError } from "../../core/filesystems/file-re
 import { inspectDisk, openVolume } from "../../core/volumes/inspect";
 import { seeded } from "../../demo/draw";
 import { backupFile } from "./backup-truth";
+import { unpackBlocks } from "./blocks";
 import { macFixture, macStructures } from "./mac-truth";
 import { objectChecksum } from "./object-checksum";
 import { snapshotTruth, snapshotVolume } from "./snapshot-truth";
@@ -304,6 +305,38 @@ function zip(name: string): Subject {
   return backup(bytes, heads);
 }
 
+/** Type of the object that says how a sealed volume's nodes are hashed (`integrity_meta_phys_t`). */
+const INTEGRITY_META = 0x1e;
+
+/** A sealed volume whose hashes are of a kind that is not known, so that changes in its nodes are read. */
+function sealedApfs(): Subject {
+  const bytes = unpackBlocks(macFixture("apfs-features-sealed.blocks.gz"), macStructures("apfs-features"));
+  const view = new DataView(bytes.buffer);
+  const objects: number[] = [];
+  const bare: number[] = [];
+  for (let at = 0; at + 4096 <= bytes.length; at += 4096) {
+    if (view.getUint32(at + 24, true) === INTEGRITY_META) {
+      view.setUint32(at + 40, 0xff, true);
+      bytes.set(objectChecksum(bytes.subarray(at, at + 4096)), at);
+    }
+    if (view.getUint32(at + 24, true) !== 0 && isSound(bytes.subarray(at, at + 4096))) objects.push(at);
+    else if ((view.getUint16(at + 32, true) & 0x18) === 0x18 && bytes.subarray(at, at + 32).every((byte) => byte === 0)) bare.push(at);
+  }
+  return {
+    bytes,
+    place: (random) => {
+      const among = random() < 0.8 ? bare : objects;
+      return (among[below(random, among.length)] as number) + below(random, random() < 0.5 ? 256 : 4096);
+    },
+    seal: (all, at) => {
+      const block = at - (at % 4096);
+      if (bare.includes(block)) return null;
+      return { at: block, sum: objectChecksum(all.subarray(block, block + 4096)) };
+    },
+    read: readDisk,
+  };
+}
+
 export const SUBJECTS = {
   tape,
   "zip archive": () => zip("zip-methods.zip"),
@@ -318,6 +351,7 @@ export const SUBJECTS = {
   "hfs+": hfsPlus,
   "hfs+ with a journal": hfsPlusJournal,
   apfs,
+  "sealed apfs": sealedApfs,
   "compressed disk image": () => diskImage("udif-lzfse-stored"),
   "sparse disk image": () => diskImage("sparseimage-hfsplus"),
 } as const satisfies Record<string, () => Subject>;

@@ -11,6 +11,7 @@ import {
   type FileRecord,
   type FileSystem,
   FileSystemError,
+  type Finding,
   likeliest,
   NO_CONTENT,
   placed,
@@ -23,6 +24,7 @@ import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREA
 import { finderFlagsIn, marksOfMac } from "../mac-marks";
 import { nanosecondsToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
+import { apfsFindings } from "./consistency";
 import { Container } from "./container";
 import { EarlierRecords } from "./earlier";
 import { goneEvidence, MOST_LOOKED_INTO, type Ownership } from "./evidence";
@@ -188,6 +190,11 @@ class ApfsVolume implements FileSystem {
     yield { records: [], resume: numberCheckpoint(total), done: total, total };
   }
 
+  findings(): Finding[] {
+    const { blockSize, blockCount } = this.container.objects;
+    return apfsFindings(this.state, { size: blockSize, count: blockCount, map: this.allocation });
+  }
+
   readonly recordsCoverStates = true;
 
   states(): StateOfVolume[] {
@@ -199,7 +206,7 @@ class ApfsVolume implements FileSystem {
     const shown = new Set([this.state.volume.xid]);
     for (const checkpoint of this.container.checkpoints) {
       const state = VolumeState.atCheckpoint(this.container, checkpoint, this.index);
-      if (!state || shown.has(state.volume.xid) || state.tree.leaves().next().done) continue;
+      if (!state || shown.has(state.volume.xid) || isEmpty(state.tree.leaves())) continue;
       shown.add(state.volume.xid);
       const { modifiedLow, modifiedHigh } = state.volume.facts;
       const asOf = nanosecondsToMs(modifiedLow, modifiedHigh);
@@ -242,7 +249,7 @@ class ApfsVolume implements FileSystem {
     const read = (at: number): TreeNode => {
       const paddr = leaves[at] as number;
       const { objects } = this.container;
-      const object = this.state.sealed ? objects.readBare(paddr) : objects.readAgain(paddr);
+      const object = this.state.sealed ? objects.readBare(paddr, null) : objects.readAgain(paddr);
       const node = object && parseNode(object, null);
       // It was read before as the tree was walked.
       return (
@@ -336,20 +343,20 @@ class ApfsVolume implements FileSystem {
     return found;
   }
 
-  /** @param missing what bytes are that no extent holds: of a live file a hole, of one that is gone lost */
-  #layoutOf(extents: readonly Extent[], size: number, missing: "hole" | "lost"): Layout {
+  /** Lays out a data stream. Extents name holes as such: bytes that none of them has are lost with the node that had it. */
+  #layoutOf(extents: readonly Extent[], size: number): Layout {
     const { blockSize, blockCount } = this.container.objects;
     const segments: Segment[] = [];
     let at = 0;
     for (const { logical, length, block } of [...extents].sort((a, b) => a.logical - b.logical)) {
       if (logical >= size || length <= 0 || logical < at) continue;
-      if (logical > at) segments.push({ kind: missing, length: logical - at });
+      if (logical > at) segments.push({ kind: "lost", length: logical - at });
       if (block === 0) segments.push({ kind: "hole", length });
       else if (block + Math.ceil(length / blockSize) > blockCount) segments.push({ kind: "lost", length });
       else segments.push({ kind: "disk", at: this.start + block * blockSize, length });
       at = logical + length;
     }
-    if (at < size) segments.push({ kind: missing, length: size - at });
+    if (at < size) segments.push({ kind: "lost", length: size - at });
     return layoutOf(segments, size);
   }
 
@@ -359,7 +366,6 @@ class ApfsVolume implements FileSystem {
     const { facts } = inode;
     const kind = facts.mode & MODE.mask;
     const folder = kind === MODE.folder;
-    const missing = evidence ? "lost" : "hole";
     const place = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : lostOf(layout));
     const byName = new Map(attributes.map((attribute) => [attribute.name, attribute]));
     const layoutOfAttribute = ({ held, stream, paddr }: (typeof attributes)[number]): Layout => {
@@ -368,11 +374,11 @@ class ApfsVolume implements FileSystem {
         return { size: held.bytes.length, segments: [{ kind: "held", at, length: held.bytes.length, bytes: held.bytes }] };
       }
       const size = Math.min(stream?.size ?? 0, 2 ** 50);
-      return this.#layoutOf(this.#streamExtents(stream?.id ?? 0, null), size, missing);
+      return this.#layoutOf(this.#streamExtents(stream?.id ?? 0, null), size);
     };
     const notes: string[] = [];
     let size = folder ? 0 : Math.min(inode.size ?? 0, 2 ** 50);
-    let content: Content = folder ? NO_CONTENT : place(this.#layoutOf(extents, size, missing));
+    let content: Content = folder ? NO_CONTENT : place(this.#layoutOf(extents, size));
     const coded = byName.get(COMPRESSION_ATTRIBUTE);
     const resource = byName.get(RESOURCE_ATTRIBUTE);
     let usesResource = false;
@@ -531,6 +537,8 @@ class ApfsVolume implements FileSystem {
     };
   }
 }
+
+const isEmpty = (nodes: Iterable<unknown>): boolean => nodes[Symbol.iterator]().next().done === true;
 
 const lostOf = (layout: Layout): ByteEvidence => {
   const lost = layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);

@@ -14,6 +14,14 @@ const MARK_AT = 32;
 /** Blocks at a container's beginning that are looked at when its first one is gone. */
 const FIRST_BLOCKS = 64;
 
+/** What is said of a sealed volume, by what its seal is. */
+const SEALED = {
+  checked: "It is sealed: its files are those of the system and cannot be changed by its users.",
+  broken:
+    "It was sealed as the system's own, and its seal is broken: files in it were changed since. Its tree of files cannot be held to its hashes.",
+  unchecked: "It is sealed, but its seal cannot be read: damage in its tree of files goes unnoticed.",
+} as const;
+
 const recognised = ({ facts }: Checkpoint): Recognised => ({
   filesystem: "apfs",
   clusterSize: facts.blockSize,
@@ -65,10 +73,7 @@ export const apfs: FileSystemKind = {
           label: state.volume.label,
           identity: identityOf(state.volume),
           closed: isEncrypted(state.volume) ? ENCRYPTED : null,
-          notes: [
-            ...(part ? [part] : []),
-            ...(state.sealed ? ["It is sealed: its files are those of the system and cannot be changed by its users."] : []),
-          ],
+          notes: [...(part ? [part] : []), ...(state.seal ? [SEALED[state.seal]] : [])],
         },
       ];
     });

@@ -19,6 +19,7 @@ export const OBJECT_TYPE = {
   checkpointMap: 0xc,
   volume: 0xd,
   fileTree: 0xe,
+  integrity: 0x1e,
   freeQueue: 9,
 } as const;
 
@@ -63,7 +64,7 @@ export const NODE = struct(56, {
   tableOffset: le.u16(40),
   tableLength: le.u16(42),
 });
-export const NODE_FLAG = { root: 1, leaf: 2, fixed: 4, hashed: 8, noHeader: 16 } as const;
+export const NODE_FLAG = { root: 1, leaf: 2, fixed: 4, noHeader: 16 } as const;
 export const TREE_INFO_SIZE = 40;
 
 /** `apfs_superblock_t`. */
@@ -77,11 +78,15 @@ export const VOLUME = struct(1056, {
   rootTreeOid: le.u64(136),
   extentReferenceOid: le.u64(144),
   snapshotTreeOid: le.u64(152),
+  files: le.u64(184),
+  folders: le.u64(192),
+  links: le.u64(200),
   snapshots: le.u64(216),
   modifiedLow: le.u32(256),
   modifiedHigh: le.u32(260),
   flags: le.u64(264),
   role: le.u16(964),
+  integrityOid: le.u64(1024),
   extentTreeOid: le.u64(1032),
 });
 export const VOLUME_MARK = 0x4253_5041;
@@ -91,6 +96,10 @@ export const VOLUME_UUID_AT = 240;
 export const VOLUME_GROUP_AT = 1008;
 export const VOLUME_FLAG = { unencrypted: 1 } as const;
 export const VOLUME_INCOMPATIBLE = { caseInsensitive: 1, normalizationInsensitive: 8, sealed: 0x20 } as const;
+/** `integrity_meta_phys_t`: of a sealed volume. */
+export const INTEGRITY = struct(64, { flags: le.u32(36), hashType: le.u32(40), rootHashOffset: le.u32(44) });
+export const INTEGRITY_FLAG = { broken: 1 } as const;
+export const HASH_SHA256 = { type: 1, size: 32 } as const;
 /** Roles of the volumes that make up one drive as its user knows it. */
 export const ROLE = { system: 1, data: 1 << 6 } as const;
 /** `apfs_role`; roles beyond the first ones are numbers shifted by six bits. */
@@ -154,7 +163,7 @@ export const ATTRIBUTE_STREAM = struct(16, { streamId: le.u64(0), size: le.u64(8
 export const EXTENT = { size: 24, lengthBits: 2 ** 56 } as const;
 
 /** `j_phys_ext_val_t`. */
-export const PHYSICAL_EXTENT = { size: 20, owner: 8 } as const;
+export const PHYSICAL_EXTENT = { size: 20, owner: 8, references: 16 } as const;
 
 /** `j_snap_metadata_val_t`. */
 export const SNAPSHOT = struct(50, {

@@ -18,7 +18,7 @@ export class ObjectMap {
     /** Transactions after this one are not known to the map: what claims to be of one was written over it. */
     private readonly latest: number,
   ) {
-    this.#tree = new Tree(root, (paddr) => this.#node(objects, paddr));
+    this.#tree = new Tree({ oid: root, hash: null }, ({ oid: paddr }) => this.#node(objects, paddr));
   }
 
   #node(objects: Objects, paddr: number): TreeNode | null {

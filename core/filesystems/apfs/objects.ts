@@ -1,6 +1,7 @@
+import { sha256 } from "@noble/hashes/sha2";
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
-import { OBJECT, OBJECT_TYPE } from "./layout";
+import { NODE, NODE_FLAG, OBJECT, OBJECT_TYPE } from "./layout";
 
 /** Objects kept after they were read and found sound. */
 const MOST_KEPT = 4096;
@@ -38,13 +39,10 @@ export function isSound(bytes: Uint8Array): boolean {
   return view.getUint32(0, true) === low && view.getUint32(4, true) === high;
 }
 
-/** Reads objects by their block, and counts those whose checksum is wrong. */
+/** Reads objects by their block; those whose checksum is wrong are passed by. */
 export class Objects {
   readonly #kept = new Map<number, ApfsObject | null>();
   #room = new Uint8Array();
-  /** Blocks of objects that were asked for and are damaged, some of them. */
-  readonly damaged: number[] = [];
-  damagedCount = 0;
 
   constructor(
     /** The container. */
@@ -74,12 +72,7 @@ export class Objects {
   #checked(paddr: number, read: (place: number) => Uint8Array): ApfsObject | null {
     if (!(paddr > 0 && paddr < this.blockCount)) return null;
     const bytes = read(paddr * this.blockSize);
-    if (!isSound(bytes)) {
-      this.damagedCount += 1;
-      if (this.damaged.length < 5) this.damaged.push(paddr);
-      return null;
-    }
-    return toObject(bytes, paddr);
+    return isSound(bytes) ? toObject(bytes, paddr) : null;
   }
 
   /** An object that was found sound before. */
@@ -96,11 +89,18 @@ export class Objects {
     return bytes;
   }
 
-  /** An object without a header of its own, as in the trees of a sealed volume. */
-  readBare(paddr: number): ApfsObject | null {
+  /**
+   * Reads a node of the tree of files of a sealed volume, which has no header of its own, and so no checksum: the node above carries its hash.
+   * One that has a header (a broken seal) is checked by that.
+   * @param hash SHA-256 of the block; null: it is not known, or was checked before
+   */
+  readBare(paddr: number, hash: Uint8Array | null): ApfsObject | null {
     if (!(paddr > 0 && paddr < this.blockCount)) return null;
-    const cursor = new Cursor(this.#block(paddr));
-    return { paddr, cursor, oid: paddr, xid: 0, type: OBJECT_TYPE.treeNode, subtype: 0 };
+    const bytes = this.#block(paddr);
+    const cursor = new Cursor(bytes);
+    if ((NODE.read(cursor, 0).flags & NODE_FLAG.noHeader) === 0) return isSound(bytes) ? toObject(bytes, paddr) : null;
+    if (hash && sha256(bytes).some((byte, index) => byte !== hash[index])) return null;
+    return { paddr, cursor, oid: paddr, xid: 0, type: OBJECT_TYPE.treeNode, subtype: OBJECT_TYPE.fileTree };
   }
 }
 

@@ -49,7 +49,7 @@ export function readAllocation(container: Container, checkpoint: Checkpoint): Al
       if (Number.isInteger(chunk) && chunk < chunkCount) bitmaps[chunk] = bitmap;
     }
   }
-  const queued = freeQueue(container, checkpoint, ephemeral.get(facts.queueTreeOid) ?? null);
+  const queued = freeQueue(container, ephemeral.get(facts.queueTreeOid) ?? null);
   return new AllocationMap(
     new ChunkBits(objects.volume, objects.blockSize, { blocks: blocksPerChunk, bitmaps }, queued),
     objects.blockCount,
@@ -57,11 +57,11 @@ export function readAllocation(container: Container, checkpoint: Checkpoint): Al
 }
 
 /** Blocks that were given up and are not marked as free yet. */
-function freeQueue({ objects }: Container, _checkpoint: Checkpoint, root: number | null): RangeSet {
+function freeQueue({ objects }: Container, root: number | null): RangeSet {
   const queued: Range[] = [];
   if (root !== null) {
     // Keys are a transaction and a block, values the number of blocks; without a value it is one.
-    const tree = new Tree(root, (paddr) => {
+    const tree = new Tree({ oid: root, hash: null }, ({ oid: paddr }) => {
       const object = objects.read(paddr);
       return object && parseNode(object, { key: 16, value: 8, least: 0 });
     });

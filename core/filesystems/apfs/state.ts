@@ -1,6 +1,9 @@
 import { nanosecondsToMs } from "../mac-times";
 import type { Checkpoint, Container } from "./container";
 import {
+  HASH_SHA256,
+  INTEGRITY,
+  INTEGRITY_FLAG,
   OBJECT_TYPE,
   PHYSICAL_EXTENT,
   RECORD_TYPE,
@@ -16,10 +19,14 @@ import {
 import { ObjectMap } from "./object-map";
 import type { ApfsObject } from "./objects";
 import { byNumber, type Extent, numberOf, shownName, typeOf } from "./records";
-import { childOf, type FixedSizes, parseNode, type Stretch, Tree, type TreeNode } from "./tree";
+import { childOf, type FixedSizes, type NodeLink, parseNode, type Stretch, Tree, type TreeNode } from "./tree";
 
 /** Parsed nodes kept of one state. */
 const MOST_NODES = 1024;
+const MOST_DEPTH = 32;
+/** `fext_tree_key_t`, `fext_tree_val_t`. */
+const EXTENT_KEY_SIZE = 16;
+const EXTENT_VALUE_SIZE = 16;
 const utf8 = new TextDecoder();
 
 /** A volume as its superblock describes it. */
@@ -63,6 +70,24 @@ export interface Snapshot {
   readonly extentReferenceOid: number;
 }
 
+/** A node of a tree that cannot be read. */
+export interface UnreadNode {
+  readonly oid: number;
+  /** null: no map names a block of it. */
+  readonly paddr: number | null;
+}
+
+interface Walk {
+  readonly seen: Set<number>;
+  readonly lost: ((node: UnreadNode) => void) | null;
+}
+
+interface Seal {
+  readonly broken: boolean;
+  /** SHA-256 of the root of the tree of files; null: it is not known, and no node is held to its hash. */
+  readonly rootHash: Uint8Array | null;
+}
+
 /** A volume as of one transaction: the present one, a snapshot, or an older checkpoint. */
 export class VolumeState {
   readonly #nodes = new Map<number, TreeNode>();
@@ -70,6 +95,10 @@ export class VolumeState {
   readonly hashedNames: boolean;
   readonly sealed: boolean;
   readonly #extents: Tree | null;
+  readonly #seal: Seal | null;
+  readonly #root: NodeLink;
+  readonly #base: number;
+  #ownerLists: readonly number[] | undefined;
 
   constructor(
     readonly container: Container,
@@ -81,9 +110,34 @@ export class VolumeState {
     const { incompatible, rootTreeOid, extentTreeOid } = volume.facts;
     this.hashedNames = (incompatible & (VOLUME_INCOMPATIBLE.caseInsensitive | VOLUME_INCOMPATIBLE.normalizationInsensitive)) !== 0;
     this.sealed = (incompatible & VOLUME_INCOMPATIBLE.sealed) !== 0;
-    this.tree = new Tree(rootTreeOid, (oid) => this.nodeOf(oid));
+    this.#seal = this.sealed ? this.#readSeal() : null;
+    this.#root = { oid: rootTreeOid, hash: this.#seal?.rootHash ?? null };
+    // Numbers of nodes of a sealed volume are counted from the root's: the reference says nothing of it, the apfs driver of Linux and apfsck do it.
+    this.#base = this.sealed ? rootTreeOid : 0;
+    this.tree = new Tree(this.#root, (link) => this.#nodeOf(link, false), this.#base);
     this.#extents =
-      this.sealed && extentTreeOid !== 0 ? new Tree(extentTreeOid, (paddr) => this.#node(paddr, { key: 16, value: 16, least: 16 })) : null;
+      this.sealed && extentTreeOid !== 0
+        ? this.#physicalTree(extentTreeOid, { key: EXTENT_KEY_SIZE, value: EXTENT_VALUE_SIZE, least: EXTENT_VALUE_SIZE })
+        : null;
+  }
+
+  /** What is known of the volume's seal: whether it is whole, and the hash of the root of its files. */
+  #readSeal(): Seal {
+    const paddr = this.map.find(this.volume.facts.integrityOid, this.xid);
+    const object = paddr === null ? null : this.container.objects.read(paddr);
+    if (!object || object.type !== OBJECT_TYPE.integrity || object.cursor.size < INTEGRITY.size) return { broken: false, rootHash: null };
+    const { flags, hashType, rootHashOffset } = INTEGRITY.read(object.cursor, 0);
+    const broken = (flags & INTEGRITY_FLAG.broken) !== 0;
+    const fits = rootHashOffset >= INTEGRITY.size && rootHashOffset + HASH_SHA256.size <= object.cursor.size;
+    return {
+      broken,
+      rootHash: hashType === HASH_SHA256.type && fits && !broken ? object.cursor.slice(rootHashOffset, HASH_SHA256.size) : null,
+    };
+  }
+
+  /** Whether a sealed volume's nodes are held to their hashes; null: it is not sealed. */
+  get seal(): "checked" | "broken" | "unchecked" | null {
+    return this.#seal && (this.#seal.rootHash ? "checked" : this.#seal.broken ? "broken" : "unchecked");
   }
 
   /** Opens a volume of a checkpoint; null: it is not there, or cannot be followed any more. */
@@ -107,17 +161,30 @@ export class VolumeState {
     return this.map.find(oid, this.xid);
   }
 
-  nodeOf(oid: number): TreeNode | null {
+  /** @param once whether the node is not asked for again soon, and need not be kept */
+  #nodeOf({ oid, hash }: NodeLink, once: boolean): TreeNode | null {
     const paddr = this.placeOf(oid);
-    return paddr === null ? null : this.#node(paddr, null);
-  }
-
-  #node(paddr: number, fixed: FixedSizes | null): TreeNode | null {
+    if (paddr === null) return null;
     const known = this.#nodes.get(paddr);
     if (known) return known;
     const { objects } = this.container;
-    const node = this.#parse(this.sealed ? objects.readBare(paddr) : objects.read(paddr), fixed);
-    if (!node) return null;
+    const held = this.#seal?.rootHash ? hash : null;
+    const object = this.sealed ? objects.readBare(paddr, held) : once ? objects.readOnce(paddr) : objects.read(paddr);
+    const node = this.#parse(object, null);
+    return node && !once ? this.#kept(paddr, node) : node;
+  }
+
+  /** A tree whose nodes are named by their blocks. */
+  #physicalTree(root: number, fixed: FixedSizes | null): Tree {
+    return new Tree({ oid: root, hash: null }, ({ oid: paddr }) => {
+      const known = this.#nodes.get(paddr);
+      if (known) return known;
+      const node = this.#parse(this.container.objects.read(paddr), fixed);
+      return node && this.#kept(paddr, node);
+    });
+  }
+
+  #kept(paddr: number, node: TreeNode): TreeNode {
     if (this.#nodes.size >= MOST_NODES) {
       const oldest = this.#nodes.keys().next().value;
       if (oldest !== undefined) this.#nodes.delete(oldest);
@@ -126,13 +193,6 @@ export class VolumeState {
     return node;
   }
 
-  /** The same without keeping it, for what is gone through once. */
-  #nodeOnce(paddr: number): TreeNode | null {
-    const { objects } = this.container;
-    return this.#parse(this.sealed ? objects.readBare(paddr) : objects.readOnce(paddr), null);
-  }
-
-  // Nodes of a sealed volume have no checksum of their own: the nodes above carry their hashes.
   #parse(object: ApfsObject | null, fixed: FixedSizes | null): TreeNode | null {
     return object && object.xid <= this.xid ? parseNode(object, fixed) : null;
   }
@@ -148,23 +208,25 @@ export class VolumeState {
   /** Extents of a data stream that a sealed volume keeps in a tree of their own; null: it does not. */
   sealedExtents(streamId: number): Extent[] | null {
     if (!this.#extents) return null;
+    const compare = (node: TreeNode, index: number) => streamOf(node, index) - streamId;
     const found: Extent[] = [];
-    const id = (node: TreeNode, index: number) => node.cursor.u64((node.keys[index] as Stretch).at);
-    const compare = (node: TreeNode, index: number) => id(node, index) - streamId;
     for (const node of this.#extents.leaves(compare, compare))
-      for (let index = 0; index < node.keys.length; index += 1) {
-        if (id(node, index) !== streamId) continue;
-        const value = node.values[index] as Stretch;
-        const length = (node.cursor.u32(value.at + 4) & 0x00ff_ffff) * 4_294_967_296 + node.cursor.u32(value.at);
-        found.push({ logical: node.cursor.u64((node.keys[index] as Stretch).at + 8), length, block: node.cursor.u64(value.at + 8) });
-      }
+      for (let index = 0; index < node.keys.length; index += 1)
+        if (streamOf(node, index) === streamId) found.push(parseSealedExtent(node, index));
     return found;
+  }
+
+  /** The extents of all data streams, where they stand in a tree of their own. @param lost is told of nodes that cannot be read */
+  *allSealedExtents(lost: (node: UnreadNode) => void): Generator<{ readonly stream: number; readonly extent: Extent }, void, void> {
+    for (const node of this.#extents?.leaves(null, null, ({ oid }) => lost({ oid, paddr: oid })) ?? [])
+      for (let index = 0; index < node.keys.length; index += 1)
+        yield { stream: streamOf(node, index), extent: parseSealedExtent(node, index) };
   }
 
   /** The volume's snapshots, the oldest first. */
   snapshots(): Snapshot[] {
     const found: Snapshot[] = [];
-    const tree = new Tree(this.volume.facts.snapshotTreeOid, (paddr) => this.#node(paddr, null));
+    const tree = this.#physicalTree(this.volume.facts.snapshotTreeOid, null);
     for (const node of tree.leaves())
       for (let index = 0; index < node.keys.length; index += 1) {
         const { at, length } = node.values[index] as Stretch;
@@ -184,34 +246,66 @@ export class VolumeState {
 
   /** Which data stream a block belongs to, and up to which block, by one of the lists of who owns what. */
   ownerIn(extentReferenceOid: number, block: number): { readonly stream: number; readonly end: number } | null {
-    const tree = new Tree(extentReferenceOid, (paddr) => this.#node(paddr, null));
-    const found = tree.find((node, index) => numberOf(node, index) - block);
-    if (!found) return null;
-    const { node, index } = found;
-    const value = node.values[index] as Stretch;
-    if (typeOf(node, index) !== RECORD_TYPE.physicalExtent || value.length < PHYSICAL_EXTENT.size - 4) return null;
-    const blocks = (node.cursor.u32(value.at + 4) & 0x0fff_ffff) * 4_294_967_296 + node.cursor.u32(value.at);
-    const end = numberOf(node, index) + blocks;
-    return block < end ? { stream: node.cursor.u64(value.at + PHYSICAL_EXTENT.owner), end } : null;
+    const found = this.#physicalExtent(extentReferenceOid, block);
+    return found && { stream: found.node.cursor.u64(found.at + PHYSICAL_EXTENT.owner), end: found.end };
   }
 
-  /** Leaves of the tree of files whose blocks are not among those given; each block that is met is added. */
-  *leavesBeside(seen: Set<number>): Generator<TreeNode, void, void> {
-    yield* this.#beside(this.volume.facts.rootTreeOid, seen, 32, false);
+  /** How many data streams own a block, by the volume's list and those of its snapshots, which count on from one another. */
+  referencesTo(block: number): number {
+    this.#ownerLists ??= [this.volume.facts.extentReferenceOid, ...this.snapshots().map(({ extentReferenceOid }) => extentReferenceOid)];
+    let references = 0;
+    for (const list of this.#ownerLists) {
+      const found = list === 0 ? null : this.#physicalExtent(list, block);
+      if (found) references += found.node.cursor.u32(found.at + PHYSICAL_EXTENT.references) | 0;
+    }
+    return references;
+  }
+
+  #physicalExtent(
+    extentReferenceOid: number,
+    block: number,
+  ): { readonly node: TreeNode; readonly at: number; readonly end: number } | null {
+    const found = this.#physicalTree(extentReferenceOid, null).find((node, index) => numberOf(node, index) - block);
+    if (!found) return null;
+    const { node, index } = found;
+    const { at, length } = node.values[index] as Stretch;
+    if (typeOf(node, index) !== RECORD_TYPE.physicalExtent || length < PHYSICAL_EXTENT.size) return null;
+    const blocks = (node.cursor.u32(at + 4) & 0x0fff_ffff) * 4_294_967_296 + node.cursor.u32(at);
+    const end = numberOf(node, index) + blocks;
+    return block < end ? { node, at, end } : null;
+  }
+
+  /**
+   * Leaves of the tree of files whose blocks are not among those given; each block that is met is added.
+   * @param lost is told of nodes that cannot be read
+   */
+  *leavesBeside(seen: Set<number>, lost: ((node: UnreadNode) => void) | null = null): Generator<TreeNode, void, void> {
+    yield* this.#beside(this.#root, { seen, lost }, MOST_DEPTH, false);
   }
 
   /** @param once whether the node is a leaf, by the one above it, and is not asked for again soon */
-  *#beside(oid: number, seen: Set<number>, depth: number, once: boolean): Generator<TreeNode, void, void> {
-    const paddr = this.placeOf(oid);
+  *#beside(link: NodeLink, walk: Walk, depth: number, once: boolean): Generator<TreeNode, void, void> {
+    const { seen, lost } = walk;
+    const paddr = this.placeOf(link.oid);
+    if (paddr === null) lost?.({ oid: link.oid, paddr });
     if (paddr === null || seen.has(paddr) || depth === 0) return;
     seen.add(paddr);
-    const node = once ? this.#nodeOnce(paddr) : this.#node(paddr, null);
-    if (!node) return;
-    if (node.leaf) yield node;
+    const node = this.#nodeOf(link, once);
+    if (!node) lost?.({ oid: link.oid, paddr });
+    else if (node.leaf) yield node;
     else
       for (let index = 0; index < node.keys.length; index += 1)
-        yield* this.#beside(childOf(node, index), seen, depth - 1, node.level === 1);
+        yield* this.#beside(childOf(node, index, this.#base), walk, depth - 1, node.level === 1);
   }
+}
+
+const streamOf = ({ cursor, keys }: TreeNode, index: number): number => cursor.u64((keys[index] as Stretch).at);
+
+/** Reads an entry of the tree of extents of a sealed volume (`fext_tree_key_t`, `fext_tree_val_t`). */
+function parseSealedExtent({ cursor, keys, values }: TreeNode, index: number): Extent {
+  const { at } = values[index] as Stretch;
+  const length = (cursor.u32(at + 4) & 0x00ff_ffff) * 4_294_967_296 + cursor.u32(at);
+  return { logical: cursor.u64((keys[index] as Stretch).at + 8), length, block: cursor.u64(at + 8) };
 }
 
 /** Whether an object could be a node of a tree of files. */

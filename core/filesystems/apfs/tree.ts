@@ -3,8 +3,9 @@ import { KEY_SIZE, NODE, NODE_FLAG, TREE_INFO_SIZE } from "./layout";
 import type { ApfsObject } from "./objects";
 
 const MOST_LEVELS = 16;
-/** The value of an entry that leads to a node below. */
+/** The value of an entry that leads to a node below; in the tree of files of a sealed volume a hash follows (`btn_index_node_val_t`). */
 const CHILD_SIZE = 8;
+const CHILD_HASH_SIZE = 32;
 
 /** A stretch of a node's bytes. */
 export interface Stretch {
@@ -66,27 +67,42 @@ export function parseNode(object: ApfsObject, fixed: FixedSizes | null): TreeNod
 /** Compares the key of an entry with what is looked for: below 0 when the key comes before it. */
 export type Compare = (node: TreeNode, index: number) => number;
 
+/** A node by its number, and the hash that its block must have where the tree keeps hashes. */
+export interface NodeLink {
+  readonly oid: number;
+  readonly hash: Uint8Array | null;
+}
+
+interface TreeWalk {
+  readonly low: Compare | null;
+  readonly high: Compare | null;
+  readonly lost: ((link: NodeLink) => void) | null;
+}
+
 /** A tree whose nodes are read by their numbers. What cannot be read is passed by. */
 export class Tree {
-  /** Nodes that should be there and are not, or are damaged. */
-  missing = 0;
-
   constructor(
-    private readonly root: number,
+    private readonly root: NodeLink,
     /** The node of a number; null: it cannot be read. */
-    private readonly node: (oid: number) => TreeNode | null,
+    private readonly node: (link: NodeLink) => TreeNode | null,
+    /** The number that those of nodes below are counted from. */
+    private readonly base = 0,
   ) {}
 
-  /** The leaves whose entries may lie between two bounds, in order. Without bounds all. */
-  *leaves(low: Compare | null = null, high: Compare | null = null): Generator<TreeNode, void, void> {
-    yield* this.#below(this.root, MOST_LEVELS + 1, low, high);
+  /**
+   * The leaves whose entries may lie between two bounds, in order. Without bounds all.
+   * @param lost is told of nodes that should be there and are not, or are damaged
+   */
+  leaves(low: Compare | null = null, high: Compare | null = null, lost: ((link: NodeLink) => void) | null = null): Iterable<TreeNode> {
+    return this.#below(this.root, MOST_LEVELS + 1, { low, high, lost });
   }
 
-  *#below(oid: number, level: number, low: Compare | null, high: Compare | null): Generator<TreeNode, void, void> {
-    const node = this.node(oid);
+  *#below(link: NodeLink, level: number, walk: TreeWalk): Generator<TreeNode, void, void> {
+    const { low, high, lost } = walk;
+    const node = this.node(link);
     // A node that lies no lower than the one above it would run in a circle.
     if (!node || node.level >= level) {
-      this.missing += 1;
+      lost?.(link);
       return;
     }
     if (node.leaf) {
@@ -96,27 +112,32 @@ export class Tree {
     const last = node.keys.length - 1;
     for (let index = low ? lastBefore(node, low) : 0; index <= last; index += 1) {
       if (high && high(node, index) > 0) return;
-      yield* this.#below(childOf(node, index), node.level, low, high);
+      yield* this.#below(childOf(node, index, this.base), node.level, walk);
     }
   }
 
   /** The entry with the greatest key that does not come after what is looked for; null: there is none. */
   find(compare: Compare): { node: TreeNode; index: number } | null {
-    let oid = this.root;
+    let link = this.root;
     for (let level = MOST_LEVELS + 1; level > 0; ) {
-      const node = this.node(oid);
+      const node = this.node(link);
       if (!node || node.level >= level) return null;
       const index = lastNotAfter(node, compare);
       if (index < 0) return null;
       if (node.leaf) return { node, index };
       level = node.level;
-      oid = childOf(node, index);
+      link = childOf(node, index, this.base);
     }
     return null;
   }
 }
 
-export const childOf = ({ cursor, values }: TreeNode, index: number): number => cursor.u64((values[index] as Stretch).at);
+/** What an entry of a node that is no leaf leads to. @param base the number that the entry's counts from */
+export function childOf({ cursor, values }: TreeNode, index: number, base: number): NodeLink {
+  const { at, length } = values[index] as Stretch;
+  const hash = length === CHILD_SIZE + CHILD_HASH_SIZE ? cursor.slice(at + CHILD_SIZE, CHILD_HASH_SIZE) : null;
+  return { oid: base + cursor.u64(at), hash };
+}
 
 /** The last entry whose key is not after what is looked for; -1: all are. */
 function lastNotAfter(node: TreeNode, compare: Compare): number {

@@ -1,7 +1,7 @@
 import type { AllocationMap } from "../allocation-map";
 import type { Finding } from "../file-record";
 import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
-import { clusterWords, Tally } from "../tally";
+import { blockWords, Tally } from "../tally";
 import type { Extent } from "./catalog-record";
 
 /** A fork of a live file, or a special file, with all the extents that are known of it. */
@@ -43,7 +43,7 @@ export function hfsPlusFindings(
     if (wanted !== null && have < wanted) short.add(`${name}: ${have} blocks instead of ${wanted}`);
   }
   if (owned && map)
-    for (const { start, end } of map.usedWithoutOwner((block) => owned.has(block))) unowned.add(clusterWords(start, end), end - start);
+    for (const { start, end } of map.usedWithoutOwner((block) => owned.has(block))) unowned.add(blockWords(start, end), end - start);
   const found = volume.found();
   if (found.files !== volume.header.files) counts.add(`${volume.header.files} files in the header, ${found.files} in the catalog`);
   if (found.folders !== volume.header.folders)
