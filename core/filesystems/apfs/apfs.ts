@@ -96,6 +96,7 @@ class ApfsVolume implements FileSystem {
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly allocation: AllocationMap | null;
+  readonly #rooms: readonly [Uint8Array, Uint8Array];
   /** Blocks of the leaves of the present tree, in order. */
   #leaves: Float64Array | undefined;
   readonly #nodes = new Set<number>();
@@ -115,6 +116,7 @@ class ApfsVolume implements FileSystem {
     note: string | null = null,
   ) {
     this.label = state.volume.label;
+    this.#rooms = [container.objects.room(), container.objects.room()];
     this.allocation = readAllocation(container, container.newest);
     this.notes = [
       ...container.notes,
@@ -246,10 +248,11 @@ class ApfsVolume implements FileSystem {
   }
 
   #leafAt(leaves: Float64Array, index: number): [TreeNode, Iterable<TreeNode>] {
-    const read = (at: number): TreeNode => {
+    // Only what is copied from a leaf is kept: two blocks are room enough for this one and, one after the other, those after it.
+    const read = (at: number, room: Uint8Array): TreeNode => {
       const paddr = leaves[at] as number;
       const { objects } = this.container;
-      const object = this.state.sealed ? objects.readBare(paddr, null) : objects.readAgain(paddr);
+      const object = this.state.sealed ? objects.readBare(paddr, null, room) : objects.readAgain(paddr, room);
       const node = object && parseNode(object, null);
       // It was read before as the tree was walked.
       return (
@@ -265,10 +268,11 @@ class ApfsVolume implements FileSystem {
         }
       );
     };
+    const [own, next] = this.#rooms;
     function* after(): Generator<TreeNode, void, void> {
-      for (let at = index + 1; at < leaves.length; at += 1) yield read(at);
+      for (let at = index + 1; at < leaves.length; at += 1) yield read(at, next);
     }
-    return [read(index), after()];
+    return [read(index, own), after()];
   }
 
   /** Path of a folder, "" for the root. */

@@ -5,8 +5,6 @@ import { NODE, NODE_FLAG, OBJECT, OBJECT_TYPE } from "./layout";
 
 /** Objects kept after they were read and found sound. */
 const MOST_KEPT = 4096;
-/** Blocks whose bytes are taken from the system together: one by one they cost more than reading them. */
-const BLOCKS_AT_ONCE = 16;
 const MODULUS = 0xffff_ffff;
 /** Sums of so many words stay exact in a number. */
 const WORDS_AT_ONCE = 1024;
@@ -42,7 +40,6 @@ export function isSound(bytes: Uint8Array): boolean {
 /** Reads objects by their block; those whose checksum is wrong are passed by. */
 export class Objects {
   readonly #kept = new Map<number, ApfsObject | null>();
-  #room = new Uint8Array();
 
   constructor(
     /** The container. */
@@ -50,6 +47,11 @@ export class Objects {
     readonly blockSize: number,
     readonly blockCount: number,
   ) {}
+
+  /** Room for a block. */
+  room(): Uint8Array {
+    return new Uint8Array(this.blockSize);
+  }
 
   /** null: it lies outside the container, or its checksum is wrong. */
   read(paddr: number): ApfsObject | null {
@@ -64,9 +66,9 @@ export class Objects {
     return object;
   }
 
-  /** The same without keeping it, for what is gone through once. */
-  readOnce(paddr: number): ApfsObject | null {
-    return this.#checked(paddr, () => this.#block(paddr));
+  /** The same for what is gone through once. @param room a block's bytes, which the object holds until they are used again */
+  readOnce(paddr: number, room: Uint8Array): ApfsObject | null {
+    return this.#checked(paddr, () => this.#into(room, paddr));
   }
 
   #checked(paddr: number, read: (place: number) => Uint8Array): ApfsObject | null {
@@ -75,28 +77,25 @@ export class Objects {
     return isSound(bytes) ? toObject(bytes, paddr) : null;
   }
 
-  /** An object that was found sound before. */
-  readAgain(paddr: number): ApfsObject | null {
-    return paddr > 0 && paddr < this.blockCount ? toObject(this.#block(paddr), paddr) : null;
+  /** An object that was found sound before. @param room as for {@link readOnce} */
+  readAgain(paddr: number, room: Uint8Array): ApfsObject | null {
+    return paddr > 0 && paddr < this.blockCount ? toObject(this.#into(room, paddr), paddr) : null;
   }
 
-  /** Bytes that share their room with those of others: who keeps them keeps all of it. */
-  #block(paddr: number): Uint8Array {
-    if (this.#room.length < this.blockSize) this.#room = new Uint8Array(BLOCKS_AT_ONCE * this.blockSize);
-    const bytes = this.#room.subarray(0, this.blockSize);
-    this.#room = this.#room.subarray(this.blockSize);
-    this.volume.read(paddr * this.blockSize, bytes);
-    return bytes;
+  #into(room: Uint8Array, paddr: number): Uint8Array {
+    this.volume.read(paddr * this.blockSize, room);
+    return room;
   }
 
   /**
    * Reads a node of the tree of files of a sealed volume, which has no header of its own, and so no checksum: the node above carries its hash.
    * One that has a header (a broken seal) is checked by that.
    * @param hash SHA-256 of the block; null: it is not known, or was checked before
+   * @param room as for {@link readOnce}; one of its own where the node is kept
    */
-  readBare(paddr: number, hash: Uint8Array | null): ApfsObject | null {
+  readBare(paddr: number, hash: Uint8Array | null, room: Uint8Array): ApfsObject | null {
     if (!(paddr > 0 && paddr < this.blockCount)) return null;
-    const bytes = this.#block(paddr);
+    const bytes = this.#into(room, paddr);
     const cursor = new Cursor(bytes);
     if ((NODE.read(cursor, 0).flags & NODE_FLAG.noHeader) === 0) return isSound(bytes) ? toObject(bytes, paddr) : null;
     if (hash && sha256(bytes).some((byte, index) => byte !== hash[index])) return null;

@@ -150,12 +150,12 @@ export function parseExtent({ cursor, keys, values }: TreeNode, index: number): 
   return { logical: cursor.u64(key.at + KEY_SIZE), length, block: cursor.u64(value.at + 8) };
 }
 
-/** One of several names of a file (`j_sibling_val_t`). */
+/** One of several names of a file (`j_sibling_val_t`). The name is a copy: siblings are kept beyond their node. */
 export function parseSibling({ cursor, values }: TreeNode, index: number): { readonly parentId: number; readonly name: Uint8Array } | null {
   const { at, length } = values[index] as Stretch;
   if (length < 10) return null;
   const bytes = cursor.u16(at + 8);
   if (bytes === 0 || 10 + bytes > length) return null;
-  const name = cursor.slice(at + 10, bytes);
+  const name = cursor.slice(at + 10, bytes).slice();
   return { parentId: cursor.u64(at), name: name.at(-1) === 0 ? name.subarray(0, -1) : name };
 }

@@ -95,6 +95,8 @@ export class VolumeState {
   readonly hashedNames: boolean;
   readonly sealed: boolean;
   readonly #extents: Tree | null;
+  /** For nodes that are read once. */
+  readonly #room: Uint8Array;
   readonly #seal: Seal | null;
   readonly #root: NodeLink;
   readonly #base: number;
@@ -110,6 +112,7 @@ export class VolumeState {
     const { incompatible, rootTreeOid, extentTreeOid } = volume.facts;
     this.hashedNames = (incompatible & (VOLUME_INCOMPATIBLE.caseInsensitive | VOLUME_INCOMPATIBLE.normalizationInsensitive)) !== 0;
     this.sealed = (incompatible & VOLUME_INCOMPATIBLE.sealed) !== 0;
+    this.#room = container.objects.room();
     this.#seal = this.sealed ? this.#readSeal() : null;
     this.#root = { oid: rootTreeOid, hash: this.#seal?.rootHash ?? null };
     // Numbers of nodes of a sealed volume are counted from the root's: the reference says nothing of it, the apfs driver of Linux and apfsck do it.
@@ -161,7 +164,7 @@ export class VolumeState {
     return this.map.find(oid, this.xid);
   }
 
-  /** @param once whether the node is not asked for again soon, and need not be kept */
+  /** @param once whether the node is not asked for again soon: it is not kept, and holds until the next one is read so */
   #nodeOf({ oid, hash }: NodeLink, once: boolean): TreeNode | null {
     const paddr = this.placeOf(oid);
     if (paddr === null) return null;
@@ -169,7 +172,11 @@ export class VolumeState {
     if (known) return known;
     const { objects } = this.container;
     const held = this.#seal?.rootHash ? hash : null;
-    const object = this.sealed ? objects.readBare(paddr, held) : once ? objects.readOnce(paddr) : objects.read(paddr);
+    const object = this.sealed
+      ? objects.readBare(paddr, held, once ? this.#room : objects.room())
+      : once
+        ? objects.readOnce(paddr, this.#room)
+        : objects.read(paddr);
     const node = this.#parse(object, null);
     return node && !once ? this.#kept(paddr, node) : node;
   }
@@ -276,7 +283,7 @@ export class VolumeState {
   }
 
   /**
-   * Leaves of the tree of files whose blocks are not among those given; each block that is met is added.
+   * Leaves of the tree of files whose blocks are not among those given; each block that is met is added. A leaf holds until the next one.
    * @param lost is told of nodes that cannot be read
    */
   *leavesBeside(seen: Set<number>, lost: ((node: UnreadNode) => void) | null = null): Generator<TreeNode, void, void> {
