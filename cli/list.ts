@@ -66,6 +66,7 @@ function placedSegments({ segments }: Layout): Placed[] {
   const found: Placed[] = [];
   for (const segment of segments) {
     if (segment.kind === "coded") for (const run of segment.from) found.push({ at: run.at, length: run.length, coding: segment.coding });
+    else if (segment.kind === "packed") found.push({ at: null, length: segment.length, coding: "packed" });
     else {
       // A hole has no place; coded bytes stand at several.
       const at = segment.kind === "disk" || segment.kind === "held" ? segment.at : null;

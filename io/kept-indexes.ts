@@ -1,6 +1,6 @@
 import { mkdirSync, readdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
-import type { KeptIndexes } from "../core/archives/unpack-index";
+import type { KeptIndexes } from "../core/bytes/unpack-index";
 
 /** Indexes that are kept: of the files used last. */
 const MOST_KEPT = 32;

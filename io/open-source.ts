@@ -1,9 +1,9 @@
 import { lstatSync, readdirSync, statSync } from "node:fs";
 import { basename, dirname, join } from "node:path";
-import { keepIndexesIn } from "../core/archives/unpack-index";
 import { type ByteSource, CachedSource, readBytes } from "../core/bytes/byte-source";
 import { KnownBadSource } from "../core/bytes/known-bad";
 import type { Range } from "../core/bytes/range-set";
+import { keepIndexesIn } from "../core/bytes/unpack-index";
 import { type Container, ContainerError, MissingFileError } from "../core/containers/container";
 import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/texts/text";

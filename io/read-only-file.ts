@@ -42,6 +42,13 @@ export class ReadOnlyFile implements ByteSource {
     return this.#unreadable.within(at, at + length);
   }
 
+  /** A file that was written to since is another one; what a drive holds may change under its name. */
+  get identity(): string | undefined {
+    if (this.#device !== null) return undefined;
+    const { dev, ino, size, mtimeMs, ctimeMs } = fstatSync(this.#descriptor);
+    return [dev, ino, size, mtimeMs, ctimeMs].join(" ");
+  }
+
   /** What shows whether it is the file it was: size in bytes, times in UTC milliseconds (null: not kept there). */
   version(): { size: number; modified: number | null; created: number | null } {
     const { size, mtimeMs, birthtimeMs } = fstatSync(this.#descriptor);

@@ -29,8 +29,8 @@ export interface ArchiveReading {
   /** Which names stood in a folder when it was made, where it lists them: by the folder's path. */
   readonly listings: ReadonlyMap<string, ReadonlySet<string>>;
   readonly notes: readonly string[];
-  /** It was compressed as a whole: places of its entries are those of what it unpacks to. */
-  readonly unpacked?: boolean;
+  /** It was compressed as a whole: places of its entries are those of what it unpacks to, which is got again from its bytes alone, or not. */
+  readonly packed?: "plain" | "mended";
 }
 
 /** Plain bytes of one archive that are unpacked for comparing checksums when it is listed. */

@@ -10,7 +10,7 @@ import { fixture } from "../../tests/support/volume-truth";
 import { MemorySource, readBytes } from "../bytes/byte-source";
 import type { ArchiveReading } from "./archive";
 import { readTarArchive } from "./tar-archive";
-import { unpackWhole } from "./unpack";
+import { unpackArchive } from "./unpack";
 import { readZipArchive } from "./zip-archive";
 
 const ROUNDS = Math.ceil(Number(process.env.COMPASS_MUTATIONS ?? 5_000) / 5);
@@ -36,7 +36,7 @@ const READERS = {
   zip: (bytes: Uint8Array) => readAll(readZipArchive([new MemorySource(bytes)])),
   tar: (bytes: Uint8Array) => readAll(readTarArchive(new MemorySource(bytes))),
   "tar.gz": (bytes: Uint8Array) => {
-    const unpacked = unpackWhole(new MemorySource(bytes));
+    const unpacked = unpackArchive(new MemorySource(bytes));
     return unpacked ? readAll(readTarArchive(unpacked.content)) : 0;
   },
 } as const;
@@ -95,7 +95,7 @@ describe("packed data that seem to begin again everywhere", () => {
 
   it.each(Object.entries(FORMS))("are given up after a while, with what stands before: %s", (name, bytes) => {
     const before = process.cpuUsage();
-    const unpacked = unpackWhole(new MemorySource(bytes));
+    const unpacked = unpackArchive(new MemorySource(bytes));
     expect(unpacked?.notes.length).toBeGreaterThan(0);
     const { entries } = readTarArchive(unpacked?.content ?? new MemorySource(bytes));
     // The first block of the last one is cut as all that follow are.
@@ -109,7 +109,7 @@ describe("packed data that seem to begin again everywhere", () => {
   it("an archive of zeros that unpacks to a thousand times its size is left off", () => {
     const zeros = gzipSync(Buffer.alloc(1 << 26), { level: 9 });
     // Members of it one after the other: more than is unpacked of so small a file.
-    const unpacked = unpackWhole(new MemorySource(repeated(zeros, 8)), { mostInMemory: 0, every: 1 << 24 });
+    const unpacked = unpackArchive(new MemorySource(repeated(zeros, 8)), { mostInMemory: 0, every: 1 << 24 });
     expect(unpacked?.notes.join()).toContain("unpacks to more than");
     expect(unpacked?.content.size).toBeLessThan((1 << 28) + 257 * 8 * zeros.length + (1 << 16));
   });

@@ -9,7 +9,7 @@ import { seeded } from "../../demo/draw";
 import { fixture } from "../../tests/support/volume-truth";
 import { MemorySource, readBytes } from "../bytes/byte-source";
 import { readTarArchive } from "./tar-archive";
-import { unpackWhole } from "./unpack";
+import { unpackArchive } from "./unpack";
 
 /** A TAR archive by Python's tarfile, packed in blocks by bzip2 and xz and in members by gzip; tests/fixtures/make-whole-packed.py. */
 const made = JSON.parse(fixture("whole-packed.json.gz").toString()) as {
@@ -33,7 +33,7 @@ const KINDS: Readonly<Record<string, Damage>> = {
 
 /** What a reading says of its files, by the truth. */
 function read(bytes: Uint8Array) {
-  const unpacked = unpackWhole(new MemorySource(bytes), { mostInMemory: 0, every: 1 << 15 });
+  const unpacked = unpackArchive(new MemorySource(bytes), { mostInMemory: 0, every: 1 << 15 });
   const reading = readTarArchive(unpacked?.content ?? new MemorySource(bytes));
   const tally = { right: 0, falsely: [] as string[], notes: [...(unpacked?.notes ?? []), ...reading.notes] };
   for (const { path, size, standing, open, type } of reading.entries) {
@@ -95,8 +95,9 @@ describe("a TAR archive that is compressed as a whole", () => {
       for (let turn = 0; turn < 6; turn += 1) {
         const drawn = seeded(10 * turn + kind.length);
         const bytes = (KINDS[kind] as Damage)(packed, Math.floor(packed.length * (0.1 + 0.8 * drawn())), drawn);
-        for (const { path, size, standing, open } of readTarArchive(unpackWhole(new MemorySource(bytes))?.content ?? new MemorySource(tar))
-          .entries) {
+        for (const { path, size, standing, open } of readTarArchive(
+          unpackArchive(new MemorySource(bytes))?.content ?? new MemorySource(tar),
+        ).entries) {
           // A size in a damaged header may be anything.
           const isRight =
             size < tar.length &&

@@ -21,6 +21,8 @@ export interface ByteSource {
   readonly seams?: readonly number[] | undefined;
   /** Stretches that a checksum speaks against, or should speak for and does not. Not given: none. */
   readonly doubts?: readonly Range[] | undefined;
+  /** What is the same only for the same bytes at the same place, at another time and in another process too. Not given: it is not known. */
+  readonly identity?: string | undefined;
 }
 
 /** Reads `length` bytes into a new array. The caller bounds `length`. */
@@ -74,6 +76,11 @@ export class WindowSource implements ByteSource {
     };
   }
 
+  get identity(): string | undefined {
+    const { identity } = this.parent;
+    return identity === undefined ? undefined : `${identity} ${this.start}+${this.size}`;
+  }
+
   read(at: number, into: Uint8Array): void {
     const usable = Math.max(0, Math.min(into.length, this.size - at));
     if (at < 0 || usable < into.length) into.fill(0);
@@ -108,6 +115,10 @@ export class CachedSource implements ByteSource {
     if (parent.holes) this.holes = parent.holes.bind(parent);
     if (parent.seams) this.seams = parent.seams;
     if (parent.doubts) this.doubts = parent.doubts;
+  }
+
+  get identity(): string | undefined {
+    return this.parent.identity;
   }
 
   read(at: number, into: Uint8Array): void {

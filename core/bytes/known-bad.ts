@@ -21,6 +21,12 @@ export class KnownBadSource implements ByteSource {
     this.#bad = RangeSet.from(bad);
   }
 
+  get identity(): string | undefined {
+    const { identity } = this.parent;
+    const { ranges } = this.#bad;
+    return identity === undefined || ranges.length === 0 ? identity : `${identity} but ${JSON.stringify(ranges)}`;
+  }
+
   /** Learns of a further stretch, for instance one that another reader of the same source met. */
   add(range: Range): void {
     this.#bad.add(range.start, range.end);

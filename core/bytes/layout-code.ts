@@ -13,6 +13,8 @@ const TAG = { disk: 0, held: 1, hole: 2, lost: 3 } as const;
 const FOREIGN = 32;
 /** Added to the tag of coded bytes that were kept in a record: they follow, and how many. */
 const HELD = 16;
+/** Of bytes of a file that is compressed as a whole. */
+const PACKED = 64;
 const CODINGS = new Map((Object.keys(CODECS) as Coding[]).map((coding) => [CODECS[coding].tag as number, coding]));
 
 export function encodeLayout(layout: Layout): Uint8Array {
@@ -21,18 +23,17 @@ export function encodeLayout(layout: Layout): Uint8Array {
   number(layout.size);
   for (const segment of layout.segments) {
     const foreign = (segment.kind === "disk" || segment.kind === "coded") && segment.foreign ? FOREIGN : 0;
-    out.push(foreign + (segment.kind === "coded" ? CODECS[segment.coding].tag + (segment.held ? HELD : 0) : TAG[segment.kind]));
+    out.push(foreign + tagOf(segment));
     number(segment.length);
     if (segment.kind === "disk") number(segment.at);
-    else if (segment.kind === "held") {
+    else if (segment.kind === "packed") {
+      number(segment.at);
+      pushRuns(out, segment.from);
+    } else if (segment.kind === "held") {
       number(segment.at);
       for (const byte of segment.bytes) out.push(byte);
     } else if (segment.kind === "coded") {
-      number(segment.from.length);
-      for (const run of segment.from) {
-        number(run.at);
-        number(run.length);
-      }
+      pushRuns(out, segment.from);
       if (segment.held) {
         number(segment.held.length);
         for (const byte of segment.held) out.push(byte);
@@ -40,6 +41,19 @@ export function encodeLayout(layout: Layout): Uint8Array {
     }
   }
   return Uint8Array.from(out);
+}
+
+function tagOf(segment: Segment): number {
+  if (segment.kind === "packed") return PACKED;
+  return segment.kind === "coded" ? CODECS[segment.coding].tag + (segment.held ? HELD : 0) : TAG[segment.kind];
+}
+
+function pushRuns(out: number[], runs: readonly DiskRun[]): void {
+  pushNumber(out, runs.length);
+  for (const { at, length } of runs) {
+    pushNumber(out, at);
+    pushNumber(out, length);
+  }
 }
 
 /** @throws Malformed when the bytes are not an encoded layout */
@@ -53,24 +67,29 @@ export function decodeLayout(bytes: Uint8Array): Layout {
     reader.at += count;
     return part;
   };
+  const runs = () => {
+    const found: DiskRun[] = [];
+    for (let left = number(); left > 0; left -= 1) found.push({ at: number(), length: number() });
+    return found;
+  };
   const size = number();
   const segments: Segment[] = [];
   while (!reader.ended) {
     const stored = bytes[reader.at] as number;
-    if (stored >= 2 * FOREIGN) throw new Malformed(`segment tag ${stored} is not known`);
+    if (stored > PACKED) throw new Malformed(`segment tag ${stored} is not known`);
     const tag = stored % FOREIGN;
     const foreign = stored >= FOREIGN ? ({ foreign: true } as const) : {};
     reader.at += 1;
     const length = number();
-    if (tag === TAG.disk) segments.push({ kind: "disk", at: number(), length, ...foreign });
+    if (stored === PACKED) segments.push({ kind: "packed", length, at: number(), from: runs() });
+    else if (tag === TAG.disk) segments.push({ kind: "disk", at: number(), length, ...foreign });
     else if (tag === TAG.held) segments.push({ kind: "held", at: number(), length, bytes: taken(length) });
     else if (tag === TAG.hole) segments.push({ kind: "hole", length });
     else if (tag === TAG.lost) segments.push({ kind: "lost", length });
     else if (CODINGS.has(tag % HELD)) {
       const coding = CODINGS.get(tag % HELD) as Coding;
       if (length > mostCoded(coding)) throw new Malformed(`a coded piece of ${length} bytes is larger than any`);
-      const from: DiskRun[] = [];
-      for (let left = number(); left > 0; left -= 1) from.push({ at: number(), length: number() });
+      const from = runs();
       if (tag < HELD) segments.push({ kind: "coded", coding, length, from, ...foreign });
       else segments.push({ kind: "coded", coding, length, from, held: taken(number()), ...foreign });
     } else throw new Malformed(`segment tag ${stored} is not known`);

@@ -1,8 +1,10 @@
+import { crc32 } from "node:zlib";
 import { type ByteSource, MemorySource } from "./byte-source";
 import { CODECS, type Coding, MOST_AT_ONCE, streamOf } from "./codecs";
 import { type Range, RangeSet } from "./range-set";
 import { lastNotAfter } from "./starts";
 import type { StreamedBytes } from "./streamed-bytes";
+import { unpackWhole } from "./whole-file";
 
 /**
  * One stretch of a copy's content, in the order of the content. `foreign`: its clusters were given to another file since, so that
@@ -28,7 +30,12 @@ export type Segment =
       readonly from: readonly DiskRun[];
       readonly held?: Uint8Array;
       readonly foreign?: true;
-    };
+    }
+  /**
+   * `length` bytes from byte `at` on of what a file that is compressed as a whole unpacks to (`whole-file.ts`); its own bytes stand at `from`.
+   * They have no place of their own on the disk.
+   */
+  | { readonly kind: "packed"; readonly at: number; readonly length: number; readonly from: readonly DiskRun[] };
 
 export interface DiskRun {
   /** Byte offset on the disk. */
@@ -67,7 +74,7 @@ export function layoutOf(segments: Iterable<Segment>, size: number): Layout {
   return { size, segments: kept };
 }
 
-/** The disk ranges a layout reads, in content order; holes, held bytes and lost stretches have none. */
+/** The disk ranges at which a content stands, in its order; holes, held bytes, lost stretches and what was compressed with others have none. */
 export function diskRuns(layout: Layout): DiskRun[] {
   const runs: DiskRun[] = [];
   for (const segment of layout.segments) {
@@ -91,7 +98,7 @@ export function placedRuns(layout: Layout, most: number): (DiskRun & { readonly 
   for (const segment of layout.segments) {
     if (runs.length >= most) break;
     const last = runs[runs.length - 1];
-    if (segment.kind === "coded") runs.push(...segment.from.map((run) => ({ ...run, start: null })));
+    if (segment.kind === "coded" || segment.kind === "packed") runs.push(...segment.from.map((run) => ({ ...run, start: null })));
     else if (segment.kind === "held") runs.push({ at: segment.at, length: segment.length, start });
     else if (segment.kind === "disk") {
       if (last?.start != null && last.at + last.length === segment.at && last.start + last.length === start)
@@ -160,6 +167,7 @@ export function sliceLayout(layout: Layout, start: number, length: number): Segm
       else if (segment.kind === "held")
         found.push({ kind: "held", at: segment.at + inside, length: count, bytes: segment.bytes.subarray(inside, inside + count) });
       else if (segment.kind === "coded") return null;
+      else if (segment.kind === "packed") found.push({ ...segment, at: segment.at + inside, length: count });
       else found.push({ kind: segment.kind, length: count });
     }
     at += segment.length;
@@ -176,6 +184,7 @@ export class LayoutSource implements ByteSource {
   /** Coded pieces that were read and turned out damaged: from which of their plain bytes on. */
   readonly #unsound = new Map<number, number>();
   #stream: { index: number; bytes: StreamedBytes } | undefined;
+  #whole: { segment: Segment & { kind: "packed" }; content: ByteSource | null } | undefined;
 
   constructor(
     private readonly disk: ByteSource,
@@ -190,6 +199,13 @@ export class LayoutSource implements ByteSource {
     });
   }
 
+  get identity(): string | undefined {
+    const { identity } = this.disk;
+    const { size, segments } = this.layout;
+    // Of many pieces their sum is enough.
+    return identity === undefined ? undefined : `${identity} in ${size}, ${segments.length}: ${crc32(JSON.stringify(segments))}`;
+  }
+
   read(at: number, into: Uint8Array): void {
     into.fill(0);
     this.#each(at, into.length, (segment, index, inside, length, done) => {
@@ -197,6 +213,7 @@ export class LayoutSource implements ByteSource {
       if (segment.kind === "disk") this.disk.read(segment.at + inside, part);
       else if (segment.kind === "held") part.set(segment.bytes.subarray(inside, inside + length));
       else if (segment.kind === "coded") this.#readCoded(segment, index, inside, part);
+      else if (segment.kind === "packed") this.#unpacked(segment)?.read(segment.at + inside, part);
     });
   }
 
@@ -213,9 +230,21 @@ export class LayoutSource implements ByteSource {
         for (const range of this.#missing(from, part)) found.push({ start: range.start - from + start, end: range.end - from + start });
       } else if (segment.kind === "coded" && !segment.held && segment.from.some((run) => this.#missing(run.at, run.length).length > 0)) {
         found.push({ start, end: start + part });
+      } else if (segment.kind === "packed") {
+        const reaches = Math.max(0, Math.min(part, (this.#unpacked(segment)?.size ?? 0) - segment.at - inside));
+        const isRefused = segment.from.some((run) => this.#missing(run.at, run.length).length > 0);
+        // Which of its bytes come of those that the disk refused is not known.
+        if (isRefused || reaches < part) found.push({ start: isRefused ? start : start + reaches, end: start + part });
       }
     });
     return found;
+  }
+
+  /** What a file that is compressed as a whole unpacks to; null: it is none any more. */
+  #unpacked(segment: Segment & { kind: "packed" }): ByteSource | null {
+    if (this.#whole?.segment.from !== segment.from)
+      this.#whole = { segment, content: unpackWhole(this.#runs(segment.from))?.content ?? null };
+    return this.#whole.content;
   }
 
   /** Stretches of the disk that it refused, or that lie behind its end: it was longer when the layout was made. Disk byte offsets. */
@@ -253,7 +282,11 @@ export class LayoutSource implements ByteSource {
 
   /** The coded bytes of a piece, wherever they stand. */
   #coded({ held, from }: Segment & { kind: "coded" }): ByteSource {
-    if (held) return new MemorySource(held);
+    return held ? new MemorySource(held) : this.#runs(from);
+  }
+
+  /** Stretches of the disk, one behind the other. */
+  #runs(from: readonly DiskRun[]): ByteSource {
     const size = from.reduce((sum, { length }) => sum + length, 0);
     return new LayoutSource(this.disk, { size, segments: from.map(({ at, length }) => ({ kind: "disk", at, length })) });
   }

@@ -1,10 +1,9 @@
 import type { ArchiveEntry, ArchiveReading } from "../archives/archive";
 import { readTarArchive } from "../archives/tar-archive";
-import { unpackWhole } from "../archives/unpack";
+import { unpackArchive } from "../archives/unpack";
 import { joined, readZipArchive } from "../archives/zip-archive";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { mostCoded } from "../bytes/codecs";
-import { layoutOf, type Segment, sliceLayout } from "../bytes/layout";
+import { diskRuns, type Layout, layoutOf, type Segment, sliceLayout } from "../bytes/layout";
 import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
@@ -14,6 +13,8 @@ import { dateInName, readStampedName } from "./stamps";
 const MOST_ARCHIVES = 100_000;
 /** Archives that stay open, so that the files of one need not lead to its being read anew for each. */
 const MOST_OPEN = 4;
+/** Pieces in which an archive that is compressed as a whole may lie on its drive, for its files to be taken out by themselves. */
+const MOST_PIECES = 1024;
 const MOST_UNPACKED_AT_ONCE = 32 << 20;
 const DAY = 24 * 3_600_000;
 
@@ -172,6 +173,7 @@ class ArchiveSet implements BackupSet {
   readonly user = null;
   readonly notes: readonly string[];
   readonly #origins = new WeakMap<FileRecord, readonly Origin[]>();
+  readonly #places = new WeakMap<Archive, Layout | null>();
   readonly #open = new Map<Archive, { reading: ArchiveReading; close(): void }>();
 
   constructor(
@@ -248,24 +250,30 @@ class ArchiveSet implements BackupSet {
   }
 
   placeOf(record: FileRecord, tree: FileTree): PlaceInTree | null {
-    const origins = this.#origins.get(record);
-    const [origin] = origins ?? [];
-    const [part] = origin?.archive.parts ?? [];
-    // What is in pieces, or was compressed with the archive as a whole, stands nowhere by itself.
-    if (!origin || !part || origins?.length !== 1 || origin.archive.parts.length !== 1) return null;
-    const { entries, unpacked } = this.#read(tree, origin.archive);
-    const entry = entries[origin.index];
-    const around = likeliest(part)?.layout;
-    if (!entry?.stored || unpacked || !around || entry.present !== entry.size) return null;
-    const { at, length, deflated } = entry.stored;
-    if (deflated && entry.size > mostCoded("deflate")) return null;
-    const held = sliceLayout(around, at, length);
-    if (!held) return null;
-    if (!deflated) return { layout: layoutOf(held, entry.size), holder: part };
-    const from = held.flatMap((segment) => (segment.kind === "disk" ? [{ at: segment.at, length: segment.length }] : []));
-    if (from.length !== held.length) return null;
-    const segments: Segment[] = entry.size > 0 ? [{ kind: "coded", coding: "deflate", length: entry.size, from }] : [];
-    return { layout: layoutOf(segments, entry.size), holder: part };
+    const origins = this.#origins.get(record) ?? [];
+    const [first] = origins;
+    const holder = first?.archive.parts[0];
+    // A layout counts in one file of a folder; on a volume it may lead to several.
+    if (!holder || (holder.file && (origins.length > 1 || first.archive.parts.length > 1))) return null;
+    const segments: Segment[] = [];
+    let size = 0;
+    for (const { archive, index } of origins) {
+      const { entries, packed } = this.#read(tree, archive);
+      const entry = entries[index];
+      const found = entry && segmentsOf(entry, this.#placeOfArchive(archive), packed ?? null);
+      if (!found) return null;
+      segments.push(...found);
+      size += entry.size;
+    }
+    return { layout: layoutOf(segments, size), holder };
+  }
+
+  #placeOfArchive(archive: Archive): Layout | null {
+    const known = this.#places.get(archive);
+    if (known !== undefined) return known;
+    const place = runsOf(archive.parts);
+    this.#places.set(archive, place);
+    return place;
   }
 
   close(): void {
@@ -335,10 +343,43 @@ function looksLikeArchive(tree: FileTree, { parts }: Archive): boolean {
 function readArchive(sources: readonly ByteSource[]): ArchiveReading {
   const [first] = sources;
   if (!first || isZip(first) || sources.length > 1) return readZipArchive(sources);
-  const unpacked = unpackWhole(first);
+  const unpacked = unpackArchive(first);
   const reading = readTarArchive(unpacked?.content ?? first);
   if (reading.entries.length === 0 && !unpacked) return readZipArchive(sources);
-  return { ...reading, notes: [...(unpacked?.notes ?? []), ...reading.notes], unpacked: unpacked !== null };
+  if (!unpacked) return reading;
+  return { ...reading, notes: [...unpacked.notes, ...reading.notes], packed: unpacked.isPlain ? "plain" : "mended" };
+}
+
+/** The bytes of an archive's parts, one behind the other, where they stand in their tree; null: a part does not stand there as it is. */
+function runsOf(parts: readonly FileRecord[]): Layout | null {
+  const layouts = parts.map((part) => likeliest(part)?.layout);
+  const segments: Segment[] = [];
+  for (const layout of layouts) {
+    if (!layout) return null;
+    segments.push(...layout.segments);
+  }
+  if (!segments.every(({ kind }) => kind === "disk")) return null;
+  return { size: layouts.reduce((sum, layout) => sum + (layout?.size ?? 0), 0), segments };
+}
+
+/** Where an entry of an archive stands among the archive's own bytes; null: not by itself. */
+function segmentsOf(
+  { stored, size, present }: ArchiveEntry,
+  around: Layout | null,
+  packed: ArchiveReading["packed"] | null,
+): Segment[] | null {
+  if (!stored || !around || present !== size) return null;
+  if (size === 0) return [];
+  const { at, length, deflated } = stored;
+  if (packed !== null) {
+    // Each of its files would have to name all of its pieces.
+    if (around.segments.length > MOST_PIECES) return null;
+    // What was begun anew by what was found in it is not got again by unpacking alone.
+    return packed === "plain" && !deflated ? [{ kind: "packed", at, length: size, from: diskRuns(around) }] : null;
+  }
+  const held = sliceLayout(around, at, length);
+  if (!held || !deflated) return held;
+  return [{ kind: "coded", coding: "deflate", length: size, from: diskRuns({ size: length, segments: held }) }];
 }
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */

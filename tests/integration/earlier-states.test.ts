@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { linkSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
+import { cpSync, linkSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { sql } from "drizzle-orm";
@@ -409,6 +409,38 @@ describe("the pass over earlier states", () => {
     const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("Out of archives")));
     expect(results.length).toBeGreaterThan(30);
     const known = new Set(truth.files.flatMap(({ versions: all }) => all.map(({ sha256 }) => sha256)));
+    for (const { state, output } of results) {
+      expect(state).toBe("verified");
+      expect(known).toContain(
+        createHash("sha256")
+          .update(readFileSync(output as string))
+          .digest("hex"),
+      );
+    }
+  }, 180_000);
+
+  it("gives single files out of archives that are compressed as a whole, byte for byte", async () => {
+    const truth = setTruth("archives");
+    const folder = join(bench.sources, "packed archives");
+    mkdirSync(folder);
+    const all = unpackSet("archives", bench.sources);
+    for (const name of readdirSync(all))
+      if (/\.tar\.\w+$/.test(name)) cpSync(join(all, name), join(folder, name), { preserveTimestamps: true });
+    const job = await jobOver(folder, ["earlier-states"]);
+    const { rows } = await bench.db.execute<{ id: string; holder: string }>(sql`
+      select c.id, c.file as holder from copies c join stores v on v.id = c.store_id join sources s on s.id = v.source_id
+      where s.job_id = ${job} and c.place = 'backup' and c.size > 0 and c.condition in ('whole', 'not-checked') and c.file ~ '\.tar\.(gz|bz2|xz)$'`);
+    const kinds = new Map<string, number[]>();
+    for (const { id, holder } of rows) {
+      const kind = holder.slice(holder.lastIndexOf("."));
+      kinds.set(kind, [...(kinds.get(kind) ?? []), Number(id)]);
+    }
+    expect([...kinds.keys()].sort()).toEqual([".bz2", ".gz", ".xz"]);
+    const chosen = [...kinds.values()].flatMap((ids) => ids.slice(0, 20));
+    await changeTray(bench.db, job, { copies: chosen, chosen: true });
+    const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("Out of packed archives")));
+    expect(results.length).toBeGreaterThan(30);
+    const known = new Set(truth.files.flatMap(({ versions }) => versions.map(({ sha256 }) => sha256)));
     for (const { state, output } of results) {
       expect(state).toBe("verified");
       expect(known).toContain(

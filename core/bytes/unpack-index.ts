@@ -1,9 +1,9 @@
 import { crc32 } from "node:zlib";
-import { type ByteSource, readBytes } from "../bytes/byte-source";
-import { Crc64 } from "../bytes/crc64";
-import type { Range } from "../bytes/range-set";
-import { Restarts } from "../bytes/restarts";
-import { decodeState, encodeState } from "../bytes/unpacker";
+import { type ByteSource, readBytes } from "./byte-source";
+import { Crc64 } from "./crc64";
+import type { Range } from "./range-set";
+import { Restarts } from "./restarts";
+import { decodeState, encodeState } from "./unpacker";
 
 /** What going through a large compressed file has shown. */
 export interface UnpackIndex {
@@ -27,7 +27,7 @@ export interface KeptIndexes {
 }
 
 /** Indexes that this process holds, the last used ones. */
-const MOST_HELD = 2;
+const MOST_HELD = 8;
 const held = new Map<string, UnpackIndex>();
 let outside: KeptIndexes | null = null;
 
@@ -45,10 +45,11 @@ export function findIndex(source: ByteSource): UnpackIndex | null {
   return found;
 }
 
-export function keepIndex(source: ByteSource, index: UnpackIndex): void {
+/** Keeps what was learnt of a compressed file. @param beyond whether beyond this process too: of a small one it is learnt again as soon */
+export function keepIndex(source: ByteSource, index: UnpackIndex, beyond: boolean): void {
   const key = keyOf(source);
   hold(key, index);
-  outside?.save(key, encodeIndex(index));
+  if (beyond) outside?.save(key, encodeIndex(index));
 }
 
 function hold(key: string, index: UnpackIndex): void {
@@ -59,21 +60,25 @@ function hold(key: string, index: UnpackIndex): void {
 }
 
 const ENDS = 1 << 16;
-/** Identifies a compressed file: by its length, its beginning, and its end, where the checksums of all of it stand. */
+const AT_ONCE = 1 << 20;
+
+/**
+ * Identifies a compressed file: by its length, its beginning and end, and where it stands; where that is not known, by all of its bytes. A damaged
+ * copy has the length and the ends of a sound one.
+ */
 function keyOf(source: ByteSource): string {
-  const length = Math.min(ENDS, source.size);
+  const { size, identity } = source;
+  const length = Math.min(ENDS, size);
   const sum = new Crc64();
-  let short = 0;
-  for (const at of [0, source.size - length]) {
-    const bytes = readBytes(source, at, length);
-    sum.add(bytes);
-    short = crc32(bytes, short);
-  }
-  return [VERSION, source.size, ...sum.value, short].map((each) => each.toString(16)).join("-");
+  let short = crc32(identity ?? "");
+  for (const at of [0, size - length]) sum.add(readBytes(source, at, length));
+  if (identity !== undefined) sum.add(new TextEncoder().encode(identity));
+  else for (let at = 0; at < size; at += AT_ONCE) short = crc32(readBytes(source, at, Math.min(AT_ONCE, size - at)), short);
+  return [VERSION, size, ...sum.value, short].map((each) => each.toString(16)).join("-");
 }
 
 /** Of the indexes' own form: raised when it changes. */
-const VERSION = 1;
+const VERSION = 2;
 
 function encodeIndex({ size, restarts, ...learnt }: UnpackIndex): Uint8Array {
   const told = new TextEncoder().encode(JSON.stringify(learnt));

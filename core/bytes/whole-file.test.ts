@@ -8,9 +8,9 @@ import { afterAll, afterEach, describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { randomBytesOf } from "../../tests/support/pieces-disk";
 import { fixture } from "../../tests/support/volume-truth";
-import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
-import { unpackHead, unpackWhole } from "./unpack";
+import { type ByteSource, MemorySource, readBytes } from "./byte-source";
 import { keepIndexesIn } from "./unpack-index";
+import { unpackHead, unpackWhole } from "./whole-file";
 
 const work = mkdtempSync(join(tmpdir(), "compass-unpack-"));
 afterAll(() => rmSync(work, { recursive: true, force: true }));
@@ -87,7 +87,7 @@ describe("a large file compressed as a whole", () => {
     const inMemory = unpackWhole(new MemorySource(bytes));
     expect(inMemory).toMatchObject({ notes: [] });
     expect(sha256(whole(inMemory?.content as ByteSource))).toBe(made.sha256);
-    const large = unpackWhole(new MemorySource(bytes), SMALL);
+    const large = unpackWhole(new MemorySource(bytes), null, SMALL);
     expect(large).toMatchObject({ notes: [] });
     const content = large?.content as ByteSource;
     expect(content.size).toBe(made.length);
@@ -108,12 +108,12 @@ describe("a large file compressed as a whole", () => {
     const kept = new Map<string, Uint8Array>();
     const store = { load: (key: string) => kept.get(key) ?? null, save: (key: string, index: Uint8Array) => void kept.set(key, index) };
     keepIndexesIn(store);
-    expect(sha256(whole(unpackWhole(new MemorySource(bytes), SMALL)?.content as ByteSource))).toBe(made.sha256);
+    expect(sha256(whole(unpackWhole(new MemorySource(bytes), null, SMALL)?.content as ByteSource))).toBe(made.sha256);
     expect(kept.size).toBe(1);
     // Another process: it knows what is kept alone.
     keepIndexesIn(store);
     const again = counted(bytes);
-    const content = unpackWhole(again, SMALL)?.content as ByteSource;
+    const content = unpackWhole(again, null, SMALL)?.content as ByteSource;
     expect(content.size).toBe(made.length);
     // Only the ends were looked at, by which the file is recognised.
     expect(again.seen.read).toBeLessThan(4096 + 2 * (1 << 16) + 1);
@@ -124,16 +124,46 @@ describe("a large file compressed as a whole", () => {
       kept.set(key, damaged);
     }
     keepIndexesIn(store);
-    expect(sha256(whole(unpackWhole(new MemorySource(bytes), SMALL)?.content as ByteSource))).toBe(made.sha256);
+    expect(sha256(whole(unpackWhole(new MemorySource(bytes), null, SMALL)?.content as ByteSource))).toBe(made.sha256);
   });
 
   it("is not taken for another one that is as long", () => {
     const bytes = packedOf("gzip");
-    unpackWhole(new MemorySource(bytes), SMALL);
+    unpackWhole(new MemorySource(bytes), null, SMALL);
     const other = gzipSync(Buffer.alloc(made.length, "another text\n"), { level: 0 });
-    expect(Buffer.from(readBytes(unpackWhole(new MemorySource(other), SMALL)?.content as ByteSource, 0, 12)).toString()).toBe(
+    expect(Buffer.from(readBytes(unpackWhole(new MemorySource(other), null, SMALL)?.content as ByteSource, 0, 12)).toString()).toBe(
       "another text",
     );
+  });
+
+  it("is not taken for a damaged copy of it, whose length and ends are the same", () => {
+    const sound = gzipSync(randomBytesOf(7, 400_000), { level: 1 });
+    const damaged = Buffer.from(sound);
+    damaged.fill(0, 200_000, 200_512);
+    for (const identities of [
+      [undefined, undefined],
+      ["file 1", "file 2"],
+    ]) {
+      const [one, two] = [sound, damaged].map((bytes, index) =>
+        unpackWhole(Object.assign(new MemorySource(bytes), { identity: identities[index] }), null, SMALL),
+      );
+      expect(one).toMatchObject({ notes: [] });
+      expect(one?.content.doubts).toBeUndefined();
+      expect(two?.notes.length).toBeGreaterThan(0);
+      expect(two?.content.doubts?.length).toBeGreaterThan(0);
+    }
+  });
+
+  it("is recognised by where it stands, where that is known, without being read", () => {
+    const random = randomBytesOf(9, 400_000);
+    const read = (identity: string) => {
+      const source = counted(gzipSync(random, { level: 1 }));
+      unpackWhole(Object.assign(source, { identity }), null, SMALL);
+      return source.seen.read;
+    };
+    expect(read("a file")).toBeGreaterThan(400_000);
+    expect(read("a file")).toBeLessThan(4096 + 2 * (1 << 16) + 1);
+    expect(read("another file")).toBeGreaterThan(400_000);
   });
 
   it.each(Object.keys(made.packed))("that is damaged gives what stands before, and does not vouch for more: %s", (name) => {
@@ -143,7 +173,7 @@ describe("a large file compressed as a whole", () => {
       const bytes = packedOf(name);
       const at = 40 + Math.floor(random() * (bytes.length - 80));
       for (let i = 0; i < 16; i += 1) bytes[at + i] = Math.floor(random() * 256);
-      const unpacked = unpackWhole(new MemorySource(bytes), SMALL);
+      const unpacked = unpackWhole(new MemorySource(bytes), null, SMALL);
       expect(unpacked?.notes.length, `damage at ${at}`).toBeGreaterThan(0);
       const content = unpacked?.content as ByteSource;
       const vouched = Math.min(content.doubts?.[0]?.start ?? content.size, content.seams?.[0] ?? content.size);
@@ -160,7 +190,7 @@ describe("a large file compressed as a whole", () => {
     const first = gzipSync(text.subarray(0, made.half));
     const second = gzipSync(text.subarray(made.half));
     first.writeUInt32LE(1, first.length - 8);
-    const unpacked = unpackWhole(new MemorySource(Buffer.concat([first, second])), SMALL);
+    const unpacked = unpackWhole(new MemorySource(Buffer.concat([first, second])), null, SMALL);
     expect(unpacked).toMatchObject({ notes: [expect.stringContaining("checksum")], content: { doubts: [{ start: 0, end: made.half }] } });
     expect(sha256(whole(unpacked?.content as ByteSource))).toBe(made.sha256);
   });
@@ -170,7 +200,7 @@ describe("a large file compressed as a whole", () => {
     const outer = Buffer.concat([text.subarray(0, 70_000), inner, text.subarray(0, 70_000)]);
     const bytes = gzipSync(outer, { level: 0 });
     bytes.writeUInt32LE(7, bytes.length - 8);
-    const unpacked = unpackWhole(new MemorySource(bytes), SMALL);
+    const unpacked = unpackWhole(new MemorySource(bytes), null, SMALL);
     expect(unpacked).toMatchObject({ content: { size: outer.length, doubts: [{ start: 0, end: outer.length }] } });
     expect(sha256(whole(unpacked?.content as ByteSource))).toBe(sha256(outer));
   });
@@ -183,14 +213,14 @@ describe("a large file compressed as a whole", () => {
       const second = bytes.indexOf(Buffer.from(mark, "latin1"), 100);
       expect(second).toBeGreaterThan(100);
       bytes.fill(0x55, second, second + 3);
-      const unpacked = unpackWhole(new MemorySource(bytes), SMALL);
+      const unpacked = unpackWhole(new MemorySource(bytes), null, SMALL);
       expect(unpacked?.notes.length).toBe(1);
       const content = unpacked?.content as ByteSource;
       expect(Buffer.from(readBytes(content, 0, made.half)).equals(text.subarray(0, made.half))).toBe(true);
       // The blocks of bzip2 are whole without it, and a third stream is found all the same.
       if (name.startsWith("bzip2")) expect(sha256(whole(content))).toBe(made.sha256);
       else expect(content.size).toBe(made.half);
-      const three = unpackWhole(new MemorySource(Buffer.concat([bytes, packedOf(name)])), SMALL)?.content as ByteSource;
+      const three = unpackWhole(new MemorySource(Buffer.concat([bytes, packedOf(name)])), null, SMALL)?.content as ByteSource;
       expect(Buffer.from(readBytes(three, three.size - 1000, 1000)).equals(text.subarray(made.length - 1000))).toBe(true);
     },
   );
@@ -198,8 +228,8 @@ describe("a large file compressed as a whole", () => {
   it("with zeros behind it is all of it; with something else it says so", () => {
     for (const name of ["gzip", "bzip2", "xz"]) {
       const bytes = packedOf(name);
-      expect(unpackWhole(new MemorySource(Buffer.concat([bytes, Buffer.alloc(5000)])), SMALL)?.notes).toEqual([]);
-      const trailing = unpackWhole(new MemorySource(Buffer.concat([bytes, Buffer.from("something else, not packed")])), SMALL);
+      expect(unpackWhole(new MemorySource(Buffer.concat([bytes, Buffer.alloc(5000)])), null, SMALL)?.notes).toEqual([]);
+      const trailing = unpackWhole(new MemorySource(Buffer.concat([bytes, Buffer.from("something else, not packed")])), null, SMALL);
       expect(trailing?.notes).toEqual(["Behind its end stands something else that is not read."]);
       expect(sha256(whole(trailing?.content as ByteSource))).toBe(made.sha256);
     }
