@@ -63,11 +63,10 @@ export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) =
   "known-places": ofRecords(({ tree }, { data }, step) => placesPass(tree, data.rules, data.resume, step, data.options.places)),
   "file-record": ofRecords(({ volume, disk }, { data }, step) => fileRecordsPass(volume, disk, data.resume, step)),
   "earlier-states": ofRecords(({ volume, tree }, { data }, step) =>
-    earlierStatesPass(
-      { volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) },
-      step,
-      statesBetween(data.options),
-    ),
+    earlierStatesPass({ volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) }, step, {
+      between: statesBetween(data.options),
+      newestFirst: data.options.newestFirst,
+    }),
   ),
   thorough: ofRecords(({ volume, disk }, { data, part }, step) => thoroughPass(volume, disk, data.resume, step, part)),
   "leftover-record": ofRecords(({ volume, disk }, { data, part }, step) =>

@@ -8,6 +8,7 @@ export type PassOption =
   | "kinds"
   | "places"
   | "statesFrom"
+  | "newestFirst"
   | "statesTo"
   | "unused"
   | "everyByte"
@@ -109,7 +110,7 @@ export const PASS_KINDS = {
     },
     needs: "records",
     unit: "records",
-    options: ["folder", "kinds", "statesFrom", "statesTo"],
+    options: ["folder", "kinds", "statesFrom", "statesTo", "newestFirst"],
     on: ["volume", "folder"],
     inOneGo: true,
     usualSpeed: 8e-7,

@@ -10,6 +10,16 @@ import { type BackupSet, type PlaceInTree, recordsOf, type SetState } from "./ba
 import { findSets } from "./registry";
 import { rememberedTree } from "./remembered-tree";
 import { SetCounter, type SetFacts } from "./set-facts";
+import {
+  type Became,
+  type Kept,
+  type Moment,
+  newestFirst,
+  oldestFirst,
+  type Version,
+  type VersionRules,
+  type VersionSink,
+} from "./versions";
 
 /** A volume opened as of one of its states. */
 export interface OpenedState {
@@ -26,32 +36,12 @@ export interface Around {
   openState(view: string): OpenedState;
 }
 
-/** One moment, with the files that stood in it. */
-interface Moment {
-  readonly asOf: number | null;
-  /** Whether what it does not have was not there then. */
-  readonly complete: boolean;
-  readonly label: string;
-  files(): Iterable<FileRecord>;
-  readonly tree: FileTree;
-  /** What is to be known of it, once it was read. */
-  notes?(): readonly string[];
-}
-
 /** The same folder at several moments, oldest first. */
-interface Series {
+interface Series extends VersionRules {
   readonly place: Extract<Place, "snapshot" | "backup">;
   readonly moments: readonly Moment[];
-  /** What shows that two files of one path are the same version. */
-  keyOf(record: FileRecord): string;
-  /** What shows that files of two paths are one file, which was moved or renamed; null: nothing does. Not given: nothing ever does. */
-  identityOf?(record: FileRecord): string | null;
-  /** Where the client had a file, as a path of the store. */
-  pathOf(record: FileRecord): string;
   /** The copy as it is read again later, by itself; null: it cannot be. */
   standing?(record: FileRecord, copy: Copy): Copy | null;
-  /** The last of the moments, where it is the volume as it is now. */
-  readonly present?: Moment;
   /** Says of each version where it stands. */
   readonly note: string;
   readonly counter: SetCounter;
@@ -62,23 +52,6 @@ export interface EarlierBatch extends CopyBatch {
   readonly sets: readonly SetFacts[];
 }
 
-/** A content of a path, and the moments it stood in. */
-interface Version {
-  readonly record: FileRecord;
-  readonly tree: FileTree;
-  readonly key: string;
-  readonly from: Moment;
-  until: Moment;
-  /** The first moment that does not have it any more; null: none is known. */
-  ended: Moment | null;
-  /** The states that follow are left out: nobody can say for how long it stood. */
-  cut?: boolean;
-  /** The path under which the same file stood in the state before. */
-  movedFrom?: string;
-  /** The path under which the same file stands in the first moment that does not have it here any more. */
-  readonly movedTo?: string | undefined;
-}
-
 /** States to keep to, by their moments, both ends included. UTC milliseconds; null: no end. */
 export interface Between {
   readonly from: number | null;
@@ -87,13 +60,6 @@ export interface Between {
 
 const standsBetween = ({ asOf }: Pick<Moment, "asOf">, { from, to }: Between): boolean =>
   asOf !== null && asOf >= (from ?? asOf) && asOf <= (to ?? asOf);
-
-/** The moments a pass goes through. */
-interface Kept {
-  readonly moments: readonly Moment[];
-  /** The one before which states are left out: what happened between is not known. */
-  readonly afterGap?: Moment | undefined;
-}
 
 /**
  * Keeps the moments between two, and the newest of all that is not broken off, which says what became of what stood then. The present volume says
@@ -112,14 +78,24 @@ function keptMoments({ moments, present }: Series, between: Between): Kept {
   return newest ? { moments: [...kept, newest], afterGap: newest === after[0] ? undefined : newest } : { moments: kept };
 }
 
+/** What a pass over earlier states may be told. */
+export interface EarlierStatesOptions {
+  /** The states to keep to; not given: all. */
+  readonly between?: Between | undefined;
+  /** The newest state is read first. */
+  readonly newestFirst?: boolean | undefined;
+}
+
 /**
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
- * first and the last moment it stood in. It is done in one go: what a later state has too is the same version.
- Interrupted, it begins anew: who stores its
- * versions knows which it has.
- * @param between the states to keep to; not given: all
+ * first and the last moment it stood in. It is done in one go: what a later state has too is the same version. Interrupted, it begins anew: who
+ * stores its versions knows which it has.
  */
-export function* earlierStatesPass(around: Around, step: number, between?: Between): Generator<EarlierBatch, void, void> {
+export function* earlierStatesPass(
+  around: Around,
+  step: number,
+  { between, newestFirst: isNewestFirst = false }: EarlierStatesOptions = {},
+): Generator<EarlierBatch, void, void> {
   let done = 0;
   let copies: Copy[] = [];
   const now = Date.now();
@@ -147,59 +123,29 @@ export function* earlierStatesPass(around: Around, step: number, between?: Betwe
   function* versionsOf(series: Series): Generator<EarlierBatch, void, void> {
     const { counter } = series;
     current = counter;
-    const give = (path: string, version: Version, after: keyof typeof AFTER) => {
-      const copy = toCopy(series, path, version, after);
-      counter.sawVersion(copy);
-      copies.push(copy);
-    };
-    const standing = new Map<string, Version>();
-    /** Versions after which their path was missing: it may come back, as where a backup lost a folder in one state. */
-    const gone: [path: string, Version][] = [];
-    const { moments, afterGap }: Kept = between ? keptMoments(series, between) : series;
-    for (const moment of moments) {
-      if (moment === afterGap) for (const version of standing.values()) version.cut = true;
-      const seen = new Set<string>();
-      /** Where files arrived that did not stand there in the state before, by what identifies them; null: in several places. */
-      const arrived = new Map<string, string | null>();
-      for (const record of moment.files()) {
-        if (record.type !== "file" || record.system || record.state !== "live") continue;
+    const sink: VersionSink = {
+      saw: (record, moment) => {
         done += 1;
-        const path = series.pathOf(record);
         if (moment !== series.present) counter.sawFile(record.path);
-        seen.add(path);
-        const before = standing.get(path);
-        const key = series.keyOf(record);
-        if (before?.key === key && (!before.cut || moment === series.present)) before.until = moment;
-        else {
-          if (before) give(path, { ...before, ended: moment }, before.key === key ? "same" : "changed");
-          standing.set(path, { record, tree: moment.tree, key, from: moment, until: moment, ended: null });
-          const identity = before ? null : series.identityOf?.(record);
-          if (identity) arrived.set(identity, arrived.has(identity) ? null : path);
-        }
-        if (copies.length >= step) yield batch(total());
-      }
-      if (moment.complete)
-        for (const [path, version] of standing) {
-          if (seen.has(path)) continue;
-          standing.delete(path);
-          const movedTo = arrived.get(series.identityOf?.(version.record) ?? "") ?? undefined;
-          const there = movedTo === undefined ? undefined : standing.get(movedTo);
-          if (there) there.movedFrom = path;
-          gone.push([path, { ...version, ended: moment, movedTo }]);
-        }
-      read += 1;
-      if (moment !== series.present) counter.sawState(moment.notes?.() ?? []);
+      },
+      give: (path, version, became) => {
+        const copy = toCopy(series, path, version, became);
+        counter.sawVersion(copy);
+        copies.push(copy);
+      },
+      ended: (moment) => {
+        read += 1;
+        if (moment !== series.present) counter.sawState(moment.notes?.() ?? []);
+        isNews = true;
+      },
+    };
+    /** A state was read to its end since the last batch. */
+    let isNews = false;
+    const kept: Kept = between ? keptMoments(series, between) : series;
+    for (const _ of (isNewestFirst ? newestFirst : oldestFirst)(series, kept, sink)) {
+      if (!isNews && copies.length < step) continue;
+      isNews = false;
       yield batch(total());
-    }
-    for (const [path, version] of gone) {
-      give(path, version, version.movedTo !== undefined ? "moved" : standing.has(path) ? "missing" : "gone");
-      if (copies.length >= step) yield batch(total());
-    }
-    for (const [path, version] of standing) {
-      // What is there unchanged needs no other copy than the one in the volume's records.
-      if (version.until === series.present) continue;
-      give(path, version, "last");
-      if (copies.length >= step) yield batch(total());
     }
     yield batch(total());
     ended.push(counter.facts(now));
@@ -346,7 +292,7 @@ const AFTER = {
   moved: (moment: string, next: string, to: string) => `It stood there last in “${moment}”; in ${next} the same file is “${to}”.`,
   same: (moment: string, next: string) => `It stood there in “${moment}”; ${next} has it too.`,
   last: () => null,
-} as const;
+} as const satisfies Record<Became, (moment: string, next: string, to: string) => string | null>;
 const NEXT = "the state after it";
 const NOW = "the volume as it is now";
 const NEWEST = "the newest state (those between are left out)";
@@ -355,7 +301,7 @@ function toCopy(
   { place, note, standing, counter, present }: Series,
   path: string,
   { record, tree, key, from, until, ended, cut, movedFrom, movedTo }: Version,
-  after: keyof typeof AFTER,
+  after: Became,
 ): Copy {
   const name = path.slice(path.lastIndexOf("/") + 1);
   const read = copyInTree({ ...tree, open: () => tree.open(record) }, { ...record, path, name });

@@ -6,6 +6,9 @@ import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
 import { formOf, type PassOptions, type PassPlace, passKind, passWords } from "./contract";
 
+/** What a pass was narrowed to: the order in which it reads leaves out nothing. */
+const WITHOUT_ORDER = sql`${passes.options} - 'newestFirst'`;
+
 /** Starts reading a volume for one kind of place. @returns the pass's id */
 export async function startPass(
   db: Database,
@@ -40,7 +43,7 @@ export async function startPass(
           eq(passes.place, place),
           // A narrowed pass leaves the rest to others; the same one twice would store everything twice. A sweep leaves out by itself
           // what was swept, and another may look closer.
-          sql`(${passKind(place).goesOnFromOthers !== true} and ${passes.options} = '{}'::jsonb or ${passes.options} = ${JSON.stringify(options)}::jsonb)`,
+          sql`(${passKind(place).goesOnFromOthers !== true} and ${WITHOUT_ORDER} = '{}'::jsonb or ${WITHOUT_ORDER} = ${JSON.stringify(options)}::jsonb - 'newestFirst')`,
           inArray(passes.state, ["queued", "running", "paused", "done"]),
         ),
       );

@@ -1,5 +1,12 @@
 import { describe, expect, it } from "vitest";
-import { PASS_PLACES, passKind, passOptions, startPass } from "./contract";
+import { isNarrowed, PASS_PLACES, passKind, passOptions, startPass } from "./contract";
+
+describe("a pass", () => {
+  it("is narrowed by what leaves something out, not by the order in which it reads", () => {
+    expect([{}, { newestFirst: true }].map(isNarrowed)).toEqual([false, false]);
+    expect([{ folder: "/a" }, { newestFirst: true, statesFrom: "2026-03-01" }].map(isNarrowed)).toEqual([true, true]);
+  });
+});
 
 describe("kinds of pass", () => {
   it("name only options that there are", () => {
@@ -12,6 +19,7 @@ describe("kinds of pass", () => {
         places: [],
         statesFrom: "2026-03-01",
         statesTo: "2026-03-10",
+        newestFirst: true,
         unused: true,
         everyByte: true,
         longer: true,
@@ -30,6 +38,8 @@ describe("kinds of pass", () => {
     expect(refusal("file-record", { statesFrom: "2026-03-01" })).toContain("statesFrom");
     expect(refusal("earlier-states", { statesFrom: "2026-03-01", statesTo: "2026-03-10", folder: "/Users" })).toBeUndefined();
     expect(refusal("earlier-states", { statesFrom: "2026-03-11", statesTo: "2026-03-10" })).toContain("must not come before");
+    expect(refusal("earlier-states", { newestFirst: true })).toBeUndefined();
+    expect(refusal("file-record", { newestFirst: true })).toContain("newestFirst");
     expect(refusal("file-record", { from: 20, to: 40, folder: "/Users", kinds: ["pictures"] })).toBeUndefined();
     expect(refusal("raw", { unused: true, everyByte: true, longer: true, again: true, kinds: ["pictures"] })).toBeUndefined();
     for (const place of PASS_PLACES) expect(refusal(place, {})).toBeUndefined();

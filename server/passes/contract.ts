@@ -20,6 +20,8 @@ export const passOptions = z
     /** Of earlier states: only those from this day on, and up to this one; days of UTC, both included. The newest state is read along. */
     statesFrom: z.iso.date().optional(),
     statesTo: z.iso.date().optional(),
+    /** Of earlier states: the newest is read first. */
+    newestFirst: z.boolean().optional(),
     /** Of raw content: only where the file system has nothing in use. */
     unused: z.boolean().optional(),
     /** Of raw content: files that begin anywhere, not only at sectors. */
@@ -34,6 +36,9 @@ export const passOptions = z
     message: "The last day of the states must not come before the first.",
   });
 export type PassOptions = z.infer<typeof passOptions>;
+
+/** Whether a pass leaves something out; the order in which it reads leaves out nothing. */
+export const isNarrowed = ({ newestFirst: _, ...narrowing }: PassOptions): boolean => Object.keys(narrowing).length > 0;
 
 export const startPass = z
   .object({

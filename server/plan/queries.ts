@@ -131,7 +131,7 @@ async function measuredSpeeds(db: Connection): Promise<Speeds> {
     where v.length_bytes > 0 and case p.place
       -- A sweep counts in bytes: any that went on for a while shows how fast they go.
       when 'raw' then p.done > 1048576 and not coalesce((p.options->>'everyByte')::boolean, false)
-      when 'known-places' then p.state = 'done' else p.state = 'done' and p.options = '{}'::jsonb end
+      when 'known-places' then p.state = 'done' else p.state = 'done' and p.options - 'newestFirst' = '{}'::jsonb end
     group by 1`);
   return Object.fromEntries(rows.flatMap((row) => (row.speed > 0 ? [[row.place, row.speed]] : [])));
 }

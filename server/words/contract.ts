@@ -140,7 +140,19 @@ export const STATE_WORDS: Record<string, string> = {
 export const STANDING_WORDS: Record<string, string> = { lost: "lost volume", earlier: "earlier volume" };
 
 /** What a pass was narrowed to, in words; "" for a whole one. */
-export function narrowedWords({ folder, from, to, kinds, places, statesFrom, statesTo, unused, everyByte, longer }: PassOptions): string {
+export function narrowedWords({
+  folder,
+  from,
+  to,
+  kinds,
+  places,
+  statesFrom,
+  statesTo,
+  newestFirst,
+  unused,
+  everyByte,
+  longer,
+}: PassOptions): string {
   const day = (date: string) => dateText(new Date(date), "UTC");
   return [
     places && places.length > 0 ? places.map((place) => PLACE_WORDS[place]?.toLowerCase()).join(", ") : null,
@@ -148,6 +160,7 @@ export function narrowedWords({ folder, from, to, kinds, places, statesFrom, sta
     from !== undefined || to !== undefined ? `${from ?? 0} to ${to ?? 100} %` : null,
     (statesFrom || statesTo) &&
       ["states", statesFrom && `from ${day(statesFrom)}`, statesTo && `up to ${day(statesTo)}`].filter(Boolean).join(" "),
+    newestFirst && "the newest state first",
     unused && "unused room only",
     everyByte && "every byte",
     longer && "a longer look for pieces",

@@ -35,8 +35,10 @@ test("a pass over earlier states is narrowed to days, and no other pass seems to
 test("the plan reads the earlier states on a backup disk, and the list steps back in time", async ({ page }) => {
   await openJob(page, "Search");
   const open = page.getByRole("listitem").filter({ hasText: "Earlier states of clubhouse-backup-disk" });
+  await open.getByLabel("Newest state first").check();
   await open.getByRole("button", { name: "Read states" }).click();
   await expect(page.getByText(/finished in/)).toBeVisible({ timeout: 30_000 });
+  await expect(page.getByText("the newest state first").first()).toBeVisible();
   await openJob(page, "Items");
   const asOf = page.getByRole("combobox", { name: "The list as of" });
   await expect(asOf).toHaveValue("");

@@ -192,6 +192,24 @@ describe("the pass over earlier states", () => {
     expect(Math.abs(versions.filter(({ until: end }) => end === null).length - inLast)).toBeLessThan(inLast / 10);
   }, 180_000);
 
+  it("reads the newest state first where asked, stores the same versions, and is no narrowed pass", async () => {
+    const path = unpackSet("linked-trees", bench.sources);
+    const [oldest, newest] = await Promise.all(
+      [{}, { newestFirst: true }].map(async (options) => {
+        const job = await createJob(bench.db, { title: JSON.stringify(options), client: "" });
+        await addSource(bench.db, job, path);
+        const store = (await listSources(bench.db, job))[0]?.volumes[0]?.id as number;
+        await startPass(bench.db, job, store, "earlier-states", options);
+        await expect(startPass(bench.db, job, store, "earlier-states", {})).rejects.toThrow("read already");
+        await expect(startPass(bench.db, job, store, "earlier-states", { newestFirst: true })).rejects.toThrow("read already");
+        await finished(job);
+        return (await versionsIn(job, "backup")).map(({ id: _, item_id: __, ...version }) => JSON.stringify(version)).sort();
+      }),
+    );
+    expect(newest?.length).toBeGreaterThan(500);
+    expect(newest).toEqual(oldest);
+  }, 120_000);
+
   it("keeps to states between two days, claims nothing of those it leaves out, and says what became of what stood then", async () => {
     const truth = setTruth("linked-trees");
     const path = unpackSet("linked-trees", bench.sources);

@@ -5,6 +5,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import {
   formOf,
+  isNarrowed,
   PASS_PLACES,
   type Pass,
   type PassOptions,
@@ -31,7 +32,7 @@ interface OpenPass {
 export function openPasses(sources: readonly Source[], passes: readonly Pass[]): OpenPass[] {
   const begun = new Set(
     passes
-      .filter((pass) => pass.state !== "stopped" && pass.state !== "failed" && Object.keys(pass.options).length === 0)
+      .filter((pass) => pass.state !== "stopped" && pass.state !== "failed" && !isNarrowed(pass.options))
       .map((pass) => `${pass.storeId} ${pass.place}`),
   );
   return PASS_PLACES.filter((place) => place !== "raw").flatMap((place) =>
@@ -171,6 +172,7 @@ interface StartProps {
 
 function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
   const start = useStart(jobId);
+  const [newestFirst, setNewestFirst] = useState(false);
   const [{ source, volume: first, place }] = open;
   const { title, about, start: words } = passWords(place, formOf(source.container, first.filesystem));
   const refused = refusedOptions(place, options);
@@ -190,10 +192,20 @@ function StartRow({ jobId, open, of, where, systems, options }: StartProps) {
         <Button
           variant={place === "file-record" ? "contained" : "outlined"}
           disabled={!connected.length || refused.length > 0 || start.isPending}
-          onClick={() => start.mutate(connected.map(({ volume }) => ({ storeId: volume.id, place, options })))}
+          onClick={() =>
+            start.mutate(
+              connected.map(({ volume }) => ({ storeId: volume.id, place, options: { ...options, ...(newestFirst && { newestFirst }) } })),
+            )
+          }
         >
           {words}
         </Button>
+        {passKind(place).options.includes("newestFirst") && (
+          <label className={styles.order}>
+            <input type="checkbox" checked={newestFirst} onChange={(event) => setNewestFirst(event.target.checked)} />
+            Newest state first
+          </label>
+        )}
         {refused.length > 0 && (
           <span>It cannot be narrowed to {[...new Set(refused.map((option) => NARROWED_TO[option] ?? option))].join(", nor to ")}.</span>
         )}

@@ -1,0 +1,70 @@
+import { mkdtempSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, describe, expect, it } from "vitest";
+import { MemorySource } from "../core/bytes/byte-source";
+import { encodeLayout } from "../core/bytes/layout-code";
+import { volumeTree } from "../core/places/file-tree";
+import { type Around, type EarlierStatesOptions, earlierStatesPass } from "../core/sets/earlier-states-pass";
+import { inspectDisk, openVolume, type VolumeReport } from "../core/volumes/inspect";
+import { unpackSet } from "../tests/support/set-truth";
+import { snapshotVolume } from "../tests/support/snapshot-truth";
+import { FolderSource } from "./folder-source";
+
+const work = mkdtempSync(join(tmpdir(), "compass-newest-first-"));
+afterAll(() => rmSync(work, { recursive: true, force: true }));
+
+/** All that a pass says of each version, in the order in which it gives them. */
+function given(around: Around, options: EarlierStatesOptions): string[] {
+  const found: string[] = [];
+  for (const { copies } of earlierStatesPass(around, 256, options))
+    for (const { layout, ...copy } of copies)
+      found.push(JSON.stringify([copy, layout && Buffer.from(encodeLayout(layout)).toString("base64")]));
+  return found;
+}
+
+function inFolder(path: string): Around {
+  const folder = new FolderSource(path);
+  return {
+    volume: folder,
+    tree: folder,
+    openState: () => {
+      throw new Error("a folder has no snapshots");
+    },
+  };
+}
+
+function withSnapshots(): Around {
+  const disk = new MemorySource(snapshotVolume("main"));
+  const [report] = inspectDisk(disk).volumes as [VolumeReport];
+  const open = (view: string | null) => {
+    const volume = openVolume(disk, { ...report, view });
+    return { volume, tree: volumeTree(volume, disk, null), close: () => undefined };
+  };
+  return { ...open(report.view), openState: open };
+}
+
+const between = { from: Date.UTC(2026, 0, 10), to: Date.UTC(2026, 1, 20) };
+
+describe("earlier states, the newest read first", () => {
+  it.each(["dated-copies", "linked-trees", "archive-sets", "folder-copies"])(
+    "of %s give the same versions with the same dates and words, also narrowed",
+    (name) => {
+      const path = unpackSet(name, work);
+      for (const options of [{}, { between }]) {
+        const oldest = given(inFolder(path), options);
+        const newest = given(inFolder(path), { ...options, newestFirst: true });
+        if (!("between" in options)) expect(oldest.length).toBeGreaterThan(100);
+        expect([...newest].sort()).toEqual([...oldest].sort());
+        if (oldest.length > 20) expect(newest).not.toEqual(oldest);
+      }
+    },
+  );
+
+  it("of snapshots give the same versions", () => {
+    const oldest = given(withSnapshots(), {});
+    const newest = given(withSnapshots(), { newestFirst: true });
+    expect(oldest.length).toBeGreaterThan(10);
+    expect([...newest].sort()).toEqual([...oldest].sort());
+  });
+});
