@@ -44,8 +44,8 @@ export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover">
   readonly sameAs?: string;
   /** The path under which the same file stands in the state that does not have it here any more: it was moved or renamed. */
   readonly movedTo?: string;
-  /** In a folder of this computer: the size and date of the file that holds the content, where that is another than the content's own. */
-  readonly holder?: { readonly size: number; readonly modified: number | null };
+  /** In a folder of this computer: the size and dates of the file that holds the content, where that is another than the content's own. */
+  readonly holder?: { readonly size: number; readonly modified: number | null; readonly created: number | null };
   readonly notes: readonly string[];
 }
 

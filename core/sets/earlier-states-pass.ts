@@ -259,8 +259,13 @@ function inArchive(place: PlaceInTree | null, copy: Copy): Copy | null {
     ...copy,
     layout,
     file: holder.file ?? null,
-    created: holder.file ? holder.created : null,
-    holder: { size: holder.size, modified: holder.modified },
+    holder: { size: holder.size, modified: holder.modified, created: holder.created },
+    notes: [
+      ...copy.notes,
+      layout.segments.some(({ kind }) => kind === "packed")
+        ? `It stands in the archive “${holder.name}”, which is compressed as a whole.`
+        : `It stands in the archive “${holder.name}”.`,
+    ],
   };
 }
 

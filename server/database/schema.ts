@@ -391,9 +391,10 @@ export const copies = pgTable(
     notes: jsonb("notes").$type<string[]>().notNull(),
     /** In a folder of this computer: the file below it that holds the content. */
     file: text("file"),
-    /** Size and date of that file, where it is not the content alone (an archive); null: those of the copy. */
+    /** Size and dates of that file, where it is not the content alone (an archive); without a size: those of the copy. */
     fileSize: bytes("file_size"),
     fileModified: time("file_modified"),
+    fileCreated: time("file_created"),
     /** In a known place: by which rule, and where it was really found. */
     rule: text("rule"),
     foundPath: text("found_path"),

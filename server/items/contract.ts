@@ -231,6 +231,8 @@ export const copy = z.object({
   takenBy: z.array(z.string()),
   /** In a folder of this computer: the file below it. */
   file: z.string().nullable(),
+  /** That file is an archive which holds it among others. */
+  inArchive: z.boolean(),
   /** In a known place: by which rule, and under which path it was really found. */
   found: z.object({ rule: z.string(), path: z.string() }).nullable(),
   best: z.boolean(),

@@ -33,6 +33,7 @@ interface CopyRow extends Record<string, unknown> {
   links: number;
   absent: Copy["absent"];
   file: string | null;
+  file_size: string | null;
   rule: string | null;
   found_path: string | null;
   facts: Copy["facts"];
@@ -129,6 +130,7 @@ function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "ident
     links: row.links,
     absent: row.absent,
     file: row.file,
+    inArchive: row.file !== null && row.file_size !== null,
     notes: row.notes,
     facts: row.facts,
     found:
@@ -182,7 +184,8 @@ export interface FileColumns extends Record<string, unknown> {
   file_size: string | null;
 }
 // A copy of a known place may have the date of what it is a copy of.
-export const FILE_COLUMNS = sql`c.file, c.file_size, coalesce(c.file_modified, case when c.rule is null then c.modified end) as file_modified, c.created as file_created`;
+export const FILE_COLUMNS = sql`c.file, c.file_size, coalesce(c.file_modified, case when c.rule is null then c.modified end) as file_modified,
+  case when c.file_size is null then c.created else c.file_created end as file_created`;
 
 export function toFileAt(row: FileColumns, layout: Layout | null): FileAt | null {
   const time = (text: string | null) => (text === null ? null : new Date(text).getTime());

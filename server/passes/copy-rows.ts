@@ -60,6 +60,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("file", "text", (copy) => (copy.file ? field(copy.file) : NULL)),
   column("file_size", "bigint", (copy) => orNull(copy.holder?.size ?? null)),
   moment("file_modified", (copy) => copy.holder?.modified),
+  moment("file_created", (copy) => copy.holder?.created),
   column("rule", "text", (copy) => (copy.found ? field(copy.found.rule) : NULL)),
   column("found_path", "text", (copy) => (copy.found ? field(copy.found.path) : NULL)),
   column("facts", "jsonb", (copy) => (copy.facts ? field(JSON.stringify(copy.facts)) : NULL)),

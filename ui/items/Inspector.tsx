@@ -372,8 +372,8 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         )}
         <dt>Bytes at</dt>
         <dd style={{ fontFamily: "var(--mono)", fontSize: 12 }}>
-          {copy.file ? "the file’s own" : first ? offsetText(first.at) : "nowhere"}
-          {copy.runs.length > 1 ? `, ${copy.runs.length} pieces` : ""}
+          {copy.file ? (copy.inArchive ? "in its archive" : "the file’s own") : first ? offsetText(first.at) : "nowhere"}
+          {copy.runs.length > 1 && !copy.inArchive ? `, ${copy.runs.length} pieces` : ""}
         </dd>
         {copy.facts && <Facts facts={copy.facts} />}
         <dt>Why this</dt>
