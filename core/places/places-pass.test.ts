@@ -1,6 +1,7 @@
 import { strToU8 } from "fflate";
 import { describe, expect, it } from "vitest";
 import { DOCX, DWG, type File, placedCopies, treeOf } from "../../tests/support/placed-files";
+import { numberCheckpoint, textCheckpoint } from "../bytes/checkpoint";
 import { readOwnerFile } from "./owner-file";
 import { placesPass } from "./places-pass";
 import { SHIPPED_RULES } from "./rules";
@@ -16,8 +17,8 @@ describe("what finds are copies of", () => {
         { path: "/Users/mo/Drawings/Alone.bak", content: DWG },
       ]),
     ).toEqual([
-      ["own-backup", "/Users/mo/Drawings/Pump.dwg"],
       ["own-backup", "/Users/mo/Drawings/Alone.dwg"],
+      ["own-backup", "/Users/mo/Drawings/Pump.dwg"],
     ]);
   });
 
@@ -64,6 +65,26 @@ describe("a pass over known places", () => {
       const rest = placedCopies(treeOf(files), SHIPPED_RULES, batch.resume, 4).map((copy) => copy.path);
       expect(rest).toEqual(all.slice(given));
     }
+  });
+
+  it("misses nothing and gives nothing twice though files go and come in the folder while it is paused", () => {
+    const all = placedCopies(treeOf(files), SHIPPED_RULES, null, 4).map((copy) => copy.path);
+    const given: string[] = [];
+    for (const batch of placesPass(treeOf(files), SHIPPED_RULES, null, 4)) {
+      given.push(...batch.copies.map((copy) => copy.path));
+      if (batch.copies.length === 0) continue;
+      // Of what was given two are gone; behind the place where it stopped another one has come.
+      const [first, second] = given.map((path) => path.replace(/dwg$/, "bak"));
+      const now = [...files.filter(({ path }) => path !== first && path !== second), { path: "/Users/mo/Drawings/Zoom.bak", content: DWG }];
+      const rest = placedCopies(treeOf(now.reverse()), SHIPPED_RULES, batch.resume, 4).map((copy) => copy.path);
+      expect(rest).toEqual([...all.slice(given.length), "/Users/mo/Drawings/Zoom.dwg"]);
+    }
+    expect(given).toHaveLength(30);
+  });
+
+  it("refuses a checkpoint of another reader, and begins anew from a count", () => {
+    expect(() => placedCopies(treeOf(files), SHIPPED_RULES, textCheckpoint({ folder: "a" }))).toThrow();
+    expect(placedCopies(treeOf(files), SHIPPED_RULES, numberCheckpoint(17))).toHaveLength(30);
   });
 
   it("looks where its rules say and nowhere else", () => {

@@ -1,5 +1,6 @@
 import { readBytes } from "../bytes/byte-source";
-import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import { type Checkpoint, isNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../bytes/checkpoint";
+import { Malformed } from "../bytes/malformed";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
 import type { Place } from "../copies/vocabulary";
@@ -22,6 +23,29 @@ const MOST_HITS = 400_000;
 /** Bytes of a record, link or list that are read at most. */
 const MAX_READ = 16 << 20;
 
+/** Where a copy comes in the pass: by the kind of reader, then by the path and reference of the file that was found. Kept as a checkpoint. */
+type Order = readonly [phase: number, path: string, reference: string];
+
+const PHASE = { files: 0, windowsBin: 1, versions: 2, macBin: 3 } as const;
+const BEFORE_ALL: Order = [-1, "", ""];
+
+function compareOrder(a: Order, b: Order): number {
+  for (const index of [0, 1, 2] as const) {
+    const [one, other] = [a[index], b[index]];
+    if (one !== other) return one < other ? -1 : 1;
+  }
+  return 0;
+}
+
+/** The last copy that was given. A count, which checkpoints once were, says nothing about a tree that has changed since: all is gone through again. */
+function lastGiven(from: Checkpoint | null): Order {
+  if (from === null || isNumberCheckpoint(from)) return BEFORE_ALL;
+  const [phase, path, reference] = readTextCheckpoint(from) as unknown[];
+  if (typeof phase !== "number" || typeof path !== "string" || typeof reference !== "string")
+    throw new Malformed("This checkpoint is not of this reader.");
+  return [phase, path, reference];
+}
+
 export interface Hit {
   readonly rule: PlaceRule;
   readonly record: FileRecord;
@@ -31,7 +55,7 @@ export interface Hit {
  * The pass "known places": what bins, autosave and temporary folders, backups beside the original and recent lists hold, under
  * the right names. Goes through the records twice (the files in known places, then what is around them) before the first copy.
  * @param only the places whose copies are reported; the lists of recent files are read in any case, for the names they give
- * @param from copies given already, from an earlier batch's `resume`
+ * @param from from an earlier batch's `resume`: goes on behind the copy given last, whatever has changed in the tree meanwhile
  */
 export function* placesPass(
   tree: FileTree,
@@ -40,8 +64,8 @@ export function* placesPass(
   step = STEP,
   only?: readonly Place[],
 ): Generator<CopyBatch, void, void> {
-  const given = readNumberCheckpoint(from);
-  const before = from ?? numberCheckpoint(0);
+  let last = lastGiven(from);
+  const before = textCheckpoint(last);
   const matcher = new RuleMatcher(rules);
   const hits: Hit[] = [];
   let records = 0;
@@ -61,27 +85,35 @@ export function* placesPass(
       for (const record of batch.records) around.add(record);
       yield { copies: [], resume: before, done: records + batch.done, total: 3 * records };
     }
-  let count = 0;
   let copies: Copy[] = [];
-  for (const { copy, hit } of copiesOfHits(tree, hits, around)) {
-    if (only && !only.includes(copy.place)) continue;
-    count += 1;
-    if (count <= given) continue;
+  const start = last;
+  for (const { copy, hit, order } of copiesOfHits(tree, hits, around)) {
+    if ((only && !only.includes(copy.place)) || compareOrder(order, start) <= 0) continue;
+    // Copies of one file stay together: a checkpoint names the file.
+    if (copies.length >= step && compareOrder(order, last) !== 0) {
+      const done = 2 * records + Math.min(records, Math.floor((records * hit) / hits.length));
+      yield { copies, resume: textCheckpoint(last), done, total: 3 * records };
+      copies = [];
+    }
     copies.push(copy);
-    if (copies.length < step) continue;
-    yield {
-      copies,
-      resume: numberCheckpoint(count),
-      done: 2 * records + Math.min(records, Math.floor((records * hit) / hits.length)),
-      total: 3 * records,
-    };
-    copies = [];
+    last = order;
   }
-  yield { copies, resume: numberCheckpoint(count), done: 3 * records, total: 3 * records };
+  yield { copies, resume: textCheckpoint(last), done: 3 * records, total: 3 * records };
 }
 
-/** All copies of the hits, always in the same order; `hit` counts the hits gone through. */
-function* copiesOfHits(tree: FileTree, hits: readonly Hit[], around: Surroundings): Generator<{ copy: Copy; hit: number }, void, void> {
+interface OrderedCopy {
+  readonly copy: Copy;
+  /** Hits gone through. */
+  readonly hit: number;
+  readonly order: Order;
+}
+
+/** All copies of the hits in their order. */
+function* copiesOfHits(tree: FileTree, unordered: readonly Hit[], around: Surroundings): Generator<OrderedCopy, void, void> {
+  const orderOf = (phase: number, { path, reference }: FileRecord): Order => [phase, path, reference];
+  const hits = [...unordered].sort((a, b) => compareOrder(orderOf(0, a.record), orderOf(0, b.record)));
+  const sorted = (finds: readonly PlacedFind[]) =>
+    [...finds].sort((a, b) => compareOrder(orderOf(0, a.record), orderOf(0, b.record)) || (a.path < b.path ? -1 : 1));
   const windowsBin: FileRecord[] = [];
   const macBin: FileRecord[] = [];
   const versions: FileRecord[] = [];
@@ -93,22 +125,25 @@ function* copiesOfHits(tree: FileTree, hits: readonly Hit[], around: Surrounding
     if (rule.reader === "windows-bin") windowsBin.push(record);
     else if (rule.reader === "mac-bin") macBin.push(record);
     else if (rule.reader === "document-versions") versions.push(record);
-    else for (const copy of copiesOfHit(tree, rule, record, around)) yield { copy, hit };
+    else for (const copy of copiesOfHit(tree, rule, record, around)) yield { copy, hit, order: orderOf(PHASE.files, record) };
   }
   const read = (record: FileRecord, most = MAX_READ) => readRecord(tree, record, most);
   if (rules["windows-bin"]) {
-    const copies = [...binCopies(windowsBin, read), ...indexedCopies(windowsBin, read)];
-    for (const each of copies) yield { copy: placedCopy(each, rules["windows-bin"], tree), hit };
+    const finds = sorted([...binCopies(windowsBin, read), ...indexedCopies(windowsBin, read)]);
+    for (const each of finds)
+      yield { copy: placedCopy(each, rules["windows-bin"], tree), hit, order: orderOf(PHASE.windowsBin, each.record) };
   }
   const ofVersions = rules["document-versions"];
   if (ofVersions) {
     const known = knownVersions(versions, (record) => tree.open(record));
     for (const record of versions) {
       const find = versionFile(tree, ofVersions, record, known.get(record), around);
-      if (find) yield { copy: placedCopy(find, ofVersions, tree), hit };
+      if (find) yield { copy: placedCopy(find, ofVersions, tree), hit, order: orderOf(PHASE.versions, record) };
     }
   }
-  if (rules["mac-bin"]) for (const each of macBinCopies(macBin, read)) yield { copy: placedCopy(each, rules["mac-bin"], tree), hit };
+  if (rules["mac-bin"])
+    for (const each of sorted(macBinCopies(macBin, read)))
+      yield { copy: placedCopy(each, rules["mac-bin"], tree), hit, order: orderOf(PHASE.macBin, each.record) };
 }
 
 function readRecord(tree: FileTree, record: FileRecord, most: number): Uint8Array | null {

@@ -41,12 +41,13 @@ export interface File {
 export function treeOf(files: readonly File[], serial: number | null = null): FileTree {
   const disk = new Uint8Array(files.reduce((sum, file) => sum + (file.content?.length ?? 0), 0));
   let at = 0;
-  const records = files.map(({ path, content = new Uint8Array(), state = "live", modified = 0 }, index): FileRecord => {
+  const records = files.map(({ path, content = new Uint8Array(), state = "live", modified = 0 }): FileRecord => {
     disk.set(content, at);
     const place = at;
     at += content.length;
     return {
-      reference: `record ${index}`,
+      // As a folder's files have it: the same whatever else is there.
+      reference: `${state} ${path}`,
       state,
       type: "file",
       path,
