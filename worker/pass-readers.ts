@@ -6,7 +6,7 @@ import type { PassPlace } from "../core/copies/pass-kinds";
 import { placesPass } from "../core/places/places-pass";
 import { type Between, earlierStatesPass } from "../core/sets/earlier-states-pass";
 import type { SetFacts } from "../core/sets/set-facts";
-import { openSearchable, type Searchable } from "../io/open-searchable";
+import { FOLDER, openSearchable, type Searchable } from "../io/open-searchable";
 import type { PassOptions, Sighted } from "../server/passes/contract";
 import type { PassThreadData } from "./pass-thread";
 import { openSweep } from "./sweep-pass";
@@ -66,6 +66,8 @@ export const PASS_READERS: Readonly<Record<PassPlace, (context: ReaderContext) =
     earlierStatesPass({ volume, tree, openState: (view) => openSearchable(data, { ...data.volume, view }) }, step, {
       between: statesBetween(data.options),
       newestFirst: data.options.newestFirst,
+      // A folder may have changed while the pass was paused.
+      from: data.volume.filesystem === FOLDER ? null : data.resume,
     }),
   ),
   thorough: ofRecords(({ volume, disk }, { data, part }, step) => thoroughPass(volume, disk, data.resume, step, part)),

@@ -1,5 +1,6 @@
-import { numberCheckpoint } from "../bytes/checkpoint";
+import { type Checkpoint, isNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../bytes/checkpoint";
 import { firstByte } from "../bytes/layout";
+import { Malformed } from "../bytes/malformed";
 import type { Copy } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
 import type { Place } from "../copies/vocabulary";
@@ -84,29 +85,50 @@ export interface EarlierStatesOptions {
   readonly between?: Between | undefined;
   /** The newest state is read first. */
   readonly newestFirst?: boolean | undefined;
+  /** From an earlier batch's `resume`, of a tree that cannot have changed since: sets that were read to their end are not read again. */
+  readonly from?: Checkpoint | null | undefined;
+}
+
+/** What a checkpoint keeps: the sets that were read to their end, the files and states that were, and the version of its own form. */
+interface ReadSets {
+  readonly form: 1;
+  readonly ended: readonly SetFacts[];
+  readonly done: number;
+  readonly read: number;
+}
+const NONE_READ: ReadSets = { form: 1, ended: [], done: 0, read: 0 };
+
+/** Checkpoints were a number once, and said nothing. */
+function readSetsOf(from: Checkpoint | null): ReadSets {
+  if (from === null || isNumberCheckpoint(from)) return NONE_READ;
+  const found = readTextCheckpoint(from) as Partial<ReadSets> | null;
+  if (found?.form !== 1 || !Array.isArray(found.ended)) throw new Malformed("This checkpoint is not of this reader.");
+  return found as ReadSets;
 }
 
 /**
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
- * first and the last moment it stood in. It is done in one go: what a later state has too is the same version. Interrupted, it begins anew: who
- * stores its versions knows which it has.
+ * first and the last moment it stood in. A set is done in one go: what a later state has too is the same version. Interrupted, it begins anew with
+ * the set it was at: who stores its versions knows which it has.
  */
 export function* earlierStatesPass(
   around: Around,
   step: number,
-  { between, newestFirst: isNewestFirst = false }: EarlierStatesOptions = {},
+  { between, newestFirst: isNewestFirst = false, from = null }: EarlierStatesOptions = {},
 ): Generator<EarlierBatch, void, void> {
-  let done = 0;
+  const before = readSetsOf(from);
+  let { done, read } = before;
   let copies: Copy[] = [];
   const now = Date.now();
-  const ended: SetFacts[] = [];
+  const ended: SetFacts[] = [...before.ended];
+  let resume = textCheckpoint(before);
   let current: SetCounter | null = null;
   const batch = (total: number): EarlierBatch => {
     const given = copies;
     copies = [];
     return {
       copies: given,
-      resume: numberCheckpoint(0),
+      resume,
       done,
       total,
       sets: current ? [...ended, current.facts(now)] : ended,
@@ -117,11 +139,11 @@ export function* earlierStatesPass(
   const toRead = (states: readonly Pick<Moment, "asOf">[]) =>
     between ? states.filter((state) => standsBetween(state, between)).length : states.length;
   const all = sets.reduce((sum, { states }) => sum + toRead(states), 0) + toRead(around.volume.states?.() ?? []);
-  let read = 0;
   /** Files to come are guessed from those there were. */
   const total = () => (read === 0 ? 0 : Math.max(done, Math.round((done / read) * all)));
   function* versionsOf(series: Series): Generator<EarlierBatch, void, void> {
     const { counter } = series;
+    if (before.ended.some(({ id }) => id === counter.id)) return;
     current = counter;
     const sink: VersionSink = {
       saw: (record, moment) => {
@@ -147,9 +169,11 @@ export function* earlierStatesPass(
       isNews = false;
       yield batch(total());
     }
-    yield batch(total());
     ended.push(counter.facts(now));
     current = null;
+    // All its versions go with this batch.
+    resume = textCheckpoint({ form: 1, ended, done, read } satisfies ReadSets);
+    yield batch(total());
   }
   for (const set of sets)
     try {

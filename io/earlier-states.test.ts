@@ -3,7 +3,9 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, describe, expect, it } from "vitest";
 import { MemorySource } from "../core/bytes/byte-source";
+import { textCheckpoint } from "../core/bytes/checkpoint";
 import { encodeLayout } from "../core/bytes/layout-code";
+import type { Copy } from "../core/copies/copy";
 import { volumeTree } from "../core/places/file-tree";
 import { type Around, type EarlierStatesOptions, earlierStatesPass } from "../core/sets/earlier-states-pass";
 import { inspectDisk, openVolume, type VolumeReport } from "../core/volumes/inspect";
@@ -49,6 +51,7 @@ const between = { from: Date.UTC(2026, 0, 10), to: Date.UTC(2026, 1, 20) };
 describe("earlier states, the newest read first", () => {
   it.each(["dated-copies", "linked-trees", "archive-sets", "folder-copies"])(
     "of %s give the same versions with the same dates and words, also narrowed",
+    { tags: "long" },
     (name) => {
       const path = unpackSet(name, work);
       for (const options of [{}, { between }]) {
@@ -66,5 +69,40 @@ describe("earlier states, the newest read first", () => {
     const newest = given(withSnapshots(), { newestFirst: true });
     expect(oldest.length).toBeGreaterThan(10);
     expect([...newest].sort()).toEqual([...oldest].sort());
+  });
+});
+
+describe("earlier states, gone on with", () => {
+  it.each([false, true])(
+    "give every version, those of sets that were read to their end once (the newest first: %s)",
+    { tags: "long" },
+    (newestFirst) => {
+      const path = unpackSet("linked-trees", work);
+      const all = given(inFolder(path), { newestFirst });
+      const told = ({ layout: _, ...copy }: Copy) => JSON.stringify(copy);
+      const before: string[] = [];
+      let [ends, batches] = [0, 0];
+      for (const { copies, resume, sets } of earlierStatesPass(inFolder(path), 64, { newestFirst })) {
+        before.push(...copies.map(told));
+        batches += 1;
+        if (![8, 30, 60].includes(batches)) continue;
+        const rest = [...earlierStatesPass(inFolder(path), 64, { newestFirst, from: resume })];
+        const after = rest.flatMap((batch) => batch.copies);
+        expect(new Set([...before, ...after.map(told)]).size).toBe(all.length);
+        const last = rest.at(-1);
+        expect(last?.sets.map(({ id, read, versions }) => [id, read, versions])).toEqual(
+          [...earlierStatesPass(inFolder(path), 4096, { newestFirst })].at(-1)?.sets.map(({ id, read, versions }) => [id, read, versions]),
+        );
+        const readBefore = sets.filter((set) => !after.some((copy) => copy.set === set.id)).length;
+        ends = Math.max(ends, readBefore);
+      }
+      // At least one set was not read again.
+      expect(ends).toBeGreaterThan(0);
+    },
+  );
+
+  it("refuse a checkpoint of another reader", () => {
+    const path = unpackSet("linked-trees", work);
+    expect(() => [...earlierStatesPass(inFolder(path), 64, { from: textCheckpoint(["a"]) })]).toThrow("not of this reader");
   });
 });
