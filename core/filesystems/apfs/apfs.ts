@@ -1,38 +1,30 @@
-import { type ByteSource, CachedSource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { type ByteSource, CachedSource, WindowSource } from "../../bytes/byte-source";
 import { numberCheckpoint, type Checkpoint as ResumePoint, readNumberCheckpoint } from "../../bytes/checkpoint";
-import { type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
 import type { AllocationMap } from "../allocation-map";
 import {
-  ALL_BYTES_THERE,
-  absent,
-  type ByteEvidence,
-  type Content,
   type FileRecord,
   type FileSystem,
   FileSystemError,
   type Finding,
   likeliest,
-  NO_CONTENT,
   placed,
   type RecordBatch,
   type StateOfVolume,
   unproven,
 } from "../file-record";
-import { describeUse, tellsOfUse } from "../mac-attributes";
-import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREAM } from "../mac-compression";
-import { finderFlagsIn, marksOfMac } from "../mac-marks";
 import { nanosecondsToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { apfsFindings } from "./consistency";
 import { Container } from "./container";
+import { FileDescriber } from "./describe-file";
 import { EarlierRecords } from "./earlier";
 import { goneEvidence, MOST_LOOKED_INTO, type Ownership } from "./evidence";
 import { type GoneFile, goneFiles } from "./gone";
 import { type Group, groupsIn } from "./groups";
-import { COMPRESSED, LINK_ATTRIBUTE, MODE, OBJECT, PRIVATE_FOLDER, RECORD_TYPE, RESOURCE_ATTRIBUTE, ROOT_FOLDER } from "./layout";
+import { OBJECT, PRIVATE_FOLDER, RECORD_TYPE, ROOT_FOLDER } from "./layout";
 import { isSound, toObject } from "./objects";
-import { type Extent, isNameless, numberOf, parseEntry, parseExtent, parseInode, parseSibling, shownName, typeOf } from "./records";
+import { isNameless, numberOf, parseEntry, parseExtent, parseInode, parseSibling, shownName, typeOf } from "./records";
 import { readAllocation } from "./space";
 import { isEncrypted, isFileTreeNode, VolumeState } from "./state";
 import { parseNode, type TreeNode } from "./tree";
@@ -40,8 +32,6 @@ import { parseView, writeView } from "./view";
 
 export const UNKNOWN_PARENT = "/?";
 const MOST_DEPTH = 512;
-const MOST_TARGET = 4096;
-const MOST_ATTRIBUTE = 1 << 20;
 /** Nodes of a tree at most: ten million files have fewer. */
 const MOST_LEAVES = 4_000_000;
 
@@ -96,6 +86,7 @@ class ApfsVolume implements FileSystem {
   readonly label: string | null;
   readonly notes: readonly string[];
   readonly allocation: AllocationMap | null;
+  readonly #files: FileDescriber;
   readonly #rooms: readonly [Uint8Array, Uint8Array];
   /** Blocks of the leaves of the present tree, in order. */
   #leaves: Float64Array | undefined;
@@ -107,7 +98,7 @@ class ApfsVolume implements FileSystem {
   #gone: { readonly earlier: EarlierRecords; readonly files: readonly GoneFile[] } | undefined;
 
   constructor(
-    private readonly disk: ByteSource,
+    disk: ByteSource,
     private readonly start: number,
     private readonly container: Container,
     private readonly state: VolumeState,
@@ -116,6 +107,7 @@ class ApfsVolume implements FileSystem {
     note: string | null = null,
   ) {
     this.label = state.volume.label;
+    this.#files = new FileDescriber(disk, start, state, index);
     this.#rooms = [container.objects.room(), container.objects.room()];
     this.allocation = readAllocation(container, container.newest);
     this.notes = [
@@ -297,7 +289,7 @@ class ApfsVolume implements FileSystem {
     const own = inode.name ? { parentId: inode.facts.parentId, name: inode.name } : (this.#nameless.get(id) ?? null);
     const removed = inode.facts.parentId === PRIVATE_FOLDER;
     const names = group.siblings.length > 0 ? group.siblings : own ? [own] : [];
-    const record = this.#asKept(group, this.#describe(group, this.#extentsOf(group), null));
+    const record = this.#asKept(group, this.#files.describe(group, this.#files.extentsOf(group), null));
     if (names.length === 0 || removed) {
       const note = removed
         ? "It was deleted while a program had it open, or is being deleted; its content is kept until the volume is used again."
@@ -326,116 +318,6 @@ class ApfsVolume implements FileSystem {
       ? [...record.notes, "A folder above it is not known any more: the full path is not known."]
       : record.notes;
     return { ...record, path: `${parent}/${name}`, name, rawName: rawName.slice(), links, notes };
-  }
-
-  #extentsOf({ id, inode, extents }: Group): readonly Extent[] {
-    const { privateId } = inode.facts;
-    return this.#streamExtents(privateId, privateId === id ? extents : null);
-  }
-
-  /** @param known those that were met already; null: they have to be looked up */
-  #streamExtents(streamId: number, known: readonly Extent[] | null): readonly Extent[] {
-    const sealed = this.state.sealedExtents(streamId);
-    if (sealed) return sealed;
-    if (known && known.length > 0) return known;
-    const found: Extent[] = [];
-    for (const { node, index, type } of this.state.recordsOf(streamId)) {
-      if (type !== RECORD_TYPE.extent) continue;
-      const extent = parseExtent(node, index);
-      if (extent) found.push(extent);
-    }
-    return found;
-  }
-
-  /** Lays out a data stream. Extents name holes as such: bytes that none of them has are lost with the node that had it. */
-  #layoutOf(extents: readonly Extent[], size: number): Layout {
-    const { blockSize, blockCount } = this.container.objects;
-    const segments: Segment[] = [];
-    let at = 0;
-    for (const { logical, length, block } of [...extents].sort((a, b) => a.logical - b.logical)) {
-      if (logical >= size || length <= 0 || logical < at) continue;
-      if (logical > at) segments.push({ kind: "lost", length: logical - at });
-      if (block === 0) segments.push({ kind: "hole", length });
-      else if (block + Math.ceil(length / blockSize) > blockCount) segments.push({ kind: "lost", length });
-      else segments.push({ kind: "disk", at: this.start + block * blockSize, length });
-      at = logical + length;
-    }
-    if (at < size) segments.push({ kind: "lost", length: size - at });
-    return layoutOf(segments, size);
-  }
-
-  /** A file or folder by its records; path and name are the caller's. @param evidence of one that is gone; null: it is there */
-  #describe(group: Group, extents: readonly Extent[], evidence: ((layout: Layout) => ByteEvidence) | null): FileRecord {
-    const { id, inode, attributes } = group;
-    const { facts } = inode;
-    const kind = facts.mode & MODE.mask;
-    const folder = kind === MODE.folder;
-    const place = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : lostOf(layout));
-    const byName = new Map(attributes.map((attribute) => [attribute.name, attribute]));
-    const layoutOfAttribute = ({ held, stream, paddr }: (typeof attributes)[number]): Layout => {
-      if (held) {
-        const at = this.start + paddr * this.clusterSize + held.at;
-        return { size: held.bytes.length, segments: [{ kind: "held", at, length: held.bytes.length, bytes: held.bytes }] };
-      }
-      const size = Math.min(stream?.size ?? 0, 2 ** 50);
-      return this.#layoutOf(this.#streamExtents(stream?.id ?? 0, null), size);
-    };
-    const notes: string[] = [];
-    let size = folder ? 0 : Math.min(inode.size ?? 0, 2 ** 50);
-    let content: Content = folder ? NO_CONTENT : place(this.#layoutOf(extents, size));
-    const coded = byName.get(COMPRESSION_ATTRIBUTE);
-    const resource = byName.get(RESOURCE_ATTRIBUTE);
-    let usesResource = false;
-    if (!folder && coded && (facts.bsdFlags & COMPRESSED) !== 0) {
-      const layout = layoutOfAttribute(coded);
-      const at = layout.segments[0];
-      const bytes = readBytes(new LayoutSource(this.disk, layout), 0, Math.min(layout.size, MOST_ATTRIBUTE));
-      const found = compressedContent(
-        { bytes, at: at?.kind === "held" ? at.at : 0 },
-        resource ? layoutOfAttribute(resource) : null,
-        this.disk,
-      );
-      if (found) {
-        ({ size, usesResource } = found);
-        content = found.layout ? place(found.layout) : absent("not-followed", found.notes.join(" "));
-        if (found.layout) notes.push(...found.notes);
-      }
-    }
-    if (kind === MODE.link) {
-      const target = byName.get(LINK_ATTRIBUTE)?.held?.bytes.subarray(0, MOST_TARGET) ?? new Uint8Array();
-      const end = target.indexOf(0);
-      const text = target.subarray(0, end < 0 ? target.length : end);
-      size = text.length;
-      content = absent("not-followed", `A link to “${new TextDecoder().decode(text)}”: it is shown and not followed.`);
-    }
-    for (const { name, held } of attributes) {
-      const said = held && tellsOfUse(name) ? describeUse(name, held.bytes) : null;
-      if (said) notes.push(said);
-    }
-    const streams = attributes
-      .filter((attribute) => attribute !== coded && attribute.name !== LINK_ATTRIBUTE && !(usesResource && attribute === resource))
-      .map((attribute) => {
-        const layout = layoutOfAttribute(attribute);
-        return { name: attribute === resource ? RESOURCE_STREAM : attribute.name, size: layout.size, layout };
-      });
-    return {
-      reference: `number ${id} of volume ${this.index}`,
-      state: "live",
-      type: folder ? "folder" : "file",
-      path: "",
-      name: "",
-      rawName: new Uint8Array(),
-      size,
-      created: nanosecondsToMs(facts.createLow, facts.createHigh),
-      modified: nanosecondsToMs(facts.modifyLow, facts.modifyHigh),
-      changed: nanosecondsToMs(facts.changeLow, facts.changeHigh),
-      content,
-      system: false,
-      streams,
-      links: 1,
-      marks: marksOfMac({ flags: facts.bsdFlags, mode: facts.mode, finderFlags: finderFlagsIn(byName.get(FINDER_STREAM)?.held?.bytes) }),
-      notes,
-    };
   }
 
   /** What older checkpoints and snapshots know that the present tree does not. */
@@ -479,7 +361,7 @@ class ApfsVolume implements FileSystem {
       others,
       blockSize: this.clusterSize,
       live: (id: number): Group | null => this.#liveGroup(id),
-      liveExtents: (group: Group) => this.#extentsOf(group),
+      liveExtents: (group: Group) => this.#files.extentsOf(group),
       ownership: this.#ownershipNow(),
     };
   }
@@ -520,7 +402,7 @@ class ApfsVolume implements FileSystem {
   #goneRecord(file: GoneFile, leftover: boolean): FileRecord {
     const { version, extents, name, others, taken, note, ownership } = file;
     const blocks = { container: this.container, start: this.start, map: this.allocation };
-    const record = this.#describe(version, extents, (layout) =>
+    const record = this.#files.describe(version, extents, (layout) =>
       goneEvidence(layout, blocks, { stream: version.inode.facts.privateId, xid: version.xid, taken, ownership }),
     );
     const deleted: FileRecord = {
@@ -543,11 +425,6 @@ class ApfsVolume implements FileSystem {
 }
 
 const isEmpty = (nodes: Iterable<unknown>): boolean => nodes[Symbol.iterator]().next().done === true;
-
-const lostOf = (layout: Layout): ByteEvidence => {
-  const lost = layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);
-  return lost > 0 ? { ...ALL_BYTES_THERE, lost } : ALL_BYTES_THERE;
-};
 
 /** How many files of a node a state knows, by number and date of creation. */
 function likeness(state: VolumeState, node: TreeNode): number {
