@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import type { Coding } from "../bytes/codecs";
 
 /** One file or folder of an archive. */
 export interface ArchiveEntry {
@@ -17,8 +18,8 @@ export interface ArchiveEntry {
   /** Bytes from its beginning that are there. */
   readonly present: number;
   readonly note: string | null;
-  /** Where its bytes stand in the archive, as they are or deflated; null: not in one piece, or in a way that is not followed. */
-  readonly stored: { readonly at: number; readonly length: number; readonly deflated: boolean } | null;
+  /** Where its bytes stand in the archive, and how they are coded (null: as they are); null: not in one piece, or in a way that is not followed. */
+  readonly stored: { readonly at: number; readonly length: number; readonly coding: Coding | null } | null;
   /** The content as far as it is there. */
   open(): ByteSource;
 }

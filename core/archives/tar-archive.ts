@@ -146,7 +146,7 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
     standing: !whole ? "broken-off" : inDoubt ? "damaged" : "sound",
     present,
     note: [...completed, ...(whole ? (inDoubt ? [IN_DOUBT] : []) : [seam === null ? BREAKS_OFF : GONE])].join(" ") || null,
-    stored: { at: found.dataAt, length: size, deflated: false },
+    stored: { at: found.dataAt, length: size, coding: null },
     open: () => new WindowSource(source, found.dataAt, size),
   };
 }

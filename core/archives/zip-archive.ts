@@ -16,6 +16,7 @@ import {
 } from "../formats/zip/members";
 import { type ArchiveEntry, type ArchiveReading, MOST_CHECKED, ownPath } from "./archive";
 import { decodeName } from "./member-names";
+import { CODING_OF, decodeMember, isRead } from "./zip-codings";
 
 interface Found {
   readonly member: ZipMember & { dataAt: number };
@@ -143,9 +144,9 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
       return look().note;
     },
     stored:
-      member.encrypted || (member.method !== METHOD.stored && member.method !== METHOD.deflated)
+      member.encrypted || !isRead(member.method)
         ? null
-        : { at: member.dataAt, length: member.packed, deflated: member.method === METHOD.deflated },
+        : { at: member.dataAt, length: member.packed, coding: CODING_OF[member.method] ?? null },
     open: () => contentOf(reader, whole, member, sized),
   };
 }
@@ -164,14 +165,10 @@ function standingOf(
       present: 0,
       note: "It is protected by a password in the archive: name, size and date can be read, its content cannot.",
     };
-  if (member.method !== METHOD.stored && member.method !== METHOD.deflated)
-    return { standing: "not-followed", present: 0, note: "It is compressed in a way that is not followed here." };
+  if (!isRead(member.method)) return { standing: "not-followed", present: 0, note: "It is compressed in a way that is not followed here." };
   if (!check) return { standing: "not-checked", present: member.plain, note: null };
-  let present = 0;
-  const { verdict } = checkMember(reader, member, sized, member.plain, (plain) => {
-    present += plain.length;
-  });
-  if (verdict.verdict === "sound") return { standing: "sound", present: member.plain, note: null };
+  const { isSound, present } = checked(reader, member, sized);
+  if (isSound) return { standing: "sound", present: member.plain, note: null };
   if (member.dataAt + member.packed > reader.size) return { standing: "broken-off", present: presentOf(reader, member), note: BREAKS_OFF };
   return {
     standing: "damaged",
@@ -180,24 +177,34 @@ function standingOf(
   };
 }
 
-/** How many bytes of a member can be unpacked whose data break off. */
-function presentOf(reader: BlockReader, member: ZipMember & { dataAt: number }): number {
+/** Unpacks a member to hold it to its checksum. @returns whether it is right, and plain bytes from its beginning that there are */
+function checked(reader: BlockReader, member: ZipMember & { dataAt: number }, sized: boolean): { isSound: boolean; present: number } {
+  if (member.method !== METHOD.stored && member.method !== METHOD.deflated) {
+    const { present, crc } = decodeMember(reader, member.method, member.dataAt, member.dataAt + member.packed, member.plain, member.plain);
+    return { isSound: present === member.plain && crc === member.crc, present: Math.min(present, member.plain) };
+  }
   let present = 0;
-  const rest = Math.max(0, reader.size - member.dataAt);
-  if (member.method === METHOD.stored) return Math.min(member.plain, rest);
-  checkMember(reader, { ...member, packed: rest }, true, member.plain, (plain) => {
+  const { verdict } = checkMember(reader, member, sized, member.plain, (plain) => {
     present += plain.length;
   });
-  return Math.min(present, member.plain);
+  return { isSound: verdict.verdict === "sound", present };
+}
+
+/** How many bytes of a member can be unpacked whose data break off. */
+function presentOf(reader: BlockReader, member: ZipMember & { dataAt: number }): number {
+  const rest = Math.max(0, reader.size - member.dataAt);
+  if (member.method === METHOD.stored) return Math.min(member.plain, rest);
+  return Math.min(checked(reader, { ...member, packed: rest }, true).present, member.plain);
 }
 
 function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & { dataAt: number }, sized: boolean): ByteSource {
   if (member.method === METHOD.stored) return new WindowSource(whole, member.dataAt, member.plain);
   const rest = Math.max(0, reader.size - member.dataAt);
-  if (member.plain > MOST_AT_ONCE) {
-    // It is unpacked while it is read.
+  const coding = CODING_OF[member.method];
+  if (coding && (coding !== "deflate" || member.plain > MOST_AT_ONCE)) {
+    // A large one is unpacked while it is read.
     const from = [{ at: member.dataAt, length: Math.min(member.packed, rest) }];
-    return new LayoutSource(whole, { size: member.plain, segments: [{ kind: "coded", coding: "deflate", length: member.plain, from }] });
+    return new LayoutSource(whole, { size: member.plain, segments: [{ kind: "coded", coding, length: member.plain, from }] });
   }
   const bytes = new Uint8Array(member.plain);
   let done = 0;

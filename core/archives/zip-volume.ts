@@ -18,7 +18,8 @@ import { LOCAL, METHOD } from "../formats/zip/layout";
 import { directoryFromEnd, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
 import { ownPath } from "./archive";
 import { decodeName } from "./member-names";
-import { CODING_OF, isRead, type SalvagedMember, salvageZip } from "./zip-salvage";
+import { CODING_OF, isRead } from "./zip-codings";
+import { type SalvagedMember, salvageZip } from "./zip-salvage";
 
 /** Opens a ZIP archive as a store of files. @throws FileSystemError when it does not begin with the source */
 export function openZip(disk: ByteSource, start: number, length: number): FileSystem {

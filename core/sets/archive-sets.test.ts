@@ -127,6 +127,17 @@ describe("a file of an archive of a set is read again by what is stored of it", 
     expect(without).toEqual([]);
   });
 
+  it("out of ZIPs whose files are packed in each of the ways that are followed, large ones too", () => {
+    const bytes = readFileSync(join(import.meta.dirname, "../../tests/fixtures/backups/zip-methods.zip"));
+    const tree = driveOf(new Map([["/Backup/papers-2026-04-01.zip", bytes]]), 4096);
+    const { same, hashes, without } = readByPlace(tree);
+    expect(without).toEqual([]);
+    expect(same.get("papers-2026-04-01.zip")).toBe(17);
+    // Of the files as 7-Zip 26.01 takes them out: `sha256sum` of each, sorted, a space behind each, and of that again.
+    const all = [...hashes].sort().map((hash) => `${hash} `);
+    expect(sha256(Buffer.from(all.join("")))).toBe("5e15a11610ab795867f2a9a6e54e56990da1e028c865ae8ee9fb54fa646b31f3");
+  });
+
   it("says that bytes are missing where the drive refuses some of the archive's, or it is gone", () => {
     const folder = unpackSet("archives", work);
     const packed = readFileSync(join(folder, "pictures.20260220.tar.bz2"));

@@ -370,16 +370,16 @@ function segmentsOf(
 ): Segment[] | null {
   if (!stored || !around || present !== size) return null;
   if (size === 0) return [];
-  const { at, length, deflated } = stored;
+  const { at, length, coding } = stored;
   if (packed !== null) {
     // Each of its files would have to name all of its pieces.
     if (around.segments.length > MOST_PIECES) return null;
     // What was begun anew by what was found in it is not got again by unpacking alone.
-    return packed === "plain" && !deflated ? [{ kind: "packed", at, length: size, from: diskRuns(around) }] : null;
+    return packed === "plain" && coding === null ? [{ kind: "packed", at, length: size, from: diskRuns(around) }] : null;
   }
   const held = sliceLayout(around, at, length);
-  if (!held || !deflated) return held;
-  return [{ kind: "coded", coding: "deflate", length: size, from: diskRuns({ size: length, segments: held }) }];
+  if (!held || coding === null) return held;
+  return [{ kind: "coded", coding, length: size, from: diskRuns({ size: length, segments: held }) }];
 }
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */
