@@ -19,6 +19,11 @@ export class Restarts {
     this.#every = every;
   }
 
+  /** Bytes that its states take. */
+  get bytes(): number {
+    return this.#bytes;
+  }
+
   /** Remembers where an unpacker is, where the last remembered place is far enough behind. */
   note(at: number, unpacker: Unpacker): void {
     if (at - (this.#places.at(-1)?.at ?? 0) < this.#every) return;

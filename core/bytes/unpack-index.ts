@@ -26,8 +26,9 @@ export interface KeptIndexes {
   save(key: string, index: Uint8Array): void;
 }
 
-/** Indexes that this process holds, the last used ones. */
+/** Indexes that this process holds, the last used ones, and the bytes that their restarts take together. */
 const MOST_HELD = 8;
+const MOST_HELD_BYTES = 1 << 26;
 const held = new Map<string, UnpackIndex>();
 let outside: KeptIndexes | null = null;
 
@@ -55,8 +56,12 @@ export function keepIndex(source: ByteSource, index: UnpackIndex, beyond: boolea
 function hold(key: string, index: UnpackIndex): void {
   held.delete(key);
   held.set(key, index);
-  const [oldest] = held.keys();
-  if (held.size > MOST_HELD && oldest !== undefined) held.delete(oldest);
+  let bytes = [...held.values()].reduce((sum, { restarts }) => sum + restarts.bytes, 0);
+  for (const [oldest, { restarts }] of held) {
+    if (held.size === 1 || (held.size <= MOST_HELD && bytes <= MOST_HELD_BYTES)) return;
+    held.delete(oldest);
+    bytes -= restarts.bytes;
+  }
 }
 
 const ENDS = 1 << 16;

@@ -1,4 +1,5 @@
 import type { AllocationMap } from "./allocation-map";
+import { ClaimedClusters } from "./claimed-clusters";
 import type { Chain, ClusterRun } from "./cluster-chain";
 import type { Finding } from "./file-record";
 import { clusterWords, Tally } from "./tally";
@@ -17,12 +18,13 @@ export function treeFindings(
   volume: { clusters: number; clusterSize: number; map: AllocationMap | null; bookkeeping: readonly ClusterRun[] },
 ): Finding[] {
   const { clusters, clusterSize, map } = volume;
-  const owned = new Uint8Array(clusters + 2);
+  // Clusters are counted from 2.
+  const claimed = new ClaimedClusters(clusters, map);
   const crossed = new Tally();
   const broken = new Tally();
   const long = new Tally();
   const free = new Tally();
-  for (const run of volume.bookkeeping) owned.fill(1, run.first, run.first + run.count);
+  for (const run of volume.bookkeeping) claimed.claim(run.first - 2, run.count);
   for (const { path, size, chain } of files) {
     if (chain.problem) broken.add(`${path.slice(1)}: ${chain.problem}`);
     const wanted = size === null ? chain.clusters : Math.ceil(size / clusterSize);
@@ -31,18 +33,15 @@ export function treeFindings(
     let twice = 0;
     let unmarked = 0;
     for (const run of chain.runs) {
-      for (let cluster = run.first; cluster < run.first + run.count && cluster < clusters + 2; cluster += 1) {
-        if (owned[cluster] === 1) twice += 1;
-        owned[cluster] = 1;
-        if (map && !map.isUsed(cluster - 2)) unmarked += 1;
-      }
+      const found = claimed.claim(run.first - 2, run.count);
+      twice += found.twice;
+      unmarked += found.free;
     }
     if (twice > 0) crossed.add(path.slice(1), twice);
     if (unmarked > 0) free.add(path.slice(1), unmarked);
   }
   const unowned = new Tally();
-  for (const { start, end } of map?.usedWithoutOwner((index) => owned[index + 2] === 1) ?? [])
-    unowned.add(clusterWords(start + 2, end + 2), end - start);
+  for (const { start, end } of claimed.unclaimed()) unowned.add(clusterWords(start + 2, end + 2), end - start);
   return [
     { what: "Clusters that two files claim: at least one of the two holds the other's bytes there.", ...crossed },
     { what: "Files and folders whose chain of clusters does not reach to their end.", ...broken },

@@ -145,6 +145,8 @@ export function* earlierStatesPass(
     const { counter } = series;
     if (before.ended.some(({ id }) => id === counter.id)) return;
     current = counter;
+    /** A state was read to its end since the last batch. */
+    let isNews = false;
     const sink: VersionSink = {
       saw: (record, moment) => {
         done += 1;
@@ -161,8 +163,6 @@ export function* earlierStatesPass(
         isNews = true;
       },
     };
-    /** A state was read to its end since the last batch. */
-    let isNews = false;
     const kept: Kept = between ? keptMoments(series, between) : series;
     for (const _ of (isNewestFirst ? newestFirst : oldestFirst)(series, kept, sink)) {
       if (!isNews && copies.length < step) continue;

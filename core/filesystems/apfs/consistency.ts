@@ -7,6 +7,10 @@ import type { UnreadNode, VolumeState } from "./state";
 
 /** Files, entries and extents that are held against one another; of a larger volume only its tree and its map are. */
 const MOST_COMPARED = 8_000_000;
+/** Claims that overlap at one place and are told apart: damaged ones may claim everything at once, and more add nothing. */
+const MOST_OPEN = 64;
+/** Blocks of files that are looked up in the map, in container sizes: clones share blocks, damaged extents claim any number. */
+const MOST_LOOKED_UP = 4;
 
 /** Numbers that are collected, eight bytes each. */
 class Numbers {
@@ -43,6 +47,7 @@ export function apfsFindings(
   const found = { files: 0, folders: 0, links: 0 };
   const names = new Map<number, string>();
   let complete = true;
+  let left = MOST_LOOKED_UP * blocks.count;
 
   const extentOf = (stream: number, { block, length }: Extent) => {
     if (block === 0 || length === 0) return;
@@ -51,7 +56,8 @@ export function apfsFindings(
       outside.add(`number ${stream}`);
       return;
     }
-    if (blocks.map) {
+    left -= count;
+    if (blocks.map && left >= 0) {
       const used = blocks.map.usedWithin(block, count).reduce((sum, { start, end }) => sum + end - start, 0);
       if (used < count) free.add(blockWords(block, block + count), count - used);
     }
@@ -149,7 +155,7 @@ function* sharedBlocks(
   streams: Numbers,
 ): Generator<{ start: number; end: number; of: number }, void, void> {
   const order = Uint32Array.from({ length: starts.length }, (_, index) => index).sort((a, b) => starts.at(a) - starts.at(b));
-  /** Claims that reach beyond where the walk is; damaged ones may claim everything at once, and a thousand add nothing. */
+  /** Claims that reach beyond where the walk is. */
   let open: number[] = [];
   for (const claim of order) {
     const [start, end] = [starts.at(claim), ends.at(claim)];
@@ -157,6 +163,6 @@ function* sharedBlocks(
     const others = new Set(open.map((other) => streams.at(other)));
     others.add(streams.at(claim));
     if (others.size > 1) yield { start, end: Math.min(end, ...open.map((other) => ends.at(other))), of: others.size };
-    if (open.length < 1024) open.push(claim);
+    if (open.length < MOST_OPEN) open.push(claim);
   }
 }

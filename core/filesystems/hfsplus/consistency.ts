@@ -1,6 +1,6 @@
 import type { AllocationMap } from "../allocation-map";
+import { ClaimedClusters } from "../claimed-clusters";
 import type { Finding } from "../file-record";
-import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
 import { blockWords, Tally } from "../tally";
 import type { Extent } from "./catalog-record";
 
@@ -23,7 +23,7 @@ export function hfsPlusFindings(
   volume: { readonly blocks: number; readonly map: AllocationMap | null; readonly header: Counted; found(): Counted },
 ): Finding[] {
   const { blocks, map } = volume;
-  const owned = blocks <= MOST_OWNED_CLUSTERS ? new OwnedClusters(blocks) : null;
+  const claimed = new ClaimedClusters(blocks, map);
   const [crossed, short, outside, free, unowned, counts] = [new Tally(), new Tally(), new Tally(), new Tally(), new Tally(), new Tally()];
   for (const { name, blocks: wanted, extents } of forks) {
     let [have, twice, unmarked] = [0, 0, 0];
@@ -33,17 +33,15 @@ export function hfsPlusFindings(
         continue;
       }
       have += count;
-      twice += owned?.add(start, count) ?? 0;
-      if (!map) continue;
-      const used = map.usedWithin(start, count).reduce((sum, range) => sum + range.end - range.start, 0);
-      unmarked += count - used;
+      const found = claimed.claim(start, count);
+      twice += found.twice;
+      unmarked += found.free;
     }
     if (twice > 0) crossed.add(name, twice);
     if (unmarked > 0) free.add(name, unmarked);
     if (wanted !== null && have < wanted) short.add(`${name}: ${have} blocks instead of ${wanted}`);
   }
-  if (owned && map)
-    for (const { start, end } of map.usedWithoutOwner((block) => owned.has(block))) unowned.add(blockWords(start, end), end - start);
+  for (const { start, end } of claimed.unclaimed()) unowned.add(blockWords(start, end), end - start);
   const found = volume.found();
   if (found.files !== volume.header.files) counts.add(`${volume.header.files} files in the header, ${found.files} in the catalog`);
   if (found.folders !== volume.header.folders)

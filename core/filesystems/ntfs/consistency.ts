@@ -1,6 +1,6 @@
 import type { AllocationMap } from "../allocation-map";
+import { ClaimedClusters } from "../claimed-clusters";
 import type { Finding } from "../file-record";
-import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
 import { clusterWords, Tally } from "../tally";
 import { RECORD, SYSTEM_RECORD } from "./layout";
 import { type MftIndex, UNKNOWN_PARENT } from "./mft-index";
@@ -11,7 +11,7 @@ import { readRuns } from "./run-list";
 /** What does not add up in a volume: records against one another, against their folders and against the map of clusters. */
 export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMap | null): Finding[] {
   const { clusters } = table.geometry;
-  const owned = clusters <= MOST_OWNED_CLUSTERS ? new OwnedClusters(clusters) : null;
+  const claimed = new ClaimedClusters(clusters, map);
   const tallies = {
     damaged: new Tally(),
     cut: new Tally(),
@@ -40,17 +40,17 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
     }
     const name = fileNames(record)[0]?.name ?? reference;
     for (const attribute of record.attributes) {
-      if (!attribute.nonResident || !owned) continue;
+      if (!attribute.nonResident) continue;
       for (const run of readRuns(record.cursor, attribute, clusters).runs) {
         // The list of bad clusters is one hole as long as the volume; what it holds is no file's.
         if (run.lcn === null || number === SYSTEM_RECORD.badClusters) continue;
-        claim(owned, run.lcn, run.length, map, `${name} (${reference})`, tallies);
+        const { twice, free } = claimed.claim(run.lcn, run.length);
+        if (twice > 0) tallies.crossed.add(`${name} (${reference})`, twice);
+        if (free > 0) tallies.free.add(`${name} (${reference})`, free);
       }
     }
   });
-  if (owned && map)
-    for (const { start, end } of map.usedWithoutOwner((cluster) => owned.has(cluster)))
-      tallies.unowned.add(clusterWords(start, end), end - start);
+  for (const { start, end } of claimed.unclaimed()) tallies.unowned.add(clusterWords(start, end), end - start);
   const words: readonly [keyof typeof tallies, string][] = [
     ["damaged", "File records that are damaged beyond reading: the files they told of are known by their folders at most."],
     ["cut", "File records of which only a part is sound."],
@@ -66,19 +66,4 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
   return words.flatMap(([key, what]) =>
     tallies[key].count > 0 ? [{ what, count: tallies[key].count, examples: tallies[key].examples }] : [],
   );
-}
-
-function claim(
-  owned: OwnedClusters,
-  first: number,
-  length: number,
-  map: AllocationMap | null,
-  who: string,
-  tallies: { crossed: Tally; free: Tally },
-): void {
-  const crossed = owned.add(first, length);
-  if (crossed > 0) tallies.crossed.add(who, crossed);
-  if (!map) return;
-  const used = map.usedWithin(first, length).reduce((sum, range) => sum + range.end - range.start, 0);
-  if (used < length) tallies.free.add(who, length - used);
 }

@@ -1,9 +1,9 @@
 import { layoutOf } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
 import type { AllocationMap } from "../allocation-map";
+import { ClaimedClusters } from "../claimed-clusters";
 import type { FileRecord } from "../file-record";
 import { namelessFile } from "../nameless-file";
-import { MOST_OWNED_CLUSTERS, OwnedClusters } from "../owned-clusters";
 import { SYSTEM_RECORD } from "./layout";
 import { parseMftRecord } from "./mft-record";
 import type { MftTable } from "./mft-table";
@@ -18,18 +18,17 @@ const MOST_STRETCHES = 20_000;
  */
 export function* unclaimedFiles(table: MftTable, map: AllocationMap, start: number, part: Range): Generator<FileRecord, void, void> {
   const { clusters, clusterSize } = table.geometry;
-  if (clusters > MOST_OWNED_CLUSTERS) return;
-  const owned = new OwnedClusters(clusters);
+  const claimed = new ClaimedClusters(clusters, map);
   table.walk(0, table.recordCount, (bytes, number) => {
     const record = parseMftRecord(bytes, number);
     // The list of bad clusters is one hole as long as the volume; what it holds is no file's.
     if (!record?.inUse || number === SYSTEM_RECORD.badClusters) return;
     for (const attribute of record.attributes)
       if (attribute.nonResident)
-        for (const run of readRuns(record.cursor, attribute, clusters).runs) if (run.lcn !== null) owned.add(run.lcn, run.length);
+        for (const run of readRuns(record.cursor, attribute, clusters).runs) if (run.lcn !== null) claimed.enter(run.lcn, run.length);
   });
   let count = 0;
-  for (const stretch of map.usedWithoutOwner((cluster) => owned.has(cluster))) {
+  for (const stretch of claimed.unclaimed()) {
     const at = stretch.start * clusterSize;
     if (at < part.start || at >= part.end) continue;
     if (count >= MOST_STRETCHES) return;
