@@ -7,6 +7,7 @@ import { textCheckpoint } from "../core/bytes/checkpoint";
 import { encodeLayout } from "../core/bytes/layout-code";
 import type { Copy } from "../core/copies/copy";
 import { volumeTree } from "../core/places/file-tree";
+import { recordsOf } from "../core/sets/backup-set";
 import { type Around, type EarlierStatesOptions, earlierStatesPass } from "../core/sets/earlier-states-pass";
 import { inspectDisk, openVolume, type VolumeReport } from "../core/volumes/inspect";
 import { unpackSet } from "../tests/support/set-truth";
@@ -69,6 +70,35 @@ describe("earlier states, the newest read first", () => {
     const newest = given(withSnapshots(), { newestFirst: true });
     expect(oldest.length).toBeGreaterThan(10);
     expect([...newest].sort()).toEqual([...oldest].sort());
+  });
+});
+
+describe("earlier states of snapshots, narrowed", () => {
+  const of = (copy: Copy) => copy.present as { from: number; until: number | null };
+
+  it("with snapshots left out between them and now, claim nothing of those, and say what became of what stood then", () => {
+    const around = withSnapshots();
+    const moments = (around.volume.states?.() ?? []).flatMap(({ kind, asOf }) => (kind === "snapshot" && asOf !== null ? [asOf] : []));
+    moments.sort((a, b) => a - b);
+    expect(moments.length).toBeGreaterThan(2);
+    const [first] = moments as [number];
+    const only = { from: first, to: first };
+    const copies = [...earlierStatesPass(around, 256, { between: only })].flatMap((batch) => batch.copies);
+    expect(copies.length).toBeGreaterThan(3);
+    for (const copy of copies) {
+      // Only the first snapshot and the volume as it is now were read.
+      expect(of(copy).from).toBe(first);
+      expect(of(copy).until).toBe(first);
+      expect(copy.notes.join(" ")).not.toContain("the state after it");
+    }
+    const all = [...earlierStatesPass(withSnapshots(), 256)].flatMap((batch) => batch.copies);
+    const live = [...recordsOf(around.volume)].filter(({ state }) => state === "live");
+    const now = new Set(live.map(({ path, reference, size, modified }) => `${path}: ${reference} ${size} ${modified}`));
+    const standing = all.filter((copy) => of(copy).from === first && !now.has(`${copy.path}: ${copy.sameAs}`));
+    expect(standing.length).toBeGreaterThan(50);
+    // What stood in the first snapshot and does not stand in the volume now is there, whatever lay between.
+    expect(new Set(copies.map(({ path }) => path))).toEqual(new Set(standing.map(({ path }) => path)));
+    expect(given(withSnapshots(), { between: only, newestFirst: true }).sort()).toEqual(given(withSnapshots(), { between: only }).sort());
   });
 });
 
