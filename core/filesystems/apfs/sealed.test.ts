@@ -30,7 +30,7 @@ function bareNodes(bytes: Uint8Array, leaf: boolean): number[] {
   return found;
 }
 
-/** Containers sealed by script after they were written by the apfs driver; apfsck agrees with what the script wrote. */
+/** Containers sealed by script after they were written by the apfs driver; apfsck agrees with what the script wrote (of apfs-twovol: the other one it cannot read). */
 describe("a sealed APFS volume", () => {
   it.each(["apfs-twovol", "apfs-features"])("%s: all files come out with their bytes and attributes, as before it was sealed", (name) => {
     const disk = new MemorySource(sealed(name));
