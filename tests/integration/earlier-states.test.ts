@@ -86,6 +86,18 @@ const versionsIn = async (job: number, place: "snapshot" | "backup"): Promise<St
   return rows;
 };
 
+/** Restores what is in the tray: each file must be one of the manifest's, byte for byte. */
+async function restoreAsIn({ files }: ReturnType<typeof setTruth>, job: number, folder: string): Promise<void> {
+  const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo(folder)));
+  expect(results.length).toBeGreaterThan(30);
+  const known = new Set(files.flatMap(({ versions }) => versions.map(({ sha256 }) => sha256)));
+  for (const { state, output } of results) {
+    expect(state).toBe("verified");
+    const hash = createHash("sha256").update(readFileSync(output as string));
+    expect(known).toContain(hash.digest("hex"));
+  }
+}
+
 describe("the pass over earlier states", () => {
   it("brings each content a snapshot alone has, beside the present file, and takes it back", async () => {
     const path = join(bench.sources, "snapshots.img");
@@ -424,17 +436,7 @@ describe("the pass over earlier states", () => {
     expect(whole.length).toBeGreaterThan(200);
     expect(versions.filter(({ condition }) => condition === "not-checked").length).toBeLessThan(6);
     await changeTray(bench.db, job, { copies: whole.slice(0, 60).map(({ id }) => Number(id)), chosen: true });
-    const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("Out of archives")));
-    expect(results.length).toBeGreaterThan(30);
-    const known = new Set(truth.files.flatMap(({ versions: all }) => all.map(({ sha256 }) => sha256)));
-    for (const { state, output } of results) {
-      expect(state).toBe("verified");
-      expect(known).toContain(
-        createHash("sha256")
-          .update(readFileSync(output as string))
-          .digest("hex"),
-      );
-    }
+    await restoreAsIn(truth, job, "Out of archives");
   }, 180_000);
 
   it("gives single files out of archives that are compressed as a whole, byte for byte", async () => {
@@ -456,17 +458,7 @@ describe("the pass over earlier states", () => {
     expect([...kinds.keys()].sort()).toEqual([".bz2", ".gz", ".xz"]);
     const chosen = [...kinds.values()].flatMap((ids) => ids.slice(0, 20));
     await changeTray(bench.db, job, { copies: chosen, chosen: true });
-    const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("Out of packed archives")));
-    expect(results.length).toBeGreaterThan(30);
-    const known = new Set(truth.files.flatMap(({ versions }) => versions.map(({ sha256 }) => sha256)));
-    for (const { state, output } of results) {
-      expect(state).toBe("verified");
-      expect(known).toContain(
-        createHash("sha256")
-          .update(readFileSync(output as string))
-          .digest("hex"),
-      );
-    }
+    await restoreAsIn(truth, job, "Out of packed archives");
   }, 180_000);
 
   it("gathers the versions of a backup with the client's own files when its folder is said to be the drive", async () => {

@@ -120,7 +120,7 @@ export function apfsFindings(
   return [
     { what: "Nodes of the tree of files that are damaged or cannot be found: what they say of files is missing from the list.", ...unread },
     {
-      what: "Blocks that two files claim, of which the volume knows one owner: at least one of the two holds the other's bytes there.",
+      what: "Blocks that two files claim, of which the volume's list knows fewer owners: at least one of the two holds the other's bytes there.",
       ...crossed,
     },
     { what: "Blocks that belong to a file while the container's map calls them free: the next write may take them.", ...free },

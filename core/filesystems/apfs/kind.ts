@@ -17,7 +17,7 @@ const FIRST_BLOCKS = 64;
 /** What is said of a sealed volume, by what its seal is. */
 const SEALED = {
   checked:
-    "It is sealed: its files are those of the system and cannot be changed by its users. What they deleted stood on the data volume beside it; parts of its tree that were given up have no mark by which they could be found.",
+    "It is sealed: its files are those of the system and cannot be changed by its users. Nothing that they deleted ever stood on it; parts of its tree that were given up have no mark by which they could be found.",
   broken:
     "It was sealed as the system's own, and its seal is broken: files in it were changed since. Its tree of files cannot be held to its hashes.",
   unchecked: "It is sealed, but its seal cannot be read: damage in its tree of files goes unnoticed.",
