@@ -9,7 +9,7 @@ import { claimPass, declinePass, endAtOnce, failPass, isWanted } from "../server
 import { readSettings } from "../server/settings";
 import { GATE } from "./pass-gate";
 import type { PassThreadBatch, PassThreadData } from "./pass-thread";
-import { startThread } from "./thread";
+import { startThread, toThreadFailure } from "./thread";
 
 /** A slice of a pass ends after this long at least and goes on as a new piece of work, on whichever worker is free. */
 const SLICE_MS = 20_000;
@@ -116,7 +116,7 @@ async function* batches(thread: ReturnType<typeof startThread>): AsyncGenerator<
     wake();
   });
   thread.on("error", (error) => {
-    failure = error as Error;
+    failure = toThreadFailure(error);
     wake();
   });
   thread.on("exit", () => {

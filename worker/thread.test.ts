@@ -1,7 +1,7 @@
 import { once } from "node:events";
 import { Worker } from "node:worker_threads";
 import { describe, expect, it } from "vitest";
-import { askThread } from "./thread";
+import { askThread, toThreadFailure } from "./thread";
 
 const made = (script: string) => new Worker(script, { eval: true });
 
@@ -21,6 +21,15 @@ describe("a thread that is asked", () => {
     await expect(askThread(failing, 1)).rejects.toThrow("ended before it answered");
     const leaving = made("require('node:worker_threads').parentPort.on('message', () => process.exit(0));");
     await expect(askThread(leaving, 1)).rejects.toThrow("ended before it answered");
+    const full = new Worker(
+      "require('node:worker_threads').parentPort.on('message', () => { for (const all = []; ; ) all.push(new Array(1e5).fill({})); });",
+      {
+        eval: true,
+        resourceLimits: { maxOldGenerationSizeMb: 32 },
+      },
+    );
+    await expect(askThread(full, 1)).rejects.toThrow("more memory than one reader is given");
+    expect(toThreadFailure(new Error("bad sector")).message).toBe("bad sector");
     const gone = made("0");
     await once(gone, "exit");
     await expect(askThread(gone, 1)).rejects.toThrow("ended before it answered");
