@@ -225,4 +225,36 @@ describe("a database of an earlier version", () => {
     ]);
     await pool.end();
   });
+
+  it("stops passes that would go on by a number of an order that is no more, keeps what they found, and says so", async () => {
+    const url = await emptyDatabase();
+    const client = new pg.Client({ connectionString: url });
+    await client.connect();
+    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(42) });
+    await client.query(`
+      insert into jobs (title) values ('Old one');
+      insert into sources (job_id, path, name, size, container, table_kind, notes) values (1, '/s/disk.img', 'disk.img', 1000000, 'raw', 'mbr', '[]');
+      insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes) values
+        (1, 0, 65536, 500000, 'fat32', 'Stick', true, '[]'), (1, 1, 600000, 300000, 'ntfs', null, true, '[]');
+      insert into passes (job_id, source_id, store_id, place, state, resume, found_lost) values
+        (1, 1, 1, 'file-record', 'paused', '\\x01', 7), (1, 1, 1, 'leftover-record', 'queued', '\\x01', 0), (1, 1, 1, 'file-record', 'queued', null, 0),
+        (1, 1, 1, 'raw', 'paused', '\\x01', 0), (1, 1, 1, 'file-record', 'done', '\\x01', 3), (1, 1, 2, 'file-record', 'paused', '\\x01', 0);
+      insert into pass_notes (pass_id, noted) values (2, '\\x01'), (6, '\\x01');`);
+    await client.end();
+    await migrateDatabase(url);
+    const { pool } = open(url);
+    const { rows } = await pool.query(
+      "select state, resume is null as anew, problem is not null as told, found_lost from passes order by id",
+    );
+    expect(rows.map(({ state, anew, told, found_lost }) => [state, anew, told, found_lost])).toEqual([
+      ["stopped", true, true, 7],
+      ["stopped", true, true, 0],
+      ["queued", true, false, 0],
+      ["paused", false, false, 0],
+      ["done", false, false, 3],
+      ["paused", false, false, 0],
+    ]);
+    expect((await pool.query("select pass_id from pass_notes")).rows).toEqual([{ pass_id: 6 }]);
+    await pool.end();
+  });
 });
