@@ -219,7 +219,9 @@ export function explain(evidence: Evidence): string[] {
   if (evidence.takenLater > 0) notes.push(`${evidence.takenLater} bytes stand in clusters that a file deleted later had taken.`);
   if (evidence.inDoubt) notes.push(`${evidence.inDoubt} bytes of it are in doubt: what should vouch for them is damaged.`);
   if (content?.finding === "differs")
-    notes.push(`The content does not begin like a ${content.expected}: probably something else was written over it.`);
+    notes.push(
+      `The content does not begin like a ${content.expected}: its name says another type than it has, or something else was written over it.`,
+    );
   if (content?.finding === "damaged") notes.push(`The content is damaged at byte ${content.at}: ${content.reason}.`);
   if (content?.finding === "zeros")
     notes.push("The content is nothing but zeros: the drive may have erased these bytes itself, or none were ever stored.");

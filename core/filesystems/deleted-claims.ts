@@ -18,6 +18,11 @@ export class DeletedClaims {
     if (livedOn) this.#livedOn.set(firstCluster, count);
   }
 
+  /** Adds what the claims of another list say of the same clusters. */
+  addAll(others: DeletedClaims): void {
+    for (const run of others.#runs) this.#runs.push(run);
+  }
+
   /** Works out which clusters more than one file claims; call it when all claims are entered. */
   settle(): void {
     const found = new RangeSet();

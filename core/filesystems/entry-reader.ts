@@ -25,6 +25,8 @@ export interface ClusterSpace {
   /** Other clusters at which a deleted entry may have begun, when the file system forgets a part of the number. */
   otherStarts(entry: TreeEntry): number[];
   entriesIn(bytes: Uint8Array): readonly TreeEntry[];
+  /** Whether a cluster, or its beginning, could go on with a folder: nearly all that is in it reads as entries. */
+  goesOn(bytes: Uint8Array): boolean;
 }
 
 /** Turns folder entries into file records: where the content of each file stands, or most likely stood. */
@@ -67,14 +69,8 @@ export class EntryReader {
     return runs;
   }
 
-  /** Whether a cluster could go on with a folder's entries: nearly all that is in it reads as such. */
   #holdsEntries(cluster: number): boolean {
-    const bytes = readBytes(this.space.volume, this.clusterAt(cluster), Math.min(this.clusterSize, 4096));
-    let slots = 0;
-    while (slots * 32 < bytes.length && bytes[slots * 32] !== 0) slots += 1;
-    const entries = this.space.entriesIn(bytes);
-    // The longest name takes twenty slots beside its own.
-    return entries.length > 0 && entries.length >= slots / 22;
+    return this.space.goesOn(readBytes(this.space.volume, this.clusterAt(cluster), Math.min(this.clusterSize, 4096)));
   }
 
   /** The clusters a deleted file had if they followed one another. */
@@ -122,7 +118,7 @@ export class EntryReader {
     const { content, notes } = entry.directory
       ? { content: NO_CONTENT, notes: entry.notes }
       : deleted
-        ? this.#deletedContent(entry, folder.outlived === true && entry.deleted)
+        ? this.#deletedContent(entry, folder.lost === true && entry.deleted)
         : this.#liveContent(entry);
     // Field by field: spreading objects costs more than all the rest, and entries come by the hundred thousand.
     const record: FileRecord = {
@@ -174,7 +170,11 @@ export class EntryReader {
       sure: !(guessed || contested || unsure),
       ...(guessed ? { note: "Its clusters are taken to follow one another: which they were is not recorded after deletion." } : {}),
     };
-    const notes = contested ? [...entry.notes, "Another deleted file claims some of the same clusters."] : entry.notes;
+    const notes = [
+      ...entry.notes,
+      ...(contested ? ["Another deleted file claims some of the same clusters."] : []),
+      ...(unsure ? ["It was deleted before its folder was lost: files of which no trace is left may have been written over it."] : []),
+    ];
     return { content: { kind: "placed", likeliest, others: this.#alternatives(entry, guessed) }, notes };
   }
 

@@ -36,11 +36,8 @@ export interface Folder {
   readonly deleted: boolean;
   readonly depth: number;
   readonly runs: readonly { at: number; length: number }[];
-  /**
-   * Nothing leads to it, and some of its files were not deleted: it lasted until the file system went. What had been deleted in it
-   * before then may have been written over by files of which no trace is left.
-   */
-  readonly outlived?: boolean;
+  /** Nothing leads to it: what had been deleted in it may have been written over since by files of which no trace is left. */
+  readonly lost?: boolean;
 }
 
 /** The bytes of a folder, its stretches joined. */

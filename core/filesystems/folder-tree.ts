@@ -31,6 +31,8 @@ export abstract class FolderTree implements FileSystem {
   #folders: { folder: Folder; entries: number }[] | undefined;
   /** First clusters of all folders that entries lead to, with their paths. */
   readonly #reached = new Map<number, string>();
+  /** Where the clusters of deleted folders begin: offsets in the volume. */
+  readonly #covered = new Set<number>();
   /** What folders are called whose names are not in full, where another one beside them would be called the same; by first cluster. */
   readonly #foundNames = new Map<number, string>();
 
@@ -52,6 +54,7 @@ export abstract class FolderTree implements FileSystem {
       chain: (first, most) => this.chain(first, most),
       otherStarts: (entry) => this.otherStarts(entry),
       entriesIn: (bytes) => this.entriesIn(bytes),
+      goesOn: (bytes) => this.goesOn(bytes),
     };
     this.#reader = new EntryReader(this.#space, this.#claims);
   }
@@ -59,6 +62,8 @@ export abstract class FolderTree implements FileSystem {
   /** Where the root folder's entries stand. Offsets in the volume. */
   protected abstract rootRuns(): readonly { at: number; length: number }[];
   protected abstract entriesIn(bytes: Uint8Array): readonly TreeEntry[];
+  /** Whether a cluster, or its beginning, could go on with a folder: nearly all that is in it reads as entries. */
+  protected abstract goesOn(bytes: Uint8Array): boolean;
   /** The chain that begins at a cluster, at most `most` clusters long. */
   protected abstract chain(first: number, most: number): Chain;
   protected abstract isUsed(cluster: number): boolean;
@@ -113,7 +118,9 @@ export abstract class FolderTree implements FileSystem {
     this.#folders ??= this.#findFolders();
     const tree = {
       space: this.#space,
+      claims: this.#claims,
       reached: this.#reached,
+      covered: this.#covered,
       trace: (head: Uint8Array, at: number) => this.folderTrace(head, at),
       lostChains: () => this.lostChains(),
     };
@@ -171,34 +178,54 @@ export abstract class FolderTree implements FileSystem {
     return this.entriesIn(folderBytes(this.volume, folder.runs));
   }
 
-  /** All folders, live and deleted, breadth first; and which clusters several deleted files claim. */
+  /**
+   * All folders, breadth first, the live ones before the deleted ones; and which clusters several deleted files claim. A folder that was renamed
+   * or moved is still named by its former entry: it is the live one.
+   */
   #findFolders(): { folder: Folder; entries: number }[] {
     const found: { folder: Folder; entries: number }[] = [];
     const seen = new Set<number>();
     const taken = new Set<string>();
-    const waiting: Folder[] = [{ path: "", deleted: false, depth: 0, runs: this.rootRuns() }];
-    for (let index = 0; index < waiting.length && found.length < MAX_FOLDERS; index += 1) {
-      const folder = waiting[index] as Folder;
+    const live: Folder[] = [{ path: "", deleted: false, depth: 0, runs: this.rootRuns() }];
+    // By first cluster: of several entries that name one the first counts, and a hostile volume has no more of them than clusters.
+    const deleted = new Map<number, { in: Folder; entry: TreeEntry }>();
+    const look = (folder: Folder) => {
       const entries = this.#entriesOf(folder);
       found.push({ folder, entries: entries.length });
       for (const entry of entries) {
-        const deleted = folder.deleted || entry.deleted;
-        if (!entry.directory) {
-          if (deleted) this.#claims.add(this.#reader.contiguous(entry), entry.firstCluster, !entry.deleted);
-          continue;
-        }
-        if (folder.depth >= MAX_DEPTH || seen.has(entry.firstCluster)) continue;
-        const inside = deleted ? this.#deletedFolder(entry) : this.#reader.stretches(this.#reader.liveRuns(entry, MAX_FOLDER_BYTES).runs);
-        if (inside.length === 0) continue;
-        seen.add(entry.firstCluster);
-        const path = this.#folderPath(folder, entry, taken);
-        this.#reached.set(entry.firstCluster, path);
-        waiting.push({ path, deleted, depth: folder.depth + 1, runs: inside });
+        const gone = folder.deleted || entry.deleted;
+        if (entry.directory && !gone) {
+          const inside = this.#enter(folder, entry, seen, taken);
+          if (inside) live.push(inside);
+        } else if (entry.directory) {
+          if (!seen.has(entry.firstCluster) && !deleted.has(entry.firstCluster) && this.#deletedFolder(entry).length > 0)
+            deleted.set(entry.firstCluster, { in: folder, entry });
+        } else if (gone) this.#claims.add(this.#reader.contiguous(entry), entry.firstCluster, !entry.deleted);
       }
+    };
+    for (let next = 0; next < live.length && found.length < MAX_FOLDERS; next += 1) look(live[next] as Folder);
+    // What is added on the way is gone through too.
+    for (const each of deleted.values()) {
+      if (found.length >= MAX_FOLDERS) break;
+      const inside = this.#enter(each.in, each.entry, seen, taken);
+      if (inside) look(inside);
     }
     this.#claims.settle();
     for (const run of this.rootRuns()) this.#reached.set(Math.floor((run.at - this.clusterGeometry.dataAt) / this.clusterSize) + 2, "");
     return found;
+  }
+
+  /** The folder an entry leads to; null: there is none, it lies too deep, or it has been entered. */
+  #enter(folder: Folder, entry: TreeEntry, seen: Set<number>, taken: Set<string>): Folder | null {
+    if (folder.depth >= MAX_DEPTH || seen.has(entry.firstCluster)) return null;
+    const deleted = folder.deleted || entry.deleted;
+    const runs = deleted ? this.#deletedFolder(entry) : this.#reader.stretches(this.#reader.liveRuns(entry, MAX_FOLDER_BYTES).runs);
+    if (runs.length === 0) return null;
+    seen.add(entry.firstCluster);
+    const path = this.#folderPath(folder, entry, taken);
+    this.#reached.set(entry.firstCluster, path);
+    if (deleted) for (const { at } of runs) this.#covered.add(at);
+    return { path, deleted, depth: folder.depth + 1, runs };
   }
 
   /** The path of a folder. Two whose first letters are lost may look alike: they stay two, and the later one gets a number. */

@@ -89,7 +89,8 @@ describe("exFAT folders nothing leads to", () => {
     for (const entry of inside) {
       const name = entry.path.split("/").pop();
       const copy = found.find((each) => each.path.endsWith(`/${name}`) && contentHash(each, disk) === entry.sha256);
-      expect([copy?.condition, copy?.path.startsWith("/?/")], entry.path).toEqual(["whole", true]);
+      // Nothing but its content could say that no file without a trace was written over it.
+      expect([copy?.condition, copy?.path.startsWith("/?/")], entry.path).toEqual(["not-checked", true]);
     }
   });
 });

@@ -13,6 +13,8 @@ export interface FolderTrace {
   readonly parent: number | null;
   /** It is the root of a file system that was there before. */
   readonly root?: boolean;
+  /** It is no beginning: a cluster with which a folder went on. */
+  readonly isPart?: boolean;
 }
 
 export interface LostFolder extends Folder {
@@ -32,6 +34,8 @@ interface Around {
   readonly geometry: ClusterGeometry;
   /** First clusters of the folders that entries lead to. */
   readonly reached: ReadonlyMap<number, string>;
+  /** Where the clusters of the deleted ones among them begin: offsets in the volume. */
+  readonly covered: ReadonlySet<number>;
   trace(head: Uint8Array, at: number): FolderTrace | null;
   entriesAt(runs: readonly { at: number; length: number }[]): readonly TreeEntry[];
   /** Where a folder that begins at a cluster probably goes on. */
@@ -109,11 +113,20 @@ export class LostFolders {
     return { clusterSize, dataAt, clusters: Math.floor((this.around.volume.size - dataAt) / clusterSize) };
   }
 
+  /** The first cluster of the folder that a part belongs to: its subfolders name it; undefined: none does. */
+  #wholeOf(entries: readonly TreeEntry[], lost: ReadonlyMap<number, { trace: Found }>): number | undefined {
+    for (const entry of entries) {
+      const above = entry.directory ? lost.get(entry.firstCluster)?.trace : undefined;
+      if (above?.parent) return above.parent;
+    }
+    return undefined;
+  }
+
   #tree(geometry: ClusterGeometry, found: readonly Found[]): LostFolder[] {
     const { around } = this;
     const present = geometry === around.geometry;
     const lost = new Map<number, { trace: Found; runs: { at: number; length: number }[]; entries: readonly TreeEntry[] }>();
-    const covered = new Set<number>();
+    const covered = new Set<number>(present ? around.covered : []);
     for (const trace of found) {
       if ((present && around.reached.has(trace.cluster)) || covered.has(trace.at) || lost.has(trace.cluster)) continue;
       const runs = around.goOn(geometry, trace.cluster);
@@ -131,13 +144,16 @@ export class LostFolders {
       const kept = paths.get(cluster);
       if (kept) return kept;
       const own = lost.get(cluster);
-      const unknown = {
-        path: `/?/folder-${cluster}`,
-        named: true,
-        notes: ["No entry leads to this folder any more: its name is lost, and its first cluster's number stands in its place."],
-      };
+      const unknown = { path: `/?/folder-${cluster}`, named: true, notes: [own?.trace.isPart ? PART : NAMELESS] };
       // Entered before the parents are followed, so that a circle ends here.
       paths.set(cluster, unknown);
+      const whole = own?.trace.isPart ? this.#wholeOf(own.entries, lost) : undefined;
+      const known = whole !== undefined && present ? around.reached.get(whole) : undefined;
+      if (known !== undefined || (whole !== undefined && whole !== cluster && lost.has(whole) && depth < MAX_DEPTH)) {
+        const found = { path: known ?? pathOf(whole as number, depth + 1).path, named: false, notes: [] };
+        paths.set(cluster, found);
+        return found;
+      }
       const by = parents.get(cluster);
       const card = own?.trace.parent === 0 ? cardFolder(own.entries) : undefined;
       const result = own?.trace.root
@@ -156,12 +172,16 @@ export class LostFolders {
       paths.set(cluster, result);
       return result;
     };
-    return [...lost].map(([cluster, { runs, entries }]) => {
+    return [...lost].map(([cluster, { runs }]) => {
       const { path, named, notes } = pathOf(cluster, 0);
-      return { path, named, notes, deleted: true, depth: 0, runs, outlived: entries.some((entry) => !entry.deleted) };
+      return { path, named, notes, deleted: true, depth: 0, runs, lost: true };
     });
   }
 }
+
+const NAMELESS = "No entry leads to this folder any more: its name is lost, and its first cluster's number stands in its place.";
+const PART =
+  "A part of a folder, of which it is not known any more with which cluster it began: the part's own number stands in its place.";
 
 const fits = ({ at, cluster }: Found, { dataAt, clusterSize }: ClusterGeometry) => at === dataAt + (cluster - 2) * clusterSize;
 

@@ -13,8 +13,12 @@ import type { Earlier } from "./sector-scan";
 /** What a volume of folder entries is asked for: what is left over in it. */
 export interface LeftoverTree {
   readonly space: ClusterSpace;
+  /** What the deleted files claim that folders still name. */
+  readonly claims: DeletedClaims;
   /** First clusters of all folders that entries lead to, with their paths. */
   readonly reached: ReadonlyMap<number, string>;
+  /** Where the clusters of the deleted ones among them begin: offsets in the volume. */
+  readonly covered: ReadonlySet<number>;
   trace(head: Uint8Array, at: number): FolderTrace | null;
   /** Chains that the table has in use and no folder leads to. */
   lostChains(): readonly Chain[];
@@ -35,6 +39,7 @@ export function* treeLeftovers(
     volume,
     geometry: space.geometry,
     reached: tree.reached,
+    covered: tree.covered,
     trace: (head, at) => tree.trace(head, at),
     entriesAt: (runs) => space.entriesIn(folderBytes(volume, runs)),
     goOn: (geometry, cluster) => new EntryReader(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
@@ -46,7 +51,9 @@ export function* treeLeftovers(
   const units: (() => FileRecord[])[] = [];
   for (const { geometry, folders } of lost.trees()) {
     const claims = new DeletedClaims();
-    const reader = new EntryReader(spaceOf(geometry), claims);
+    const measured = spaceOf(geometry);
+    if (measured === space) claims.addAll(tree.claims);
+    const reader = new EntryReader(measured, claims);
     const entriesOf = (folder: LostFolder) => space.entriesIn(folderBytes(volume, folder.runs));
     for (const folder of folders)
       for (const entry of entriesOf(folder)) if (!entry.directory) claims.add(reader.contiguous(entry), entry.firstCluster, !entry.deleted);
@@ -88,6 +95,7 @@ function spacesOf(own: ClusterSpace): (geometry: ClusterGeometry) => ClusterSpac
         chain: () => ({ runs: [], clusters: 0, problem: "its table of clusters is gone" }),
         otherStarts: () => [],
         entriesIn: (bytes) => own.entriesIn(bytes),
+        goesOn: (bytes) => own.goesOn(bytes),
       };
       made.set(key, space);
     }

@@ -12,6 +12,8 @@ import { BOOT, ENTRY_SIZE, FAT_MARK, TYPE } from "./layout";
 
 const MAX_ROOT_CLUSTERS = 65_536;
 const MOST_CHAINS = 100_000;
+/** Slots that the entries of a file with the longest name take, and some more. */
+const SLOTS_OF_LONGEST = 22;
 /** 7.1 to 7.3: what a root begins with. */
 const ROOT_TYPES: readonly number[] = [TYPE.bitmap, TYPE.upcase, TYPE.label];
 
@@ -102,6 +104,13 @@ class ExfatVolume extends FolderTree {
 
   protected entriesIn(bytes: Uint8Array): readonly TreeEntry[] {
     return readExfatDirectory(bytes).entries;
+  }
+
+  protected goesOn(bytes: Uint8Array): boolean {
+    let slots = 0;
+    while (slots * ENTRY_SIZE < bytes.length && bytes[slots * ENTRY_SIZE] !== 0) slots += 1;
+    const { entries } = readExfatDirectory(bytes);
+    return entries.length > 0 && entries.length >= slots / SLOTS_OF_LONGEST;
   }
 
   protected chain(first: number, most: number): Chain {

@@ -8,6 +8,9 @@ import { ATTRIBUTE, ENTRY, LONG, SMALL } from "./layout";
 export interface DirectoryContent {
   readonly entries: readonly TreeEntry[];
   readonly label: string | null;
+  /** Slots of 32 bytes before the end mark, and how many of them hold nothing that stands in a folder. */
+  readonly slots: number;
+  readonly refused: number;
 }
 
 /** Reads the entries of a folder up to its end mark. `highWords`: FAT32, whose first clusters have 32 bits. */
@@ -16,9 +19,11 @@ export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryC
   const entries: TreeEntry[] = [];
   let label: string | null = null;
   let long: number[] = [];
+  let [slots, refused] = [0, 0];
   for (let at = 0; at + ENTRY.size <= bytes.length; at += ENTRY.size) {
     const first = cursor.u8(at);
     if (first === ENTRY.endMark) break;
+    slots += 1;
     const attributes = cursor.u8(at + ENTRY.attributes);
     if ((attributes & 0x3f) === ATTRIBUTE.longName) {
       // A first part in order begins a new name; deleted parts have lost their order and are described by what follows.
@@ -35,28 +40,46 @@ export function readDirectory(bytes: Uint8Array, highWords: boolean): DirectoryC
     if (first === 0x2e) continue;
     const entry = readEntry(cursor, at, parts, highWords);
     if (entry) entries.push(entry);
+    else refused += 1;
   }
-  return { entries, label };
+  return { entries, label, slots, refused };
 }
 
-function namedSoundly(short: Uint8Array): boolean {
-  for (let i = 1; i < short.length; i += 1) if ((short[i] as number) < 0x20) return false;
+/** Whether a slot in use could be an entry or a part of a long name, without reading it further. */
+export function mayBeSlot(bytes: Uint8Array, at: number): boolean {
+  const attributes = bytes[at + ENTRY.attributes] as number;
+  if (bytes[at] === ENTRY.endMark || (attributes & 0xc0) !== 0) return false;
+  // Of a part of a long name the type and the cluster are zero ("Long Directory Entries").
+  if (attributes === ATTRIBUTE.longName)
+    return bytes[at + LONG.type] === 0 && bytes[at + ENTRY.clusterLow] === 0 && bytes[at + ENTRY.clusterLow + 1] === 0;
+  return namedSoundly(bytes.subarray(at, at + ENTRY.nameBytes), bytes[at] === ENTRY.deletedMark);
+}
+
+/** Characters no short name has (DIR_Name): what has one was no entry. Those of a living one are taken as they are. */
+const NEVER_NAMED = new Set([...'"*+,./:;<=>?[\\]|'].map((character) => character.charCodeAt(0)));
+
+/** Names below the space do not occur, and none begins with one. */
+function namedSoundly(short: Uint8Array, deleted: boolean): boolean {
+  if (short[0] === 0x20) return false;
+  for (let i = 1; i < short.length; i += 1)
+    if ((short[i] as number) < 0x20 || (deleted && NEVER_NAMED.has(short[i] as number))) return false;
   return true;
 }
 
 function readEntry(cursor: Cursor, at: number, parts: readonly number[], highWords: boolean): TreeEntry | null {
   const short = cursor.slice(at, ENTRY.nameBytes);
   const attributes = cursor.u8(at + ENTRY.attributes);
-  // Bits 6 and 7 are reserved and zero; names below the space do not occur: what has them is no entry.
-  if ((attributes & 0xc0) !== 0 || !namedSoundly(short)) return null;
   const deleted = short[0] === ENTRY.deletedMark;
+  // Bits 6 and 7 are reserved and zero: what has them is no entry.
+  if ((attributes & 0xc0) !== 0 || !namedSoundly(short, deleted)) return null;
   const long = longName(cursor, parts, short, deleted);
   const notes: string[] = [];
   if (deleted && !long) notes.push("The first letter of its name is lost; “_” stands in its place.");
+  if (long?.mayBeCut) notes.push("The end of its name may be gone: nothing shows where it ended.");
   const directory = (attributes & ATTRIBUTE.directory) !== 0;
   const high = highWords ? cursor.u16(at + ENTRY.clusterHigh) : 0;
   return {
-    ...(deleted && !long ? { incompleteName: true } : {}),
+    ...(deleted && (!long || long.mayBeCut) ? { incompleteName: true } : {}),
     name: pathComponent(long?.name ?? shortName(short, cursor.u8(at + ENTRY.caseFlags), deleted)),
     rawName: (long?.raw ?? short).slice(),
     deleted,
@@ -84,7 +107,12 @@ export function shortNameChecksum(name: Uint8Array): number {
  * The long name before a short entry, when its parts belong to it. A deleted short name has lost its first byte; just one
  * byte in its place gives the checksum, and it must be one that short names begin with.
  */
-function longName(cursor: Cursor, parts: readonly number[], short: Uint8Array, deleted: boolean): { name: string; raw: Uint8Array } | null {
+function longName(
+  cursor: Cursor,
+  parts: readonly number[],
+  short: Uint8Array,
+  deleted: boolean,
+): { name: string; raw: Uint8Array; mayBeCut: boolean } | null {
   const last = parts[parts.length - 1];
   if (last === undefined) return null;
   const checksum = cursor.u8(last + LONG.checksum);
@@ -107,8 +135,29 @@ function longName(cursor: Cursor, parts: readonly number[], short: Uint8Array, d
   while (length + 1 < filled && !endsName(units[length] as number, units[length + 1] as number)) length += 2;
   if (length === 0) return null;
   const raw = units.subarray(0, length);
-  return { name: decodeUtf16le(raw), raw };
+  const name = decodeUtf16le(raw);
+  // Only a name that fills its last part has no end mark, and a longer one whose last parts were written over looks the same.
+  const noEnd = deleted && length === filled && own.length < LONG.most;
+  return { name, raw, mayBeCut: noEnd && (!hasExtension(name, short) || isTaken(cursor, (own.at(-1) as number) - ENTRY.size)) };
 }
+
+/** Whether a long name ends with the extension that its short one has (the first three characters, in capitals); one without any shows nothing. */
+function hasExtension(name: string, short: Uint8Array): boolean {
+  const extension = decodeShort(short.subarray(8)).trimEnd();
+  const dot = name.lastIndexOf(".");
+  const own =
+    dot < 0
+      ? ""
+      : name
+          .slice(dot + 1)
+          .replaceAll(" ", "")
+          .toUpperCase()
+          .slice(0, 3);
+  return own !== "" && (own === extension || /[^\x20-\x7e]/.test(own));
+}
+
+/** Whether a slot is in use by something, so that what had stood there before is gone; one before the bytes at hand is not known. */
+const isTaken = (cursor: Cursor, at: number): boolean => at < 0 || (cursor.u8(at) !== ENTRY.deletedMark && cursor.u8(at) !== 0x2e);
 
 /** What follows the name in its last part: a zero, then ones. */
 const endsName = (low: number, high: number) => (low === 0 && high === 0) || (low === 0xff && high === 0xff);

@@ -6,13 +6,17 @@ import type { FileSystem } from "../file-record";
 import type { TreeEntry } from "../folder-entry";
 import { FolderTree } from "../folder-tree";
 import type { FolderTrace } from "../lost-folders";
-import { readDirectory } from "./directory";
+import { mayBeSlot, readDirectory } from "./directory";
 import { FatTable } from "./fat-table";
 import { type FatGeometry, readGeometry } from "./geometry";
 import { ATTRIBUTE, ENTRY } from "./layout";
 
 /** The root folder of FAT32 is a chain as any other; it never has more than this many clusters. */
 const MAX_ROOT_CLUSTERS = 65_536;
+/** Slots in use that a cluster must have to be taken for a part of a folder by itself; so many entries, where none has a long name. */
+const FEWEST_SLOTS = 4;
+/** One slot in so many may hold what no folder does, in a cluster that is taken for a part of one. */
+const MOST_REFUSED = 16;
 /** Values of the lost half of a cluster's number tried at most. */
 const MOST_STARTS = 48;
 
@@ -71,6 +75,11 @@ class FatVolume extends FolderTree {
     return entries;
   }
 
+  protected goesOn(bytes: Uint8Array): boolean {
+    const { entries, slots, refused } = readDirectory(bytes, this.#wide);
+    return entries.length > 0 && refused <= slots / MOST_REFUSED;
+  }
+
   protected chain(first: number, most: number): Chain {
     return this.#table.chain(first, most);
   }
@@ -81,16 +90,32 @@ class FatVolume extends FolderTree {
 
   /** A folder's first two entries name itself and the one above. */
   protected provesFolder(cluster: number): boolean {
-    return this.folderTrace(readBytes(this.volume, this.clusterAt(cluster), 64))?.cluster === cluster;
+    const trace = this.folderTrace(readBytes(this.volume, this.clusterAt(cluster), 64), this.clusterAt(cluster));
+    return trace?.cluster === cluster && !trace.isPart;
   }
 
-  protected folderTrace(head: Uint8Array): FolderTrace | null {
-    if (head[0] !== 0x2e || head[1] !== 0x20 || head[32] !== 0x2e || head[33] !== 0x2e || head[34] !== 0x20) return null;
+  protected folderTrace(head: Uint8Array, at: number): FolderTrace | null {
+    if (head[0] !== 0x2e || head[1] !== 0x20 || head[32] !== 0x2e || head[33] !== 0x2e || head[34] !== 0x20)
+      return this.#partTrace(head, at);
     const view = new Cursor(head);
     const number = (at: number) => view.u16(at + ENTRY.clusterLow) + (this.#wide ? view.u16(at + ENTRY.clusterHigh) * 65_536 : 0);
     const folders = [0, 32].every((at) => (view.u8(at + ENTRY.attributes) & ATTRIBUTE.directory) !== 0);
     const cluster = number(0);
     return folders && cluster >= 2 ? { cluster, parent: number(32) } : null;
+  }
+
+  /** A cluster with which a deleted folder went on: its chain is gone, and all that stands in it are entries. */
+  #partTrace(head: Uint8Array, at: number): FolderTrace | null {
+    const { dataAt, clusterSize, clusters } = this.geometry;
+    const cluster = (at - dataAt) / clusterSize + 2;
+    if (!Number.isInteger(cluster) || cluster < 2 || cluster >= clusters + 2 || !beginsWithEntries(head) || this.isUsed(cluster))
+      return null;
+    const { entries, slots, refused } = readDirectory(head.subarray(0, clusterSize), this.#wide);
+    if (refused > 0 || slots < FEWEST_SLOTS || entries.length === 0) return null;
+    const sound = (entry: TreeEntry) =>
+      entry.modified !== null && entry.firstCluster < clusters + 2 && entry.firstCluster !== 1 && entry.size <= this.volume.size;
+    const tied = entries.filter((entry) => !entry.incompleteName).length;
+    return entries.every(sound) && (tied > 0 || entries.length >= FEWEST_SLOTS) ? { cluster, parent: null, isPart: true } : null;
   }
 
   /**
@@ -113,4 +138,10 @@ class FatVolume extends FolderTree {
   protected override lostChains(): readonly Chain[] {
     return this.#table.chainsOutside(this.ownedClusters()).filter((chain) => !this.provesFolder(chain.runs[0]?.first ?? 0));
   }
+}
+
+/** Whether the first slots could be those of a folder: of nearly all clusters the first one cannot. */
+function beginsWithEntries(head: Uint8Array): boolean {
+  for (let slot = 0; slot < FEWEST_SLOTS; slot += 1) if (!mayBeSlot(head, slot * ENTRY.size)) return false;
+  return true;
 }

@@ -8,6 +8,10 @@ export const NODE_SIZES = [512, 1024, 2048, 4096, 8192, 16_384, 32_768] as const
 const MOST_TRIED = 256;
 /** Map nodes of a tree: one of 512 bytes maps 3,900 nodes. */
 const MOST_MAP_NODES = 1 << 20;
+/** Bytes of a tree whose leaves are all read before their chain is followed, at most. */
+const MOST_READ_BEFOREHAND = 2 ** 31;
+/** Bytes of nodes read at once: a multiple of every size of nodes. */
+export const READ_AHEAD = 1 << 18;
 
 /** A node of a tree. Records are stretches of its bytes. */
 export interface TreeNode {
@@ -59,7 +63,7 @@ export class BTree {
     /** Names are distinguished by case ("Catalog File Key Comparison", HFSX). */
     readonly caseSensitive: boolean,
     private readonly title: string,
-    head: { readonly firstLeafNode: number; readonly leafRecords: number } | null,
+    private readonly head: { readonly firstLeafNode: number; readonly leafRecords: number } | null,
   ) {
     this.#live = new Uint8Array(Math.ceil(nodes / 8));
     this.#findLive(head);
@@ -93,21 +97,25 @@ export class BTree {
     this.#live[number >>> 3] = (this.#live[number >>> 3] as number) | (1 << (number & 7));
   }
 
+  /** The leaf with the least keys; null: the header does not lead to it. */
+  firstLeaf(): TreeNode | null {
+    const node = this.head ? this.node(this.head.firstLeafNode) : null;
+    return node?.kind === NODE_KIND.leaf ? node : null;
+  }
+
   /** Live are the leaves of the chain; where it breaks off, all leaves that the tree's map has in use. */
   #findLive(head: { readonly firstLeafNode: number; readonly leafRecords: number } | null): void {
+    const leafAt = head ? this.#leafReader() : () => null;
     let records = 0;
     let number = head?.firstLeafNode ?? 0;
     let sound = head !== null;
     for (let steps = 0; sound && number !== 0 && steps < this.nodes; steps += 1) {
-      const node = number < this.nodes && !this.isLive(number) ? this.node(number) : null;
-      if (!node || node.kind !== NODE_KIND.leaf) {
-        sound = false;
-        break;
-      }
-      if (node.damaged) sound = false;
+      const leaf = number < this.nodes && !this.isLive(number) ? leafAt(number) : null;
+      sound = leaf !== null && !leaf.damaged;
+      if (!leaf) break;
       this.#mark(number);
-      records += node.starts.length - 1;
-      number = node.next;
+      records += leaf.records;
+      number = leaf.next;
     }
     if (sound && records === head?.leafRecords) return;
     const used = this.#usedNodes();
@@ -122,6 +130,31 @@ export class BTree {
     if (!head) this.notes.push(`The head of the ${this.title} is damaged; its nodes were looked for one by one.`);
     else if (added > 0 || !sound)
       this.notes.push(`The ${this.title} does not hold together; what its nodes say was read node by node, and some of it may be missing.`);
+  }
+
+  /**
+   * Reads leaves for following their chain: all of them beforehand, in the order of the file, because a chain that was split many times leads to and
+   * fro on the drive; one by one in a file too large for that.
+   */
+  #leafReader(): (number: number) => { readonly next: number; readonly records: number; readonly damaged: boolean } | null {
+    const read = (node: TreeNode | null) =>
+      node?.kind === NODE_KIND.leaf ? { next: node.next, records: node.starts.length - 1, damaged: node.damaged } : null;
+    if (this.nodes * this.nodeSize > MOST_READ_BEFOREHAND) return (number) => read(this.node(number));
+    const next = new Uint32Array(this.nodes);
+    // One more than its records; 0: it is no leaf.
+    const counts = new Uint16Array(this.nodes);
+    const damaged = new Set<number>();
+    for (const { number, bytes } of this.inOrder(1, this.nodes, undefined, new Uint8Array(READ_AHEAD))) {
+      const leaf = read(parseNode(bytes, number));
+      if (!leaf) continue;
+      next[number] = leaf.next;
+      counts[number] = leaf.records + 1;
+      if (leaf.damaged) damaged.add(number);
+    }
+    return (number) => {
+      const count = counts[number] as number;
+      return count === 0 ? null : { next: next[number] as number, records: count - 1, damaged: damaged.has(number) };
+    };
   }
 
   /** Which nodes the tree's own map has in use; where the map is gone, all may be. */
@@ -147,12 +180,38 @@ export class BTree {
     };
   }
 
-  /** The live leaves, in the order of the file. */
-  *leaves(from = 0, to = this.nodes): Generator<TreeNode, void, void> {
-    for (let number = from; number < Math.min(to, this.nodes); number += 1) {
-      if (!this.isLive(number)) continue;
-      const node = this.node(number);
+  /** The live leaves, in the order of the file. @param into as of `inOrder` */
+  *leaves(from = 0, to = this.nodes, into: Uint8Array | null = null): Generator<TreeNode, void, void> {
+    for (const { number, bytes } of this.inOrder(from, to, (each) => this.isLive(each), into)) {
+      const node = parseNode(bytes, number);
       if (node?.kind === NODE_KIND.leaf) yield node;
+    }
+  }
+
+  /**
+   * The bytes of node after node, whatever they are, many of them read at once.
+   * @param wanted whether a node need be read
+   * @param into where they are read to: what is given is valid until the next is asked for then
+   */
+  *inOrder(
+    from: number,
+    to = this.nodes,
+    wanted: (number: number) => boolean = () => true,
+    into: Uint8Array | null = null,
+  ): Generator<{ readonly number: number; readonly bytes: Uint8Array }, void, void> {
+    const { nodeSize } = this;
+    const end = Math.min(to, this.nodes);
+    for (let next = from; next < end; ) {
+      if (!wanted(next)) {
+        next += 1;
+        continue;
+      }
+      const first = next;
+      const count = Math.min(READ_AHEAD / nodeSize, end - first);
+      const read = into?.subarray(0, count * nodeSize) ?? new Uint8Array(count * nodeSize);
+      this.file.read(first * nodeSize, read);
+      for (; next < first + count; next += 1)
+        if (wanted(next)) yield { number: next, bytes: read.subarray((next - first) * nodeSize, (next - first + 1) * nodeSize) };
     }
   }
 }

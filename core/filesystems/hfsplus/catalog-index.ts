@@ -1,5 +1,16 @@
-import { type BTree, LeafIndex, parseNode, type TreeNode } from "./b-tree";
-import { type CatalogEntry, type CatalogKey, type FileEntry, readEntry, readKey, shownName } from "./catalog-record";
+import type { Cursor } from "../../bytes/cursor";
+import { type BTree, LeafIndex, READ_AHEAD, type TreeNode } from "./b-tree";
+import { CatalogNumbers, type NumberFacts } from "./catalog-numbers";
+import {
+  type CatalogEntry,
+  type CatalogKey,
+  type FileEntry,
+  firstBlockOf,
+  keyLength,
+  readEntry,
+  readKey,
+  shownName,
+} from "./catalog-record";
 import {
   CATALOG_KEY,
   CNID,
@@ -9,7 +20,6 @@ import {
   FOLDER_RECORD,
   IDENTITY,
   MODE,
-  NODE_KIND,
   PRIVATE_FILES,
   PRIVATE_FOLDERS,
   RECORD_TYPE,
@@ -35,9 +45,10 @@ export function* recordsOf(node: TreeNode, threads = true): Generator<CatalogRec
   const { cursor, starts } = node;
   for (let index = 0; index + 1 < starts.length; index += 1) {
     const [at, to] = [starts[index] as number, starts[index + 1] as number];
-    const key = readKey(cursor, at, to);
     // Threads are known by the empty name in their key.
-    if (!key || (!threads && key.rawName.length === 0)) continue;
+    if (!threads && keyLength(cursor, at, to) === CATALOG_KEY.name) continue;
+    const key = readKey(cursor, at, to);
+    if (!key) continue;
     const entry = readEntry(cursor, at + key.length, to);
     if (entry) yield { key, entry, at: at + key.length };
   }
@@ -46,24 +57,6 @@ export function* recordsOf(node: TreeNode, threads = true): Generator<CatalogRec
 export const isFileLink = ({ facts }: FileEntry) => facts.fdType === FILE_LINK.type && facts.fdCreator === FILE_LINK.creator;
 export const isFolderLink = ({ facts }: FileEntry) => facts.fdType === FOLDER_LINK.type && facts.fdCreator === FOLDER_LINK.creator;
 export const isSymbolicLink = ({ facts }: FileEntry) => (facts.fileMode & MODE.mask) === MODE.link;
-
-/** A bit for each number; memory grows with the numbers in use. */
-class NumberSet {
-  readonly #pages = new Map<number, Uint8Array>();
-
-  add(number: number): void {
-    let page = this.#pages.get(number >>> 15);
-    if (!page) {
-      page = new Uint8Array(4096);
-      this.#pages.set(number >>> 15, page);
-    }
-    page[(number >>> 3) & 4095] = (page[(number >>> 3) & 4095] as number) | (1 << (number & 7));
-  }
-
-  has(number: number): boolean {
-    return ((((this.#pages.get(number >>> 15)?.[(number >>> 3) & 4095] ?? 0) as number) >>> (number & 7)) & 1) === 1;
-  }
-}
 
 /** A file that may hold the content of linked ones: its folder, its number, and where its record stands. */
 interface Candidate {
@@ -76,7 +69,7 @@ interface Candidate {
 /** What must be known of the whole catalog before any of its records can be described: folders, links, numbers in use. */
 export class CatalogIndex {
   readonly #folders = new Map<number, { parent: number; name: string; createDate: number }>();
-  readonly #live = new NumberSet();
+  readonly #live = new CatalogNumbers();
   /** Where the content of linked files stands: by number, the node and the place of its record's data there. */
   readonly #linked = new Map<number, { node: number; at: number }>();
   readonly #linkNames = new Map<number, number>();
@@ -88,19 +81,10 @@ export class CatalogIndex {
   readonly privateFolders: number | null;
   label: string | null = null;
 
-  /** @param meet is given every node of the tree on the way, so that nobody has to go through it once more */
-  constructor(
-    private readonly tree: BTree,
-    meet: (number: number, bytes: Uint8Array, node: TreeNode | null) => void = () => undefined,
-  ) {
+  constructor(private readonly tree: BTree) {
     const candidates: Candidate[] = [];
-    for (let number = 1; number < tree.nodes; number += 1) {
-      const bytes = tree.bytes(number);
-      const node = parseNode(bytes, number);
-      if (node?.kind === NODE_KIND.leaf && tree.isLive(number))
-        for (let index = 0; index + 1 < node.starts.length; index += 1) this.#note(node, index, candidates);
-      meet(number, bytes, node);
-    }
+    for (const node of tree.leaves(1, tree.nodes, new Uint8Array(READ_AHEAD)))
+      for (let index = 0; index + 1 < node.starts.length; index += 1) this.#note(node, index, candidates);
     const inRoot = (name: string) => {
       for (const [cnid, folder] of this.#folders) if (folder.parent === CNID.root && folder.name === shownName(utf16be(name))) return cnid;
       return null;
@@ -113,36 +97,61 @@ export class CatalogIndex {
   /** Notes what matters of a record. Field by field: records come by the million, and most of them only say a number. */
   #note({ cursor, starts, number }: TreeNode, index: number, candidates: Candidate[]): void {
     const [from, to] = [starts[index] as number, starts[index + 1] as number];
-    const key = readKey(cursor, from, to);
-    if (!key) return;
-    const at = from + key.length;
-    if (at + 2 > to) return;
+    const length = keyLength(cursor, from, to);
+    const at = from + length;
+    if (length === 0 || at + 2 > to) return;
+    const parent = cursor.u32be(from + CATALOG_KEY.parentID);
+    const nameBytes = length - CATALOG_KEY.name;
+    const name = () => shownName(cursor.slice(from + CATALOG_KEY.name, nameBytes));
     const type = cursor.u16be(at);
     if (type === RECORD_TYPE.folder && at + FOLDER_RECORD.size <= to) {
       const id = cursor.u32be(at + IDENTITY.id);
-      const name = shownName(key.rawName);
-      this.#live.add(id);
-      if (id === CNID.root) this.label = name || null;
-      else this.#folders.set(id, { parent: key.parent, name, createDate: cursor.u32be(at + IDENTITY.created) });
+      const made = cursor.u32be(at + IDENTITY.created);
+      this.#live.add(id, { made, firstBlock: 0 });
+      if (id === CNID.root) this.label = name() || null;
+      else this.#folders.set(id, { parent, name: name(), createDate: made });
     } else if (type === RECORD_TYPE.file && at + FILE_RECORD.size <= to) {
-      this.#live.add(cursor.u32be(at + IDENTITY.id));
+      this.#live.add(cursor.u32be(at + IDENTITY.id), { made: cursor.u32be(at + IDENTITY.created), firstBlock: firstBlockOf(cursor, at) });
       const kind = cursor.u32be(at + IDENTITY.type);
       const creator = cursor.u32be(at + IDENTITY.creator);
       const special = cursor.u32be(at + IDENTITY.special);
       if (kind === FILE_LINK.type && creator === FILE_LINK.creator) this.#linkNames.set(special, (this.#linkNames.get(special) ?? 0) + 1);
       else if (kind === FOLDER_LINK.type && creator === FOLDER_LINK.creator) {
         const links = this.#folderLinks.get(special) ?? [];
-        if (links.length < MOST_PATHS) links.push({ parent: key.parent, name: shownName(key.rawName) });
+        if (links.length < MOST_PATHS) links.push({ parent, name: name() });
         this.#folderLinks.set(special, links);
-      } else if (key.rawName.length < 40 && key.rawName[1] === PRIVATE_FILES.prefix.charCodeAt(0)) {
-        const found = /^iNode(\d+)$/.exec(shownName(key.rawName))?.[1];
-        if (found) candidates.push({ parent: key.parent, number: Number(found), node: number, at });
+      } else if (nameBytes > 0 && nameBytes < 40 && cursor.u16be(from + CATALOG_KEY.name) === PRIVATE_FILES.prefix.charCodeAt(0)) {
+        const found = /^iNode(\d+)$/.exec(name())?.[1];
+        if (found) candidates.push({ parent, number: Number(found), node: number, at });
       }
     }
   }
 
   isLive(cnid: number): boolean {
     return this.#live.has(cnid);
+  }
+
+  /** What is known at once of a number in use; null: nothing. */
+  liveFacts(cnid: number): NumberFacts | null {
+    return this.#live.factsOf(cnid);
+  }
+
+  /**
+   * Whether a record whose data begin at `at` and end before `to` plainly says what the catalog says of its number: of the same file or folder,
+   * whose content, if any, begins at the same block.
+   * @param parent the number in its key
+   */
+  isCurrent(cursor: Cursor, at: number, to: number, parent: number): boolean {
+    if (at + 2 > to) return false;
+    const type = cursor.u16be(at);
+    // Within one file system a number is not given twice.
+    if (type === RECORD_TYPE.folderThread || type === RECORD_TYPE.fileThread) return this.#live.factsOf(parent) !== null;
+    const size = type === RECORD_TYPE.file ? FILE_RECORD.size : type === RECORD_TYPE.folder ? FOLDER_RECORD.size : null;
+    if (size === null || at + size > to) return false;
+    const now = this.#live.factsOf(cursor.u32be(at + IDENTITY.id));
+    if (!now || now.made !== cursor.u32be(at + IDENTITY.created)) return false;
+    const first = type === RECORD_TYPE.folder ? 0 : firstBlockOf(cursor, at);
+    return first === 0 || first === now.firstBlock;
   }
 
   /** The record that holds the content of a linked file; null: it is not there. */

@@ -67,6 +67,12 @@ export function readFork(cursor: Cursor, at: number): Fork {
   return { size: logicalSize, blocks: totalBlocks, extents: readExtents(cursor, at + EXTENTS_AT) };
 }
 
+/** The first block of the data fork of a file's record that begins at a place; 0: it has no content. */
+export function firstBlockOf(cursor: Cursor, at: number): number {
+  const extent = at + DATA_FORK_AT + EXTENTS_AT;
+  return cursor.u32be(extent + 4) === 0 ? 0 : cursor.u32be(extent);
+}
+
 /** Reads up to eight extents; an empty one ends them. */
 export function readExtents(cursor: Cursor, at: number): Extent[] {
   const found: Extent[] = [];
@@ -78,13 +84,23 @@ export function readExtents(cursor: Cursor, at: number): Extent[] {
   return found;
 }
 
-/** Reads a key that begins at `at` and must end before `to`; null: there is none. */
-export function readKey(cursor: Cursor, at: number, to: number): CatalogKey | null {
-  if (at + 2 + CATALOG_KEY.smallest > to) return null;
+/** The bytes of a key that begins at `at` and must end before `to`, its length field included; 0: there is none. */
+export function keyLength(cursor: Cursor, at: number, to: number): number {
+  if (at + 2 + CATALOG_KEY.smallest > to) return 0;
   const length = cursor.u16be(at) + 2;
   const characters = cursor.u16be(at + CATALOG_KEY.nameLength);
-  if (characters > MOST_NAME || length !== CATALOG_KEY.name + 2 * characters || at + length > to) return null;
-  return { parent: cursor.u32be(at + CATALOG_KEY.parentID), rawName: cursor.slice(at + CATALOG_KEY.name, 2 * characters), length };
+  return characters > MOST_NAME || length !== CATALOG_KEY.name + 2 * characters || at + length > to ? 0 : length;
+}
+
+/** Reads a key that begins at `at` and must end before `to`; null: there is none. */
+export function readKey(cursor: Cursor, at: number, to: number): CatalogKey | null {
+  const length = keyLength(cursor, at, to);
+  if (length === 0) return null;
+  return {
+    parent: cursor.u32be(at + CATALOG_KEY.parentID),
+    rawName: cursor.slice(at + CATALOG_KEY.name, length - CATALOG_KEY.name),
+    length,
+  };
 }
 
 /** Reads the data of a record that begins at `at` and must end before `to`; null: it is none, or it breaks off. */

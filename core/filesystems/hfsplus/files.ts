@@ -7,10 +7,11 @@ import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREA
 import { marksOfMac } from "../mac-marks";
 import { macTimeToMs } from "../mac-times";
 import type { Attributes } from "./attributes";
-import { isSymbolicLink } from "./catalog-index";
+import { type CatalogIndex, isSymbolicLink, UNKNOWN_PARENT } from "./catalog-index";
 import type { Extent, FileEntry, FolderEntry, Fork } from "./catalog-record";
 import { COMPRESSED, FINDER_INFO, FORK_TYPE } from "./layout";
 import type { OverflowExtents } from "./overflow";
+import type { NamedPlace, Remnants } from "./remnants";
 
 /** Bytes of the Finder info that are no marks of a person's: numbers and dates the system keeps for itself (from memory). */
 const FINDER_OWN: readonly Range[] = [
@@ -98,8 +99,8 @@ export class FileDescriber {
       } else if (entry.data.size === 0) content = absent("record-damaged", "Compressed by the system; the record that says how is gone.");
     }
     if (isSymbolicLink(entry)) {
-      const target = new TextDecoder().decode(readBytes(new LayoutSource(this.disk, data), 0, Math.min(data.size, MOST_TARGET)));
-      content = absent("not-followed", `A link to “${target}”: it is shown and not followed.`);
+      const bytes = readBytes(new LayoutSource(this.disk, data), 0, Math.min(data.size, MOST_TARGET));
+      content = absent("not-followed", describeLink(bytes, gone ? (evidence?.(data) ?? lostOf(data)) : null));
     }
     const streams: FileRecord["streams"][number][] = [];
     if (resource && !usesResource) streams.push({ name: RESOURCE_STREAM, size: resource.size, layout: resource });
@@ -138,6 +139,27 @@ export class FileDescriber {
   }
 }
 
+/** What a link that was deleted has left of where it led may be another file's by now. @param evidence null: the link lives */
+function describeLink(bytes: Uint8Array, evidence: ByteEvidence | null): string {
+  if (!evidence) return `A link to “${new TextDecoder().decode(bytes)}”: it is shown and not followed.`;
+  const target = decodeStrictly(bytes);
+  const sound = target !== null && target.trim() !== "" && !CONTROL.test(target);
+  return sound && evidence.usedByOthers + evidence.takenLater + evidence.lost === 0
+    ? `It was a link; where it led to reads “${target}” now. It is shown and not followed.`
+    : "It was a link; where it led to has been written over.";
+}
+
+// biome-ignore lint/suspicious/noControlCharactersInRegex: paths have none, and other bytes mostly do
+const CONTROL = /[\0-\x1f\x7f]/;
+
+function decodeStrictly(bytes: Uint8Array): string | null {
+  try {
+    return new TextDecoder("utf-8", { fatal: true }).decode(bytes);
+  } catch {
+    return null;
+  }
+}
+
 export const lostOf = (layout: Layout): ByteEvidence => ({
   usedByOthers: 0,
   takenLater: 0,
@@ -152,6 +174,28 @@ function finderInfo(record: Uint8Array): Uint8Array | null {
   const bytes = record.slice(FINDER_INFO.at, FINDER_INFO.at + FINDER_INFO.length);
   for (const { start, end } of FINDER_OWN) bytes.fill(0, start, end);
   return bytes.some((byte) => byte !== 0) ? bytes : null;
+}
+
+/** A record under each of the paths its folder has. */
+export function underPaths(
+  index: CatalogIndex,
+  { parent, rawName }: NamedPlace,
+  name: string,
+  remnants: Remnants | null,
+  describe: () => FileRecord,
+): FileRecord[] {
+  const paths = index.pathsOf(parent, remnants);
+  const raw = rawName.slice();
+  return (paths.length > 0 ? paths : [UNKNOWN_PARENT]).map((path) => {
+    // Filled in, not copied: records come by the million, and nearly all have one path.
+    const record: { -readonly [Key in keyof FileRecord]: FileRecord[Key] } = describe();
+    record.path = `${path}/${name}`;
+    record.name = name;
+    record.rawName = raw;
+    if (path.startsWith(UNKNOWN_PARENT))
+      record.notes = [...record.notes, "A folder above it is not known any more: the full path is not known."];
+    return record;
+  });
 }
 
 export function folderRecord(

@@ -3,33 +3,24 @@ import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../b
 import { Cursor } from "../../bytes/cursor";
 import { type Layout, LayoutSource, type Segment } from "../../bytes/layout";
 import { PatchedSource } from "../../bytes/patched-source";
-import { type Range, RangeSet } from "../../bytes/range-set";
+import type { Range } from "../../bytes/range-set";
 import { AllocationMap } from "../allocation-map";
 import { blockEvidence } from "../block-evidence";
-import { Claims } from "../claims";
-import {
-  absent,
-  type ByteEvidence,
-  type FileRecord,
-  type FileSystem,
-  FileSystemError,
-  type Finding,
-  NO_CONTENT,
-  type RecordBatch,
-} from "../file-record";
+import { absent, type FileRecord, type FileSystem, FileSystemError, type Finding, NO_CONTENT, type RecordBatch } from "../file-record";
 import { RESOURCE_STREAM } from "../mac-compression";
 import { macTimeToMs } from "../mac-times";
 import { type Earlier, scanSectors } from "../sector-scan";
 import { Attributes } from "./attributes";
-import { BTree, NODE_SIZES, parseNode } from "./b-tree";
+import { BTree, NODE_SIZES, parseNode, READ_AHEAD } from "./b-tree";
 import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
 import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
 import { hfsPlusFindings, type OwnedFork } from "./consistency";
-import { type Blocks, FileDescriber, folderRecord, forkLayout, lostOf } from "./files";
+import { type Blocks, FileDescriber, folderRecord, forkLayout, underPaths } from "./files";
+import { GoneFiles } from "./gone-files";
 import { type Journal, readJournal } from "./journal";
 import { CNID, EXTENT_KEY, FORK_TYPE, HEADER_AT, JOURNAL_FILES, NODE, NODE_KIND, PRIVATE_FILES, VOLUME_ATTRIBUTE } from "./layout";
 import { OverflowExtents } from "./overflow";
-import { type NamedPlace, type Remnant, Remnants } from "./remnants";
+import { Remnants } from "./remnants";
 import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
 
 /** Bytes of blocks that are in use somewhere. */
@@ -173,7 +164,7 @@ class HfsPlusVolume implements FileSystem {
     // What an earlier file system has left may count in other blocks.
     const remnants = new Remnants({ ...facts, blockSize: LARGEST_BLOCK, totalBlocks: Math.ceil(this.#volume.size / SMALLEST_BLOCK) });
     for (const { at, size } of found) remnants.take(readBytes(this.#volume, at, size), NODE.size, size, this.start + at);
-    const units = this.#unitsOf(remnants, this.#remnants().remnants, remnants.blockSize(this.clusterSize));
+    const units = this.#goneFiles().units(remnants, this.#remnants().remnants, remnants.blockSize(this.clusterSize));
     const total = bytes + units.length;
     for (let next = Math.max(0, first - bytes); next < units.length; ) {
       const records: FileRecord[] = [];
@@ -241,15 +232,18 @@ class HfsPlusVolume implements FileSystem {
   #indexed(): CatalogIndex {
     if (this.#index) return this.#index;
     const tree = this.#catalog;
-    const remnants = new Remnants(this.header.facts);
-    this.#index = new CatalogIndex(tree, (number, bytes, node) => {
+    const index = new CatalogIndex(tree);
+    const remnants = new Remnants(this.header.facts, index);
+    for (const { number, bytes } of tree.inOrder(1, tree.nodes, undefined, new Uint8Array(READ_AHEAD))) {
+      const node = parseNode(bytes, number);
       const at = placeIn(this.#catalogLayout, number * tree.nodeSize);
       if (tree.isLive(number) && node) remnants.take(bytes, node.free.from, node.free.to, at);
       else if (node?.kind !== NODE_KIND.index && node?.kind !== NODE_KIND.map) remnants.take(bytes, NODE.size, bytes.length, at);
-    });
+    }
     if (this.journal) this.#takeJournal(this.journal, remnants);
     this.#met = remnants;
-    return this.#index;
+    this.#index = index;
+    return index;
   }
 
   /** A special file: its bytes, and where they stand on the disk. */
@@ -273,7 +267,7 @@ class HfsPlusVolume implements FileSystem {
     if (entry.kind === "folder") {
       // A linked folder is listed where its links are.
       if (key.parent === index.privateFolders && index.linksTo(entry.facts.folderID) > 0) return [];
-      return this.#named(index, key.parent, name, key.rawName, null, () => folderRecord(entry, { reference, system, state: "live" }));
+      return underPaths(index, key, name, null, () => folderRecord(entry, { reference, system, state: "live" }));
     }
     if (isFolderLink(entry)) return this.#folderLink(key.parent, name, key.rawName, entry, index, reference);
     const number = entry.facts.special;
@@ -289,7 +283,7 @@ class HfsPlusVolume implements FileSystem {
       }
     }
     const links = target && target !== entry ? Math.max(index.namesOf(number), 1) : 1;
-    return this.#named(index, key.parent, name, key.rawName, null, () =>
+    return underPaths(index, key, name, null, () =>
       target
         ? this.#files.describe(target, key.rawName, reference, { state: "live", system, links })
         : {
@@ -307,7 +301,7 @@ class HfsPlusVolume implements FileSystem {
       : circle
         ? ["It leads back to a folder it lies in: what is below it is listed once only."]
         : [];
-    return this.#named(index, parent, name, rawName, null, () => ({
+    return underPaths(index, { parent, rawName }, name, null, () => ({
       reference,
       state: "live",
       type: "folder",
@@ -326,27 +320,15 @@ class HfsPlusVolume implements FileSystem {
     }));
   }
 
-  /** A record under each of the paths its folder has. */
-  #named(
-    index: CatalogIndex,
-    parent: number,
-    name: string,
-    rawName: Uint8Array,
-    remnants: Remnants | null,
-    describe: () => FileRecord,
-  ): FileRecord[] {
-    const paths = index.pathsOf(parent, remnants);
-    const record = describe();
-    const raw = rawName.slice();
-    return (paths.length > 0 ? paths : [UNKNOWN_PARENT]).map((path) => ({
-      ...record,
-      path: `${path}/${name}`,
-      name,
-      rawName: raw,
-      notes: path.startsWith(UNKNOWN_PARENT)
-        ? [...record.notes, "A folder above it is not known any more: the full path is not known."]
-        : record.notes,
-    }));
+  #goneFiles(): GoneFiles {
+    const blocks = { start: this.start, blockSize: this.clusterSize, map: this.allocation };
+    return new GoneFiles({
+      index: this.#indexed(),
+      files: this.#files,
+      overflow: this.#overflow,
+      blockSize: this.clusterSize,
+      evidence: (layout, taken, unit) => blockEvidence(layout, blocks, taken && { taken, unit }),
+    });
   }
 
   /** What only remnants know: in the free space of leaves, in nodes not in use, and in the journal. */
@@ -354,7 +336,7 @@ class HfsPlusVolume implements FileSystem {
     if (this.#gone) return this.#gone;
     this.#indexed();
     const remnants = this.#met as Remnants;
-    this.#gone = { remnants, units: this.#unitsOf(remnants, null) };
+    this.#gone = { remnants, units: this.#goneFiles().units(remnants, null) };
     return this.#gone;
   }
 
@@ -375,129 +357,7 @@ class HfsPlusVolume implements FileSystem {
       }
     }
   }
-
-  /** @param before remnants that were described already */
-  #unitsOf(remnants: Remnants, before: Remnants | null, blockSize = this.clusterSize): (() => FileRecord[])[] {
-    const index = this.#indexed();
-    const known = new Set(before?.list().map(identity));
-    const gone = remnants.list().filter((each) => !known.has(identity(each)) && this.#isGone(each, index));
-    const claims = new Claims();
-    gone.forEach(({ entry, cnid }, owner) => {
-      if (entry.kind !== "file") return;
-      const changed = macTimeToMs(Math.max(entry.facts.attributeModDate, entry.facts.createDate));
-      const runs = this.#overflow.extentsOf(cnid, FORK_TYPE.data, entry.data, true);
-      claims.add(
-        owner,
-        runs.map(({ start, count }) => ({ start, end: start + count })),
-        changed,
-      );
-    });
-    const taken = claims.takenLater();
-    const units = gone.map((remnant, owner) => () => this.#deleted(remnant, index, remnants, taken.get(owner), blockSize));
-    for (const { cnid, place, folder } of remnants.namesOnly())
-      if (!index.isLive(cnid) && !before?.folder(cnid)) units.push(() => this.#nameOnly(cnid, place, folder, index, remnants));
-    return units;
-  }
-
-  /** Whether a remnant records something that the catalog does not have: a file that is gone, or an earlier content of one. */
-  #isGone({ cnid, entry }: Remnant, index: CatalogIndex): boolean {
-    if (!index.isLive(cnid)) return true;
-    // Where the number belongs to something else now, this one is of an earlier file system.
-    const made = index.folderMade(cnid);
-    if (entry.kind === "folder" || made !== null) return made !== null && made !== entry.facts.createDate;
-    const now = index.find(cnid);
-    if (!now) return false;
-    if (now.entry.facts.createDate !== entry.facts.createDate) return true;
-    if (entry.data.size === 0 || isFileLink(entry)) return false;
-    const present = RangeSet.from(now.entry.data.extents.map(({ start, count }) => ({ start, end: start + count })));
-    return entry.data.extents.every(({ start, count }) => present.overlap(start, start + count) === 0);
-  }
-
-  #deleted(
-    { cnid, entry, place, tail, at }: Remnant,
-    index: CatalogIndex,
-    remnants: Remnants,
-    taken: RangeSet | undefined,
-    blockSize: number,
-  ): FileRecord[] {
-    const reference = `remnant of a catalog record at byte ${at}, number ${cnid}`;
-    const name = place ? shownName(place.rawName) : tail ? `?${tail}` : `file-${cnid}`;
-    const parent = place?.parent ?? 0;
-    const lost = place ? [] : [tail ? "The beginning of its name is gone." : "Its name is gone; its number stands in its place."];
-    const describe = (): FileRecord => {
-      if (entry.kind === "folder") return folderRecord(entry, { reference, system: false, state: "deleted" });
-      const evidence = (layout: Layout) => this.#evidence(layout, taken, blockSize);
-      if (isFileLink(entry)) return this.#deletedLink(entry, index, reference);
-      const file = this.#files.describe(
-        entry,
-        place?.rawName ?? new Uint8Array(),
-        reference,
-        { state: "deleted", system: false, links: 1 },
-        evidence,
-        blockSize,
-      );
-      const earlier = index.isLive(cnid) && index.find(cnid)?.entry.facts.createDate === entry.facts.createDate;
-      return earlier ? { ...file, notes: [...file.notes, "An earlier content of a file that is still there."] } : file;
-    };
-    return this.#named(index, parent, name, place?.rawName ?? new Uint8Array(), remnants, describe)
-      .slice(0, 1)
-      .map((record) => ({
-        ...record,
-        ...(place ? {} : { incompleteName: true }),
-        system: index.isFolder(parent) && parent === index.privateFiles,
-        notes: [...record.notes, ...lost],
-      }));
-  }
-
-  /** One of several names of a file: the others may still lead to it. */
-  #deletedLink(entry: FileEntry, index: CatalogIndex, reference: string): FileRecord {
-    const target = index.linked(entry.facts.special);
-    if (!target) {
-      const file = this.#files.describe(entry, new Uint8Array(), reference, { state: "deleted", system: false, links: 1 });
-      return {
-        ...file,
-        content: absent("record-damaged", "It was one of several names of a file whose own record is not there any more."),
-      };
-    }
-    const shared = (layout: Layout): ByteEvidence => ({ usedByOthers: 0, takenLater: 0, shared: layout.size, lost: lostOf(layout).lost });
-    const file = this.#files.describe(
-      target,
-      new Uint8Array(),
-      reference,
-      { state: "deleted", system: false, links: index.namesOf(entry.facts.special) + 1 },
-      shared,
-    );
-    return { ...file, notes: [...file.notes, "One of several names of a file; its content lives on under another one."] };
-  }
-
-  #nameOnly(cnid: number, place: NamedPlace, folder: boolean, index: CatalogIndex, remnants: Remnants): FileRecord[] {
-    const why = "Only its name and folder are left, in a thread record: where its content stood is not known.";
-    return this.#named(index, place.parent, shownName(place.rawName), place.rawName, remnants, () => ({
-      reference: `remnant of a thread record, number ${cnid}`,
-      state: "deleted",
-      type: folder ? "folder" : "file",
-      path: "",
-      name: "",
-      rawName: place.rawName,
-      size: 0,
-      created: null,
-      modified: null,
-      changed: null,
-      content: folder ? NO_CONTENT : absent("record-damaged", why),
-      system: false,
-      streams: [],
-      links: 1,
-      notes: folder ? [why] : [],
-    })).slice(0, 1);
-  }
-
-  #evidence(layout: Layout, taken: RangeSet | undefined, unit: number): ByteEvidence {
-    const blocks = { start: this.start, blockSize: this.clusterSize, map: this.allocation };
-    return blockEvidence(layout, blocks, taken && { taken, unit });
-  }
 }
-
-const identity = ({ cnid, entry }: Remnant) => `${cnid} ${entry.facts.createDate}`;
 
 /** Disk byte offset of a byte of a file that is not coded; 0 where it has none. */
 function placeIn(layout: Layout, at: number): number {
@@ -509,9 +369,14 @@ function placeIn(layout: Layout, at: number): number {
   return 0;
 }
 
-/** The name of the volume is that of its root folder. */
+/** The name of the volume is that of its root folder, whose key is the least of all. */
 function labelOf(tree: BTree): string | null {
-  for (const node of tree.leaves())
+  const nodes = function* () {
+    const first = tree.firstLeaf();
+    if (first) yield first;
+    yield* tree.leaves();
+  };
+  for (const node of nodes())
     for (const { key, entry } of recordsOf(node))
       if (key.parent === CNID.rootParent && entry.kind === "folder") return shownName(key.rawName) || null;
   return null;

@@ -1,11 +1,24 @@
 import { Cursor } from "../../bytes/cursor";
 import { decodeUtf16be } from "../../bytes/text";
-import { type CatalogEntry, type FileEntry, type FolderEntry, isPlausible, readEntry, readKey, shownName } from "./catalog-record";
+import {
+  type CatalogEntry,
+  type FileEntry,
+  type FolderEntry,
+  isPlausible,
+  keyLength,
+  readEntry,
+  readKey,
+  shownName,
+} from "./catalog-record";
 import { CATALOG_KEY, CNID, FILE_RECORD, FOLDER_RECORD, MODE, RECORD_TYPE, THREAD } from "./layout";
 
 /** Remnants kept of one volume at most. */
 const MOST_REMNANTS = 2_000_000;
+/** Of the length of a key with the longest name. */
+const HIGHEST_BYTE = (CATALOG_KEY.smallest + 510) >>> 8;
 const NEARLY_ALL = 0.95;
+/** Names that one file has had, at most. */
+const MOST_NAMES = 4;
 /** Characters of a name of which the beginning is gone, at most. */
 const MOST_TAIL = 64;
 
@@ -21,6 +34,8 @@ export interface Remnant {
   readonly entry: FileEntry | FolderEntry;
   /** null: the key is gone. */
   place: NamedPlace | null;
+  /** Where other remnants of the same file have it: it was renamed or moved. */
+  others: readonly NamedPlace[];
   /** The end of the name, where its beginning was written over. */
   readonly tail: string | null;
   /** Where the record's data stand: disk byte offset. */
@@ -33,6 +48,12 @@ interface Measures {
   readonly nextCatalogID: number;
 }
 
+/** Knows what the catalog says. */
+interface Current {
+  /** Whether a record, whose data begin at `at` and end before `to`, says what the catalog says of its number. @param parent the number in its key */
+  isCurrent(cursor: Cursor, at: number, to: number, parent: number): boolean;
+}
+
 interface FoundRecord {
   readonly key: NamedPlace | null;
   readonly entry: CatalogEntry;
@@ -42,16 +63,43 @@ interface FoundRecord {
 }
 
 /** Looks for catalog records at every even place of a stretch in which none need be. */
-function* recordsIn(bytes: Uint8Array, from: number, to: number, measures: Measures): Generator<FoundRecord, void, void> {
+function* recordsIn(
+  bytes: Uint8Array,
+  from: number,
+  to: number,
+  measures: Measures,
+  current: Current | null,
+): Generator<FoundRecord, void, void> {
   const cursor = new Cursor(bytes);
-  for (let at = from + (from % 2); at + 2 <= to; ) {
-    const word = cursor.u16be(at);
+  const end = Math.min(to, bytes.length);
+  for (let at = from + (from % 2); at + 2 <= end; ) {
+    // Most words of a stretch are none of a key's length or a record's type: they are passed by without more ado.
+    const high = bytes[at] as number;
+    const word = high * 256 + (bytes[at + 1] as number);
+    if (word === 0 || high > HIGHEST_BYTE) {
+      at += 2;
+      continue;
+    }
+    const passed = current && word >= CATALOG_KEY.smallest ? currentRecord(cursor, at, end, current) : 0;
+    if (passed > 0) {
+      at = passed;
+      continue;
+    }
     const keyed =
-      word >= CATALOG_KEY.smallest && word <= CATALOG_KEY.smallest + 510 && word % 2 === 0 ? keyedRecord(cursor, at, to, measures) : null;
-    const found = keyed ?? (word === RECORD_TYPE.file || word === RECORD_TYPE.folder ? bareRecord(cursor, at, from, to, measures) : null);
+      word >= CATALOG_KEY.smallest && word <= CATALOG_KEY.smallest + 510 && word % 2 === 0 ? keyedRecord(cursor, at, end, measures) : null;
+    const found = keyed ?? (word === RECORD_TYPE.file || word === RECORD_TYPE.folder ? bareRecord(cursor, at, from, end, measures) : null);
     if (found) yield found;
     at = found ? found.at + lengthOf(found.entry) : at + 2;
   }
+}
+
+/** The byte behind a record, with its key, that says what the catalog says; 0: there is none at the place. */
+function currentRecord(cursor: Cursor, at: number, to: number, current: Current): number {
+  const key = keyLength(cursor, at, to);
+  const data = at + key;
+  if (key === 0 || !current.isCurrent(cursor, data, to, cursor.u32be(at + CATALOG_KEY.parentID))) return 0;
+  const type = cursor.u16be(data);
+  return data + (type === RECORD_TYPE.file ? FILE_RECORD.size : type === RECORD_TYPE.folder ? FOLDER_RECORD.size : THREAD.name);
 }
 
 const lengthOf = (entry: CatalogEntry) =>
@@ -94,12 +142,16 @@ export class Remnants {
   readonly #threads = new Map<number, NamedPlace & { readonly folder: boolean }>();
   readonly #folders = new Map<number, NamedPlace>();
 
-  constructor(private readonly measures: Measures) {}
+  /** @param current passes by what says what the catalog says: most remnants do, left where nodes were split */
+  constructor(
+    private readonly measures: Measures,
+    private readonly current: Current | null = null,
+  ) {}
 
   /** @param diskAt disk byte offset of the first of the bytes */
   take(bytes: Uint8Array, from: number, to: number, diskAt: number): void {
     if (isEmpty(bytes.subarray(from, to))) return;
-    for (const { key, entry, at, tail } of recordsIn(bytes, from, to, this.measures)) {
+    for (const { key, entry, at, tail } of recordsIn(bytes, from, to, this.measures, this.current)) {
       if (this.#found.size + this.#threads.size >= MOST_REMNANTS) return;
       if (entry.kind === "thread") {
         const cnid = (key as NamedPlace).parent;
@@ -109,15 +161,28 @@ export class Remnants {
       }
       const cnid = entry.kind === "file" ? entry.facts.fileID : entry.facts.folderID;
       const place = key && { parent: key.parent, rawName: key.rawName.slice() };
-      this.#add({ cnid, entry: { ...entry, bytes: entry.bytes.slice() } as FileEntry | FolderEntry, place, tail, at: diskAt + at });
+      this.#add({
+        cnid,
+        entry: { ...entry, bytes: entry.bytes.slice() } as FileEntry | FolderEntry,
+        place,
+        others: [],
+        tail,
+        at: diskAt + at,
+      });
     }
   }
 
   #add(remnant: Remnant): void {
     const key = `${remnant.cnid} ${remnant.entry.facts.createDate}`;
     const known = this.#found.get(key);
-    if (!known || rank(remnant) > rank(known)) this.#found.set(key, { ...remnant, place: remnant.place ?? known?.place ?? null });
-    else known.place ??= remnant.place;
+    const better = !known || rank(remnant) > rank(known);
+    const kept = better ? remnant : known;
+    const places = [kept.place, known?.place, remnant.place, ...(known?.others ?? [])].filter(
+      (place) => place !== null && place !== undefined,
+    );
+    kept.place = places[0] ?? null;
+    kept.others = distinct(places).slice(1, MOST_NAMES);
+    if (better) this.#found.set(key, kept);
     if (remnant.entry.kind === "folder" && remnant.place) this.#folders.set(remnant.cnid, remnant.place);
   }
 
@@ -148,6 +213,12 @@ export class Remnants {
     for (const [cnid, { folder, ...place }] of this.#threads)
       if (!known.has(cnid) && cnid >= CNID.firstUser && decodeUtf16be(place.rawName) !== "") yield { cnid, place, folder };
   }
+}
+
+/** Each place once, in the order in which they come first. */
+function distinct(places: readonly NamedPlace[]): NamedPlace[] {
+  const same = (one: NamedPlace, other: NamedPlace) => one.parent === other.parent && Buffer.compare(one.rawName, other.rawName) === 0;
+  return places.filter((place, index) => places.findIndex((each) => same(each, place)) === index);
 }
 
 const ZEROS = Buffer.alloc(32_768);
