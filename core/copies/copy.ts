@@ -117,6 +117,8 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   if (absent?.note) notes.push(absent.note);
   if (unstored > 0) notes.push(`${unstored} bytes stand in parts of the image that are not there: they were never stored, or are lost.`);
   notes.push(...explain(evidence));
+  if (condition === "whole" && state === "deleted" && look && !(evidence.content?.finding === "agrees" && evidence.content.checked))
+    notes.push(RESTS_ON_RECORDS);
   // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
   return {
     place: record.backup ? "backup" : record.leftover ? "leftover-record" : "file-record",
@@ -147,6 +149,10 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     notes,
   };
 }
+
+/** A file may have had the place for a while and be gone without a trace: on volumes in use that is so with about one such copy in fifty. */
+const RESTS_ON_RECORDS =
+  "That it is whole rests on the records alone: its place on the disk is free, and no known record has it. Nothing in its content proves it.";
 
 const isWhollyUnderChecksums = (content: ContentFinding | null): boolean =>
   content?.finding === "agrees" && content.checked && traitsOf({ id: content.format }).checksums === "all";

@@ -1,7 +1,17 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import { type Layout, markForeign } from "../../bytes/layout";
-import { absent, type ByteEvidence, type Content, type FileRecord, marksOfAttributes, NO_CONTENT, placed } from "../file-record";
+import {
+  absent,
+  type ByteEvidence,
+  type Content,
+  type FileRecord,
+  likeliest,
+  marksOfAttributes,
+  NO_CONTENT,
+  placed,
+  unproven,
+} from "../file-record";
 import type { Geometry } from "./boot-sector";
 import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, isCloudTag, KEPT_ELSEWHERE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { UNKNOWN_PARENT } from "./mft-index";
@@ -70,7 +80,7 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
     const notes = [...record.notes, ...content.notes, "The name of this deleted file is gone; its record number stands in its place."];
     const { created = null, modified = null } = times ?? {};
     const path = `${UNKNOWN_PARENT}/${name}`;
-    return [{ ...shared, ...leftover, path, name, rawName: new Uint8Array(), created, modified, system, notes }];
+    return [lostTrack({ ...shared, ...leftover, path, name, rawName: new Uint8Array(), created, modified, system, notes }, record)];
   }
   return names.map((name): FileRecord => {
     const parent = around.pathOf(name.parent);
@@ -95,9 +105,17 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
       marks: shared.marks,
       notes,
     };
-    return around.leftover ? { ...file, leftover: true } : file;
+    const told = parent.startsWith(UNKNOWN_PARENT) ? lostTrack(file, record) : file;
+    return around.leftover ? { ...told, leftover: true } : told;
   });
 }
+
+/**
+ * A file that was deleted before something above it was lost: since then records were used again, and files of which none is left may have had its
+ * clusters. What stands in the record itself had no other owner.
+ */
+const lostTrack = (file: FileRecord, record: MftRecord): FileRecord =>
+  record.inUse || likeliest(file)?.layout.segments.every(({ kind }) => kind === "held") ? file : unproven(file);
 
 /** One entry for each name a user sees; the 8.3 alias only when there is no other. */
 function visibleNames(record: MftRecord, extensions: readonly MftRecord[], around: Surroundings): FileName[] {
