@@ -100,16 +100,17 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     (state === "deleted" || place?.sure === false || place?.unguarded) &&
     gone < size &&
     layout.segments.some((segment) => segment.kind !== "held");
-  const evidence: Evidence = {
+  // Field by field, here and below: spreading objects costs more than all the rest, and records come by the million.
+  const evidence: Filling<Evidence> = {
     usedByOthers: bytes.usedByOthers,
     takenLater: bytes.takenLater,
-    ...(bytes.shared ? { shared: bytes.shared } : {}),
-    ...(bytes.inDoubt ? { inDoubt: bytes.inDoubt } : {}),
     lost: absent && NOT_HERE.has(absent.why) ? size : bytes.lost + unstored,
     unreadable,
-    ...(record.backup ? { kept: place?.vouched ? ("vouched" as const) : ("unproven" as const) } : {}),
     content: look ? examineContent(new LayoutSource(disk, layout), record.name) : null,
   };
+  if (bytes.shared) evidence.shared = bytes.shared;
+  if (bytes.inDoubt) evidence.inDoubt = bytes.inDoubt;
+  if (record.backup) evidence.kept = place?.vouched ? "vouched" : "unproven";
   const assumed = place?.sure === false || place?.unlooked === true;
   const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed);
   const notes = [...record.notes];
@@ -119,8 +120,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   notes.push(...explain(evidence));
   if (condition === "whole" && state === "deleted" && look && !(evidence.content?.finding === "agrees" && evidence.content.checked))
     notes.push(RESTS_ON_RECORDS);
-  // Field by field: spreading objects of this size costs more than all the rest, and records come by the million.
-  return {
+  const copy: Filling<Copy> = {
     place: record.backup ? "backup" : record.leftover ? "leftover-record" : "file-record",
     reference: record.reference,
     state,
@@ -133,22 +133,31 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     modified: record.modified,
     changed: record.changed,
     deletedAt: record.deletedAt ?? null,
-    layout: layout && markForeign(layout, bytes.foreign ?? []),
+    layout: layout && bytes.foreign ? markForeign(layout, bytes.foreign) : layout,
     absent: absent?.why ?? null,
     system: record.system,
     streams: record.streams,
     links: record.links,
     marks: record.marks ?? 0,
     file: record.file ?? null,
-    ...(record.localTimes === undefined ? {} : { localTimes: record.localTimes }),
-    ...(record.incompleteName ? { incompleteName: true } : {}),
-    ...(record.backup ? inBackup(record, record.backup) : {}),
     condition,
     survival,
     evidence,
     notes,
   };
+  if (record.localTimes !== undefined) copy.localTimes = record.localTimes;
+  if (record.incompleteName) copy.incompleteName = true;
+  if (record.backup) {
+    // It stands for the state of its set and those after it, until another set says otherwise; where it stands tells it from others of its path.
+    copy.backup = record.backup;
+    copy.sameAs = record.reference;
+    if (record.backup.asOf !== null) copy.present = { from: record.backup.asOf, until: null };
+  }
+  return copy;
 }
+
+/** An object that is being filled in. */
+type Filling<T> = { -readonly [Name in keyof T]: T[Name] };
 
 /** A file may have had the place for a while and be gone without a trace: on volumes in use that is so with about one such copy in fifty. */
 const RESTS_ON_RECORDS =
@@ -159,13 +168,6 @@ const isWhollyUnderChecksums = (content: ContentFinding | null): boolean =>
 
 const isUnderChecksums = (content: ContentFinding | null): boolean =>
   content?.finding === "agrees" && content.checked && underChecksums(traitsOf({ id: content.format }));
-
-/** It stands for the state of its set and those after it, until another set says otherwise; where it stands tells it from others of its path. */
-const inBackup = ({ reference, backup }: FileRecord, { asOf }: NonNullable<FileRecord["backup"]>) => ({
-  backup,
-  ...(asOf === null ? {} : { present: { from: asOf, until: null } }),
-  sameAs: reference,
-});
 
 /** Bytes of the content that the drive refused so far, beside those whose place is not known. */
 function unreadableBytes(layout: Layout, disk: ByteSource): number {

@@ -65,7 +65,7 @@ export class Attributes {
           const place = this.placeOf(node.number * this.tree.nodeSize + data + ATTRIBUTE_INLINE.data);
           const layout: Layout = { size: bytes.length, segments: [{ kind: "held", at: place, length: bytes.length, bytes }] };
           found.push({ name, size: bytes.length, held: { bytes, at: place }, layout });
-        } else if (type === ATTRIBUTE_TYPE.fork && data + ATTRIBUTE_FORK_AT + 80 <= to)
+        } else if (type === ATTRIBUTE_TYPE.fork && data + ATTRIBUTE_FORK_AT + FORK.size <= to)
           forks.push({ name, fork: readFork(cursor, data + ATTRIBUTE_FORK_AT) });
         else if (type === ATTRIBUTE_TYPE.extents && data + ATTRIBUTE_FORK_AT + 64 <= to)
           further.set(name, [

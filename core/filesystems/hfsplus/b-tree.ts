@@ -32,21 +32,48 @@ export function parseNode(bytes: Uint8Array, number: number): TreeNode | null {
   const cursor = new Cursor(bytes);
   const { fLink, kind, height, numRecords } = NODE.read(cursor, 0);
   const known = kind === NODE_KIND.leaf || kind === NODE_KIND.index || kind === NODE_KIND.header || kind === NODE_KIND.map;
-  if (!known || height > 32 || (kind === NODE_KIND.leaf && height !== 1) || numRecords * 2 + 2 > bytes.length - NODE.size) return null;
-  const tableAt = bytes.length - 2 * (numRecords + 1);
-  const starts: number[] = [];
-  let damaged = false;
-  for (let index = 0; index <= numRecords; index += 1) {
-    const at = cursor.u16be(bytes.length - 2 * (index + 1));
-    const last = starts.at(-1);
-    if (at % 2 !== 0 || at < NODE.size || at > tableAt || (last === undefined ? at !== NODE.size : at <= last)) {
-      damaged = true;
-      break;
-    }
-    starts.push(at);
+  if (!known || height > 32 || (kind === NODE_KIND.leaf && height !== 1) || !hasRoom(bytes, numRecords)) return null;
+  const sound = soundOffsets(bytes, numRecords);
+  if (sound === 0) return null;
+  const starts = new Array<number>(sound);
+  for (let index = 0; index < sound; index += 1) starts[index] = offsetAt(bytes, index);
+  const free = { from: starts[sound - 1] as number, to: tableAt(bytes, numRecords) };
+  return { number, cursor, kind, next: fLink, starts, free, damaged: sound <= numRecords };
+}
+
+/** Where the offsets of a node's records begin: they stand at its end, the last first ("B-Trees", "Record Offsets"). */
+const tableAt = (bytes: Uint8Array, records: number) => bytes.length - 2 * (records + 1);
+const hasRoom = (bytes: Uint8Array, records: number) => tableAt(bytes, records) >= NODE.size;
+const offsetAt = (bytes: Uint8Array, index: number) => {
+  const at = bytes.length - 2 * (index + 1);
+  return ((bytes[at] as number) << 8) | (bytes[at + 1] as number);
+};
+
+/** How many of a node's offsets hold together: one more than it has records, where all do. */
+function soundOffsets(bytes: Uint8Array, records: number): number {
+  const end = tableAt(bytes, records);
+  let last = 0;
+  for (let index = 0; index <= records; index += 1) {
+    const at = offsetAt(bytes, index);
+    if (at % 2 !== 0 || at > end || (index === 0 ? at !== NODE.size : at <= last)) return index;
+    last = at;
   }
-  if (starts.length === 0) return null;
-  return { number, cursor, kind, next: fLink, starts, free: { from: starts.at(-1) as number, to: tableAt }, damaged };
+  return records + 1;
+}
+
+/** What following the chain needs of a leaf. */
+interface ChainLink {
+  readonly next: number;
+  readonly records: number;
+  readonly damaged: boolean;
+}
+
+/** Reads as much of a leaf as following the chain needs, without making a node of it: leaves come by the ten thousand. null: it is none. */
+function readLink(bytes: Uint8Array): ChainLink | null {
+  const { fLink, kind, height, numRecords } = NODE.read(new Cursor(bytes), 0);
+  if (kind !== NODE_KIND.leaf || height !== 1 || !hasRoom(bytes, numRecords)) return null;
+  const sound = soundOffsets(bytes, numRecords);
+  return sound === 0 ? null : { next: fLink, records: sound - 1, damaged: sound <= numRecords };
 }
 
 /** A B-tree in a file. Its nodes are read one by one; a damaged header or chain is gone round by looking at every node. */
@@ -87,6 +114,11 @@ export class BTree {
   /** The bytes of a node, whatever they are. */
   bytes(number: number): Uint8Array {
     return readBytes(this.file, number * this.nodeSize, this.nodeSize);
+  }
+
+  /** Records of all leaves, as the head says; 0: it does not. */
+  get leafRecords(): number {
+    return this.head?.leafRecords ?? 0;
   }
 
   isLive(number: number): boolean {
@@ -136,16 +168,14 @@ export class BTree {
    * Reads leaves for following their chain: all of them beforehand, in the order of the file, because a chain that was split many times leads to and
    * fro on the drive; one by one in a file too large for that.
    */
-  #leafReader(): (number: number) => { readonly next: number; readonly records: number; readonly damaged: boolean } | null {
-    const read = (node: TreeNode | null) =>
-      node?.kind === NODE_KIND.leaf ? { next: node.next, records: node.starts.length - 1, damaged: node.damaged } : null;
-    if (this.nodes * this.nodeSize > MOST_READ_BEFOREHAND) return (number) => read(this.node(number));
+  #leafReader(): (number: number) => ChainLink | null {
+    if (this.nodes * this.nodeSize > MOST_READ_BEFOREHAND) return (number) => readLink(this.bytes(number));
     const next = new Uint32Array(this.nodes);
     // One more than its records; 0: it is no leaf.
     const counts = new Uint16Array(this.nodes);
     const damaged = new Set<number>();
     for (const { number, bytes } of this.inOrder(1, this.nodes, undefined, new Uint8Array(READ_AHEAD))) {
-      const leaf = read(parseNode(bytes, number));
+      const leaf = readLink(bytes);
       if (!leaf) continue;
       next[number] = leaf.next;
       counts[number] = leaf.records + 1;

@@ -69,7 +69,7 @@ interface Candidate {
 /** What must be known of the whole catalog before any of its records can be described: folders, links, numbers in use. */
 export class CatalogIndex {
   readonly #folders = new Map<number, { parent: number; name: string; createDate: number }>();
-  readonly #live = new CatalogNumbers();
+  readonly #live: CatalogNumbers;
   /** Where the content of linked files stands: by number, the node and the place of its record's data there. */
   readonly #linked = new Map<number, { node: number; at: number }>();
   readonly #linkNames = new Map<number, number>();
@@ -82,6 +82,8 @@ export class CatalogIndex {
   label: string | null = null;
 
   constructor(private readonly tree: BTree) {
+    // Each number has two records: its own and its thread. What a damaged head says is bounded by what its nodes can hold.
+    this.#live = new CatalogNumbers(Math.min(tree.leafRecords / 2, (tree.nodes * tree.nodeSize) / FOLDER_RECORD.size));
     const candidates: Candidate[] = [];
     for (const node of tree.leaves(1, tree.nodes, new Uint8Array(READ_AHEAD)))
       for (let index = 0; index + 1 < node.starts.length; index += 1) this.#note(node, index, candidates);

@@ -10,8 +10,13 @@ const UNSURE = 0xffff_ffff;
 
 /** The catalog node numbers in use: a table of open addresses, so that a million of them take 24 MiB at most and numbers far apart no more. */
 export class CatalogNumbers {
-  #table = new Uint32Array(FIELDS << 10);
+  #table: Uint32Array;
   #size = 0;
+
+  /** @param expected about how many numbers there will be */
+  constructor(expected = 0) {
+    this.#table = new Uint32Array(FIELDS * 2 ** Math.max(10, Math.ceil(Math.log2(Math.max(1, expected) * 2 + 1))));
+  }
 
   add(number: number, { made, firstBlock }: NumberFacts): void {
     if (number === 0) return;

@@ -1,4 +1,4 @@
-import { Cursor } from "../../bytes/cursor";
+import type { Cursor } from "../../bytes/cursor";
 import { decodeUtf16be } from "../../bytes/text";
 import {
   CATALOG_KEY,
@@ -40,18 +40,38 @@ export interface CatalogKey {
   readonly length: number;
 }
 
+/** Fields of a record, under the names that the note gives them. Dates are in Mac time. */
+interface CommonFacts {
+  readonly createDate: number;
+  readonly contentModDate: number;
+  readonly attributeModDate: number;
+  readonly fileMode: number;
+  readonly special: number;
+}
+export interface FileFacts extends CommonFacts {
+  readonly fileID: number;
+  readonly adminFlags: number;
+  readonly ownerFlags: number;
+  readonly fdType: number;
+  readonly fdCreator: number;
+  readonly fdFlags: number;
+}
+export interface FolderFacts extends CommonFacts {
+  readonly folderID: number;
+  readonly valence: number;
+}
+
 export interface FileEntry {
   readonly kind: "file";
-  readonly facts: ReturnType<typeof FILE_RECORD.read>;
+  readonly facts: FileFacts;
   readonly data: Fork;
   readonly resource: Fork;
-  /** The record's data. */
-  readonly bytes: Uint8Array;
+  /** Where the record's data stand. */
+  readonly stored: { readonly cursor: Cursor; readonly at: number };
 }
 export interface FolderEntry {
   readonly kind: "folder";
-  readonly facts: ReturnType<typeof FOLDER_RECORD.read>;
-  readonly bytes: Uint8Array;
+  readonly facts: FolderFacts;
 }
 export interface ThreadEntry {
   readonly kind: "thread";
@@ -63,9 +83,37 @@ export type CatalogEntry = FileEntry | FolderEntry | ThreadEntry;
 
 /** Reads a fork's sizes and its first extents. */
 export function readFork(cursor: Cursor, at: number): Fork {
-  const { logicalSize, totalBlocks } = FORK.read(cursor, at);
-  return { size: logicalSize, blocks: totalBlocks, extents: readExtents(cursor, at + EXTENTS_AT) };
+  return {
+    size: cursor.u64be(at + FORK.logicalSize),
+    blocks: cursor.u32be(at + FORK.totalBlocks),
+    extents: readExtents(cursor, at + EXTENTS_AT),
+  };
 }
+
+/** Reads the fields of a file's record. One by one, not by a list of them: files come by the million. */
+const readFileFacts = (cursor: Cursor, at: number): FileFacts => ({
+  fileID: cursor.u32be(at + FILE_RECORD.fileID),
+  createDate: cursor.u32be(at + FILE_RECORD.createDate),
+  contentModDate: cursor.u32be(at + FILE_RECORD.contentModDate),
+  attributeModDate: cursor.u32be(at + FILE_RECORD.attributeModDate),
+  adminFlags: cursor.u8(at + FILE_RECORD.adminFlags),
+  ownerFlags: cursor.u8(at + FILE_RECORD.ownerFlags),
+  fileMode: cursor.u16be(at + FILE_RECORD.fileMode),
+  special: cursor.u32be(at + FILE_RECORD.special),
+  fdType: cursor.u32be(at + FILE_RECORD.fdType),
+  fdCreator: cursor.u32be(at + FILE_RECORD.fdCreator),
+  fdFlags: cursor.u16be(at + FILE_RECORD.fdFlags),
+});
+
+const readFolderFacts = (cursor: Cursor, at: number): FolderFacts => ({
+  valence: cursor.u32be(at + FOLDER_RECORD.valence),
+  folderID: cursor.u32be(at + FOLDER_RECORD.folderID),
+  createDate: cursor.u32be(at + FOLDER_RECORD.createDate),
+  contentModDate: cursor.u32be(at + FOLDER_RECORD.contentModDate),
+  attributeModDate: cursor.u32be(at + FOLDER_RECORD.attributeModDate),
+  fileMode: cursor.u16be(at + FOLDER_RECORD.fileMode),
+  special: cursor.u32be(at + FOLDER_RECORD.special),
+});
 
 /** The first block of the data fork of a file's record that begins at a place; 0: it has no content. */
 export function firstBlockOf(cursor: Cursor, at: number): number {
@@ -109,13 +157,12 @@ export function readEntry(cursor: Cursor, at: number, to: number): CatalogEntry 
   const type = cursor.u16be(at);
   if (type === RECORD_TYPE.file) {
     if (at + FILE_RECORD.size > to) return null;
-    const bytes = cursor.slice(at, FILE_RECORD.size);
     const [data, resource] = [readFork(cursor, at + DATA_FORK_AT), readFork(cursor, at + RESOURCE_FORK_AT)];
-    return { kind: "file", facts: FILE_RECORD.read(cursor, at), data, resource, bytes };
+    return { kind: "file", facts: readFileFacts(cursor, at), data, resource, stored: { cursor, at } };
   }
   if (type === RECORD_TYPE.folder) {
     if (at + FOLDER_RECORD.size > to) return null;
-    return { kind: "folder", facts: FOLDER_RECORD.read(cursor, at), bytes: cursor.slice(at, FOLDER_RECORD.size) };
+    return { kind: "folder", facts: readFolderFacts(cursor, at) };
   }
   if (type !== RECORD_TYPE.folderThread && type !== RECORD_TYPE.fileThread) return null;
   if (at + THREAD.name > to) return null;
@@ -155,16 +202,28 @@ export function isPlausible(entry: CatalogEntry, volume: { readonly totalBlocks:
   if (![created, modified, changed].every(plausibleDate) || (created === 0 && modified === 0)) return false;
   if (entry.kind === "folder") return entry.facts.folderID >= CNID.firstUser && entry.facts.valence < 2 ** 28;
   if (entry.facts.fileID < CNID.firstUser) return false;
-  const cursor = new Cursor(entry.bytes);
+  const { cursor, at } = entry.stored;
   return (
-    plausibleFork(cursor, DATA_FORK_AT, entry.data, volume.totalBlocks, volume.blockSize) &&
-    plausibleFork(cursor, RESOURCE_FORK_AT, entry.resource, volume.totalBlocks, volume.blockSize)
+    plausibleFork(cursor, at + DATA_FORK_AT, entry.data, volume.totalBlocks, volume.blockSize) &&
+    plausibleFork(cursor, at + RESOURCE_FORK_AT, entry.resource, volume.totalBlocks, volume.blockSize)
   );
 }
+
+/** Whether all characters of a stored name are below U+0300, and none is a slash or zero: nothing of it is shown otherwise than it is stored. */
+function isPlain(rawName: Uint8Array): boolean {
+  for (let at = 0; at + 1 < rawName.length; at += 2) {
+    const [high, low] = [rawName[at] as number, rawName[at + 1] as number];
+    if (high > 2 || (high === 0 && (low === 0 || low === SLASH))) return false;
+  }
+  return true;
+}
+
+const SLASH = 0x2f;
 
 /** A stored name as a Mac's shell shows it: composed, a slash as a colon (and stored zeros as U+FFFD). */
 export function shownName(rawName: Uint8Array): string {
   const name = decodeUtf16be(rawName);
+  if (isPlain(rawName)) return name;
   const safe = /[/\0]/.test(name) ? name.replaceAll("/", ":").replaceAll("\0", "\uFFFD") : name;
   return /[^\0-\u02ff]/.test(safe) ? safe.normalize("NFC") : safe;
 }

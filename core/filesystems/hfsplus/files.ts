@@ -1,7 +1,7 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { EMPTY_LAYOUT, firstByte, type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
-import { absent, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, placed } from "../file-record";
+import { ALL_BYTES_THERE, absent, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, placed } from "../file-record";
 import { describeUse, tellsOfUse } from "../mac-attributes";
 import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREAM } from "../mac-compression";
 import { marksOfMac } from "../mac-marks";
@@ -37,6 +37,10 @@ export interface Blocks {
  */
 export function forkLayout(blocks: Blocks, fork: Fork, extents: readonly Extent[], blockSize = blocks.blockSize): Layout {
   const count = Math.floor((blocks.count * blocks.blockSize) / blockSize);
+  const [first] = extents;
+  // Nearly all files stand in one piece.
+  if (first && extents.length === 1 && fork.size > 0 && fork.size <= first.count * blockSize && first.start + first.count <= count)
+    return { size: fork.size, segments: [{ kind: "disk", at: blocks.start + first.start * blockSize, length: fork.size }] };
   const segments = extents.map((extent): Segment => {
     const length = extent.count * blockSize;
     return extent.start + extent.count > count
@@ -74,7 +78,7 @@ export class FileDescriber {
     const resource = entry.resource.size > 0 ? this.#layoutOf(facts.fileID, FORK_TYPE.resource, entry.resource, gone, blockSize) : null;
     const attributes = this.attributes.of(facts.fileID);
     const notes: string[] = [];
-    const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : { ...lostOf(layout) });
+    const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : lostOf(layout));
     // Systems empty a file as they delete it: the size in such a record says nothing about what the file held.
     const emptied = gone && data.size === 0 && entry.data.blocks === 0 && (facts.ownerFlags & COMPRESSED) === 0;
     let content = emptied ? absent("record-damaged", EMPTIED) : placedAt(data);
@@ -104,7 +108,7 @@ export class FileDescriber {
     }
     const streams: FileRecord["streams"][number][] = [];
     if (resource && !usesResource) streams.push({ name: RESOURCE_STREAM, size: resource.size, layout: resource });
-    const finder = isSymbolicLink(entry) ? null : finderInfo(entry.bytes);
+    const finder = isSymbolicLink(entry) ? null : finderInfo(entry);
     if (finder) {
       streams.push({
         name: FINDER_STREAM,
@@ -160,18 +164,17 @@ function decodeStrictly(bytes: Uint8Array): string | null {
   }
 }
 
-export const lostOf = (layout: Layout): ByteEvidence => ({
-  usedByOthers: 0,
-  takenLater: 0,
-  lost: layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0),
-});
+export function lostOf(layout: Layout): ByteEvidence {
+  const lost = layout.segments.reduce((sum, segment) => sum + (segment.kind === "lost" ? segment.length : 0), 0);
+  return lost === 0 ? ALL_BYTES_THERE : { ...ALL_BYTES_THERE, lost };
+}
 
-function finderInfo(record: Uint8Array): Uint8Array | null {
+function finderInfo({ stored: { cursor, at } }: FileEntry): Uint8Array | null {
   // Of nearly all files it is empty.
   let any = 0;
-  for (let at: number = FINDER_INFO.at; at < FINDER_INFO.at + FINDER_INFO.length; at += 1) any |= record[at] as number;
+  for (let word = 0; word < FINDER_INFO.length; word += 4) any |= cursor.u32be(at + FINDER_INFO.at + word);
   if (any === 0) return null;
-  const bytes = record.slice(FINDER_INFO.at, FINDER_INFO.at + FINDER_INFO.length);
+  const bytes = cursor.slice(at + FINDER_INFO.at, FINDER_INFO.length).slice();
   for (const { start, end } of FINDER_OWN) bytes.fill(0, start, end);
   return bytes.some((byte) => byte !== 0) ? bytes : null;
 }

@@ -1,4 +1,3 @@
-import { Cursor } from "../../bytes/cursor";
 import type { Layout } from "../../bytes/layout";
 import { RangeSet } from "../../bytes/range-set";
 import { Claims } from "../claims";
@@ -7,7 +6,7 @@ import { macTimeToMs } from "../mac-times";
 import { type CatalogIndex, isFileLink, UNKNOWN_PARENT } from "./catalog-index";
 import { type FileEntry, shownName } from "./catalog-record";
 import { type FileDescriber, folderRecord, lostOf, underPaths } from "./files";
-import { CNID, FORK_TYPE } from "./layout";
+import { CNID, FILE_RECORD, FORK_TYPE } from "./layout";
 import type { OverflowExtents } from "./overflow";
 import type { NamedPlace, Remnant, Remnants } from "./remnants";
 
@@ -150,7 +149,8 @@ function isGone({ cnid, entry }: Remnant, index: CatalogIndex): boolean {
   if (entry.kind === "folder" || made !== null) return made !== null && made !== entry.facts.createDate;
   const facts = index.liveFacts(cnid);
   if (facts && facts.made !== entry.facts.createDate) return true;
-  if (index.isCurrent(new Cursor(entry.bytes), 0, entry.bytes.length, 0)) return false;
+  const { cursor, at } = entry.stored;
+  if (index.isCurrent(cursor, at, at + FILE_RECORD.size, 0)) return false;
   const now = index.find(cnid);
   if (!now) return false;
   if (now.entry.facts.createDate !== entry.facts.createDate) return true;

@@ -40,7 +40,7 @@ export const WRAPPER = struct(162, {
 });
 
 /** "Fork Data Structure". */
-export const FORK = struct(80, { logicalSize: be.u64(0), totalBlocks: be.u32(12) });
+export const FORK = { size: 80, logicalSize: 0, totalBlocks: 12 } as const;
 export const EXTENTS_AT = 16;
 export const EXTENTS_IN_RECORD = 8;
 export const EXTENT_SIZE = 8;
@@ -64,23 +64,21 @@ export const HEADER_MAP_AT = NODE.size + TREE_HEADER.size + 128;
 /** "Catalog File Data". */
 export const RECORD_TYPE = { folder: 1, file: 2, folderThread: 3, fileThread: 4 } as const;
 
-/** "Catalog File Records". */
-export const FILE_RECORD = struct(248, {
-  recordType: be.u16(0),
-  flags: be.u16(2),
-  fileID: be.u32(8),
-  createDate: be.u32(12),
-  contentModDate: be.u32(16),
-  attributeModDate: be.u32(20),
-  accessDate: be.u32(24),
-  adminFlags: be.u8(40),
-  ownerFlags: be.u8(41),
-  fileMode: be.u16(42),
-  special: be.u32(44),
-  fdType: be.u32(48),
-  fdCreator: be.u32(52),
-  fdFlags: be.u16(56),
-});
+/** "Catalog File Records": bytes of one, and where its fields stand. */
+export const FILE_RECORD = {
+  size: 248,
+  fileID: 8,
+  createDate: 12,
+  contentModDate: 16,
+  attributeModDate: 20,
+  adminFlags: 40,
+  ownerFlags: 41,
+  fileMode: 42,
+  special: 44,
+  fdType: 48,
+  fdCreator: 52,
+  fdFlags: 56,
+} as const;
 export const DATA_FORK_AT = 88;
 export const RESOURCE_FORK_AT = 168;
 /** Fields that files and folders have at the same places (the last two: files). */
@@ -88,18 +86,17 @@ export const IDENTITY = { id: 8, created: 12, special: 44, type: 48, creator: 52
 /** User and Finder info, 16 bytes each. */
 export const FINDER_INFO = { at: 48, length: 32 } as const;
 
-/** "Catalog Folder Records". */
-export const FOLDER_RECORD = struct(88, {
-  recordType: be.u16(0),
-  flags: be.u16(2),
-  valence: be.u32(4),
-  folderID: be.u32(8),
-  createDate: be.u32(12),
-  contentModDate: be.u32(16),
-  attributeModDate: be.u32(20),
-  fileMode: be.u16(42),
-  special: be.u32(44),
-});
+/** "Catalog Folder Records", in the same way. */
+export const FOLDER_RECORD = {
+  size: 88,
+  valence: 4,
+  folderID: 8,
+  createDate: 12,
+  contentModDate: 16,
+  attributeModDate: 20,
+  fileMode: 42,
+  special: 44,
+} as const;
 
 /** "Catalog Thread Records": the parent and, after it, the name. */
 export const THREAD = { reserved: 2, parentID: 4, nameLength: 8, name: 10 } as const;

@@ -1,5 +1,5 @@
 import { Cursor } from "../../bytes/cursor";
-import type { BTree, TreeNode } from "./b-tree";
+import { type BTree, parseNode, type TreeNode } from "./b-tree";
 import { type Extent, type Fork, readExtents } from "./catalog-record";
 import { EXTENT_KEY, EXTENT_SIZE, EXTENTS_IN_RECORD } from "./layout";
 
@@ -17,11 +17,9 @@ export class OverflowExtents {
   static of(tree: BTree | null, totalBlocks: number): OverflowExtents {
     const overflow = new OverflowExtents();
     if (!tree) return overflow;
-    for (let number = 1; number < tree.nodes; number += 1) {
-      const live = tree.isLive(number);
-      const node = live ? tree.node(number) : null;
+    for (const { number, bytes } of tree.inOrder(1)) {
+      const node = tree.isLive(number) ? parseNode(bytes, number) : null;
       if (node) overflow.#takeNode(node, totalBlocks);
-      const bytes = tree.bytes(number);
       overflow.takeRemnants(bytes, node ? node.free.from : 0, node ? node.free.to : bytes.length, totalBlocks);
     }
     return overflow;
@@ -36,7 +34,7 @@ export class OverflowExtents {
   takeRemnants(bytes: Uint8Array, from: number, to: number, totalBlocks: number): void {
     const cursor = new Cursor(bytes);
     for (let at = from; at + EXTENT_KEY.data + EXTENT_SIZE <= to; at += 2)
-      if (cursor.u16be(at) === EXTENT_KEY.length) this.#take(this.#remnants, cursor, at, to, totalBlocks);
+      if (bytes[at] === 0 && bytes[at + 1] === EXTENT_KEY.length) this.#take(this.#remnants, cursor, at, to, totalBlocks);
   }
 
   #take(into: Map<string, Map<number, readonly Extent[]>>, cursor: Cursor, at: number, to: number, totalBlocks: number): void {

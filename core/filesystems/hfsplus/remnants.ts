@@ -80,13 +80,15 @@ function* recordsIn(
       at += 2;
       continue;
     }
-    const passed = current && word >= CATALOG_KEY.smallest ? currentRecord(cursor, at, end, current) : 0;
+    // A key's length is that of its name and of what stands before it. Behind the end nothing is read: such a word is no number.
+    const units = (bytes[at + CATALOG_KEY.nameLength] as number) * 256 + (bytes[at + CATALOG_KEY.nameLength + 1] as number);
+    const isKey = word === CATALOG_KEY.smallest + 2 * units;
+    const passed = current && isKey ? currentRecord(cursor, at, end, current) : 0;
     if (passed > 0) {
       at = passed;
       continue;
     }
-    const keyed =
-      word >= CATALOG_KEY.smallest && word <= CATALOG_KEY.smallest + 510 && word % 2 === 0 ? keyedRecord(cursor, at, end, measures) : null;
+    const keyed = isKey ? keyedRecord(cursor, at, end, measures) : null;
     const found = keyed ?? (word === RECORD_TYPE.file || word === RECORD_TYPE.folder ? bareRecord(cursor, at, from, end, measures) : null);
     if (found) yield found;
     at = found ? found.at + lengthOf(found.entry) : at + 2;
@@ -163,7 +165,7 @@ export class Remnants {
       const place = key && { parent: key.parent, rawName: key.rawName.slice() };
       this.#add({
         cnid,
-        entry: { ...entry, bytes: entry.bytes.slice() } as FileEntry | FolderEntry,
+        entry: kept(entry),
         place,
         others: [],
         tail,
@@ -176,13 +178,13 @@ export class Remnants {
     const key = `${remnant.cnid} ${remnant.entry.facts.createDate}`;
     const known = this.#found.get(key);
     const better = !known || rank(remnant) > rank(known);
-    const kept = better ? remnant : known;
-    const places = [kept.place, known?.place, remnant.place, ...(known?.others ?? [])].filter(
+    const one = better ? remnant : known;
+    const places = [one.place, known?.place, remnant.place, ...(known?.others ?? [])].filter(
       (place) => place !== null && place !== undefined,
     );
-    kept.place = places[0] ?? null;
-    kept.others = distinct(places).slice(1, MOST_NAMES);
-    if (better) this.#found.set(key, kept);
+    one.place = places[0] ?? null;
+    one.others = distinct(places).slice(1, MOST_NAMES);
+    if (better) this.#found.set(key, one);
     if (remnant.entry.kind === "folder" && remnant.place) this.#folders.set(remnant.cnid, remnant.place);
   }
 
@@ -213,6 +215,13 @@ export class Remnants {
     for (const [cnid, { folder, ...place }] of this.#threads)
       if (!known.has(cnid) && cnid >= CNID.firstUser && decodeUtf16be(place.rawName) !== "") yield { cnid, place, folder };
   }
+}
+
+/** A record that no longer needs the bytes it was read from. */
+function kept(entry: FileEntry | FolderEntry): FileEntry | FolderEntry {
+  if (entry.kind === "folder") return entry;
+  const { cursor, at } = entry.stored;
+  return { ...entry, stored: { cursor: new Cursor(cursor.slice(at, FILE_RECORD.size).slice()), at: 0 } };
 }
 
 /** Each place once, in the order in which they come first. */
