@@ -82,8 +82,8 @@ it("finds parts of deleted FAT folders whose chains are gone, with the files the
     const copies = copiesIn(open());
     const parts = copies.filter(({ type, notes }) => type === "folder" && notes.join().startsWith("A part of a folder"));
     const named = copies.filter(
-      ({ type, incompleteName, path }) =>
-        type === "file" && !incompleteName && parts.some((part) => path === `${part.path}/${path.split("/").at(-1)}`),
+      ({ type, size, incompleteName, path }) =>
+        type === "file" && size > 0 && !incompleteName && parts.some((part) => path === `${part.path}/${path.split("/").at(-1)}`),
     );
     return named.map((copy) => ({ copy, deleted: truth.deleted }));
   });
@@ -129,6 +129,21 @@ it("does not call whole what was deleted from a folder whose record was used aga
   // One of these volumes was chosen because there is such a file on it: its place was used again by a file of which no record is left.
   expect(wrong.map(({ copy }) => copy.path)).toContain("/Über uns 173");
   expect(restsOnRecords.length).toBeGreaterThan(wrong.length);
+});
+
+it("does not take a deleted file for an empty one because its record says that it is empty", () => {
+  const empty = volumes
+    .filter(({ truth }) => truth.kind === "fat" || truth.kind === "exfat" || truth.kind === "hfsplus")
+    .flatMap(({ truth, open }) =>
+      copiesIn(open())
+        .filter(({ state, type, size, system }) => state === "deleted" && type === "file" && size === 0 && !system)
+        .map((copy) => ({ copy, truth })),
+    );
+  const hadBytes = empty.filter(({ copy, truth }) =>
+    truth.deleted.some(({ path, size }) => size > 0 && shown(path).endsWith(`/${copy.name.normalize("NFC")}`)),
+  );
+  expect(hadBytes.length).toBeGreaterThan(0);
+  expect(empty.filter(({ copy }) => copy.condition === "whole").map(({ copy }) => copy.path)).toEqual([]);
 });
 
 it("has enough to list", () => {

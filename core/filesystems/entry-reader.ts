@@ -4,7 +4,7 @@ import { RangeSet } from "../bytes/range-set";
 import type { AllocationMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import type { DeletedClaims } from "./deleted-claims";
-import { ALL_BYTES_THERE, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, type Placed, placed } from "./file-record";
+import { ALL_BYTES_THERE, type ByteEvidence, type Content, EMPTIED, type FileRecord, NO_CONTENT, type Placed, placed } from "./file-record";
 import { entryPlace, type Folder, type TreeEntry } from "./folder-entry";
 
 const MAX_FOLDER_CLUSTERS = 4096;
@@ -159,7 +159,7 @@ export class EntryReader {
   }
 
   #deletedContent(entry: TreeEntry, unsure: boolean): NotedContent {
-    if (entry.size === 0) return { content: EMPTY, notes: entry.notes };
+    if (entry.size === 0) return { content: EMPTIED, notes: entry.notes };
     const runs = this.contiguous(entry);
     const layout = this.#layout(runs, entry);
     const guessed = !entry.contiguous && entry.size > this.clusterSize;

@@ -54,6 +54,12 @@ export type Content =
 export const NO_CONTENT: Content = { kind: "none" };
 export const absent = (why: Absence, note: string): Content => ({ kind: "absent", why, note });
 
+/** The content of a deleted file whose record says that it has none: on volumes in use most of these had some. */
+export const EMPTIED = absent(
+  "record-damaged",
+  "Its record says that it is empty; it may have been emptied as it was deleted, or deleted before its size was written. Where its content stood is not known.",
+);
+
 /** Content that stands in one place, of which a record is sure unless given otherwise. */
 export const placed = (layout: Layout, evidence: ByteEvidence = ALL_BYTES_THERE, sure = true): Content => ({
   kind: "placed",

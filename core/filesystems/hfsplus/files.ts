@@ -1,7 +1,7 @@
 import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { EMPTY_LAYOUT, firstByte, type Layout, LayoutSource, layoutOf, type Segment } from "../../bytes/layout";
 import type { Range } from "../../bytes/range-set";
-import { ALL_BYTES_THERE, absent, type ByteEvidence, type Content, type FileRecord, NO_CONTENT, placed } from "../file-record";
+import { ALL_BYTES_THERE, absent, type ByteEvidence, type Content, EMPTIED, type FileRecord, NO_CONTENT, placed } from "../file-record";
 import { describeUse, tellsOfUse } from "../mac-attributes";
 import { COMPRESSION_ATTRIBUTE, compressedContent, FINDER_STREAM, RESOURCE_STREAM } from "../mac-compression";
 import { marksOfMac } from "../mac-marks";
@@ -18,7 +18,6 @@ const FINDER_OWN: readonly Range[] = [
   { start: 16, end: 24 },
   { start: 28, end: 32 },
 ];
-const EMPTIED = "Its record says that it is empty; it may have been emptied as it was deleted, and where its content stood is not known.";
 /** A link's target is at most so long. Bytes. */
 const MOST_TARGET = 4096;
 
@@ -81,7 +80,7 @@ export class FileDescriber {
     const placedAt = (layout: Layout): Content => placed(layout, evidence ? evidence(layout) : lostOf(layout));
     // Systems empty a file as they delete it: the size in such a record says nothing about what the file held.
     const emptied = gone && data.size === 0 && entry.data.blocks === 0 && (facts.ownerFlags & COMPRESSED) === 0;
-    let content = emptied ? absent("record-damaged", EMPTIED) : placedAt(data);
+    let content = emptied ? EMPTIED : placedAt(data);
     let size = data.size;
     let usesResource = false;
     const coded = attributes.find(({ name }) => name === COMPRESSION_ATTRIBUTE);
