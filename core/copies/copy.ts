@@ -160,7 +160,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
 type Filling<T> = { -readonly [Name in keyof T]: T[Name] };
 
 /** A file may have had the place for a while and be gone without a trace: on volumes in use that is so with about one such copy in fifty. */
-const RESTS_ON_RECORDS =
+export const RESTS_ON_RECORDS =
   "That it is whole rests on the records alone: its place on the disk is free, and no known record has it. Nothing in its content proves it.";
 
 const isWhollyUnderChecksums = (content: ContentFinding | null): boolean =>

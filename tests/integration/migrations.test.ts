@@ -7,6 +7,8 @@ import { migrate } from "drizzle-orm/node-postgres/migrator";
 import pg from "pg";
 import { describe, expect, it } from "vitest";
 import { readNumberCheckpoint } from "../../core/bytes/checkpoint";
+import { RESTS_ON_RECORDS } from "../../core/copies/copy";
+import { EMPTIED } from "../../core/filesystems/file-record";
 import { findAccounts } from "../../server/accounts/queries";
 import { open } from "../../server/database/connection";
 import { migrateDatabase } from "../../server/database/migrate";
@@ -255,6 +257,60 @@ describe("a database of an earlier version", () => {
       ["paused", false, false, 0],
     ]);
     expect((await pool.query("select pass_id from pass_notes")).rows).toEqual([{ pass_id: 6 }]);
+    await pool.end();
+  });
+
+  it("no longer calls whole what need not be, and says of the rest on what it rests", async () => {
+    const url = await emptyDatabase();
+    const client = new pg.Client({ connectionString: url });
+    await client.connect();
+    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(43) });
+    await client.query(`
+      insert into jobs (title) values ('Old one');
+      insert into sources (job_id, path, name, size, container, table_kind, notes) values (1, '/s/disk.img', 'disk.img', 1000000, 'raw', 'mbr', '[]');
+      insert into homes (job_id, label) values (1, 'Disk');
+      insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes) values
+        (1, 0, 65536, 500000, 'fat32', 'Stick', true, '[]'), (1, 1, 600000, 300000, 'ntfs', null, true, '[]');
+      insert into passes (job_id, source_id, store_id, place, state) values (1, 1, 1, 'file-record', 'done');
+      insert into folders (job_id, home_id, path, folded) values
+        (1, 1, '/Docs', gen_random_uuid()), (1, 1, '/?', gen_random_uuid()), (1, 1, '/?/lost', gen_random_uuid());`);
+    const old = [
+      { name: "empty", store: 1, folder: 1, size: 0, content: null },
+      { name: "of a known folder", store: 2, folder: 1, size: 9, content: { finding: "unknown" } },
+      { name: "of an unknown folder", store: 2, folder: 3, size: 9, content: { finding: "agrees", checked: false } },
+      { name: "proven", store: 2, folder: 2, size: 9, content: { finding: "agrees", checked: true } },
+      { name: "held in its record", store: 2, folder: 2, size: 9, content: null },
+    ];
+    for (const [index, { name, store, folder, size, content }] of old.entries()) {
+      const evidence = JSON.stringify({ usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content });
+      await client.query(
+        `insert into copies (job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, size, condition, survival, evidence, notes)
+         values (1, 1, $1, $2, $3, 'file-record', 'deleted', 'file', $4, $4, '', $5, 'whole', 1, $6, '["Known before."]')`,
+        [store, index + 1, folder, name, size, evidence],
+      );
+      await client.query(
+        `insert into items (job_id, folder_id, key, name, kind, copies, lost, places, stores, best_copy_id, size, condition, survival)
+         values (1, $1, $2, $2, 'other', 1, true, '{file-record}', '{1}', $3, $4, 'whole', 1)`,
+        [folder, name, index + 1, size],
+      );
+    }
+    await client.end();
+    await migrateDatabase(url);
+    const { pool } = open(url);
+    const { rows } = await pool.query(
+      "select c.name, c.condition, i.condition as shown, c.absent, c.notes from copies c join items i on i.best_copy_id = c.id order by c.id",
+    );
+    expect(rows.map(({ name, condition, shown, absent }) => [name, condition, shown, absent])).toEqual([
+      ["empty", "name-only", "name-only", "record-damaged"],
+      ["of a known folder", "whole", "whole", null],
+      ["of an unknown folder", "not-checked", "not-checked", null],
+      ["proven", "whole", "whole", null],
+      ["held in its record", "whole", "whole", null],
+    ]);
+    const added = (index: number) => (rows[index]?.notes as string[]).slice(1);
+    expect(added(0)).toEqual([EMPTIED.kind === "absent" ? EMPTIED.note : ""]);
+    expect(added(1)).toEqual([RESTS_ON_RECORDS]);
+    expect([added(2), added(3), added(4)]).toEqual([[], [], []]);
     await pool.end();
   });
 });
