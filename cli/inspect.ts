@@ -15,7 +15,7 @@ export function inspect(positionals: readonly string[], options: Options): numbe
   const source = openSource({ sourcePath: oneSource(positionals), beside: options.beside });
   const { report } = source;
   for (const note of report.notes) say(note);
-  for (const { closed, identity: own, ...volume } of report.volumes) {
+  for (const { closed, identity: own, over: _over, ...volume } of report.volumes) {
     const notes = volume.volume === 0 ? [...report.notes, ...volume.notes] : volume.notes;
     const standing = volume.standing === "present" ? "" : ` (${volume.standing})`;
     const words = `volume ${volume.volume}: ${volume.filesystem}${standing}${volume.label ? ` “${volume.label}”` : ""}, ${volume.length} bytes at ${volume.offset}`;

@@ -1,14 +1,19 @@
 import type { ByteSource } from "../core/bytes/byte-source";
-import { type FileSystem, type RecordBatch, unproven } from "../core/filesystems/file-record";
+import { withChangedRecords } from "../core/filesystems/changed-records";
+import { type FileSystem, FileSystemError, unproven } from "../core/filesystems/file-record";
 import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeAt, type VolumeReport } from "../core/volumes/inspect";
+import { type LaterVolume, underLater } from "../core/volumes/under-later";
 import { volumeSerial } from "../core/volumes/volume-serial";
 import { type FileAt, FolderSource, openVersion } from "./folder-source";
 import { isProvenWay } from "./inner-file";
 import { type DiskAt, openDisk, type SourceAt } from "./open-source";
 
-/** Which volume of a source is meant; `filesystem` is "folder" for a folder of this computer. */
-export type VolumePlace = Pick<VolumeReport, "offset" | "length" | "view"> & { readonly filesystem: string };
+/** Which volume of a source is meant, and what lies over it; `filesystem` is "folder" for a folder of this computer. */
+export type VolumePlace = Pick<VolumeReport, "offset" | "length" | "view"> & {
+  readonly filesystem: string;
+  readonly over?: readonly (Pick<VolumeReport, "offset" | "length" | "view"> & { readonly filesystem: string })[];
+};
 
 export const FOLDER = "folder";
 
@@ -30,24 +35,18 @@ export function openVolumeOf({ within }: DiskAt, disk: ByteSource, volume: Volum
   return isProvenWay(within) ? opened : withoutProof(opened);
 }
 
-function withoutProof(volume: FileSystem): FileSystem {
-  function* guessed(batches: Iterable<RecordBatch>): Generator<RecordBatch, void, void> {
-    for (const batch of batches) yield { ...batch, records: batch.records.map(unproven) };
-  }
-  const { clusterSize, label, notes, localTimes, allocation, allocationStart } = volume;
-  return {
-    clusterSize,
-    label,
-    notes,
-    ...(localTimes === undefined ? {} : { localTimes }),
-    allocation,
-    allocationStart,
-    readRecords: (from, step) => guessed(volume.readRecords(from, step)),
-    ...(volume.readLeftovers ? { readLeftovers: (...args) => guessed(volume.readLeftovers?.(...args) ?? []) } : {}),
-    ...(volume.states ? { states: () => volume.states?.() ?? [] } : {}),
-    ...(volume.findings ? { findings: () => volume.findings?.() ?? [] } : {}),
-  };
-}
+const withoutProof = (volume: FileSystem): FileSystem => withChangedRecords(volume, unproven);
+
+/** What lies over a volume, as far as it can be opened. */
+const openLater = (disk: ByteSource, over: NonNullable<VolumePlace["over"]>): LaterVolume[] =>
+  over.map(({ filesystem, offset, length, view }) => {
+    try {
+      return { offset, length, opened: openVolume(disk, { filesystem: filesystem as VolumeReport["filesystem"], offset, length, view }) };
+    } catch (error) {
+      if (!(error instanceof FileSystemError)) throw error;
+      return { offset, length, opened: null };
+    }
+  });
 
 /** @throws SourceError or FileSystemError when it cannot be opened */
 export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
@@ -58,7 +57,8 @@ export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
   const { disk, close } = openDisk(source);
   const filesystem = place.filesystem as VolumeReport["filesystem"];
   try {
-    const volume = openVolumeOf(source, disk, { ...place, filesystem });
+    const own = openVolumeOf(source, disk, { ...place, filesystem });
+    const volume = place.over && place.over.length > 0 ? underLater(own, openLater(disk, place.over)) : own;
     return { disk, volume, tree: volumeTree(volume, disk, volumeSerial(disk, place.offset, filesystem)), close };
   } catch (error) {
     close();

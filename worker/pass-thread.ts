@@ -10,7 +10,7 @@ import { SECTOR } from "../core/filesystems/sector-scan";
 import { kindOf } from "../core/formats/registry";
 import type { PlaceRule } from "../core/places/rule";
 import type { SetFacts } from "../core/sets/set-facts";
-import type { VolumeReport } from "../core/volumes/inspect";
+import type { VolumePlace } from "../io/open-searchable";
 import type { SourceAt } from "../io/open-source";
 import { logReaderFaults } from "../server/log/reader-faults";
 import type { PassOptions, Sighted } from "../server/passes/contract";
@@ -27,7 +27,7 @@ export interface PassThreadData extends SourceAt {
   readonly swept: readonly Range[];
   /** Of a sweep: threads that look through stretches at the same time. */
   readonly threads: number;
-  readonly volume: Pick<VolumeReport, "offset" | "length" | "view"> & { id: number; filesystem: string };
+  readonly volume: VolumePlace & { readonly id: number };
   readonly place: PassPlace;
   readonly options: PassOptions;
   /** The job's zone, in which local times are read. */

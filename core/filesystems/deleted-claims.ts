@@ -18,9 +18,9 @@ export class DeletedClaims {
     if (livedOn) this.#livedOn.set(firstCluster, count);
   }
 
-  /** Adds what the claims of another list say of the same clusters. */
-  addAll(others: DeletedClaims): void {
-    for (const run of others.#runs) this.#runs.push(run);
+  /** Adds what the claims of another list say of the same stretches. @param toOwn a run of its clusters in those of this list */
+  addAll(others: DeletedClaims, toOwn: (run: ClusterRun) => ClusterRun): void {
+    for (const run of others.#runs) this.#runs.push(toOwn(run));
   }
 
   /** Works out which clusters more than one file claims; call it when all claims are entered. */

@@ -1,7 +1,7 @@
 import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
 import { layoutOf, type Segment } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
-import type { Chain, ClusterGeometry } from "./cluster-chain";
+import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryReader } from "./entry-reader";
 import { type FileRecord, NO_CONTENT, type RecordBatch } from "./file-record";
@@ -52,7 +52,8 @@ export function* treeLeftovers(
   for (const { geometry, folders } of lost.trees()) {
     const claims = new DeletedClaims();
     const measured = spaceOf(geometry);
-    if (measured === space) claims.addAll(tree.claims);
+    // Files that were deleted since may have been written over these, whatever the measures of the file system before.
+    claims.addAll(tree.claims, (run) => measuredIn(run, space.geometry, measured.geometry));
     const reader = new EntryReader(measured, claims);
     const entriesOf = (folder: LostFolder) => space.entriesIn(folderBytes(volume, folder.runs));
     for (const folder of folders)
@@ -75,6 +76,15 @@ export function* treeLeftovers(
     yield { records, resume: numberCheckpoint(size + next), done: size + next, total };
   }
   yield { records: [], resume: numberCheckpoint(total), done: total, total };
+}
+
+/** The clusters of one way of measuring that a run of clusters of another one lies in, or touches. */
+function measuredIn({ first, count }: ClusterRun, from: ClusterGeometry, to: ClusterGeometry): ClusterRun {
+  if (from.clusterSize === to.clusterSize && from.dataAt === to.dataAt) return { first, count };
+  const start = from.dataAt + (first - 2) * from.clusterSize - to.dataAt;
+  const begin = Math.max(0, Math.floor(start / to.clusterSize));
+  const end = Math.ceil((start + count * from.clusterSize) / to.clusterSize);
+  return { first: begin + 2, count: Math.max(0, end - begin) };
 }
 
 /** The same volume seen with the measures of the file system that was there before; each way of seeing it is made once. */

@@ -28,6 +28,8 @@ export interface VolumeReport {
   readonly clusterSize: number | null;
   /** Named by the partition table; found where no table names it; or of an earlier division, with another volume over it now. */
   readonly standing: "present" | "lost" | "earlier";
+  /** Of an earlier one: the volumes that lie over it now. */
+  readonly over: readonly VolumeAt[];
   /** Why its content stays closed (it is encrypted); null: it does not. */
   readonly closed: string | null;
   readonly notes: readonly string[];
@@ -67,7 +69,7 @@ export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
   const kept = !unknown ? declared : others.length > 0 ? [] : [remainsOf(disk) ?? (declared[0] as FoundVolume)];
   const listed = [...kept, ...others.filter((each) => each.standing === "lost")].sort((a, b) => a.offset - b.offset);
   const volumes = [...listed, ...others.filter((each) => each.standing === "earlier")].map(
-    (found, volume): VolumeReport => ({ volume, container: held.kind, table: table.kind, ...found }),
+    (found, volume): VolumeReport => ({ volume, container: held.kind, table: table.kind, ...found, over: laterOver(found, listed) }),
   );
   if (volumes.some((each) => each.standing === "lost") && alone)
     notes.push("There is no partition table any more; the volumes were found by their own boot sectors.");
@@ -95,6 +97,7 @@ function oneStretch(disk: ByteSource, held: Held): DiskReport {
     identity: null,
     clusterSize: null,
     standing: "present",
+    over: [],
     closed: held.closed ?? null,
     notes: held.closed ? [held.closed] : [],
   } as const;
@@ -102,7 +105,16 @@ function oneStretch(disk: ByteSource, held: Held): DiskReport {
   return { container: kind, identity, created, size: disk.size, table: "none", volumes: [volume], notes };
 }
 
-type FoundVolume = Omit<VolumeReport, "volume" | "container" | "table">;
+type FoundVolume = Omit<VolumeReport, "volume" | "container" | "table" | "over">;
+
+/** The volumes of the present division, or that were the last one's, that lie over an earlier one; none over any other. */
+export function laterOver<Volume extends VolumeAt & Pick<VolumeReport, "standing">>(earlier: Volume, volumes: readonly Volume[]): Volume[] {
+  if (earlier.standing !== "earlier") return [];
+  return volumes.filter(
+    ({ standing, offset, length, filesystem }) =>
+      standing !== "earlier" && !isBackup(filesystem) && offset < earlier.offset + earlier.length && offset + length > earlier.offset,
+  );
+}
 
 function declaredVolume(disk: ByteSource, partition: Partition): FoundVolume {
   const length = Math.max(0, Math.min(partition.length, disk.size - partition.start));

@@ -3,6 +3,7 @@ import { decodeAscending } from "../../core/bytes/leb128";
 import type { Range } from "../../core/bytes/range-set";
 import { SECTOR } from "../../core/filesystems/sector-scan";
 import type { PlaceRule } from "../../core/places/rule";
+import { laterOver, type VolumeAt } from "../../core/volumes/inspect";
 import type { SourceAt } from "../../io/open-source";
 import { pickSourceAt } from "../../io/open-source";
 import type { Connection, Database } from "../database/connection";
@@ -43,6 +44,8 @@ export interface ClaimedPass extends SourceAt {
     readonly length: number;
     readonly filesystem: string;
     readonly view: string | null;
+    /** Of an earlier volume: those that lie over it. */
+    readonly over: readonly VolumeAt[];
   };
 }
 
@@ -108,10 +111,25 @@ export async function claimPass(db: Database, passId: number, workerId: string):
       finish: row.wanted === "stop" ? row.done : null,
       noted: await notedSoFar(tx, id),
       swept,
-      volume,
+      volume: { ...volume, over: await volumesOver(tx, volume) },
     };
   });
 }
+
+/** The volumes of the same disk that lie over an earlier one. */
+async function volumesOver(tx: Connection, volume: typeof stores.$inferSelect): Promise<VolumeAt[]> {
+  if (volume.standing !== "earlier") return [];
+  const all = await tx.select().from(stores).where(eq(stores.sourceId, volume.sourceId));
+  return laterOver(toVolumeAt(volume), all.map(toVolumeAt));
+}
+
+const toVolumeAt = ({ offset, length, filesystem, view, standing }: typeof stores.$inferSelect) => ({
+  offset,
+  length,
+  filesystem: filesystem as VolumeAt["filesystem"],
+  view,
+  standing,
+});
 
 const isOpen = ({ state, wanted }: typeof passes.$inferSelect) => wanted === "run" && (state === "queued" || state === "running");
 

@@ -271,6 +271,8 @@ describe("a database of an earlier version", () => {
       insert into homes (job_id, label) values (1, 'Disk');
       insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes) values
         (1, 0, 65536, 500000, 'fat32', 'Stick', true, '[]'), (1, 1, 600000, 300000, 'ntfs', null, true, '[]');
+      insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes, standing) values
+        (1, 2, 65536, 500000, 'exfat', null, true, '[]', 'earlier');
       insert into passes (job_id, source_id, store_id, place, state) values (1, 1, 1, 'file-record', 'done');
       insert into folders (job_id, home_id, path, folded) values
         (1, 1, '/Docs', gen_random_uuid()), (1, 1, '/?', gen_random_uuid()), (1, 1, '/?/lost', gen_random_uuid());`);
@@ -280,25 +282,26 @@ describe("a database of an earlier version", () => {
       { name: "of an unknown folder", store: 2, folder: 3, size: 9, content: { finding: "agrees", checked: false } },
       { name: "proven", store: 2, folder: 2, size: 9, content: { finding: "agrees", checked: true } },
       { name: "held in its record", store: 2, folder: 2, size: 9, content: null },
+      { name: "under a later volume", store: 3, folder: 1, size: 9, content: null, state: "live" },
     ];
-    for (const [index, { name, store, folder, size, content }] of old.entries()) {
+    for (const [index, { name, store, folder, size, content, state = "deleted" }] of old.entries()) {
       const evidence = JSON.stringify({ usedByOthers: 0, takenLater: 0, lost: 0, unreadable: 0, content });
       await client.query(
         `insert into copies (job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, size, condition, survival, evidence, notes)
-         values (1, 1, $1, $2, $3, 'file-record', 'deleted', 'file', $4, $4, '', $5, 'whole', 1, $6, '["Known before."]')`,
-        [store, index + 1, folder, name, size, evidence],
+         values (1, 1, $1, $2, $3, 'file-record', $7, 'file', $4, $4, '', $5, 'whole', 1, $6, '["Known before."]')`,
+        [store, index + 1, folder, name, size, evidence, state],
       );
       await client.query(
-        `insert into items (job_id, folder_id, key, name, kind, copies, lost, places, stores, best_copy_id, size, condition, survival)
-         values (1, $1, $2, $2, 'other', 1, true, '{file-record}', '{1}', $3, $4, 'whole', 1)`,
-        [folder, name, index + 1, size],
+        `insert into items (job_id, folder_id, key, name, kind, copies, lost, places, stores, best_copy_id, size, condition, survival, live)
+         values (1, $1, $2, $2, 'other', 1, $5, '{file-record}', '{1}', $3, $4, 'whole', 1, not $5)`,
+        [folder, name, index + 1, size, state === "deleted"],
       );
     }
     await client.end();
     await migrateDatabase(url);
     const { pool } = open(url);
     const { rows } = await pool.query(
-      "select c.name, c.condition, i.condition as shown, c.absent, c.notes from copies c join items i on i.best_copy_id = c.id order by c.id",
+      "select c.name, c.condition, i.condition as shown, c.absent, c.notes, i.live, i.lost from copies c join items i on i.best_copy_id = c.id order by c.id",
     );
     expect(rows.map(({ name, condition, shown, absent }) => [name, condition, shown, absent])).toEqual([
       ["empty", "name-only", "name-only", "record-damaged"],
@@ -306,8 +309,10 @@ describe("a database of an earlier version", () => {
       ["of an unknown folder", "not-checked", "not-checked", null],
       ["proven", "whole", "whole", null],
       ["held in its record", "whole", "whole", null],
+      ["under a later volume", "not-checked", "not-checked", null],
     ]);
-    const added = (index: number) => (rows[index]?.notes as string[]).slice(1);
+    expect(rows.every(({ live, lost }) => !live && lost)).toBe(true);
+    const added = (index: number) => (rows as { notes: string[] }[])[index]?.notes.slice(1);
     expect(added(0)).toEqual([EMPTIED.kind === "absent" ? EMPTIED.note : ""]);
     expect(added(1)).toEqual([RESTS_ON_RECORDS]);
     expect([added(2), added(3), added(4)]).toEqual([[], [], []]);

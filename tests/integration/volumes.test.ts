@@ -16,6 +16,8 @@ import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
+import { compass } from "../support/command-line";
+import { type DrivenVolume, drivenOver } from "../support/driven-volumes";
 import { endedRestore, planTo } from "../support/restores";
 import { copiesAt, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../support/volume-truth";
 
@@ -100,6 +102,31 @@ describe("a source that is a differencing image", () => {
     const read = await until(async () => (await listSources(bench.db, jobId))[0]?.volumes.find((volume) => volume.readingAt));
     expect(read.findings).toEqual([]);
     expect(read.profiles.map((profile) => profile.path)).toEqual(expect.arrayContaining(["/Users/jbrevik"]));
+  }, 60_000);
+});
+
+describe("a volume of an earlier division under the present one", () => {
+  it("has no live files, and none that is whole but is not", async () => {
+    const [{ truth, open }] = drivenOver() as [DrivenVolume];
+    const path = join(bench.sources, "formatted-over.img");
+    const disk = open();
+    writeFileSync(path, readBytes(disk, 0, disk.size));
+    const jobId = await createJob(bench.db, { title: "Formatted over", client: "" });
+    await addSource(bench.db, jobId, path);
+    const [source] = await listSources(bench.db, jobId);
+    const earlier = source?.volumes.find(({ standing }) => standing === "earlier");
+    const rows = await run(jobId, earlier?.id as number, "file-record");
+    expect(rows.length).toBeGreaterThan(10);
+    expect(rows.filter(({ state }) => state === "live")).toEqual([]);
+    const ever = new Set([...Object.values(truth.history).flat(), ...truth.midway]);
+    const whole = rows.filter(({ condition, size }) => condition === "whole" && Number(size) > 0);
+    expect(whole.length).toBeGreaterThan(0);
+    for (const { id, path: at } of whole.filter((row) => !/\/\$/.test(row.path)))
+      expect(ever.has(await contentHash(Number(id))), at).toBe(true);
+    // The command line weighs them in the same way.
+    const listed = compass("list", path, "--volume", String(earlier?.number), "--records-only", "--json").lines();
+    expect(listed.filter(({ state }) => state === "live")).toEqual([]);
+    expect(listed.filter(({ condition }) => condition === "partial" || condition === "name-only").length).toBeGreaterThan(2);
   }, 60_000);
 });
 

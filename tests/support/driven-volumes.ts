@@ -21,6 +21,8 @@ export interface DrivenTruth {
   readonly midway: readonly string[];
   /** Of files, folders and links, that there ever were. */
   readonly names: readonly string[];
+  /** Of a volume that was formatted over another one: what lived on that one. */
+  readonly former?: DrivenTruth["live"];
 }
 
 export interface DrivenVolume {
@@ -30,15 +32,18 @@ export interface DrivenVolume {
 }
 
 const folder = join(import.meta.dirname, "../fixtures/driven");
+const foldersOver = join(import.meta.dirname, "../fixtures/driven-over");
 
 /** The volumes among the fixtures; and where COMPASS_DRIVEN names a folder of whole images with their manifests, these. */
 export function drivenVolumes(): DrivenVolume[] {
   const more = process.env.COMPASS_DRIVEN;
-  return [
-    ...volumesIn(folder, (path) => blocksSource(gunzipSync(readFileSync(`${path}.blocks.gz`)))),
-    ...(more ? volumesIn(more, (path) => openSource(`${path}.img`).disk) : []),
-  ];
+  return [...volumesIn(folder, openBlocks), ...(more ? volumesIn(more, (path) => openSource(`${path}.img`).disk) : [])];
 }
+
+/** Volumes that were formatted over others and used. */
+export const drivenOver = (): DrivenVolume[] => volumesIn(foldersOver, openBlocks);
+
+const openBlocks = (path: string): ByteSource => blocksSource(gunzipSync(readFileSync(`${path}.blocks.gz`)));
 
 function volumesIn(at: string, open: (path: string) => ByteSource): DrivenVolume[] {
   const names = readdirSync(at).flatMap((name) => (name.endsWith(".json.gz") ? [name.slice(0, -".json.gz".length)] : []));

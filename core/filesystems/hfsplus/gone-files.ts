@@ -31,15 +31,23 @@ export class GoneFiles {
     const known = new Set(before?.list().map(identity));
     const gone = remnants.list().filter((each) => !known.has(identity(each)) && isGone(each, index));
     const claims = new Claims();
-    gone.forEach(({ entry, cnid }, owner) => {
+    /** @param scale blocks in which is counted in one in which the record counts */
+    const claim = ({ entry, cnid }: Remnant, owner: number, scale: number) => {
       if (entry.kind !== "file") return;
       const changed = macTimeToMs(Math.max(entry.facts.attributeModDate, entry.facts.createDate));
       const runs = overflow.extentsOf(cnid, FORK_TYPE.data, entry.data, true);
       claims.add(
         owner,
-        runs.map(({ start, count }) => ({ start, end: start + count })),
+        runs.map(({ start, count }) => ({ start: Math.floor(start * scale), end: Math.ceil((start + count) * scale) })),
         changed,
       );
+    };
+    gone.forEach((remnant, owner) => {
+      claim(remnant, owner, 1);
+    });
+    // What was described already claims its blocks too: each as an owner of its own, which comes behind all of these.
+    before?.list().forEach((remnant, index) => {
+      if (isGone(remnant, this.volume.index)) claim(remnant, gone.length + index, this.volume.blockSize / blockSize);
     });
     const taken = claims.takenLater();
     const units = gone.map((remnant, owner) => () => this.#deleted(remnant, remnants, taken.get(owner), blockSize));

@@ -19,6 +19,10 @@ const MOST_RECORD = 4096;
 const MOST_RECORDS = 8_000_000;
 const MAX_DEPTH = 512;
 const ANY = 2 ** 48;
+/** Files of one name that had one record's number, at most. */
+const MOST_SEQUENCES = 64;
+/** Stands for the files of the present table among those that claim clusters. */
+const PRESENT = -1;
 
 interface Folder {
   readonly name: string;
@@ -37,6 +41,8 @@ export interface Present {
   mayHold(at: number): boolean;
   /** Whether the present table has this very record. */
   has(record: MftRecord): boolean;
+  /** The records of files deleted since the volume is what it is now, with the stretches they claim, in sectors of 512 bytes from the volume's start. */
+  deleted(): Iterable<{ readonly record: MftRecord; readonly runs: Iterable<Range> }>;
   /** What became of a layout's bytes; `taken`: stretches another file had later, in sectors of 512 bytes from the volume's start. */
   evidence(layout: Layout, taken: RangeSet | undefined): ByteEvidence;
 }
@@ -117,16 +123,24 @@ export class LeftoverRecords {
 
   /**
    * What files of the old table had taken from one another: those that were live when it was left come last, and a deleted one
-   * whose clusters they had lost them before.
+   * whose clusters they had lost them before. After all of them come the files of the present table that are deleted by now.
    */
   #takenLater(): Map<number, RangeSet> {
     const claims = new Claims();
+    const sequences = new Map<string, number[]>();
+    const called = (record: MftRecord) => `${record.number} ${bestName(fileNames(record))?.name}`;
     for (let index = 0; index < this.#places.length; index += 1) {
       const record = this.#read(index);
       const size = record && clusterSizeOf(record);
       if (!record || !size || record.base) continue;
-      const changed = record.inUse ? Number.POSITIVE_INFINITY : (standardTimes(record)?.mftChanged ?? null);
+      sequences.set(called(record), [...(sequences.get(called(record)) ?? []).slice(0, MOST_SEQUENCES - 1), record.sequence]);
+      const changed = record.inUse ? Number.MAX_VALUE : (standardTimes(record)?.mftChanged ?? null);
       claims.add(index, claimedRuns(record, Math.floor(this.present.length / size), size / SECTOR), changed);
+    }
+    for (const { record, runs } of this.present.deleted()) {
+      // An earlier form of the same file's record has lost nothing to it.
+      const isSame = sequences.get(called(record))?.some((sequence) => sameFile(sequence, record.sequence, false));
+      if (!isSame) claims.add(PRESENT, runs, Number.POSITIVE_INFINITY);
     }
     return claims.takenLater();
   }

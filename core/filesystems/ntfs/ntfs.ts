@@ -20,6 +20,7 @@ import {
 import type { Earlier } from "../sector-scan";
 import { type Geometry, readEitherBootSector } from "./boot-sector";
 import { ChangeJournal, JOURNAL } from "./change-journal";
+import { claimedRuns } from "./claimed-runs";
 import { ntfsFindings } from "./consistency";
 import { type Surroundings, toFileRecords } from "./file-records";
 import { type IndexName, readFolderIndex } from "./folder-index";
@@ -165,6 +166,7 @@ class NtfsVolume implements FileSystem, PresentVolume {
         const name = present && bestName(fileNames(present));
         return present?.sequence === record.sequence && name?.name === bestName(fileNames(record))?.name;
       },
+      deleted: () => this.#deletedRecords(),
       evidence: (layout, taken) => this.#evidence(layout, taken, LEFTOVER_UNIT),
     });
     const bytes = Math.min(part.end, this.length) - part.start;
@@ -183,6 +185,14 @@ class NtfsVolume implements FileSystem, PresentVolume {
     }
     if (this.allocation) for (const record of unclaimedFiles(this.table, this.allocation, this.start, part)) records.push(record);
     yield { records, resume: numberCheckpoint(total), done: total, total };
+  }
+
+  *#deletedRecords(): Generator<{ record: MftRecord; runs: Iterable<Range> }, void, void> {
+    const { clusters, clusterSize } = this.#geometry;
+    for (let number = 0; number < this.table.recordCount; number += 1) {
+      const record = this.table.read(number);
+      if (record && !record.inUse) yield { record, runs: claimedRuns(record, clusters, clusterSize / LEFTOVER_UNIT) };
+    }
   }
 
   findings(): Finding[] {
