@@ -105,8 +105,11 @@ export function falselyWhole(truth: MacTruth, copies: readonly Copy[], disk: Byt
 export function deletedOnes(entries: readonly MacEntry[], copies: readonly Copy[], disk: ByteSource) {
   const gone = copies.filter(({ state }) => state === "deleted");
   const under = (entry: MacEntry) => gone.filter(({ path }) => path.normalize("NFC") === shownPath(entry));
-  const whole = entries.filter((entry) =>
-    under(entry).some((copy) => copy.condition === "whole" && hashOf(copy.layout, disk) === entry.sha256),
-  );
-  return { whole: whole.length, named: entries.filter((entry) => under(entry).length > 0).length };
+  const right = (entry: MacEntry) => under(entry).filter((copy) => hashOf(copy.layout, disk) === entry.sha256);
+  return {
+    whole: entries.filter((entry) => right(entry).some(({ condition }) => condition === "whole")).length,
+    /** Those of which a copy has the right bytes, whatever it is called. */
+    found: entries.filter((entry) => right(entry).length > 0).length,
+    named: entries.filter((entry) => under(entry).length > 0).length,
+  };
 }

@@ -3,10 +3,10 @@ import { RangeSet } from "../../bytes/range-set";
 import { Claims } from "../claims";
 import { absent, type ByteEvidence, type FileRecord, NO_CONTENT, unproven } from "../file-record";
 import { macTimeToMs } from "../mac-times";
-import { type CatalogIndex, isFileLink, UNKNOWN_PARENT } from "./catalog-index";
+import { type CatalogIndex, isFileLink } from "./catalog-index";
 import { type FileEntry, shownName } from "./catalog-record";
 import { type FileDescriber, folderRecord, lostOf, underPaths } from "./files";
-import { CNID, FILE_RECORD, FORK_TYPE } from "./layout";
+import { FILE_RECORD, FORK_TYPE } from "./layout";
 import type { OverflowExtents } from "./overflow";
 import type { NamedPlace, Remnant, Remnants } from "./remnants";
 
@@ -92,12 +92,12 @@ export class GoneFiles {
       const earlier = index.liveFacts(cnid)?.made === entry.facts.createDate;
       return earlier ? { ...file, notes: [...file.notes, "An earlier content of a file that is still there."] } : file;
     };
-    // Of a folder of which nothing is left: what was written over the file may have left as little.
-    const isLost = entry.kind === "file" && !isFileLink(entry) && index.folderMade(parent) === null && parent !== CNID.root;
+    // Nodes are written anew so often that what was written over a file may have left no record, though its blocks are free.
+    const isUnproven = entry.kind === "file" && !isFileLink(entry);
     return underPaths(index, { parent, rawName: place?.rawName ?? new Uint8Array() }, name, remnants, describe)
       .slice(0, 1)
       .map((record) => ({
-        ...(isLost && record.path.startsWith(UNKNOWN_PARENT) ? unproven(record) : record),
+        ...(isUnproven ? unproven(record) : record),
         ...(place ? {} : { incompleteName: true }),
         system: isPrivate(parent, index),
         notes: [...record.notes, ...lost],

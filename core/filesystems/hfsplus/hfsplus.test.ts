@@ -54,7 +54,14 @@ describe("HFS Plus and HFSX", () => {
     ] as const) {
       const { disk, truth, copies } = read(name);
       const deleted = inState(truth.entries, "deleted").filter(({ type }) => type === "file");
-      expect(deletedOnes(deleted, copies, disk), name).toEqual({ whole: wanted, named: wanted });
+      expect(deletedOnes(deleted, copies, disk), name).toMatchObject({ found: wanted, named: wanted });
+      expect(falselyWhole(truth, copies, disk)).toEqual([]);
+      // Free blocks prove nothing on HFS Plus: whole is what proves itself.
+      const whole = copies.filter(
+        ({ state, type, condition, size }) => state === "deleted" && type === "file" && condition === "whole" && size > 0,
+      );
+      expect(whole.length, name).toBeGreaterThan(0);
+      expect(whole.every(({ evidence }) => evidence.content?.finding === "agrees" && evidence.content.checked)).toBe(true);
       expect(deleted.length).toBe(wanted);
     }
   });
