@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { macStructures } from "../tests/support/mac-truth";
-import { mutate, readDisk, SLOWEST_MS, type SubjectName } from "../tests/support/mutations";
+import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
+import { SLOWEST_MS } from "../tests/support/thread-time";
 
 const MAC: readonly SubjectName[] = ["hfs+", "hfs+ with a journal", "apfs", "compressed disk image", "sparse disk image"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);

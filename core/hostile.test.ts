@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
-import { mutate, readDisk, SLOWEST_MS, type SubjectName } from "../tests/support/mutations";
+import { mutate, readDisk, type SubjectName } from "../tests/support/mutations";
+import { SLOWEST_MS } from "../tests/support/thread-time";
 import { fixture } from "../tests/support/volume-truth";
 
 const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];

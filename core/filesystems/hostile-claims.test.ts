@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { leastTime } from "../../tests/support/mutations";
+import { leastTime } from "../../tests/support/thread-time";
 import { AllocationMap } from "./allocation-map";
 import { ClaimedClusters } from "./claimed-clusters";
 import { hfsPlusFindings } from "./hfsplus/consistency";

@@ -77,19 +77,7 @@ type KeyedRow = ItemRow & { sort_key: string };
 
 /** A page of items in the wanted order, from after a cursor. */
 export async function listItems(db: Database, jobId: number, query: ItemQuery): Promise<ItemPage> {
-  const where = await filterCondition(db, jobId, query);
-  const { by, type } = keyOf(query);
-  const after = query.after ? readCursor(query.after) : null;
-  const sign = query.order === "down" ? sql`<` : sql`>`;
-  const beyond = after ? sql`and (${by}, i.id) ${sign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
-  const rows = await inOrder(
-    db,
-    where,
-    hasIndex(query),
-    sql`select ${ITEM_COLUMNS}, (${by})::text as sort_key
-      from (select i.* from items i where ${where} ${beyond} order by ${orderBy(query)} limit ${query.limit + 1}) i ${ITEM_JOINS}
-      order by ${orderBy(query)}`,
-  );
+  const rows = await firstOf(db, jobId, query);
   const page = rows.slice(0, query.limit);
   const last = page[page.length - 1];
   const marks = await marksOf(
@@ -112,25 +100,46 @@ function asItWas(then: AsOf | undefined): Partial<Item> {
 
 /** Beyond as many matches a page is filled sooner by walking the order's index than by finding all and sorting them. */
 const BROAD = 3000;
+/** So many items of the order are walked through for a page at most. */
+const WALK = 20_000;
 
 /**
- * Runs a query for the first few of the items that match, the way that suits how many do. The database's own choice
- * costs both ways alike for a limit, but its guess at how a pattern spreads over an order is often wrong by far.
- * @param ordered whether an index has the order
+ * Reads the first items that match, in order, and one more. Where the database's statistics say that many match, a bounded part of the order is
+ * walked through; where that does not fill the page, or few match, the matches are found by their own indexes and sorted. The choice is
+ * not left to the database: it takes matches as spread evenly and its count of them for right, and both can be wrong a hundredfold for a pattern.
  */
-async function inOrder(db: Database, where: SQL, ordered: boolean, query: SQL): Promise<KeyedRow[]> {
-  if (!ordered) return (await db.execute<KeyedRow>(query)).rows;
+async function firstOf(db: Database, jobId: number, query: ItemQuery): Promise<KeyedRow[]> {
+  const where = await filterCondition(db, jobId, query);
+  const { by, type } = keyOf(query);
+  const after = query.after ? readCursor(query.after) : null;
+  const sign = query.order === "down" ? sql`<` : sql`>`;
+  const beyond = after ? sql`and (${by}, i.id) ${sign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
+  const most = query.limit + 1;
+  const keyed = sql`i.*, ${by} as sort_by`;
+  // By the key's column, not by its expression: so it is known to be in order already where it was walked in order.
+  const ordered = sql`order by sort_by ${direction(query)}, i.id ${direction(query)}`;
+  const first = async (of: SQL) => {
+    const page = sql`select i.* from (${of}) i ${ordered} limit ${most}`;
+    const { rows } = await db.execute<KeyedRow>(
+      sql`select ${ITEM_COLUMNS}, sort_by::text as sort_key from (${page}) i ${ITEM_JOINS} ${ordered}`,
+    );
+    return rows;
+  };
+  if (hasIndex(query) && (await guessedCount(db, where)) >= BROAD) {
+    const walk = sql`select ${keyed} from items i where i.job_id = ${jobId} ${beyond} ${ordered} limit ${WALK}`;
+    const rows = await first(sql`select i.* from (${walk}) i where ${where}`);
+    if (rows.length === most) return rows;
+  }
+  // The offset keeps the limit from what chooses the indexes.
+  return first(sql`select ${keyed} from items i where ${where} ${beyond} offset 0`);
+}
+
+/** How many items the database takes to match, from its statistics. */
+async function guessedCount(db: Connection, where: SQL): Promise<number> {
   const { rows } = await db.execute<{ "QUERY PLAN": { Plan: { "Plan Rows": number } }[] }>(
     sql`explain (format json) select 1 from items i where ${where}`,
   );
-  const guess = rows[0]?.["QUERY PLAN"][0]?.Plan["Plan Rows"] ?? 0;
-  if (guess < BROAD) return (await db.execute<KeyedRow>(query)).rows;
-  return db.transaction(async (tx) => {
-    await tx.execute(
-      sql`select set_config(name, 'off', true) from unnest(array['enable_sort', 'enable_bitmapscan', 'enable_seqscan', 'enable_hashjoin']) name`,
-    );
-    return (await tx.execute<KeyedRow>(query)).rows;
-  });
+  return rows[0]?.["QUERY PLAN"][0]?.Plan["Plan Rows"] ?? 0;
 }
 
 /** The copies of each item for its ribbon, the newest first where there are very many. */

@@ -15,6 +15,7 @@ import { unpackBlocks } from "./blocks";
 import { macFixture, macStructures } from "./mac-truth";
 import { objectChecksum } from "./object-checksum";
 import { snapshotTruth, snapshotVolume } from "./snapshot-truth";
+import { leastTime } from "./thread-time";
 import { fixture } from "./volume-truth";
 
 /** Something to damage: its bytes, where damage hurts, and how all of it is read. */
@@ -363,24 +364,6 @@ export interface Outcome {
   readonly slowest: number;
   /** Bytes of memory at the worst. */
   readonly memory: number;
-}
-
-/** What damaged input may cost: milliseconds of processor time, a round. */
-export const SLOWEST_MS = 5_000;
-
-/**
- * Runs something and gives the milliseconds of processor time it took. What took suspiciously long runs twice more, and the least counts:
- * a collection of garbage, or a machine that does something else, comes once, a slow reader each time. A true hang meets the test's time limit.
- */
-export function leastTime<T>(run: () => T): { readonly result: T; readonly time: number } {
-  let time = Number.POSITIVE_INFINITY;
-  for (let tries = 0; ; tries += 1) {
-    const begun = process.cpuUsage();
-    const result = run();
-    const { user, system } = process.cpuUsage(begun);
-    time = Math.min(time, (user + system) / 1000);
-    if (time < SLOWEST_MS / 5 || tries === 2) return { result, time };
-  }
 }
 
 /**
