@@ -2,6 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import type { Checkpoint } from "../bytes/checkpoint";
 import type { Range } from "../bytes/range-set";
 import type { FileSystem } from "../filesystems/file-record";
+import { readLeftovers } from "../filesystems/leftovers";
 import type { Earlier } from "../filesystems/sector-scan";
 import { type Copy, copyOfRecord } from "./copy";
 
@@ -57,6 +58,9 @@ export function* leftoversPass(
   part?: Range,
   earlier?: Earlier | null,
 ): Generator<CopyBatch, void, void> {
-  for (const { records, resume, done, total, noted } of volume.readLeftovers?.(from, step, part, earlier) ?? [])
+  const whole = part ?? { start: 0, end: Number.MAX_SAFE_INTEGER };
+  const leftovers = volume.leftovers?.(whole);
+  if (!leftovers) return;
+  for (const { records, resume, done, total, noted } of readLeftovers(leftovers, from, step, whole, earlier ?? null))
     yield { copies: records.map((record) => copyOfRecord(record, disk)), resume, done, total, ...(noted && { noted }) };
 }

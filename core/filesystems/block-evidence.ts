@@ -1,6 +1,6 @@
 import type { Layout } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
-import type { AllocationMap } from "./allocation-map";
+import type { UsedMap } from "./allocation-map";
 import type { ByteEvidence } from "./file-record";
 
 /** The blocks of a volume, and which of them are in use. */
@@ -8,13 +8,15 @@ export interface MappedBlocks {
   /** Disk byte offset of block 0. */
   readonly start: number;
   readonly blockSize: number;
-  readonly map: AllocationMap | null;
+  readonly map: UsedMap | null;
 }
 
-/** What files deleted later had taken: in units of so many bytes from the volume's first block on. */
+/** What files deleted later had taken: in units of so many bytes. */
 export interface TakenLater {
   readonly taken: RangeSet;
   readonly unit: number;
+  /** Disk byte offset of the first unit; where it is not given, that of block 0. */
+  readonly from?: number;
 }
 
 /** What became of a deleted file's bytes, by the volume's map and by the claims of files deleted later. */
@@ -58,8 +60,9 @@ function overwrittenIn(
   for (const range of map?.usedWithin(first, Math.ceil((inside + length) / blockSize) - first) ?? []) add(range, blockSize);
   const used = bytes.total;
   if (later) {
-    const { taken, unit } = later;
-    for (const range of taken.within(Math.floor(inside / unit), Math.ceil((inside + length) / unit))) add(range, unit);
+    const { taken, unit, from = start } = later;
+    for (const range of taken.within(Math.floor((at - from) / unit), Math.ceil((at - from + length) / unit)))
+      bytes.add(Math.max(at, from + range.start * unit), Math.min(at + length, from + range.end * unit));
   }
   return { used, taken: bytes.total - used, bytes };
 }

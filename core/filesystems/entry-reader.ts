@@ -1,7 +1,7 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { type Layout, layoutOf, type Segment } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
-import type { AllocationMap } from "./allocation-map";
+import type { UsedMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import type { DeletedClaims } from "./deleted-claims";
 import { ALL_BYTES_THERE, type ByteEvidence, type Content, EMPTIED, type FileRecord, NO_CONTENT, type Placed, placed } from "./file-record";
@@ -18,7 +18,7 @@ export interface ClusterSpace {
   readonly start: number;
   readonly geometry: ClusterGeometry;
   /** Which clusters are in use; its cluster 0 is the volume's cluster 2. */
-  readonly map: AllocationMap | null;
+  readonly map: UsedMap | null;
   isUsed(cluster: number): boolean;
   /** The chain that begins at a cluster, at most `most` clusters long. */
   chain(first: number, most: number): Chain;
@@ -118,7 +118,7 @@ export class EntryReader {
     const { content, notes } = entry.directory
       ? { content: NO_CONTENT, notes: entry.notes }
       : deleted
-        ? this.#deletedContent(entry, folder.lost === true && entry.deleted)
+        ? this.#deletedContent(entry, folder.guessed ? GUESSED : folder.lost && entry.deleted ? DELETED_BEFORE : null)
         : this.#liveContent(entry);
     // Field by field: spreading objects costs more than all the rest, and entries come by the hundred thousand.
     const record: FileRecord = {
@@ -158,7 +158,8 @@ export class EntryReader {
     return { content: placed(this.#layout(chain.runs, entry), lost > 0 ? { ...ALL_BYTES_THERE, lost } : ALL_BYTES_THERE), notes };
   }
 
-  #deletedContent(entry: TreeEntry, unsure: boolean): NotedContent {
+  /** @param unsure why nothing but the content can prove itself; null: the entry may do */
+  #deletedContent(entry: TreeEntry, unsure: string | null): NotedContent {
     if (entry.size === 0) return { content: EMPTIED, notes: entry.notes };
     const runs = this.contiguous(entry);
     const layout = this.#layout(runs, entry);
@@ -167,13 +168,13 @@ export class EntryReader {
     const likeliest: Placed = {
       layout,
       evidence: this.#evidence(runs, entry.size, layout),
-      sure: !(guessed || contested || unsure),
+      sure: !(guessed || contested || unsure !== null),
       ...(guessed ? { note: "Its clusters are taken to follow one another: which they were is not recorded after deletion." } : {}),
     };
     const notes = [
       ...entry.notes,
       ...(contested ? ["Another deleted file claims some of the same clusters."] : []),
-      ...(unsure ? ["It was deleted before its folder was lost: files of which no trace is left may have been written over it."] : []),
+      ...(unsure === null ? [] : [unsure]),
     ];
     return { content: { kind: "placed", likeliest, others: this.#alternatives(entry, guessed) }, notes };
   }
@@ -228,6 +229,9 @@ export class EntryReader {
     return { usedByOthers, takenLater: 0, lost: lostBytes(layout), foreign: foreign.ranges };
   }
 }
+
+const DELETED_BEFORE = "It was deleted before its folder was lost: files of which no trace is left may have been written over it.";
+const GUESSED = "Nothing says how large the clusters were that its folder counts in: they are taken to have been those of other folders.";
 
 interface NotedContent {
   readonly content: Content;

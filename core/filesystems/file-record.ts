@@ -2,7 +2,7 @@ import type { Checkpoint } from "../bytes/checkpoint";
 import type { Layout } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
 import type { UsedMap } from "./allocation-map";
-import type { Earlier } from "./sector-scan";
+import type { Leftovers } from "./leftovers";
 
 /** What became of the bytes a record names, counted in bytes of the file's content. */
 export interface ByteEvidence {
@@ -152,11 +152,10 @@ export interface FileSystem {
   /** All records, in batches of `step` units of work, from a checkpoint on (null: the start). */
   readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void>;
   /**
-   * Records that stand outside the present ones: of a file system that was there before, of folders nothing leads to any more.
-   * The whole volume, or a part of it (bytes from its beginning), is read for them; units of work are bytes, then records.
-   * @param earlier what the batches up to `from` noted; without it the volume is read from the beginning again
+   * What is looked for outside the present records: of a file system that was there before, of folders nothing leads to any more; null: nothing
+   * is. `readLeftovers` reads it. @param part of the volume (bytes from its beginning), where not all of it is gone through
    */
-  readLeftovers?(from: Checkpoint | null, step: number, part?: Range, earlier?: Earlier | null): Generator<RecordBatch, void, void>;
+  leftovers?(part: Range): Leftovers | null;
   /**
    * All records, thoroughly: of what was written as a backup, past every damage, with contents looked at. The whole of it, or a part (bytes
    * from its beginning). `readRecords` of such a volume is light: it follows what is sound, and looks at no content.

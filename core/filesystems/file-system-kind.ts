@@ -1,6 +1,8 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { Cursor } from "../bytes/cursor";
 import type { FileSystem } from "./file-record";
+import type { Ground } from "./ground";
+import type { LeftoverScan } from "./leftovers";
 import type { FileSystemName, KnownFileSystem } from "./names";
 
 /** What the first sectors of a volume say. */
@@ -83,6 +85,12 @@ export interface FileSystemKind {
   identify?(volume: ByteSource): VolumeIdentity | null;
   /** Where the boot sector has the volume's serial number, of which links keep the low 32 bits: byte offset. */
   readonly serialAt?: { readonly [Name in KnownFileSystem]?: number };
+  /** Looks for what such a file system has left in a volume that is of another kind now. */
+  readonly former?: {
+    /** What people call it. */
+    readonly title: string;
+    scan(ground: Ground): LeftoverScan;
+  };
   /** Evidence of a volume that no table names. */
   readonly traces?: {
     readonly marks: readonly SectorMark[];

@@ -38,6 +38,8 @@ export interface Folder {
   readonly runs: readonly { at: number; length: number }[];
   /** Nothing leads to it: what had been deleted in it may have been written over since by files of which no trace is left. */
   readonly lost?: boolean;
+  /** It is not known in what clusters its entries count. */
+  readonly guessed?: boolean;
 }
 
 /** The bytes of a folder, its stretches joined. */

@@ -7,10 +7,11 @@ import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryReader } from "./entry-reader";
 import type { FileRecord, FileSystem, Finding, RecordBatch } from "./file-record";
 import { type Folder, folderBytes, MAX_FOLDER_BYTES, type TreeEntry } from "./folder-entry";
+import { Ground } from "./ground";
+import type { Leftovers } from "./leftovers";
 import type { FolderTrace } from "./lost-folders";
-import type { Earlier } from "./sector-scan";
 import { type LiveFile, treeFindings } from "./tree-findings";
-import { treeLeftovers } from "./tree-leftovers";
+import { type EntryForm, TreeLeftovers } from "./tree-leftovers";
 
 /** Folders deeper or more than this are damage or an attack on memory. */
 const MAX_DEPTH = 128;
@@ -71,6 +72,10 @@ export abstract class FolderTree implements FileSystem {
   protected abstract provesFolder(cluster: number): boolean;
   /** The folder that begins in a sector, by its first entries; null: none does. */
   protected abstract folderTrace(head: Uint8Array, at: number): FolderTrace | null;
+  /** Where the root of a former file system of such measures may stand; see `EntryForm`. */
+  protected rootsOf(_former: ClusterGeometry): ReturnType<NonNullable<EntryForm["rootsOf"]>> {
+    return [];
+  }
   /** Other clusters at which a deleted entry may have begun, when the file system forgets a part of the number. */
   protected otherStarts(_entry: TreeEntry): number[] {
     return [];
@@ -109,22 +114,36 @@ export abstract class FolderTree implements FileSystem {
     yield { records, resume: numberCheckpoint(total), done: total, total };
   }
 
-  *readLeftovers(
-    from: Checkpoint | null,
-    step: number,
-    part: Range = { start: 0, end: this.volume.size },
-    earlier: Earlier | null = null,
-  ): Generator<RecordBatch, void, void> {
+  leftovers(part: Range): Leftovers {
     this.#folders ??= this.#findFolders();
-    const tree = {
+    const { volume, start, clusterGeometry, allocation } = this;
+    // A chain has no place of its own in a part: only the whole volume can say which ones are lost.
+    const whole = part.start === 0 && part.end >= volume.size;
+    const present = {
       space: this.#space,
+      geometry: clusterGeometry,
       claims: this.#claims,
       reached: this.#reached,
       covered: this.#covered,
-      trace: (head: Uint8Array, at: number) => this.folderTrace(head, at),
-      lostChains: () => this.lostChains(),
+      lostChains: () => (whole ? this.lostChains() : []),
     };
-    yield* treeLeftovers(tree, from, step, part, earlier);
+    const ground = new Ground(volume, start, volume, { allocation, allocationStart: this.allocationStart, clusterSize: this.clusterSize });
+    const map = (former: ClusterGeometry) => ground.map(former.clusterSize, former.dataAt, former.clusters);
+    return {
+      volume,
+      start,
+      scans: [
+        new TreeLeftovers(
+          { volume, start, present, map },
+          {
+            trace: (head, at) => this.folderTrace(head, at),
+            entriesIn: (bytes) => this.entriesIn(bytes),
+            goesOn: (bytes) => this.goesOn(bytes),
+            rootsOf: (former) => this.rootsOf(former),
+          },
+        ),
+      ],
+    };
   }
 
   findings(): Finding[] {

@@ -1,20 +1,27 @@
-import { type ByteSource, MemorySource } from "../bytes/byte-source";
-import type { Range } from "../bytes/range-set";
-import { AllocationMap } from "./allocation-map";
+import type { ByteSource } from "../bytes/byte-source";
 import type { ClusterGeometry } from "./cluster-chain";
 import type { Folder, TreeEntry } from "./folder-entry";
-import { type Earlier, type ScanStep, scanSectors } from "./sector-scan";
 
 /** What the beginning of a folder says about it. */
 export interface FolderTrace {
-  /** Its own first cluster. */
-  readonly cluster: number;
+  /** Its own first cluster; null: it does not say. */
+  readonly cluster: number | null;
   /** The first cluster of the folder above; 0: the root; null: not given. */
   readonly parent: number | null;
   /** It is the root of a file system that was there before. */
   readonly root?: boolean;
   /** It is no beginning: a cluster with which a folder went on. */
   readonly isPart?: boolean;
+  /** Where it does not say its cluster: which one it probably is, for clusters of one size and another. */
+  readonly guesses?: readonly ClusterGuess[];
+}
+
+export interface ClusterGuess {
+  readonly cluster: number;
+  /** Bytes. */
+  readonly clusterSize: number;
+  /** Something else bears it out. */
+  readonly likely: boolean;
 }
 
 export interface LostFolder extends Folder {
@@ -29,24 +36,39 @@ interface LostTree {
   readonly folders: readonly LostFolder[];
 }
 
-interface Around {
-  readonly volume: ByteSource;
+/** The present file system, where it is of the same kind. */
+export interface PresentFolders {
   readonly geometry: ClusterGeometry;
-  /** First clusters of the folders that entries lead to. */
+  /** First clusters of the folders that entries lead to, with their paths. */
   readonly reached: ReadonlyMap<number, string>;
   /** Where the clusters of the deleted ones among them begin: offsets in the volume. */
   readonly covered: ReadonlySet<number>;
-  trace(head: Uint8Array, at: number): FolderTrace | null;
-  entriesAt(runs: readonly { at: number; length: number }[]): readonly TreeEntry[];
-  /** Where a folder that begins at a cluster probably goes on. */
-  goOn(geometry: ClusterGeometry, cluster: number): { at: number; length: number }[];
 }
 
-const HEAD = 4096;
+type Stretches = { at: number; length: number }[];
+
+interface Around {
+  readonly volume: ByteSource;
+  /** null: the present file system is of another kind. */
+  readonly present: PresentFolders | null;
+  trace(head: Uint8Array, at: number): FolderTrace | null;
+  entriesAt(runs: Readonly<Stretches>): readonly TreeEntry[];
+  /** Where a folder that begins at a cluster probably goes on. */
+  goOn(geometry: ClusterGeometry, cluster: number): Stretches;
+  /** Where the root of a file system of such measures may stand, as nothing in it says that it is one: each with the cluster it begins at (0: none). */
+  rootsOf?(geometry: ClusterGeometry): { readonly cluster: number; readonly runs: Stretches }[];
+}
+
+/** Bytes of a folder's beginning that say what it is. */
+export const FOLDER_HEAD = 4096;
 const MOST_FOLDERS = 200_000;
 const MOST_TREES = 4;
 const MAX_DEPTH = 128;
-const CLUSTER_SIZES = Array.from({ length: 9 }, (_, power) => 512 * 2 ** power);
+/** Folders, and entries that lead to folders, that are held against each other for the measures they fit. */
+const MOST_COMPARED = 400;
+/** Bytes before the first cluster: tables of it take at most a thirtieth of a volume, and what is left free before them at most 64 MiB. */
+const latestBeginning = (size: number) => Math.min(size / 2, size / 30 + (1 << 26));
+const CLUSTER_SIZES = Array.from({ length: 17 }, (_, power) => 512 * 2 ** power);
 /**
  * Folders of cards whose names follow from what is in them. JEITA CP-3461, "Design rule for Camera File system", 3.2: DCIM in the
  * root holds folders named like this; the digital print order format: MISC holds the order (both from memory).
@@ -61,56 +83,81 @@ interface Found extends FolderTrace {
   readonly at: number;
 }
 
+/** A folder whose place in a file system's clusters is taken for known. */
+interface Placed extends Found {
+  readonly cluster: number;
+  /** Nothing but the measures of most others says so. */
+  readonly guessed: boolean;
+}
+
+interface LostContent {
+  readonly trace: Placed;
+  readonly runs: Stretches;
+  readonly entries: readonly TreeEntry[];
+}
+
 /** Finds folders that no entry leads to any more, by what their own beginnings say, and puts their tree together again. */
 export class LostFolders {
   readonly #found: Found[] = [];
 
   constructor(private readonly around: Around) {}
 
-  /** Goes through a part of the volume, or on from where an earlier scan ended. */
-  scan(part: Range, from: number, earlier: Earlier | null): Generator<ScanStep, void, void> {
-    const begins = (block: Uint8Array, inside: number, at: number) => {
-      if (block[inside] === 0 || this.#found.length >= MOST_FOLDERS) return false;
-      const trace = this.around.trace(block.subarray(inside, inside + HEAD), at);
-      if (trace) this.#found.push({ ...trace, at });
-      return trace !== null;
-    };
-    return scanSectors(this.around.volume, part, HEAD, begins, from, earlier);
+  /** Whether a folder begins `inside` a block; `at`: the same place in bytes from the volume's beginning. */
+  note(block: Uint8Array, inside: number, at: number): boolean {
+    if (block[inside] === 0 || this.#found.length >= MOST_FOLDERS) return false;
+    const trace = this.around.trace(block.subarray(inside, inside + FOLDER_HEAD), at);
+    if (trace) this.#found.push({ ...trace, at });
+    return trace !== null;
   }
 
   /** The lost folders, one tree for each set of measures they fit; those of the present file system first. */
   trees(): LostTree[] {
+    const { present } = this.around;
+    const named = this.#found.filter((each) => each.cluster !== null);
+    const nameless = this.#found.filter((each) => each.cluster === null);
+    const tied = nameless.length > 0 ? new Ties(nameless, this.around) : null;
     const trees: LostTree[] = [];
-    let left = this.#found;
+    const placed = new Set<Found>();
+    const measures: ClusterGeometry[] = [];
+    const isLeft = (each: Found) => !placed.has(each);
     for (
-      let geometry: ClusterGeometry | null = this.around.geometry;
-      geometry && trees.length < MOST_TREES;
-      geometry = this.#likeliest(left)
+      let geometry: ClusterGeometry | null = present?.geometry ?? this.#likeliest(named, tied, isLeft);
+      geometry && measures.length < MOST_TREES;
+      geometry = this.#likeliest(named.filter(isLeft), tied, isLeft)
     ) {
       const own = geometry;
-      const fitting = left.filter((each) => fits(each, own));
-      left = left.filter((each) => !fits(each, own));
-      const folders = this.#tree(own, fitting);
-      if (folders.length > 0) trees.push({ geometry: own, folders });
-      if (left.length === 0) break;
+      if (measures.some((each) => each.clusterSize === own.clusterSize && each.dataAt === own.dataAt)) break;
+      measures.push(own);
+      for (const each of named) if (isLeft(each) && clusterIn(own, each.at) === each.cluster) placed.add(each);
+      for (const each of tied?.fitting(own) ?? []) placed.add(each);
+      if (placed.size === this.#found.length) break;
+    }
+    // What nothing ties to any measures has those of most others.
+    const usual = tied ? measures.toSorted((a, b) => tied.fitting(b).size - tied.fitting(a).size)[0] : undefined;
+    const taken = new Set<Found>();
+    for (const geometry of measures) {
+      const fitting = tied?.fitting(geometry);
+      const own = this.#found.flatMap((each): Placed[] => {
+        const cluster = clusterIn(geometry, each.at);
+        if (taken.has(each) || cluster === null) return [];
+        const sure = each.cluster === null ? fitting?.has(each) === true : each.cluster === cluster;
+        const guessed = !sure && each.cluster === null && geometry === usual && !placed.has(each);
+        return sure || guessed ? [{ ...each, cluster, guessed }] : [];
+      });
+      const places = new Set(own.map(({ at }) => at));
+      for (const each of this.#found) if (places.has(each.at)) taken.add(each);
+      const folders = own.length > 0 ? this.#tree(geometry, own) : [];
+      if (folders.length > 0) trees.push({ geometry, folders });
     }
     return trees;
   }
 
   /** The measures that most of the folders agree on; null when fewer than two do. */
-  #likeliest(found: readonly Found[]): ClusterGeometry | null {
-    const votes = new Map<string, number>();
-    for (const { at, cluster } of found)
-      for (const clusterSize of CLUSTER_SIZES) {
-        const dataAt = at - (cluster - 2) * clusterSize;
-        if (dataAt <= 0) continue;
-        const key = `${clusterSize} ${dataAt}`;
-        votes.set(key, (votes.get(key) ?? 0) + 1);
-      }
-    const [best] = [...votes].sort((a, b) => b[1] - a[1]);
-    if (!best || best[1] < 2) return null;
-    const [clusterSize, dataAt] = best[0].split(" ").map(Number) as [number, number];
-    return { clusterSize, dataAt, clusters: Math.floor((this.around.volume.size - dataAt) / clusterSize) };
+  #likeliest(named: readonly Found[], tied: Ties | null, isLeft: (each: Found) => boolean): ClusterGeometry | null {
+    const votes = new Votes(this.around.volume.size);
+    for (const { at, cluster } of named) for (const clusterSize of CLUSTER_SIZES) votes.add(at, cluster as number, clusterSize, 1);
+    tied?.vote(votes, isLeft);
+    return votes.most();
   }
 
   /** The first cluster of the folder that a part belongs to: its subfolders name it; undefined: none does. */
@@ -122,17 +169,30 @@ export class LostFolders {
     return undefined;
   }
 
-  #tree(geometry: ClusterGeometry, found: readonly Found[]): LostFolder[] {
+  /** The root, where nothing in it says that it is one, but entries of it lead to folders that say they lie in the root. */
+  #root(geometry: ClusterGeometry, lost: ReadonlyMap<number, LostContent>): LostContent | null {
+    for (const { cluster, runs } of this.around.rootsOf?.(geometry) ?? []) {
+      const entries = lost.has(cluster) ? [] : this.around.entriesAt(runs);
+      const leadsOn = entries.some((entry) => entry.directory && lost.get(entry.firstCluster)?.trace.parent === 0);
+      const at = runs[0]?.at ?? 0;
+      if (leadsOn) return { trace: { cluster, parent: null, root: true, at, guessed: false }, runs, entries };
+    }
+    return null;
+  }
+
+  #tree(geometry: ClusterGeometry, found: readonly Placed[]): LostFolder[] {
     const { around } = this;
-    const present = geometry === around.geometry;
-    const lost = new Map<number, { trace: Found; runs: { at: number; length: number }[]; entries: readonly TreeEntry[] }>();
-    const covered = new Set<number>(present ? around.covered : []);
+    const present = geometry === around.present?.geometry ? around.present : null;
+    const lost = new Map<number, LostContent>();
+    const covered = new Set<number>(present?.covered ?? []);
     for (const trace of found) {
-      if ((present && around.reached.has(trace.cluster)) || covered.has(trace.at) || lost.has(trace.cluster)) continue;
+      if (present?.reached.has(trace.cluster) || covered.has(trace.at) || lost.has(trace.cluster)) continue;
       const runs = around.goOn(geometry, trace.cluster);
       for (const run of runs) covered.add(run.at);
       lost.set(trace.cluster, { trace, runs, entries: around.entriesAt(runs) });
     }
+    const root = present ? null : this.#root(geometry, lost);
+    if (root) lost.set(root.trace.cluster, root);
     // Which lost folder describes which other one, and by what name.
     const parents = new Map<number, { parent: number; name: string }>();
     for (const [cluster, { entries }] of lost)
@@ -148,7 +208,7 @@ export class LostFolders {
       // Entered before the parents are followed, so that a circle ends here.
       paths.set(cluster, unknown);
       const whole = own?.trace.isPart ? this.#wholeOf(own.entries, lost) : undefined;
-      const known = whole !== undefined && present ? around.reached.get(whole) : undefined;
+      const known = whole === undefined ? undefined : present?.reached.get(whole);
       if (known !== undefined || (whole !== undefined && whole !== cluster && lost.has(whole) && depth < MAX_DEPTH)) {
         const found = { path: known ?? pathOf(whole as number, depth + 1).path, named: false, notes: [] };
         paths.set(cluster, found);
@@ -172,18 +232,94 @@ export class LostFolders {
       paths.set(cluster, result);
       return result;
     };
-    return [...lost].map(([cluster, { runs }]) => {
+    return [...lost].map(([cluster, { runs, trace }]) => {
       const { path, named, notes } = pathOf(cluster, 0);
-      return { path, named, notes, deleted: true, depth: 0, runs, lost: true };
+      return { path, named, notes, deleted: true, depth: 0, runs, lost: true, ...(trace.guessed ? { guessed: true } : {}) };
     });
+  }
+}
+
+/** The cluster that begins at a place; null: none does. */
+function clusterIn({ dataAt, clusterSize, clusters }: ClusterGeometry, at: number): number | null {
+  const cluster = (at - dataAt) / clusterSize + 2;
+  return Number.isInteger(cluster) && cluster >= 2 && cluster < clusters + 2 ? cluster : null;
+}
+
+/** Counts which measures folders speak for: that the cluster of a number begins at a place. */
+class Votes {
+  readonly #votes = new Map<string, number>();
+
+  constructor(private readonly size: number) {}
+
+  add(at: number, cluster: number, clusterSize: number, weight: number): void {
+    const dataAt = at - (cluster - 2) * clusterSize;
+    if (cluster < 2 || dataAt <= 0 || dataAt > latestBeginning(this.size)) return;
+    const key = `${clusterSize} ${dataAt}`;
+    this.#votes.set(key, (this.#votes.get(key) ?? 0) + weight);
+  }
+
+  /** The measures with most votes, two or more; null: there are none. */
+  most(): ClusterGeometry | null {
+    let best: { key: string; count: number } | null = null;
+    for (const [key, count] of this.#votes) if (count >= 2 && count > (best?.count ?? 0)) best = { key, count };
+    if (!best) return null;
+    const [clusterSize, dataAt] = best.key.split(" ").map(Number) as [number, number];
+    return { clusterSize, dataAt, clusters: Math.floor((this.size - dataAt) / clusterSize) };
+  }
+}
+
+/** Folders that do not say which clusters are theirs, and the entries in them that lead to folders: what these say of one another. */
+class Ties {
+  /** First clusters of the folders that entries of each of them lead to. */
+  readonly #leads = new Map<Found, readonly number[]>();
+  readonly #fitting = new Map<string, ReadonlySet<Found>>();
+
+  constructor(
+    private readonly folders: readonly Found[],
+    around: Pick<Around, "entriesAt">,
+  ) {
+    for (const folder of folders) {
+      const entries = around.entriesAt([{ at: folder.at, length: FOLDER_HEAD }]);
+      this.#leads.set(
+        folder,
+        entries.flatMap((entry) => (entry.directory && entry.firstCluster >= 2 ? [entry.firstCluster] : [])),
+      );
+    }
+  }
+
+  vote(votes: Votes, isLeft: (each: Found) => boolean): void {
+    const left = this.folders.filter(isLeft);
+    for (const { at, guesses = [] } of left)
+      for (const { cluster, clusterSize, likely } of guesses) votes.add(at, cluster, clusterSize, likely ? 2 : 1);
+    const leads = [...new Set(left.flatMap((each) => this.#leads.get(each) ?? []))].slice(0, MOST_COMPARED);
+    for (const { at, root } of left.slice(0, MOST_COMPARED))
+      if (!root) for (const cluster of leads) for (const clusterSize of CLUSTER_SIZES) votes.add(at, cluster, clusterSize, 1);
+  }
+
+  /** The folders that an entry of another one leads to by these measures, that lead to others, or that are roots where such a one would stand. */
+  fitting(geometry: ClusterGeometry): ReadonlySet<Found> {
+    const key = `${geometry.clusterSize} ${geometry.dataAt}`;
+    const kept = this.#fitting.get(key);
+    if (kept) return kept;
+    const places = new Map(this.folders.flatMap((each) => [[clusterIn(geometry, each.at), each]] as const));
+    const fitting = new Set<Found>();
+    for (const folder of this.folders) {
+      const own = clusterIn(geometry, folder.at);
+      if (own === null) continue;
+      if (folder.guesses?.some(({ cluster, clusterSize }) => cluster === own && clusterSize === geometry.clusterSize)) fitting.add(folder);
+      for (const lead of this.#leads.get(folder) ?? []) {
+        const led = places.get(lead);
+        if (led && led !== folder) fitting.add(folder).add(led);
+      }
+    }
+    this.#fitting.set(key, fitting);
+    return fitting;
   }
 }
 
 const NAMELESS = "No entry leads to this folder any more: its name is lost, and its first cluster's number stands in its place.";
 const PART =
   "A part of a folder, of which it is not known any more with which cluster it began: the part's own number stands in its place.";
-
-const fits = ({ at, cluster }: Found, { dataAt, clusterSize }: ClusterGeometry) => at === dataAt + (cluster - 2) * clusterSize;
 
 function cardFolder(entries: readonly TreeEntry[]): string | undefined {
   const inside = entries.filter((entry) => entry.directory);
@@ -194,17 +330,4 @@ function cardFolder(entries: readonly TreeEntry[]): string | undefined {
       (folders && inside.length > 0 && inside.every((entry) => folders.test(name(entry)))) ||
       (file && entries.some((entry) => file.test(entry.name))),
   )?.name;
-}
-
-/** The present map of used clusters, seen with the measures of a file system that was there before. */
-export function formerMap(former: ClusterGeometry, present: ClusterGeometry, map: AllocationMap | null): AllocationMap | null {
-  if (!map) return null;
-  const bits = new Uint8Array(Math.ceil(former.clusters / 8));
-  for (const range of map.usedWithin(0, map.clusters)) {
-    const start = Math.floor((present.dataAt + range.start * present.clusterSize - former.dataAt) / former.clusterSize);
-    const end = Math.ceil((present.dataAt + range.end * present.clusterSize - former.dataAt) / former.clusterSize);
-    for (let index = Math.max(0, start); index < Math.min(former.clusters, end); index += 1)
-      bits[index >>> 3] = (bits[index >>> 3] as number) | (1 << (index & 7));
-  }
-  return new AllocationMap(new MemorySource(bits), former.clusters);
 }

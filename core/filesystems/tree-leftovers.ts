@@ -1,81 +1,133 @@
-import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import type { ByteSource } from "../bytes/byte-source";
 import { layoutOf, type Segment } from "../bytes/layout";
-import type { Range } from "../bytes/range-set";
+import type { UsedMap } from "./allocation-map";
 import type { Chain, ClusterGeometry, ClusterRun } from "./cluster-chain";
 import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryReader } from "./entry-reader";
-import { type FileRecord, NO_CONTENT, type RecordBatch } from "./file-record";
-import { folderBytes } from "./folder-entry";
-import { type FolderTrace, formerMap, type LostFolder, LostFolders } from "./lost-folders";
+import { type FileRecord, NO_CONTENT } from "./file-record";
+import { folderBytes, type TreeEntry } from "./folder-entry";
+import type { Ground } from "./ground";
+import type { LeftoverScan, LeftoverUnits } from "./leftovers";
+import { FOLDER_HEAD, type FolderTrace, type LostFolder, LostFolders, type PresentFolders } from "./lost-folders";
 import { namelessFile } from "./nameless-file";
-import type { Earlier } from "./sector-scan";
 
-/** What a volume of folder entries is asked for: what is left over in it. */
-export interface LeftoverTree {
+/** The present file system, where it is of the same kind. */
+interface PresentTree extends PresentFolders {
   readonly space: ClusterSpace;
   /** What the deleted files claim that folders still name. */
   readonly claims: DeletedClaims;
-  /** First clusters of all folders that entries lead to, with their paths. */
-  readonly reached: ReadonlyMap<number, string>;
-  /** Where the clusters of the deleted ones among them begin: offsets in the volume. */
-  readonly covered: ReadonlySet<number>;
-  trace(head: Uint8Array, at: number): FolderTrace | null;
-  /** Chains that the table has in use and no folder leads to. */
+  /** Chains that the table has in use and no folder leads to; empty where only a part of the volume is gone through. */
   lostChains(): readonly Chain[];
 }
 
-/** Folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
-export function* treeLeftovers(
-  tree: LeftoverTree,
-  from: Checkpoint | null,
-  step: number,
-  part: Range,
-  earlier: Earlier | null,
-): Generator<RecordBatch, void, void> {
-  const { space } = tree;
-  const { volume } = space;
-  const spaceOf = spacesOf(space);
-  const lost = new LostFolders({
-    volume,
-    geometry: space.geometry,
-    reached: tree.reached,
-    covered: tree.covered,
-    trace: (head, at) => tree.trace(head, at),
-    entriesAt: (runs) => space.entriesIn(folderBytes(volume, runs)),
-    goOn: (geometry, cluster) => new EntryReader(spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
-  });
-  const size = Math.min(part.end, volume.size) - part.start;
-  const first = readNumberCheckpoint(from);
-  for (const { done, noted } of lost.scan(part, first, earlier))
-    yield { records: [], resume: numberCheckpoint(done), done, total: size, noted };
-  const units: (() => FileRecord[])[] = [];
-  for (const { geometry, folders } of lost.trees()) {
-    const claims = new DeletedClaims();
-    const measured = spaceOf(geometry);
-    // Files that were deleted since may have been written over these, whatever the measures of the file system before.
-    claims.addAll(tree.claims, (run) => measuredIn(run, space.geometry, measured.geometry));
-    const reader = new EntryReader(measured, claims);
-    const entriesOf = (folder: LostFolder) => space.entriesIn(folderBytes(volume, folder.runs));
-    for (const folder of folders)
-      for (const entry of entriesOf(folder)) if (!entry.directory) claims.add(reader.contiguous(entry), entry.firstCluster, !entry.deleted);
-    claims.settle();
-    for (const folder of folders)
-      units.push(() => [
-        ...(folder.named ? [folderRecord(folder, space.start)] : []),
-        ...entriesOf(folder).map((entry) => reader.toFileRecord(folder, entry)),
-      ]);
+/** A volume in which folder entries are looked for that nothing leads to any more. */
+interface Around {
+  readonly volume: ByteSource;
+  /** Disk byte offset of the volume. */
+  readonly start: number;
+  /** null: it is of another kind. */
+  readonly present: PresentTree | null;
+  /** What is in use, in clusters of other measures. */
+  map(geometry: ClusterGeometry): UsedMap | null;
+}
+
+/** How entries of one kind are read. */
+export interface EntryForm {
+  trace(head: Uint8Array, at: number): FolderTrace | null;
+  entriesIn(bytes: Uint8Array): readonly TreeEntry[];
+  goesOn(bytes: Uint8Array): boolean;
+  rootsOf?(geometry: ClusterGeometry): { readonly cluster: number; readonly runs: { at: number; length: number }[] }[];
+}
+
+/** Finds folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
+export class TreeLeftovers implements LeftoverScan {
+  readonly head = FOLDER_HEAD;
+  readonly #folders: LostFolders;
+  /** The volume seen with the measures of a file system that was there before; each way of seeing it is made once. */
+  readonly #spaces = new Map<string, ClusterSpace>();
+
+  constructor(
+    private readonly around: Around,
+    private readonly form: EntryForm,
+  ) {
+    const { volume, present } = around;
+    this.#folders = new LostFolders({
+      volume,
+      present,
+      trace: (head, at) => form.trace(head, at),
+      entriesAt: (runs) => form.entriesIn(folderBytes(volume, runs)),
+      goOn: (geometry, cluster) => new EntryReader(this.#spaceOf(geometry), new DeletedClaims()).clustersOfFolder(cluster),
+      ...(form.rootsOf ? { rootsOf: (geometry) => this.#roots(geometry) } : {}),
+    });
   }
-  // A chain has no place of its own in a part: only the whole volume can say which ones are lost.
-  const whole = part.start === 0 && part.end >= volume.size;
-  for (const chain of whole ? tree.lostChains() : []) units.push(() => [chainRecord(chain, space)]);
-  const total = size + units.length;
-  for (let next = Math.max(0, first - size); next < units.length; ) {
-    const records: FileRecord[] = [];
-    for (; next < units.length && records.length < step; next += 1)
-      records.push(...(units[next] as () => FileRecord[])().map((record) => ({ ...record, leftover: true })));
-    yield { records, resume: numberCheckpoint(size + next), done: size + next, total };
+
+  note(block: Uint8Array, inside: number, at: number): boolean {
+    return this.#folders.note(block, inside, at);
   }
-  yield { records: [], resume: numberCheckpoint(total), done: total, total };
+
+  found(): LeftoverUnits {
+    const { volume, start, present } = this.around;
+    const units: (() => FileRecord[])[] = [];
+    for (const { geometry, folders } of this.#folders.trees()) {
+      const claims = new DeletedClaims();
+      const measured = this.#spaceOf(geometry);
+      // Files that were deleted since may have been written over these, whatever the measures of the file system before.
+      if (present) claims.addAll(present.claims, (run) => measuredIn(run, present.geometry, measured.geometry));
+      const reader = new EntryReader(measured, claims);
+      const entriesOf = (folder: LostFolder) => measured.entriesIn(folderBytes(volume, folder.runs));
+      for (const folder of folders)
+        for (const entry of entriesOf(folder))
+          if (!entry.directory) claims.add(reader.contiguous(entry), entry.firstCluster, !entry.deleted);
+      claims.settle();
+      for (const folder of folders)
+        units.push(() => [
+          ...(folder.named ? [folderRecord(folder, start)] : []),
+          ...entriesOf(folder).map((entry) => reader.toFileRecord(folder, entry)),
+        ]);
+    }
+    for (const chain of present?.lostChains() ?? []) units.push(() => [chainRecord(chain, present?.space as ClusterSpace)]);
+    return { count: units.length, describe: (unit) => units[unit]?.() ?? [] };
+  }
+
+  /** A root goes on as other folders do, unless it has a place of its own before all clusters. */
+  #roots(geometry: ClusterGeometry) {
+    const reader = new EntryReader(this.#spaceOf(geometry), new DeletedClaims());
+    return (this.form.rootsOf?.(geometry) ?? []).map(({ cluster, runs }) => ({
+      cluster,
+      runs: cluster === 0 ? runs : reader.clustersOfFolder(cluster),
+    }));
+  }
+
+  #spaceOf(geometry: ClusterGeometry): ClusterSpace {
+    const { present, volume, start } = this.around;
+    if (present && geometry.clusterSize === present.geometry.clusterSize && geometry.dataAt === present.geometry.dataAt)
+      return present.space;
+    const key = `${geometry.clusterSize} ${geometry.dataAt}`;
+    let space = this.#spaces.get(key);
+    if (!space) {
+      const map = this.around.map(geometry);
+      space = {
+        volume,
+        start,
+        geometry,
+        map,
+        isUsed: (cluster) => map?.isUsed(cluster - 2) ?? false,
+        chain: () => ({ runs: [], clusters: 0, problem: "its table of clusters is gone" }),
+        otherStarts: () => [],
+        entriesIn: (bytes) => this.form.entriesIn(bytes),
+        goesOn: (bytes) => this.form.goesOn(bytes),
+      };
+      this.#spaces.set(key, space);
+    }
+    return space;
+  }
+}
+
+/** Finds folders of a file system that was in the place of one of another kind. */
+export function formerTree(ground: Ground, form: EntryForm): LeftoverScan {
+  const { volume, start } = ground;
+  const map = ({ clusterSize, dataAt, clusters }: ClusterGeometry) => ground.map(clusterSize, dataAt, clusters);
+  return new TreeLeftovers({ volume, start, present: null, map }, form);
 }
 
 /** The clusters of one way of measuring that a run of clusters of another one lies in, or touches. */
@@ -85,32 +137,6 @@ function measuredIn({ first, count }: ClusterRun, from: ClusterGeometry, to: Clu
   const begin = Math.max(0, Math.floor(start / to.clusterSize));
   const end = Math.ceil((start + count * from.clusterSize) / to.clusterSize);
   return { first: begin + 2, count: Math.max(0, end - begin) };
-}
-
-/** The same volume seen with the measures of the file system that was there before; each way of seeing it is made once. */
-function spacesOf(own: ClusterSpace): (geometry: ClusterGeometry) => ClusterSpace {
-  const made = new Map<string, ClusterSpace>();
-  return (geometry) => {
-    if (geometry.clusterSize === own.geometry.clusterSize && geometry.dataAt === own.geometry.dataAt) return own;
-    const key = `${geometry.clusterSize} ${geometry.dataAt}`;
-    let space = made.get(key);
-    if (!space) {
-      const map = formerMap(geometry, own.geometry, own.map);
-      space = {
-        volume: own.volume,
-        start: own.start,
-        geometry,
-        map,
-        isUsed: (cluster) => map?.isUsed(cluster - 2) ?? false,
-        chain: () => ({ runs: [], clusters: 0, problem: "its table of clusters is gone" }),
-        otherStarts: () => [],
-        entriesIn: (bytes) => own.entriesIn(bytes),
-        goesOn: (bytes) => own.goesOn(bytes),
-      };
-      made.set(key, space);
-    }
-    return space;
-  };
 }
 
 function folderRecord(folder: LostFolder, start: number): FileRecord {

@@ -6,7 +6,7 @@ import { type FileSystem, FileSystemError } from "../filesystems/file-record";
 import type { Recognised, VolumeIdentity } from "../filesystems/file-system-kind";
 import { type FileSystemName, isBackup } from "../filesystems/names";
 import { recogniseByRecords, recogniseFileSystem, recogniseRemains } from "../filesystems/recognise";
-import { identifyVolume, openFileSystem, volumesIn } from "../filesystems/registry";
+import { hasFiles, identifyVolume, openFileSystem, volumesIn } from "../filesystems/registry";
 import type { Partition, PartitionTable } from "../partitions/partition";
 import { readPartitions } from "../partitions/read-partitions";
 import { findVolumes } from "./find-volumes";
@@ -224,24 +224,14 @@ function otherVolumes(
     const recognised = { filesystem: trace.filesystem, length: trace.length, clusterSize: null, label: null };
     const volume = describe(disk, trace.start, length, recognised, over ? "earlier" : standing, null, own);
     // Without readable records there is nothing to offer; of an earlier volume they may all be overwritten.
-    if (volume.clusterSize !== null && (volume.standing === "lost" || hasFiles(disk, volume))) others.push(...withInner(disk, volume));
+    if (volume.clusterSize !== null && (volume.standing === "lost" || hasFiles(openVolume(disk, volume))))
+      others.push(...withInner(disk, volume));
   }
   if (partly.some((range) => alone || gaps.includes(range)))
     notes.push(
       "Lost volumes were searched where no partition is: at its beginnings and ends and beside the volumes that were found, not everywhere.",
     );
   return others;
-}
-
-/** Records looked through for the first file of a volume's own. */
-const MOST_LOOKED_AT = 4096;
-
-function hasFiles(disk: ByteSource, volume: FoundVolume): boolean {
-  for (const batch of openVolume(disk, volume).readRecords(null, 512)) {
-    if (batch.records.some((record) => !record.system)) return true;
-    if (batch.done > MOST_LOOKED_AT) return false;
-  }
-  return false;
 }
 
 const SMALLEST_GAP = 64 * 1024;

@@ -1,7 +1,8 @@
 import { diskRuns, type Layout, markForeign } from "../bytes/layout";
 import { type Range, RangeSet } from "../bytes/range-set";
-import { withChangedRecords } from "../filesystems/changed-records";
+import { withChangedLeftovers, withChangedRecords } from "../filesystems/changed-records";
 import type { FileRecord, FileSystem, Placed } from "../filesystems/file-record";
+import type { Leftovers } from "../filesystems/leftovers";
 
 /** A volume that lies over an earlier one. Disk byte offset and bytes. */
 export interface LaterVolume {
@@ -19,7 +20,10 @@ const UNDER_LATER =
  * stands in what the later volumes use is theirs; and of the rest, which they may have used for a while, nothing but the content is proof.
  */
 export const underLater = (volume: FileSystem, later: readonly LaterVolume[]): FileSystem =>
-  withChangedRecords(volume, (record) => asLeft(record, later));
+  withChangedRecords(withChangedLeftovers(volume, withoutFormer), (record) => asLeft(record, later));
+
+/** What other file systems have left in it, the later volumes have or find. */
+const withoutFormer = ({ former: _, ...leftovers }: Leftovers): Leftovers => leftovers;
 
 function asLeft(record: FileRecord, later: readonly LaterVolume[]): FileRecord {
   const { content, streams } = record;

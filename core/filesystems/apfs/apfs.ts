@@ -1,6 +1,5 @@
 import { type ByteSource, CachedSource, WindowSource } from "../../bytes/byte-source";
 import { numberCheckpoint, type Checkpoint as ResumePoint, readNumberCheckpoint } from "../../bytes/checkpoint";
-import type { Range } from "../../bytes/range-set";
 import type { AllocationMap } from "../allocation-map";
 import {
   type FileRecord,
@@ -13,14 +12,14 @@ import {
   type StateOfVolume,
   unproven,
 } from "../file-record";
+import type { LeftoverScan, Leftovers } from "../leftovers";
 import { nanosecondsToMs } from "../mac-times";
-import { type Earlier, scanSectors } from "../sector-scan";
 import { apfsFindings } from "./consistency";
 import { Container } from "./container";
 import { FileDescriber } from "./describe-file";
 import { EarlierRecords } from "./earlier";
 import { goneEvidence, MOST_LOOKED_INTO, type Ownership } from "./evidence";
-import { type GoneFile, goneFiles } from "./gone";
+import { describeGone, type GoneFile, goneFiles, namedRecord, UNKNOWN_PARENT } from "./gone";
 import { type Group, groupsIn } from "./groups";
 import { OBJECT, PRIVATE_FOLDER, RECORD_TYPE, ROOT_FOLDER } from "./layout";
 import { isSound, toObject } from "./objects";
@@ -30,7 +29,6 @@ import { isEncrypted, isFileTreeNode, VolumeState } from "./state";
 import { parseNode, type TreeNode } from "./tree";
 import { parseView, writeView } from "./view";
 
-export const UNKNOWN_PARENT = "/?";
 const MOST_DEPTH = 512;
 /** Nodes of a tree at most: ten million files have fewer. */
 const MOST_LEAVES = 4_000_000;
@@ -148,16 +146,16 @@ class ApfsVolume implements FileSystem {
   }
 
   /** Sound nodes of trees of files that no map names any more: what they know and the present tree does not. */
-  *readLeftovers(
-    from: ResumePoint | null,
-    step: number,
-    part: Range = { start: 0, end: this.container.objects.volume.size },
-    earlier: Earlier | null = null,
-  ): Generator<RecordBatch, void, void> {
-    if (!this.standing.present) return;
+  leftovers(): Leftovers | null {
+    if (!this.standing.present) return null;
+    const { volume } = this.container.objects;
+    return { volume, start: this.start, scans: [this.#treeNodes()], ...(this.index === 0 ? {} : { sharesPlace: true }) };
+  }
+
+  #treeNodes(): LeftoverScan {
     this.#indexed();
     const known = this.#fromEarlierStates();
-    const { blockSize, volume } = this.container.objects;
+    const { blockSize } = this.container.objects;
     const orphans = new EarlierRecords(this.state.hashedNames);
     const belongs = this.#ownership();
     const note = (block: Uint8Array, inside: number, at: number) => {
@@ -170,18 +168,11 @@ class ApfsVolume implements FileSystem {
       orphans.take(node);
       return true;
     };
-    const bytes = Math.min(part.end, volume.size) - part.start;
-    const first = readNumberCheckpoint(from);
-    for (const { done, noted } of scanSectors(volume, part, blockSize, note, first, earlier))
-      yield { records: [], resume: numberCheckpoint(done), done, total: bytes, noted };
-    const files = goneFiles(orphans, this.#surroundings([known.earlier]), known.files);
-    const total = bytes + files.length;
-    for (let next = Math.max(0, first - bytes); next < files.length; ) {
-      const records: FileRecord[] = [];
-      for (; next < files.length && records.length < step; next += 1) records.push(this.#goneRecord(files[next] as GoneFile, true));
-      yield { records, resume: numberCheckpoint(bytes + next), done: bytes + next, total };
-    }
-    yield { records: [], resume: numberCheckpoint(total), done: total, total };
+    const found = () => {
+      const files = goneFiles(orphans, this.#surroundings([known.earlier]), known.files);
+      return { count: files.length, describe: (unit: number) => [this.#goneRecord(files[unit] as GoneFile, true)] };
+    };
+    return { head: blockSize, note, found };
   }
 
   findings(): Finding[] {
@@ -297,7 +288,7 @@ class ApfsVolume implements FileSystem {
       const name = `file-${id}`;
       return [{ ...record, state: removed ? "deleted" : "live", path: `${UNKNOWN_PARENT}/${name}`, name, notes: [...record.notes, note] }];
     }
-    return names.map(({ parentId, name }) => this.#named(record, parentId, name, names.length, []));
+    return names.map(({ parentId, name }) => namedRecord(record, this.#pathOf(parentId), name, names.length));
   }
 
   /** The same where the state's blocks are not kept for it: what stands in others is judged, and the rest only its content can prove. */
@@ -309,15 +300,6 @@ class ApfsVolume implements FileSystem {
     const evidence = goneEvidence(layout, { container: this.container, start: this.start, map: this.allocation }, claimant);
     const stored = layout.segments.reduce((sum, { kind, length }) => sum + (kind === "disk" || kind === "coded" ? length : 0), 0);
     return { ...record, content: placed(layout, evidence, (evidence.shared ?? 0) >= stored) };
-  }
-
-  #named(record: FileRecord, parentId: number, rawName: Uint8Array, links: number, others: readonly EarlierRecords[]): FileRecord {
-    const parent = this.#pathOf(parentId, others);
-    const name = shownName(rawName);
-    const notes = parent.startsWith(UNKNOWN_PARENT)
-      ? [...record.notes, "A folder above it is not known any more: the full path is not known."]
-      : record.notes;
-    return { ...record, path: `${parent}/${name}`, name, rawName: rawName.slice(), links, notes };
   }
 
   /** What older checkpoints and snapshots know that the present tree does not. */
@@ -400,27 +382,13 @@ class ApfsVolume implements FileSystem {
   }
 
   #goneRecord(file: GoneFile, leftover: boolean): FileRecord {
-    const { version, extents, name, others, taken, note, ownership } = file;
+    const { version, extents, taken, ownership } = file;
     const blocks = { container: this.container, start: this.start, map: this.allocation };
     const record = this.#files.describe(version, extents, (layout) =>
       goneEvidence(layout, blocks, { stream: version.inode.facts.privateId, xid: version.xid, taken, ownership }),
     );
-    const deleted: FileRecord = {
-      ...(record.size > MOST_LOOKED_INTO * this.clusterSize ? unproven(record) : record),
-      state: "deleted",
-      reference: `${record.reference}, as of transaction ${version.xid} in block ${version.paddr}`,
-      notes: note ? [...record.notes, note] : record.notes,
-      ...(leftover ? { leftover: true } : {}),
-    };
-    if (name) return this.#named(deleted, name.parentId, name.name, 1, others);
-    const own = `file-${version.id}`;
-    return {
-      ...deleted,
-      path: `${UNKNOWN_PARENT}/${own}`,
-      name: own,
-      incompleteName: true,
-      notes: [...deleted.notes, "Its name is gone; its number stands in its place."],
-    };
+    const proven = record.size > MOST_LOOKED_INTO * this.clusterSize ? unproven(record) : record;
+    return describeGone(leftover ? { ...proven, leftover: true } : proven, file, (id) => this.#pathOf(id, file.others));
   }
 }
 

@@ -18,6 +18,18 @@ const lostOf = (layout: Layout): ByteEvidence => {
   return lost > 0 ? { ...ALL_BYTES_THERE, lost } : ALL_BYTES_THERE;
 };
 
+/** What is asked of the state of a volume. */
+type Records = Pick<VolumeState, "sealedExtents" | "recordsOf"> & {
+  readonly container: { readonly objects: { readonly blockSize: number; readonly blockCount: number } };
+};
+
+/** A volume of which no state can be followed any more: only what single nodes say is known. */
+export const noState = (blockSize: number, blockCount: number): Records => ({
+  sealedExtents: () => null,
+  *recordsOf() {},
+  container: { objects: { blockSize, blockCount } },
+});
+
 /** Describes files of a state of a volume by the records of their numbers. */
 export class FileDescriber {
   constructor(
@@ -25,7 +37,7 @@ export class FileDescriber {
     private readonly disk: ByteSource,
     /** Where the container begins on it. */
     private readonly start: number,
-    private readonly state: VolumeState,
+    private readonly state: Records,
     private readonly index: number,
   ) {}
 

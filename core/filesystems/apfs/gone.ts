@@ -1,10 +1,12 @@
 import type { Range } from "../../bytes/range-set";
+import type { FileRecord } from "../file-record";
 import { type BlockClaim, type EarlierName, type EarlierRecords, isFolderNumber, takenLater, type Version } from "./earlier";
 import type { Ownership } from "./evidence";
 import type { Group } from "./groups";
 import { MODE, PRIVATE_FOLDER } from "./layout";
 import { type Extent, shownName } from "./records";
 
+export const UNKNOWN_PARENT = "/?";
 /** Earlier contents listed of one file that is still there. */
 const MOST_CONTENTS = 16;
 
@@ -152,4 +154,32 @@ function withClaims(files: readonly Omit<GoneFile, "taken">[], blockSize: number
   const taken: Range[][] = files.map(() => []);
   for (const [claim, ranges] of takenLater(claims).entries()) (taken[owners[claim] as number] as Range[]).push(...ranges);
   return files.map((file, index) => ({ ...file, taken: taken[index] as Range[] }));
+}
+
+/** The record of a file that is gone under its name, or its number. @param pathOf the path of a folder, "" for the root */
+export function describeGone(record: FileRecord, { version, name, note }: GoneFile, pathOf: (id: number) => string): FileRecord {
+  const deleted: FileRecord = {
+    ...record,
+    state: "deleted",
+    reference: `${record.reference}, as of transaction ${version.xid} in block ${version.paddr}`,
+    notes: note ? [...record.notes, note] : record.notes,
+  };
+  if (name) return namedRecord(deleted, pathOf(name.parentId), name.name, 1);
+  const own = `file-${version.id}`;
+  return {
+    ...deleted,
+    path: `${UNKNOWN_PARENT}/${own}`,
+    name: own,
+    incompleteName: true,
+    notes: [...deleted.notes, "Its name is gone; its number stands in its place."],
+  };
+}
+
+/** A record under one of its names. */
+export function namedRecord(record: FileRecord, parent: string, rawName: Uint8Array, links: number): FileRecord {
+  const name = shownName(rawName);
+  const notes = parent.startsWith(UNKNOWN_PARENT)
+    ? [...record.notes, "A folder above it is not known any more: the full path is not known."]
+    : record.notes;
+  return { ...record, path: `${parent}/${name}`, name, rawName: rawName.slice(), links, notes };
 }

@@ -4,6 +4,7 @@ import { FileSystemError } from "../file-record";
 import type { FileSystemKind, InnerVolume, Recognised, VolumeIdentity, VolumeTrace } from "../file-system-kind";
 import { ENCRYPTED, openApfs } from "./apfs";
 import { type Checkpoint, Container, parseContainer } from "./container";
+import { formerApfs } from "./former";
 import { IN_PIECES, OBJECT_TYPE, ROLE, ROLES } from "./layout";
 import { isSound, toObject } from "./objects";
 import { isEncrypted, type VolumeFacts, VolumeState } from "./state";
@@ -45,6 +46,7 @@ export const apfs: FileSystemKind = {
     }
     return null;
   },
+  former: { title: "APFS", scan: formerApfs },
   openers: { apfs: openApfs },
   volumesIn(disk, start, length): InnerVolume[] {
     const container = Container.open(new CachedSource(new WindowSource(disk, start, length), 16_384, 256));

@@ -99,6 +99,15 @@ export function parseEntry({ cursor, keys, values }: TreeNode, index: number, ha
   return { name, fileId, folder: (flags & ENTRY_KIND.mask) === ENTRY_KIND.folder };
 }
 
+/** Whether the key of a folder's entry carries a hash of the name, by its length; null: both may be. */
+export function isHashed({ cursor, keys }: TreeNode, index: number): boolean | null {
+  const { at, length } = keys[index] as Stretch;
+  if (length < KEY_SIZE + 4) return null;
+  const hashed = KEY_SIZE + 4 + (cursor.u32(at + KEY_SIZE) & HASHED_LENGTH) === length;
+  const plain = KEY_SIZE + 2 + cursor.u16(at + KEY_SIZE) === length;
+  return hashed === plain ? null : hashed;
+}
+
 /** A name that ends in zero, with its length before it. */
 function nameIn(cursor: Cursor, { at, length }: Stretch, from: number, hashed: boolean): Uint8Array | null {
   const width = hashed ? 4 : 2;

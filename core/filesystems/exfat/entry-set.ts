@@ -9,7 +9,7 @@ import { BITMAP, ENTRY_SIZE, FILE, LABEL, NAME, STREAM, TYPE } from "./layout";
 const MOST_SECONDARIES = 18;
 
 /** One of the file system's own tables (7.1 Allocation Bitmap, 7.2 Up-case Table). Bytes. */
-interface Allocated {
+export interface Allocated {
   readonly firstCluster: number;
   readonly length: number;
 }

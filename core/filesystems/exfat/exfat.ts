@@ -6,8 +6,11 @@ import { type Chain, type ClusterGeometry, type ClusterRun, followChain } from "
 import { type FileSystem, FileSystemError } from "../file-record";
 import type { TreeEntry } from "../folder-entry";
 import { FolderTree } from "../folder-tree";
-import type { FolderTrace } from "../lost-folders";
-import { type ExfatDirectory, readExfatDirectory } from "./entry-set";
+import type { Ground } from "../ground";
+import type { LeftoverScan } from "../leftovers";
+import type { ClusterGuess, FolderTrace } from "../lost-folders";
+import { formerTree } from "../tree-leftovers";
+import { type Allocated, type ExfatDirectory, readExfatDirectory } from "./entry-set";
 import { BOOT, ENTRY_SIZE, FAT_MARK, TYPE } from "./layout";
 
 const MAX_ROOT_CLUSTERS = 65_536;
@@ -107,10 +110,7 @@ class ExfatVolume extends FolderTree {
   }
 
   protected goesOn(bytes: Uint8Array): boolean {
-    let slots = 0;
-    while (slots * ENTRY_SIZE < bytes.length && bytes[slots * ENTRY_SIZE] !== 0) slots += 1;
-    const { entries } = readExfatDirectory(bytes);
-    return entries.length > 0 && entries.length >= slots / SLOTS_OF_LONGEST;
+    return goesOn(bytes);
   }
 
   protected chain(first: number, most: number): Chain {
@@ -130,15 +130,8 @@ class ExfatVolume extends FolderTree {
     return readExfatDirectory(bytes).entries.some((entry) => entry.notes.length === 0);
   }
 
-  /** Folders begin at clusters, with an entry set that is right; a root begins with the label, the map and the letter table. */
-  protected folderTrace(head: Uint8Array, at: number): FolderTrace | null {
-    const { dataAt, clusterSize, clusters } = this.geometry;
-    const cluster = (at - dataAt) / clusterSize + 2;
-    const type = head[0] ?? 0;
-    const begins = (type | TYPE.inUse) === TYPE.file || ROOT_TYPES.includes(type);
-    if (!begins || !Number.isInteger(cluster) || cluster < 2 || cluster >= clusters + 2) return null;
-    const sound = readExfatDirectory(head).entries.some((entry) => entry.notes.length === 0);
-    return sound ? { cluster, parent: null, root: ROOT_TYPES.includes(type) } : null;
+  protected folderTrace(head: Uint8Array): FolderTrace | null {
+    return folderBeginning(head, this.volume.size);
   }
 
   protected override ownRuns(): ClusterRun[] {
@@ -181,3 +174,51 @@ class ExfatVolume extends FolderTree {
     return new AllocationMap(new LayoutSource(this.volume, layoutOf(segments, needed)), clusters);
   }
 }
+
+/** Whether bytes could go on with a folder: nearly all that is in them reads as entries. */
+function goesOn(bytes: Uint8Array): boolean {
+  let slots = 0;
+  while (slots * ENTRY_SIZE < bytes.length && bytes[slots * ENTRY_SIZE] !== 0) slots += 1;
+  const { entries } = readExfatDirectory(bytes);
+  return entries.length > 0 && entries.length >= slots / SLOTS_OF_LONGEST;
+}
+
+/** Folders begin with an entry set that is right; a root begins with the label, the map and the letter table. They do not say where they stand. */
+function folderBeginning(head: Uint8Array, size: number): FolderTrace | null {
+  const type = head[0] ?? 0;
+  const root = ROOT_TYPES.includes(type);
+  // An entry set goes on with its second and third entry: nearly all sectors are passed by here.
+  const set = (at: number) =>
+    ((head[at] as number) | TYPE.inUse) === TYPE.file &&
+    ((head[at + ENTRY_SIZE] as number) | TYPE.inUse) === TYPE.stream &&
+    ((head[at + 2 * ENTRY_SIZE] as number) | TYPE.inUse) === TYPE.name;
+  if (!root && !set(0)) return null;
+  const { entries, bitmap, upcase } = readExfatDirectory(head);
+  if (!entries.some((entry) => entry.notes.length === 0)) return null;
+  return { cluster: null, parent: null, root, ...(root && bitmap && upcase ? { guesses: rootGuesses(bitmap, upcase, size) } : {}) };
+}
+
+/**
+ * Where a root stands, by the tables it names (common practice, no published source: they are laid down one after the other, the root behind them),
+ * for clusters of each size. It is likely where so many clusters fill the volume as the map has bits (7.1.5 of the specification).
+ */
+function rootGuesses(bitmap: Allocated, upcase: Allocated, size: number): ClusterGuess[] {
+  return Array.from({ length: 17 }, (_, power) => 512 * 2 ** power).map((clusterSize) => {
+    const behind = ({ firstCluster, length }: Allocated) => firstCluster + Math.ceil(length / clusterSize);
+    const clusters = size / clusterSize;
+    // Before the first cluster stands at least a table with four bytes for each.
+    const fits = bitmap.length * 8 <= clusters && bitmap.length * 8 * 2 > clusters;
+    return { cluster: Math.max(behind(bitmap), behind(upcase)), clusterSize, likely: fits };
+  });
+}
+
+/** Finds what exFAT has left in a volume that is of another kind now. */
+export const formerExfat = (ground: Ground): LeftoverScan =>
+  formerTree(ground, {
+    trace: (head, at) => {
+      const found = folderBeginning(head, ground.volume.size);
+      return found && ground.isFree(at) ? found : null;
+    },
+    entriesIn: (bytes) => readExfatDirectory(bytes).entries,
+    goesOn,
+  });

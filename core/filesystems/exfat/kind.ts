@@ -3,7 +3,7 @@ import { Cursor } from "../../bytes/cursor";
 import { asciiText } from "../../bytes/text";
 import { SECTOR_SIZES } from "../boot-sectors";
 import { BOOT_MARK, type FileSystemKind, hasMark, type Recognised, type VolumeTrace } from "../file-system-kind";
-import { openExfat } from "./exfat";
+import { formerExfat, openExfat } from "./exfat";
 
 const isBoot = (head: Cursor) => asciiText(head.slice(3, 8)) === "EXFAT   ";
 
@@ -18,6 +18,7 @@ export const exfat: FileSystemKind = {
     }
     return null;
   },
+  former: { title: "exFAT", scan: formerExfat },
   openers: { exfat: openExfat },
   // 3.1.11.
   serialAt: { exfat: 0x64 },

@@ -1,11 +1,14 @@
 import { type ByteSource, readBytes, WindowSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import type { AllocationMap } from "../allocation-map";
-import type { Chain, ClusterRun } from "../cluster-chain";
+import type { Chain, ClusterGeometry, ClusterRun } from "../cluster-chain";
 import type { FileSystem } from "../file-record";
 import type { TreeEntry } from "../folder-entry";
 import { FolderTree } from "../folder-tree";
+import type { Ground } from "../ground";
+import type { LeftoverScan } from "../leftovers";
 import type { FolderTrace } from "../lost-folders";
+import { formerTree } from "../tree-leftovers";
 import { mayBeSlot, readDirectory } from "./directory";
 import { FatTable } from "./fat-table";
 import { type FatGeometry, readGeometry } from "./geometry";
@@ -76,8 +79,7 @@ class FatVolume extends FolderTree {
   }
 
   protected goesOn(bytes: Uint8Array): boolean {
-    const { entries, slots, refused } = readDirectory(bytes, this.#wide);
-    return entries.length > 0 && refused <= slots / MOST_REFUSED;
+    return goesOn(bytes, this.#wide);
   }
 
   protected chain(first: number, most: number): Chain {
@@ -95,13 +97,7 @@ class FatVolume extends FolderTree {
   }
 
   protected folderTrace(head: Uint8Array, at: number): FolderTrace | null {
-    if (head[0] !== 0x2e || head[1] !== 0x20 || head[32] !== 0x2e || head[33] !== 0x2e || head[34] !== 0x20)
-      return this.#partTrace(head, at);
-    const view = new Cursor(head);
-    const number = (at: number) => view.u16(at + ENTRY.clusterLow) + (this.#wide ? view.u16(at + ENTRY.clusterHigh) * 65_536 : 0);
-    const folders = [0, 32].every((at) => (view.u8(at + ENTRY.attributes) & ATTRIBUTE.directory) !== 0);
-    const cluster = number(0);
-    return folders && cluster >= 2 ? { cluster, parent: number(32) } : null;
+    return beginsFolder(head) ? folderBeginning(head, this.#wide) : this.#partTrace(head, at);
   }
 
   /** A cluster with which a deleted folder went on: its chain is gone, and all that stands in it are entries. */
@@ -130,6 +126,10 @@ class FatVolume extends FolderTree {
     return starts;
   }
 
+  protected override rootsOf(former: ClusterGeometry) {
+    return rootsOf(former);
+  }
+
   protected override ownRuns(): ClusterRun[] {
     const chained = this.#wide ? this.#table.chain(this.geometry.rootCluster, MAX_ROOT_CLUSTERS).runs : [];
     return [...chained, ...this.#table.badClusters()];
@@ -138,6 +138,45 @@ class FatVolume extends FolderTree {
   protected override lostChains(): readonly Chain[] {
     return this.#table.chainsOutside(this.ownedClusters()).filter((chain) => !this.provesFolder(chain.runs[0]?.first ?? 0));
   }
+}
+
+/** Whether the first two slots are called as those of a folder are: itself, and the one above. */
+const beginsFolder = (head: Uint8Array) =>
+  head[0] === 0x2e && head[1] === 0x20 && head[32] === 0x2e && head[33] === 0x2e && head[34] === 0x20;
+
+/** A folder by its first two slots. @param wide clusters have 32 bits */
+function folderBeginning(head: Uint8Array, wide: boolean): FolderTrace | null {
+  const view = new Cursor(head);
+  const number = (at: number) => view.u16(at + ENTRY.clusterLow) + (wide ? view.u16(at + ENTRY.clusterHigh) * 65_536 : 0);
+  const folders = [0, 32].every((at) => (view.u8(at + ENTRY.attributes) & ATTRIBUTE.directory) !== 0);
+  const cluster = number(0);
+  return folders && cluster >= 2 ? { cluster, parent: number(32) } : null;
+}
+
+/** Entries of a root that has a place of its own, as volumes of one size and another have them (common practice; FAT12 and FAT16). */
+const ROOT_ENTRIES = [512, 224, 240, 112, 256, 1024, 2048];
+
+/** Where the root may stand: at cluster 2 (FAT32, nearly always), or before all clusters. */
+const rootsOf = ({ dataAt }: ClusterGeometry) => [
+  { cluster: 2, runs: [] },
+  ...ROOT_ENTRIES.map((entries) => ({ cluster: 0, runs: [{ at: dataAt - entries * ENTRY.size, length: entries * ENTRY.size }] })).filter(
+    ({ runs }) => runs.every(({ at }) => at > 0),
+  ),
+];
+
+/** Finds what FAT has left in a volume that is of another kind now. The upper halves of clusters' numbers, which FAT16 has not, are zero there. */
+export const formerFat = (ground: Ground): LeftoverScan =>
+  formerTree(ground, {
+    trace: (head, at) => (beginsFolder(head) && ground.isFree(at) ? folderBeginning(head, true) : null),
+    entriesIn: (bytes) => readDirectory(bytes, true).entries,
+    goesOn: (bytes) => goesOn(bytes, true),
+    rootsOf,
+  });
+
+/** Whether bytes could go on with a folder: nearly all that is in them reads as entries. */
+function goesOn(bytes: Uint8Array, wide: boolean): boolean {
+  const { entries, slots, refused } = readDirectory(bytes, wide);
+  return entries.length > 0 && refused <= slots / MOST_REFUSED;
 }
 
 /** Whether the first slots could be those of a folder: of nearly all clusters the first one cannot. */

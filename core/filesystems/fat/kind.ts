@@ -3,7 +3,7 @@ import { Cursor } from "../../bytes/cursor";
 import { asciiText } from "../../bytes/text";
 import { powerOfTwo } from "../boot-sectors";
 import { BOOT_MARK, type FileSystemKind, hasMark, type Recognised, type VolumeTrace } from "../file-system-kind";
-import { openFat } from "./fat";
+import { formerFat, openFat } from "./fat";
 
 /** FAT12, FAT16 and FAT32, by the published FAT specification, "Boot Sector and BPB". */
 export const fat: FileSystemKind = {
@@ -15,6 +15,7 @@ export const fat: FileSystemKind = {
     const found = marked ? recogniseBoot(new Cursor(copy)) : null;
     return found?.filesystem === "fat32" ? found : null;
   },
+  former: { title: "FAT", scan: formerFat },
   openers: { fat12: openFat, fat16: openFat, fat32: openFat },
   // BS_VolID.
   serialAt: { fat12: 0x27, fat16: 0x27, fat32: 0x43 },

@@ -282,7 +282,7 @@ export class LeafIndex {
 
   /** @param numberAt where the number stands in a key (bytes from the record's beginning) */
   constructor(
-    private readonly tree: BTree,
+    private readonly tree: Pick<BTree, "leaves" | "node">,
     numberAt: number,
   ) {
     const found: { first: number; node: number }[] = [];

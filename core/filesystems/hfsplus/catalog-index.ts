@@ -58,6 +58,12 @@ export const isFileLink = ({ facts }: FileEntry) => facts.fdType === FILE_LINK.t
 export const isFolderLink = ({ facts }: FileEntry) => facts.fdType === FOLDER_LINK.type && facts.fdCreator === FOLDER_LINK.creator;
 export const isSymbolicLink = ({ facts }: FileEntry) => (facts.fileMode & MODE.mask) === MODE.link;
 
+/** What is asked of the catalog's tree. */
+type CatalogTree = Pick<BTree, "leafRecords" | "nodes" | "nodeSize" | "leaves" | "node">;
+
+/** A catalog that has nothing: of a file system of which only remnants are left. */
+export const NO_TREE: CatalogTree = { leafRecords: 0, nodes: 0, nodeSize: 0, *leaves() {}, node: () => null };
+
 /** A file that may hold the content of linked ones: its folder, its number, and where its record stands. */
 interface Candidate {
   readonly parent: number;
@@ -81,7 +87,7 @@ export class CatalogIndex {
   readonly privateFolders: number | null;
   label: string | null = null;
 
-  constructor(private readonly tree: BTree) {
+  constructor(private readonly tree: CatalogTree) {
     // Each number has two records: its own and its thread. What a damaged head says is bounded by what its nodes can hold.
     this.#live = new CatalogNumbers(Math.min(tree.leafRecords / 2, (tree.nodes * tree.nodeSize) / FOLDER_RECORD.size));
     const candidates: Candidate[] = [];

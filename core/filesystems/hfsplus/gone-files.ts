@@ -6,9 +6,12 @@ import { macTimeToMs } from "../mac-times";
 import { type CatalogIndex, isFileLink } from "./catalog-index";
 import { type FileEntry, shownName } from "./catalog-record";
 import { type FileDescriber, folderRecord, lostOf, underPaths } from "./files";
-import { FILE_RECORD, FORK_TYPE } from "./layout";
+import { CNID, FILE_RECORD, FORK_TYPE, JOURNAL_FILES, PRIVATE_FILES } from "./layout";
 import type { OverflowExtents } from "./overflow";
 import type { NamedPlace, Remnant, Remnants } from "./remnants";
+
+/** The folder of linked files' content, as names are shown. */
+const PRIVATE_NAME = shownName(Buffer.from(PRIVATE_FILES.folder, "utf16le").swap16());
 
 /** The volume that remnants were found on. */
 interface Around {
@@ -80,7 +83,7 @@ export class GoneFiles {
     const describe = (): FileRecord => {
       if (entry.kind === "folder") return folderRecord(entry, { reference, system: false, state: "deleted" });
       const evidence = (layout: Layout) => this.volume.evidence(layout, taken, blockSize);
-      if (isFileLink(entry)) return this.#deletedLink(entry, reference);
+      if (isFileLink(entry)) return this.#deletedLink(entry, reference, remnants, evidence, blockSize);
       const file = files.describe(
         entry,
         place?.rawName ?? new Uint8Array(),
@@ -99,15 +102,27 @@ export class GoneFiles {
       .map((record) => ({
         ...(isUnproven ? unproven(record) : record),
         ...(place ? {} : { incompleteName: true }),
-        system: isPrivate(parent, index),
+        system: isPrivate(parent, index) || isOwn(parent, name, remnants),
         notes: [...record.notes, ...lost],
       }));
   }
 
   /** One of several names of a file: the others may still lead to it. */
-  #deletedLink(entry: FileEntry, reference: string): FileRecord {
+  #deletedLink(
+    entry: FileEntry,
+    reference: string,
+    remnants: Remnants,
+    evidence: (layout: Layout) => ByteEvidence,
+    blockSize: number,
+  ): FileRecord {
     const { index, files } = this.volume;
     const target = index.linked(entry.facts.special);
+    const gone = target ? null : remnants.linked(entry.facts.special);
+    if (gone) {
+      const standing = { state: "deleted", system: false, links: 2 } as const;
+      const file = files.describe(gone, new Uint8Array(), reference, standing, evidence, blockSize);
+      return { ...unproven(file), notes: [...file.notes, "One of several names of a file."] };
+    }
     if (!target) {
       const file = files.describe(entry, new Uint8Array(), reference, { state: "deleted", system: false, links: 1 });
       return {
@@ -168,6 +183,10 @@ function isGone({ cnid, entry }: Remnant, index: CatalogIndex): boolean {
 }
 
 const identity = ({ cnid, entry }: Remnant) => `${cnid} ${entry.facts.createDate}`;
+
+/** Whether a remnant is of the file system's own: its journal, or where it kept the content of linked files. */
+const isOwn = (parent: number, name: string, remnants: Remnants) =>
+  (parent === CNID.root && (JOURNAL_FILES.includes(name) || name === PRIVATE_NAME)) || (parent !== 0 && parent === remnants.privateFiles());
 
 /** Whether a folder is the one in which the content of linked files stands. */
 const isPrivate = (folder: number, index: CatalogIndex) => index.isFolder(folder) && folder === index.privateFiles;

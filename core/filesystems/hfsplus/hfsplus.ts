@@ -3,16 +3,16 @@ import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../../b
 import { Cursor } from "../../bytes/cursor";
 import { type Layout, LayoutSource, type Segment } from "../../bytes/layout";
 import { PatchedSource } from "../../bytes/patched-source";
-import type { Range } from "../../bytes/range-set";
 import { AllocationMap } from "../allocation-map";
 import { blockEvidence } from "../block-evidence";
 import { absent, type FileRecord, type FileSystem, FileSystemError, type Finding, NO_CONTENT, type RecordBatch } from "../file-record";
+import type { Leftovers } from "../leftovers";
 import { RESOURCE_STREAM } from "../mac-compression";
 import { macTimeToMs } from "../mac-times";
-import { type Earlier, scanSectors } from "../sector-scan";
 import { Attributes } from "./attributes";
-import { BTree, NODE_SIZES, parseNode, READ_AHEAD } from "./b-tree";
+import { BTree, parseNode, READ_AHEAD } from "./b-tree";
 import { CatalogIndex, type CatalogRecord, isFileLink, isFolderLink, recordsOf, UNKNOWN_PARENT } from "./catalog-index";
+import { CatalogNodes } from "./catalog-nodes";
 import { type Extent, type FileEntry, type FolderEntry, type Fork, shownName } from "./catalog-record";
 import { hfsPlusFindings, type OwnedFork } from "./consistency";
 import { type Blocks, FileDescriber, folderRecord, forkLayout, underPaths } from "./files";
@@ -22,9 +22,6 @@ import { CNID, EXTENT_KEY, FORK_TYPE, HEADER_AT, JOURNAL_FILES, NODE, NODE_KIND,
 import { OverflowExtents } from "./overflow";
 import { Remnants } from "./remnants";
 import { readEitherHeader, unwrapped, type VolumeHeader } from "./volume-header";
-
-/** Bytes of blocks that are in use somewhere. */
-const [SMALLEST_BLOCK, LARGEST_BLOCK] = [512, 65_536];
 
 /**
  * Opens an HFS Plus or HFSX volume, as it is with the changes that wait in its journal.
@@ -134,45 +131,16 @@ class HfsPlusVolume implements FileSystem {
     }
   }
 
-  /** Nodes of a catalog that stand in blocks nothing uses: of a file system that was there before, or of this one before it was moved. */
-  *readLeftovers(
-    from: Checkpoint | null,
-    step: number,
-    part: Range = { start: 0, end: this.#volume.size },
-    earlier: Earlier | null = null,
-  ): Generator<RecordBatch, void, void> {
-    // Another file system may have had nodes of another size.
-    const sizes = [...new Set([this.#catalog.nodeSize, ...NODE_SIZES])];
-    const largest = Math.max(...sizes);
-    const found: { at: number; size: number }[] = [];
-    const mayHold = (at: number) => !(this.allocation?.isUsed(Math.floor(at / this.clusterSize)) ?? false);
-    const note = (block: Uint8Array, inside: number, at: number) => {
-      if (block[inside + 8] !== NODE_KIND.leaf || block[inside + 9] !== 1 || !mayHold(at)) return false;
-      const size = sizes.find((each) => {
-        const node = inside + each <= block.length ? parseNode(block.subarray(inside, inside + each), 0) : null;
-        return node && !node.damaged && node.starts.length > 1 && !recordsOf(node).next().done;
-      });
-      if (size === undefined) return false;
-      found.push({ at, size });
-      return true;
-    };
-    const bytes = Math.min(part.end, this.#volume.size) - part.start;
-    const first = readNumberCheckpoint(from);
-    for (const { done, noted } of scanSectors(this.#volume, part, largest, note, first, earlier))
-      yield { records: [], resume: numberCheckpoint(done), done, total: bytes, noted };
-    const { facts } = this.header;
-    // What an earlier file system has left may count in other blocks.
-    const remnants = new Remnants({ ...facts, blockSize: LARGEST_BLOCK, totalBlocks: Math.ceil(this.#volume.size / SMALLEST_BLOCK) });
-    for (const { at, size } of found) remnants.take(readBytes(this.#volume, at, size), NODE.size, size, this.start + at);
-    const units = this.#goneFiles().units(remnants, this.#remnants().remnants, remnants.blockSize(this.clusterSize));
-    const total = bytes + units.length;
-    for (let next = Math.max(0, first - bytes); next < units.length; ) {
-      const records: FileRecord[] = [];
-      for (; next < units.length && records.length < step; next += 1)
-        records.push(...(units[next] as () => FileRecord[])().map((record) => ({ ...record, leftover: true })));
-      yield { records, resume: numberCheckpoint(bytes + next), done: bytes + next, total };
-    }
-    yield { records: [], resume: numberCheckpoint(total), done: total, total };
+  leftovers(): Leftovers {
+    const nodes = new CatalogNodes({
+      volume: this.#volume,
+      start: this.start,
+      nodeSize: this.#catalog.nodeSize,
+      nextCatalogID: this.header.facts.nextCatalogID,
+      isFree: (at) => !(this.allocation?.isUsed(Math.floor(at / this.clusterSize)) ?? false),
+      units: (remnants) => this.#goneFiles().units(remnants, this.#remnants().remnants, remnants.blockSize(this.clusterSize)),
+    });
+    return { volume: this.#volume, start: this.start, scans: [nodes] };
   }
 
   findings(): Finding[] {

@@ -1,5 +1,6 @@
 import { WindowSource } from "../../bytes/byte-source";
 import type { FileSystemKind, Recognised } from "../file-system-kind";
+import { formerHfsPlus } from "./catalog-nodes";
 import { openHfsPlus } from "./hfsplus";
 import { HEADER_AT, SIGNATURE } from "./layout";
 import { embeddedIn, findHeader, readVolumeHeader, unwrapped, type VolumeHeader } from "./volume-header";
@@ -38,6 +39,7 @@ export const hfsPlus: FileSystemKind = {
     const header = findHeader(unwrapped(volume).volume);
     return header && header.identifier !== null ? { id: header.identifier, drive: null, part: null } : null;
   },
+  former: { title: "HFS+", scan: formerHfsPlus },
   openers: { hfsplus: openHfsPlus, hfsx: openHfsPlus },
   traces: {
     marks: [

@@ -10,13 +10,16 @@ import {
   readKey,
   shownName,
 } from "./catalog-record";
-import { CATALOG_KEY, CNID, FILE_RECORD, FOLDER_RECORD, MODE, RECORD_TYPE, THREAD } from "./layout";
+import { CATALOG_KEY, CNID, FILE_RECORD, FOLDER_RECORD, MODE, PRIVATE_FILES, RECORD_TYPE, THREAD } from "./layout";
 
 /** Remnants kept of one volume at most. */
 const MOST_REMNANTS = 2_000_000;
 /** Of the length of a key with the longest name. */
 const HIGHEST_BYTE = (CATALOG_KEY.smallest + 510) >>> 8;
 const NEARLY_ALL = 0.95;
+/** Bytes of a block: what there may be, and what most volumes have. */
+const BLOCK_SIZES = [512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536];
+const USUAL_BLOCK = 4096;
 /** Names that one file has had, at most. */
 const MOST_NAMES = 4;
 /** Characters of a name of which the beginning is gone, at most. */
@@ -143,6 +146,9 @@ export class Remnants {
   readonly #found = new Map<string, Remnant>();
   readonly #threads = new Map<number, NamedPlace & { readonly folder: boolean }>();
   readonly #folders = new Map<number, NamedPlace>();
+  #privateFiles: number | null | undefined;
+  /** Linked files by the number their links have. */
+  #linked: Map<number, FileEntry> | undefined;
 
   /** @param current passes by what says what the catalog says: most remnants do, left where nodes were split */
   constructor(
@@ -193,6 +199,27 @@ export class Remnants {
     return this.#folders.get(cnid) ?? this.#threads.get(cnid) ?? null;
   }
 
+  /** The number of the folder in which the content of linked files stood, once all is found; null: no remnant tells of it. */
+  privateFiles(): number | null {
+    if (this.#privateFiles !== undefined) return this.#privateFiles;
+    const isIt = ({ parent, rawName }: NamedPlace) => parent === CNID.root && decodeUtf16be(rawName) === PRIVATE_FILES.folder;
+    this.#privateFiles = [...this.#folders].find(([, place]) => isIt(place))?.[0] ?? null;
+    return this.#privateFiles;
+  }
+
+  /** The record of a linked file by the number that its links have; null: there is none. */
+  linked(number: number): FileEntry | null {
+    if (!this.#linked) {
+      this.#linked = new Map();
+      const folder = this.privateFiles();
+      for (const { entry, place } of this.#found.values()) {
+        const own = entry.kind === "file" && place?.parent === folder ? /^iNode(\d+)$/.exec(decodeUtf16be(place.rawName))?.[1] : undefined;
+        if (own) this.#linked.set(Number(own), entry as FileEntry);
+      }
+    }
+    return this.#linked.get(number) ?? null;
+  }
+
   /** All of them, in the order of their places on the disk, with names that other remnants know. */
   list(): Remnant[] {
     const all = [...this.#found.values()].sort((a, b) => a.at - b.at);
@@ -200,13 +227,20 @@ export class Remnants {
     return all;
   }
 
-  /** The size of blocks in which the files were counted: the smallest that is enough for nearly all of them, or the volume's own. */
-  blockSize(own: number): number {
+  /**
+   * The size of blocks in which the files were counted: of those that are enough for nearly all of them the one by which most have as many as they
+   * need; of several the volume's own (null: it has none), or the usual one.
+   */
+  blockSize(own: number | null): number {
     const forks = [...this.#found.values()].flatMap(({ entry }) => (entry.kind === "file" && entry.data.size > 0 ? [entry.data] : []));
-    const fits = (size: number) => forks.filter((fork) => fork.size <= fork.blocks * size).length >= forks.length * NEARLY_ALL;
-    if (fits(own)) return own;
-    for (let size = 512; size <= 65_536; size *= 2) if (fits(size)) return size;
-    return own;
+    const usual = own ?? USUAL_BLOCK;
+    let best = { size: usual, exact: -1 };
+    for (const size of [usual, ...BLOCK_SIZES]) {
+      if (forks.filter((fork) => fork.size <= fork.blocks * size).length < forks.length * NEARLY_ALL) continue;
+      const exact = forks.filter((fork) => Math.ceil(fork.size / size) === fork.blocks).length;
+      if (exact > best.exact) best = { size, exact };
+    }
+    return best.size;
   }
 
   /** Names of files of which nothing else is left. */

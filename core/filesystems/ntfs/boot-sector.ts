@@ -3,11 +3,14 @@ import { Cursor } from "../../bytes/cursor";
 import { FileSystemError } from "../file-record";
 import { BOOT } from "./layout";
 
-export interface Geometry {
-  readonly sectorSize: number;
+export interface ClusterMeasures {
   readonly clusterSize: number;
   /** Whole clusters on the volume. */
   readonly clusters: number;
+}
+
+export interface Geometry extends ClusterMeasures {
+  readonly sectorSize: number;
   readonly mftLcn: number;
   readonly mftMirrorLcn: number;
   /** Bytes in an MFT record. */

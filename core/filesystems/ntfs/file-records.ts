@@ -12,7 +12,7 @@ import {
   placed,
   unproven,
 } from "../file-record";
-import type { Geometry } from "./boot-sector";
+import type { ClusterMeasures } from "./boot-sector";
 import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, isCloudTag, KEPT_ELSEWHERE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { UNKNOWN_PARENT } from "./mft-index";
 import { type FileName, fileAttributes, type MftRecord, type MftReference, residentValue, standardTimes } from "./mft-record";
@@ -28,7 +28,7 @@ export interface Surroundings {
   readonly disk: ByteSource;
   /** Disk byte offset of the volume. */
   readonly start: number;
-  readonly geometry: Geometry;
+  readonly geometry: ClusterMeasures;
   /** Disk byte offset of a record. */
   recordAt(record: MftRecord): number;
   extensionsOf(record: MftRecord): MftRecord[];

@@ -4,6 +4,7 @@ import { asciiText } from "../../bytes/text";
 import { powerOfTwo, SECTOR_SIZES } from "../boot-sectors";
 import { BOOT_MARK, type FileSystemKind, hasMark, type Recognised, type VolumeTrace } from "../file-system-kind";
 import { geometryFromRecords, searchGeometry } from "./found-geometry";
+import { formerNtfs } from "./leftover-records";
 import { openNtfs } from "./ntfs";
 
 const OEM = "NTFS    ";
@@ -29,6 +30,7 @@ export const ntfs: FileSystemKind = {
     if (!geometry) return null;
     return { filesystem: "ntfs", length: geometry.clusters * geometry.clusterSize, clusterSize: geometry.clusterSize, label: null };
   },
+  former: { title: "NTFS", scan: formerNtfs },
   openers: { ntfs: openNtfs },
   // ntfs-3g `layout.h`, NTFS_BOOT_SECTOR.
   serialAt: { ntfs: 0x48 },

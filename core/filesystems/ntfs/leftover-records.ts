@@ -1,10 +1,12 @@
-import { type ByteSource, readBytes, WindowSource } from "../../bytes/byte-source";
+import { type ByteSource, readBytes } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import type { Layout } from "../../bytes/layout";
 import type { Range, RangeSet } from "../../bytes/range-set";
 import { Claims } from "../claims";
-import type { ByteEvidence, FileRecord } from "../file-record";
-import { type Earlier, type ScanStep, SECTOR, scanSectors } from "../sector-scan";
+import type { ByteEvidence } from "../file-record";
+import type { Ground } from "../ground";
+import type { LeftoverScan, LeftoverUnits } from "../leftovers";
+import { SECTOR } from "../sector-scan";
 import type { Geometry } from "./boot-sector";
 import { claimedRuns } from "./claimed-runs";
 import { type Surroundings, toFileRecords } from "./file-records";
@@ -18,6 +20,8 @@ const MOST_RECORD = 4096;
 /** Records remembered at most: 48 bytes each. */
 const MOST_RECORDS = 8_000_000;
 const MAX_DEPTH = 512;
+/** The size of clusters of nearly all volumes. Bytes. */
+const USUAL_CLUSTER = 4096;
 const ANY = 2 ** 48;
 /** Files of one name that had one record's number, at most. */
 const MOST_SEQUENCES = 64;
@@ -36,7 +40,8 @@ export interface Present {
   readonly disk: ByteSource;
   readonly start: number;
   readonly length: number;
-  readonly geometry: Geometry;
+  /** Its measures; null: its file system is of another kind. */
+  readonly geometry: Geometry | null;
   /** Whether a record found at a place may be left over: not a part of the present table, nor the content of a present file. */
   mayHold(at: number): boolean;
   /** Whether the present table has this very record. */
@@ -51,7 +56,8 @@ export interface Present {
  * File records that stand outside the present table: those of the table that was there before a volume was formatted again, or
  * was cut off from the present one. Found by going through the whole volume; the old tree of folders is rebuilt from them.
  */
-export class LeftoverRecords {
+export class LeftoverRecords implements LeftoverScan {
+  readonly head = MOST_RECORD;
   readonly #places: number[] = [];
   readonly #sizes: number[] = [];
   readonly #folders = new Map<number, Folder[]>();
@@ -61,29 +67,21 @@ export class LeftoverRecords {
 
   constructor(private readonly present: Present) {}
 
-  get count(): number {
-    return this.#places.length;
+  note(block: Uint8Array, inside: number, at: number): boolean {
+    return block[inside] === 0x46 && this.#note(new Cursor(block), inside, this.present.start + at);
   }
 
-  /** Goes through a part of the volume, or on from where an earlier scan ended. */
-  scan(part: Range, from: number, earlier: Earlier | null): Generator<ScanStep, void, void> {
-    const { disk, start, length } = this.present;
-    const volume = new WindowSource(disk, start, length);
-    const begins = (block: Uint8Array, inside: number, at: number) =>
-      block[inside] === 0x46 && this.#note(new Cursor(block), inside, start + at);
-    return scanSectors(volume, part, MOST_RECORD, begins, from, earlier);
-  }
-
-  /** The files of the records found from the `from`th on. */
-  *records(from: number): Generator<readonly FileRecord[], void, void> {
+  /** The files of the records, a unit each. */
+  found(): LeftoverUnits {
     const taken = this.#takenLater();
-    const usual = [...this.#clusterVotes].sort((a, b) => b[1] - a[1])[0]?.[0] ?? this.present.geometry.clusterSize;
-    for (let index = from; index < this.#places.length; index += 1) {
+    const usual = [...this.#clusterVotes].sort((a, b) => b[1] - a[1])[0]?.[0] ?? this.present.geometry?.clusterSize ?? USUAL_CLUSTER;
+    const describe = (index: number) => {
       const record = this.#read(index);
-      yield record && !record.base && record.number >= SYSTEM_RECORD.firstUser && !this.present.has(record)
+      return record && !record.base && record.number >= SYSTEM_RECORD.firstUser && !this.present.has(record)
         ? toFileRecords(record, this.#around(clusterSizeOf(record) ?? usual, taken.get(index)))
         : [];
-    }
+    };
+    return { count: this.#places.length, describe };
   }
 
   #note(block: Cursor, inside: number, at: number): boolean {
@@ -150,7 +148,7 @@ export class LeftoverRecords {
     return {
       disk,
       start,
-      geometry: clusterSize === geometry.clusterSize ? geometry : { ...geometry, clusterSize, clusters: Math.floor(length / clusterSize) },
+      geometry: clusterSize === geometry?.clusterSize ? geometry : { clusterSize, clusters: Math.floor(length / clusterSize) },
       leftover: true,
       recordAt: (record) => record.at,
       evidence: (layout) => evidence(layout, taken),
@@ -183,6 +181,19 @@ export class LeftoverRecords {
     return path;
   }
 }
+
+/** Finds what NTFS has left in a volume that is of another kind now. */
+export const formerNtfs = (ground: Ground): LeftoverScan =>
+  new LeftoverRecords({
+    disk: ground.disk,
+    start: ground.start,
+    length: ground.volume.size,
+    geometry: null,
+    mayHold: (at) => ground.isFree(at - ground.start),
+    has: () => false,
+    deleted: () => [],
+    evidence: (layout, taken) => ground.evidence(layout, taken, SECTOR),
+  });
 
 /** Since version 3.1 a record bears its number; an older one gets a number of its own that no reference means. */
 function numberOf(cursor: Cursor, inside: number, at: number): number {

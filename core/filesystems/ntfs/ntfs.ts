@@ -17,7 +17,8 @@ import {
   type RecordBatch,
   type StateOfVolume,
 } from "../file-record";
-import type { Earlier } from "../sector-scan";
+import type { Leftovers } from "../leftovers";
+import { SECTOR } from "../sector-scan";
 import { type Geometry, readEitherBootSector } from "./boot-sector";
 import { ChangeJournal, JOURNAL } from "./change-journal";
 import { claimedRuns } from "./claimed-runs";
@@ -140,17 +141,26 @@ class NtfsVolume implements FileSystem, PresentVolume {
     }
   }
 
-  *readLeftovers(
-    from: Checkpoint | null,
-    step: number,
-    part: Range = { start: 0, end: this.length },
-    earlier: Earlier | null = null,
-  ): Generator<RecordBatch, void, void> {
+  leftovers(part: Range): Leftovers | null {
     // What lies about in the volume is found in it as it is now.
-    if (this.past) return;
+    if (this.past) return null;
+    const { allocation } = this;
+    const unclaimed = {
+      head: SECTOR,
+      note: () => false,
+      found: () => ({
+        count: allocation ? 1 : 0,
+        describe: () => (allocation ? [...unclaimedFiles(this.table, allocation, this.start, part)] : []),
+      }),
+    };
+    const volume = new WindowSource(this.disk, this.start, this.length);
+    return { volume, start: this.start, scans: [this.#leftoverRecords(), unclaimed] };
+  }
+
+  #leftoverRecords(): LeftoverRecords {
     const tableRuns = this.#tableRuns();
     const { clusterSize } = this.#geometry;
-    const leftovers = new LeftoverRecords({
+    return new LeftoverRecords({
       disk: this.disk,
       start: this.start,
       length: this.length,
@@ -169,22 +179,6 @@ class NtfsVolume implements FileSystem, PresentVolume {
       deleted: () => this.#deletedRecords(),
       evidence: (layout, taken) => this.#evidence(layout, taken, LEFTOVER_UNIT),
     });
-    const bytes = Math.min(part.end, this.length) - part.start;
-    const first = readNumberCheckpoint(from);
-    for (const { done, noted } of leftovers.scan(part, first, earlier))
-      yield { records: [], resume: numberCheckpoint(done), done, total: bytes + leftovers.count, noted };
-    const total = bytes + leftovers.count;
-    let next = Math.max(0, first - bytes);
-    let records: FileRecord[] = [];
-    for (const found of leftovers.records(next)) {
-      next += 1;
-      records.push(...found);
-      if (next % step !== 0) continue;
-      yield { records, resume: numberCheckpoint(bytes + next), done: bytes + next, total };
-      records = [];
-    }
-    if (this.allocation) for (const record of unclaimedFiles(this.table, this.allocation, this.start, part)) records.push(record);
-    yield { records, resume: numberCheckpoint(total), done: total, total };
   }
 
   *#deletedRecords(): Generator<{ record: MftRecord; runs: Iterable<Range> }, void, void> {

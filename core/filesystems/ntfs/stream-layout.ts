@@ -1,6 +1,6 @@
 import { MOST_CODED } from "../../bytes/codecs";
 import { type Layout, layoutOf, type Segment } from "../../bytes/layout";
-import type { Geometry } from "./boot-sector";
+import type { ClusterMeasures } from "./boot-sector";
 import { ATTRIBUTE, ATTRIBUTE_FLAG } from "./layout";
 import { type Attribute, type MftRecord, residentValue } from "./mft-record";
 import { type Run, readRuns } from "./run-list";
@@ -20,7 +20,7 @@ export interface StreamContent {
 }
 
 /** Where the bytes of a stream stand, put together from all its pieces. */
-export function streamContent(pieces: readonly StreamPiece[], geometry: Geometry, volumeStart: number): StreamContent | null {
+export function streamContent(pieces: readonly StreamPiece[], geometry: ClusterMeasures, volumeStart: number): StreamContent | null {
   const first = pieces[0];
   if (!first) return null;
   if (!first.attribute.nonResident) {
@@ -53,7 +53,7 @@ function compressionUnit(piece: StreamPiece): number {
 }
 
 /** All runs in order; a stretch no piece describes becomes a run with lcn -1 (its place is lost). */
-function gatherRuns(ordered: readonly StreamPiece[], geometry: Geometry, notes: string[]): { runs: Run[]; clusters: number } {
+function gatherRuns(ordered: readonly StreamPiece[], geometry: ClusterMeasures, notes: string[]): { runs: Run[]; clusters: number } {
   const runs: Run[] = [];
   let vcn = 0;
   for (const piece of ordered) {
@@ -72,7 +72,7 @@ function gatherRuns(ordered: readonly StreamPiece[], geometry: Geometry, notes: 
   return { runs, clusters: vcn };
 }
 
-function* plainSegments(runs: readonly Run[], geometry: Geometry, volumeStart: number): Generator<Segment> {
+function* plainSegments(runs: readonly Run[], geometry: ClusterMeasures, volumeStart: number): Generator<Segment> {
   for (const run of runs) {
     const length = run.length * geometry.clusterSize;
     if (run.lcn === null) yield { kind: "hole", length };
@@ -85,7 +85,7 @@ function* plainSegments(runs: readonly Run[], geometry: Geometry, volumeStart: n
  * Compressed streams go in units of (usually) 16 clusters: a unit with all its clusters is stored as it is, one with
  * none is zeros, and one with some holds LZNT1 in those (ntfs-3g `compress.c` describes it).
  */
-function* codedSegments(runs: readonly Run[], unit: number, geometry: Geometry, volumeStart: number): Generator<Segment> {
+function* codedSegments(runs: readonly Run[], unit: number, geometry: ClusterMeasures, volumeStart: number): Generator<Segment> {
   const { clusterSize } = geometry;
   let plain: { at: number; length: number }[] = [];
   let clusters = 0;
