@@ -72,6 +72,10 @@ export abstract class FolderTree implements FileSystem {
   protected abstract provesFolder(cluster: number): boolean;
   /** The folder that begins in a sector, by its first entries; null: none does. */
   protected abstract folderTrace(head: Uint8Array, at: number): FolderTrace | null;
+  /** The first byte of a folder; undefined: any. */
+  protected folderBegins(): readonly number[] | undefined {
+    return undefined;
+  }
   /** Where the root of a former file system of such measures may stand; see `EntryForm`. */
   protected rootsOf(_former: ClusterGeometry): ReturnType<NonNullable<EntryForm["rootsOf"]>> {
     return [];
@@ -117,6 +121,7 @@ export abstract class FolderTree implements FileSystem {
   leftovers(part: Range): Leftovers {
     this.#folders ??= this.#findFolders();
     const { volume, start, clusterGeometry, allocation } = this;
+    const firstBytes = this.folderBegins();
     // A chain has no place of its own in a part: only the whole volume can say which ones are lost.
     const whole = part.start === 0 && part.end >= volume.size;
     const present = {
@@ -136,6 +141,7 @@ export abstract class FolderTree implements FileSystem {
         new TreeLeftovers(
           { volume, start, present, map },
           {
+            ...(firstBytes ? { firstBytes } : {}),
             trace: (head, at) => this.folderTrace(head, at),
             entriesIn: (bytes) => this.entriesIn(bytes),
             goesOn: (bytes) => this.goesOn(bytes),

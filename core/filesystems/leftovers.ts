@@ -14,6 +14,8 @@ export interface LeftoverUnits {
 export interface LeftoverScan {
   /** Bytes from the beginning of a sector that `note` may look at. */
   readonly head: number;
+  /** What is looked for begins with one of these bytes; where they are not given, with any. */
+  readonly firstBytes?: readonly number[];
   /** Whether what stands `inside` a block was taken note of; `at`: the same place in bytes from the volume's beginning. */
   note(block: Uint8Array, inside: number, at: number): boolean;
   /** What all that was noted comes to. */
@@ -42,6 +44,7 @@ export const changedLeftovers = (leftovers: Leftovers, change: (record: FileReco
 
 export const changedScan = (scan: LeftoverScan, change: (record: FileRecord) => FileRecord): LeftoverScan => ({
   head: scan.head,
+  ...(scan.firstBytes ? { firstBytes: scan.firstBytes } : {}),
   note: (block, inside, at) => scan.note(block, inside, at),
   found: () => {
     const units = scan.found();
@@ -63,9 +66,12 @@ export function* readLeftovers(
 ): Generator<RecordBatch, void, void> {
   const scans = [...own, ...former];
   const head = Math.max(...scans.map((scan) => scan.head));
+  // Most sectors begin with a byte that nothing begins with.
+  const byFirst = Array.from({ length: 256 }, (_, byte) => scans.filter(({ firstBytes }) => firstBytes?.includes(byte) ?? true));
   const note = (block: Uint8Array, inside: number, at: number) => {
     let noted = false;
-    for (const scan of scans) if (scan.note(block, inside, at)) noted = true;
+    const asked = byFirst[block[inside] as number] as LeftoverScan[];
+    for (let index = 0; index < asked.length; index += 1) if (asked[index]?.note(block, inside, at)) noted = true;
     return noted;
   };
   const bytes = Math.min(part.end, volume.size) - part.start;

@@ -64,6 +64,10 @@ export const FOLDER_HEAD = 4096;
 const MOST_FOLDERS = 200_000;
 const MOST_TREES = 4;
 const MAX_DEPTH = 128;
+/** No volume has more bytes. */
+const LARGEST_VOLUME = 2 ** 48;
+/** Measures that are counted at most. */
+const MOST_MEASURES = 500_000;
 /** Folders, and entries that lead to folders, that are held against each other for the measures they fit. */
 const MOST_COMPARED = 400;
 /** Bytes before the first cluster: tables of it take at most a thirtieth of a volume, and what is left free before them at most 64 MiB. */
@@ -104,7 +108,7 @@ export class LostFolders {
 
   /** Whether a folder begins `inside` a block; `at`: the same place in bytes from the volume's beginning. */
   note(block: Uint8Array, inside: number, at: number): boolean {
-    if (block[inside] === 0 || this.#found.length >= MOST_FOLDERS) return false;
+    if (this.#found.length >= MOST_FOLDERS) return false;
     const trace = this.around.trace(block.subarray(inside, inside + FOLDER_HEAD), at);
     if (trace) this.#found.push({ ...trace, at });
     return trace !== null;
@@ -247,23 +251,26 @@ function clusterIn({ dataAt, clusterSize, clusters }: ClusterGeometry, at: numbe
 
 /** Counts which measures folders speak for: that the cluster of a number begins at a place. */
 class Votes {
-  readonly #votes = new Map<string, number>();
+  /** By the place of the first cluster, and above it the power of two of the size. */
+  readonly #votes = new Map<number, number>();
 
   constructor(private readonly size: number) {}
 
   add(at: number, cluster: number, clusterSize: number, weight: number): void {
     const dataAt = at - (cluster - 2) * clusterSize;
     if (cluster < 2 || dataAt <= 0 || dataAt > latestBeginning(this.size)) return;
-    const key = `${clusterSize} ${dataAt}`;
-    this.#votes.set(key, (this.#votes.get(key) ?? 0) + weight);
+    const key = Math.log2(clusterSize) * LARGEST_VOLUME + dataAt;
+    const count = this.#votes.get(key);
+    if (count !== undefined || this.#votes.size < MOST_MEASURES) this.#votes.set(key, (count ?? 0) + weight);
   }
 
   /** The measures with most votes, two or more; null: there are none. */
   most(): ClusterGeometry | null {
-    let best: { key: string; count: number } | null = null;
+    let best: { key: number; count: number } | null = null;
     for (const [key, count] of this.#votes) if (count >= 2 && count > (best?.count ?? 0)) best = { key, count };
     if (!best) return null;
-    const [clusterSize, dataAt] = best.key.split(" ").map(Number) as [number, number];
+    const clusterSize = 2 ** Math.floor(best.key / LARGEST_VOLUME);
+    const dataAt = best.key % LARGEST_VOLUME;
     return { clusterSize, dataAt, clusters: Math.floor((this.size - dataAt) / clusterSize) };
   }
 }

@@ -33,15 +33,20 @@ interface Around {
 
 /** How entries of one kind are read. */
 export interface EntryForm {
+  /** The first byte of a folder; where it is not given, any but zero. */
+  readonly firstBytes?: readonly number[];
   trace(head: Uint8Array, at: number): FolderTrace | null;
   entriesIn(bytes: Uint8Array): readonly TreeEntry[];
   goesOn(bytes: Uint8Array): boolean;
   rootsOf?(geometry: ClusterGeometry): { readonly cluster: number; readonly runs: { at: number; length: number }[] }[];
 }
 
+const ANY_BUT_ZERO = Array.from({ length: 255 }, (_, byte) => byte + 1);
+
 /** Finds folders nothing leads to any more, of this file system or of one before it, and chains of clusters that belong to no file. */
 export class TreeLeftovers implements LeftoverScan {
   readonly head = FOLDER_HEAD;
+  readonly firstBytes: readonly number[];
   readonly #folders: LostFolders;
   /** The volume seen with the measures of a file system that was there before; each way of seeing it is made once. */
   readonly #spaces = new Map<string, ClusterSpace>();
@@ -51,6 +56,7 @@ export class TreeLeftovers implements LeftoverScan {
     private readonly form: EntryForm,
   ) {
     const { volume, present } = around;
+    this.firstBytes = form.firstBytes ?? ANY_BUT_ZERO;
     this.#folders = new LostFolders({
       volume,
       present,

@@ -206,7 +206,8 @@ function otherVolumes(
     if (sound.some(same) || others.some(same)) continue;
     if (sound.some((each) => each.closed && trace.start >= each.offset && trace.start < each.offset + each.length)) continue;
     const around = sound.find((each) => trace.start >= each.offset && trace.start < each.offset + each.length);
-    if (around && isContent(disk, around, trace.start, maps)) continue;
+    // One that began where the present one begins is no file in it, though the beginning is in use.
+    if (around && around.offset !== trace.start && isContent(disk, around, trace.start, maps)) continue;
     // Inside a volume found by the better evidence of its own boot sector, another one is content or chance.
     const within = others.find((each) => trace.start > each.offset && trace.start + trace.length <= each.offset + each.length);
     if (within) continue;

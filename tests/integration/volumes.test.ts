@@ -17,7 +17,7 @@ import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { jobWith, startTestBench, type TestBench, until } from "../support/bench";
 import { compass } from "../support/command-line";
-import { type DrivenVolume, drivenOver } from "../support/driven-volumes";
+import { type DrivenVolume, drivenOverBy } from "../support/driven-volumes";
 import { endedRestore, planTo } from "../support/restores";
 import { copiesAt, fixture, imageSource, pathOf, readTruth, type TrueEntry } from "../support/volume-truth";
 
@@ -107,7 +107,7 @@ describe("a source that is a differencing image", () => {
 
 describe("a volume of an earlier division under the present one", () => {
   it("has no live files, and none that is whole but is not", async () => {
-    const [{ truth, open }] = drivenOver() as [DrivenVolume];
+    const [{ truth, open }] = drivenOverBy("fat-over-ntfs") as [DrivenVolume];
     const path = join(bench.sources, "formatted-over.img");
     const disk = open();
     writeFileSync(path, readBytes(disk, 0, disk.size));

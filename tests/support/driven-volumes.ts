@@ -37,11 +37,24 @@ const foldersOver = join(import.meta.dirname, "../fixtures/driven-over");
 /** The volumes among the fixtures; and where COMPASS_DRIVEN names a folder of whole images with their manifests, these. */
 export function drivenVolumes(): DrivenVolume[] {
   const more = process.env.COMPASS_DRIVEN;
-  return [...volumesIn(folder, openBlocks), ...(more ? volumesIn(more, (path) => openSource(`${path}.img`).disk) : [])];
+  return [...volumesIn(folder, openBlocks), ...(more ? volumesIn(more, openImage) : [])];
 }
 
-/** Volumes that were formatted over others and used. */
-export const drivenOver = (): DrivenVolume[] => volumesIn(foldersOver, openBlocks);
+/** Volumes that were formatted over others and used; where COMPASS_DRIVEN_OVER names a folder of whole images with their manifests, these too. */
+export function drivenOver(): DrivenVolume[] {
+  const more = process.env.COMPASS_DRIVEN_OVER;
+  return [...volumesIn(foldersOver, openBlocks), ...(more ? volumesIn(more, openImage) : [])];
+}
+
+/** Those of them that are called so. @throws Error when one of them is not there */
+export const drivenOverBy = (...names: readonly string[]): DrivenVolume[] =>
+  names.map((name) => {
+    const found = drivenOver().find((volume) => volume.name === name);
+    if (!found) throw new Error(`There is no volume called ${name}.`);
+    return found;
+  });
+
+const openImage = (path: string): ByteSource => openSource(`${path}.img`).disk;
 
 const openBlocks = (path: string): ByteSource => blocksSource(gunzipSync(readFileSync(`${path}.blocks.gz`)));
 

@@ -19,6 +19,10 @@ const MOST_CHAINS = 100_000;
 const SLOTS_OF_LONGEST = 22;
 /** 7.1 to 7.3: what a root begins with. */
 const ROOT_TYPES: readonly number[] = [TYPE.bitmap, TYPE.upcase, TYPE.label];
+/** What may stand behind the first entry of a root: another of its own, one without a name (7.3), the volume's identifier (7.5), or a file. */
+const BEHIND_FIRST: readonly number[] = [...ROOT_TYPES, 0x03, 0xa0, TYPE.file, TYPE.file & ~TYPE.inUse];
+/** Of folders, and of those that begin with a deleted entry. */
+const FIRST_BYTES = [...ROOT_TYPES, TYPE.file, TYPE.file & ~TYPE.inUse];
 
 interface ExfatGeometry extends ClusterGeometry {
   readonly fatAt: number;
@@ -130,6 +134,10 @@ class ExfatVolume extends FolderTree {
     return readExfatDirectory(bytes).entries.some((entry) => entry.notes.length === 0);
   }
 
+  protected override folderBegins(): readonly number[] {
+    return FIRST_BYTES;
+  }
+
   protected folderTrace(head: Uint8Array): FolderTrace | null {
     return folderBeginning(head, this.volume.size);
   }
@@ -186,7 +194,7 @@ function goesOn(bytes: Uint8Array): boolean {
 /** Folders begin with an entry set that is right; a root begins with the label, the map and the letter table. They do not say where they stand. */
 function folderBeginning(head: Uint8Array, size: number): FolderTrace | null {
   const type = head[0] ?? 0;
-  const root = ROOT_TYPES.includes(type);
+  const root = ROOT_TYPES.includes(type) && BEHIND_FIRST.includes(head[ENTRY_SIZE] as number);
   // An entry set goes on with its second and third entry: nearly all sectors are passed by here.
   const set = (at: number) =>
     ((head[at] as number) | TYPE.inUse) === TYPE.file &&
@@ -215,6 +223,7 @@ function rootGuesses(bitmap: Allocated, upcase: Allocated, size: number): Cluste
 /** Finds what exFAT has left in a volume that is of another kind now. */
 export const formerExfat = (ground: Ground): LeftoverScan =>
   formerTree(ground, {
+    firstBytes: FIRST_BYTES,
     trace: (head, at) => {
       const found = folderBeginning(head, ground.volume.size);
       return found && ground.isFree(at) ? found : null;

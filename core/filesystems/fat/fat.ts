@@ -167,6 +167,7 @@ const rootsOf = ({ dataAt }: ClusterGeometry) => [
 /** Finds what FAT has left in a volume that is of another kind now. The upper halves of clusters' numbers, which FAT16 has not, are zero there. */
 export const formerFat = (ground: Ground): LeftoverScan =>
   formerTree(ground, {
+    firstBytes: [0x2e],
     trace: (head, at) => (beginsFolder(head) && ground.isFree(at) ? folderBeginning(head, true) : null),
     entriesIn: (bytes) => readDirectory(bytes, true).entries,
     goesOn: (bytes) => goesOn(bytes, true),

@@ -14,6 +14,9 @@ import { Remnants } from "./remnants";
 /** Bytes of blocks that are in use somewhere. */
 const [SMALLEST_BLOCK, LARGEST_BLOCK] = [512, 65_536];
 
+/** Nodes kept in mind at most. */
+const MOST_NODES = 4_000_000;
+
 interface Around {
   readonly volume: ByteSource;
   /** Disk byte offset of the volume. */
@@ -40,7 +43,8 @@ export class CatalogNodes implements LeftoverScan {
   }
 
   note(block: Uint8Array, inside: number, at: number): boolean {
-    if (block[inside + 8] !== NODE_KIND.leaf || block[inside + 9] !== 1 || !this.around.isFree(at)) return false;
+    if (block[inside + 8] !== NODE_KIND.leaf || block[inside + 9] !== 1 || this.#found.length >= MOST_NODES) return false;
+    if (!this.around.isFree(at)) return false;
     const size = this.#sizes.find((each) => {
       const node = inside + each <= block.length ? parseNode(block.subarray(inside, inside + each), 0) : null;
       return node && !node.damaged && node.starts.length > 1 && !recordsOf(node).next().done;

@@ -17,6 +17,8 @@ import { readRuns } from "./run-list";
 
 const RECORD_SIZES = [512, 1024, 2048, 4096];
 const MOST_RECORD = 4096;
+/** "F" of "FILE". */
+const RECORD_FIRST = 0x46;
 /** Records remembered at most: 48 bytes each. */
 const MOST_RECORDS = 8_000_000;
 const MAX_DEPTH = 512;
@@ -58,6 +60,7 @@ export interface Present {
  */
 export class LeftoverRecords implements LeftoverScan {
   readonly head = MOST_RECORD;
+  readonly firstBytes = [RECORD_FIRST];
   readonly #places: number[] = [];
   readonly #sizes: number[] = [];
   readonly #folders = new Map<number, Folder[]>();
@@ -68,7 +71,7 @@ export class LeftoverRecords implements LeftoverScan {
   constructor(private readonly present: Present) {}
 
   note(block: Uint8Array, inside: number, at: number): boolean {
-    return block[inside] === 0x46 && this.#note(new Cursor(block), inside, this.present.start + at);
+    return this.#note(new Cursor(block), inside, this.present.start + at);
   }
 
   /** The files of the records, a unit each. */

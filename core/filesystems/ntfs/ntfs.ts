@@ -147,6 +147,7 @@ class NtfsVolume implements FileSystem, PresentVolume {
     const { allocation } = this;
     const unclaimed = {
       head: SECTOR,
+      firstBytes: [],
       note: () => false,
       found: () => ({
         count: allocation ? 1 : 0,

@@ -1,0 +1,82 @@
+import { describe, expect, it } from "vitest";
+import { seeded } from "../../demo/draw";
+import { type DrivenVolume, drivenOverBy } from "../../tests/support/driven-volumes";
+import { leastTime } from "../../tests/support/thread-time";
+import { MemorySource, readBytes } from "../bytes/byte-source";
+import { diskRuns } from "../bytes/layout";
+import type { FileRecord } from "./file-record";
+import { likeliest } from "./file-record";
+import { Ground, ofFormer } from "./ground";
+import { changedScan, readLeftovers } from "./leftovers";
+import { FILE_SYSTEMS } from "./registry";
+
+const SIZE = 8 << 20;
+const FORMER = FILE_SYSTEMS.flatMap(({ former }) => (former ? [former] : []));
+const ALL = { start: 0, end: Number.MAX_SAFE_INTEGER };
+
+/** Where one kind of traces begins on the disks of the fixtures, and the bytes there: real ones, of drivers. */
+const TRACES = FORMER.map(({ title, scan }) => {
+  const found: Uint8Array[] = [];
+  for (const volume of drivenOverBy(
+    "exfat-over-apfs",
+    "hfsplus-over-fat",
+    "ntfs-over-exfat",
+    "ntfs-over-hfsplus",
+    "fat-over-ntfs",
+  ) as DrivenVolume[]) {
+    const disk = volume.open();
+    const own = scan(new Ground(disk, 0, disk, { allocation: null, allocationStart: 0, clusterSize: 512 }));
+    const note = (block: Uint8Array, inside: number, at: number) => {
+      const noted = found.length < 400 && own.note(block, inside, at);
+      if (noted) found.push(readBytes(disk, at, 4096));
+      return noted;
+    };
+    for (const _ of readLeftovers(
+      { volume: disk, start: 0, scans: [{ ...own, head: own.head, note, found: () => ({ count: 0, describe: () => [] }) }] },
+      null,
+      64,
+      ALL,
+      null,
+    ));
+  }
+  return { title, scan, found };
+});
+
+/** A volume full of such traces, bytes of them changed at random: none need be true, and together they claim anything. */
+function hostileVolume(traces: readonly Uint8Array[], seed: number): MemorySource {
+  const random = seeded(seed);
+  const bytes = new Uint8Array(SIZE);
+  for (let at = 0; at + 4096 <= SIZE; at += 512 * (1 + Math.floor(random() * 8))) {
+    bytes.set(traces[Math.floor(random() * traces.length)] as Uint8Array, at);
+    for (let changes = Math.floor(random() * 4); changes > 0; changes -= 1)
+      bytes[at + Math.floor(random() ** 2 * 4096)] = Math.floor(random() * 256);
+  }
+  return new MemorySource(bytes);
+}
+
+describe("traces of former file systems that claim anything", () => {
+  it.each(TRACES)("$title: are gone through in bounds, and nothing of them is sure", { timeout: 300_000 }, ({ title, scan, found }) => {
+    expect(found.length).toBeGreaterThan(3);
+    for (const seed of [1]) {
+      const disk = hostileVolume(found, seed);
+      const { result, time } = leastTime(() => {
+        const ground = new Ground(disk, 0, disk, { allocation: null, allocationStart: 0, clusterSize: 512 });
+        const scans = [changedScan(scan(ground), (record) => ofFormer(record, title))];
+        const records: FileRecord[] = [];
+        for (const batch of readLeftovers({ volume: disk, start: 0, scans }, null, 512, ALL, null))
+          if (records.length < 200_000) records.push(...batch.records);
+        return records;
+      });
+      expect(result.length).toBeGreaterThan(20);
+      for (const record of result) {
+        const place = likeliest(record);
+        if (record.state !== "deleted" || !record.leftover) throw new Error(`${record.reference}: is no leftover`);
+        const runs = place ? diskRuns(place.layout) : [];
+        if (runs.some(({ at, length }) => at < 0 || at + length > SIZE)) throw new Error(`${record.reference}: leads out of the volume`);
+        if (place?.sure && runs.length > 0 && place.layout.segments.some(({ kind }) => kind === "disk" || kind === "coded"))
+          throw new Error(`${record.reference}: is sure`);
+      }
+      expect(time).toBeLessThan(20_000);
+    }
+  });
+});
