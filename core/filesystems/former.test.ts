@@ -1,11 +1,16 @@
 import { describe, expect, it } from "vitest";
 import { type DrivenVolume, drivenOver, drivenOverBy } from "../../tests/support/driven-volumes";
+import { ALL, bareGround, tracesOn } from "../../tests/support/former-traces";
 import { copiesOf, hashOf } from "../../tests/support/mac-truth";
 import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
-import type { Copy } from "../copies/copy";
+import { type Copy, copyOfRecord } from "../copies/copy";
 import { fileRecordsPass, leftoversPass } from "../copies/file-records-pass";
 import { inspectDisk, openVolume, type VolumeReport } from "../volumes/inspect";
 import { underLater } from "../volumes/under-later";
+import { readExfatDirectory } from "./exfat/entry-set";
+import { formerExfat } from "./exfat/exfat";
+import { likeliest } from "./file-record";
+import { readLeftovers } from "./leftovers";
 
 /**
  * Volumes that drivers of their kinds had used, that were formatted as another kind (or in other measures) and used again (`make-driven-volumes.py`).
@@ -100,5 +105,55 @@ describe("what is found of a file system of another kind", () => {
     expect(byRecords.byPath).toBeGreaterThanOrEqual(0.6 * asVolume.byPath);
     const isWrong = (copy: Copy) => isFile(copy) && copy.condition === "whole" && !everOf(volume).has(hashOf(copy.layout, disk) ?? "");
     expect(copies.filter(isWrong).map(({ path }) => path)).toEqual([]);
+  });
+});
+
+describe("folders of exFAT by themselves", () => {
+  const [volume] = drivenOverBy("ntfs-over-exfat") as [DrivenVolume];
+  const folders = tracesOn(volume.open(), formerExfat, 100);
+  const SIZE = 16 << 20;
+  const found = (places: readonly (readonly [at: number, bytes: Uint8Array])[]) => {
+    const bytes = new Uint8Array(SIZE);
+    for (const [at, folder] of places) bytes.set(folder, at);
+    const disk = new MemorySource(bytes);
+    const batches = [...readLeftovers({ volume: disk, start: 0, scans: [formerExfat(bareGround(disk))] }, null, 512, ALL, null)];
+    return batches.flatMap(({ records }) => records).map((record) => ({ record, copy: copyOfRecord(record, disk) }));
+  };
+  /** Folders that list files, and one that lists one other folder too. */
+  const entriesOf = (folder: Uint8Array) => readExfatDirectory(folder).entries;
+  const isRoot = (folder: Uint8Array) => readExfatDirectory(folder).bitmap !== null;
+  const listing = folders.filter(({ bytes }) => !isRoot(bytes) && entriesOf(bytes).some(({ directory, size }) => !directory && size > 0));
+  const leadsOf = (folder: Uint8Array) => entriesOf(folder).filter(({ directory }) => directory);
+  const above = listing.find(({ bytes }) => leadsOf(bytes).length === 1);
+
+  it("of one nothing says where its files stood: they are named, with their sizes, and nothing is promised", () => {
+    const [lone] = listing;
+    const files = found([[1 << 20, lone?.bytes as Uint8Array]]).filter(({ record }) => record.type === "file" && record.size > 0);
+    expect(files.length).toBeGreaterThan(0);
+    const names = namesOf(volume);
+    for (const { record, copy } of files) {
+      expect(names.has(record.name.normalize("NFC"))).toBe(true);
+      expect([copy.condition, record.path.startsWith("/?/folder-at-1048576/")]).toEqual(["name-only", true]);
+    }
+  });
+
+  it("of two, of which one leads to the other, the usual size of clusters is taken, and only contents could prove it", () => {
+    const { bytes } = above as { bytes: Uint8Array };
+    const [lead] = leadsOf(bytes);
+    const other = listing.find((each) => each !== above && leadsOf(each.bytes).length === 0);
+    const [dataAt, cluster] = [2 << 20, lead?.firstCluster as number];
+    // By default a small volume has clusters of 4096 bytes.
+    const at = dataAt + (cluster - 2) * 4096;
+    const records = found([
+      [3 << 20, bytes],
+      [at, other?.bytes as Uint8Array],
+    ]);
+    const inside = records.filter(({ record }) => record.path.endsWith(`/${lead?.name}/${record.name}`) && record.size > 0);
+    expect(inside.length).toBeGreaterThan(0);
+    for (const { record } of inside.filter(({ record: { type } }) => type === "file")) {
+      const place = likeliest(record);
+      const entry = entriesOf(other?.bytes as Uint8Array).find(({ name }) => name === record.name);
+      expect(place?.layout.segments[0]).toMatchObject({ kind: "disk", at: dataAt + ((entry?.firstCluster as number) - 2) * 4096 });
+    }
   });
 });

@@ -1,45 +1,22 @@
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
-import { type DrivenVolume, drivenOverBy } from "../../tests/support/driven-volumes";
+import { drivenOverBy } from "../../tests/support/driven-volumes";
+import { ALL, bareGround, tracesOn } from "../../tests/support/former-traces";
 import { leastTime } from "../../tests/support/thread-time";
-import { MemorySource, readBytes } from "../bytes/byte-source";
+import { MemorySource } from "../bytes/byte-source";
 import { diskRuns } from "../bytes/layout";
 import type { FileRecord } from "./file-record";
 import { likeliest } from "./file-record";
-import { Ground, ofFormer } from "./ground";
+import { ofFormer } from "./ground";
 import { changedScan, readLeftovers } from "./leftovers";
 import { FILE_SYSTEMS } from "./registry";
 
 const SIZE = 8 << 20;
 const FORMER = FILE_SYSTEMS.flatMap(({ former }) => (former ? [former] : []));
-const ALL = { start: 0, end: Number.MAX_SAFE_INTEGER };
-
-/** Where one kind of traces begins on the disks of the fixtures, and the bytes there: real ones, of drivers. */
+/** Real traces of each kind, which drivers left on the disks of the fixtures. */
 const TRACES = FORMER.map(({ title, scan }) => {
-  const found: Uint8Array[] = [];
-  for (const volume of drivenOverBy(
-    "exfat-over-apfs",
-    "hfsplus-over-fat",
-    "ntfs-over-exfat",
-    "ntfs-over-hfsplus",
-    "fat-over-ntfs",
-  ) as DrivenVolume[]) {
-    const disk = volume.open();
-    const own = scan(new Ground(disk, 0, disk, { allocation: null, allocationStart: 0, clusterSize: 512 }));
-    const note = (block: Uint8Array, inside: number, at: number) => {
-      const noted = found.length < 400 && own.note(block, inside, at);
-      if (noted) found.push(readBytes(disk, at, 4096));
-      return noted;
-    };
-    for (const _ of readLeftovers(
-      { volume: disk, start: 0, scans: [{ ...own, head: own.head, note, found: () => ({ count: 0, describe: () => [] }) }] },
-      null,
-      64,
-      ALL,
-      null,
-    ));
-  }
-  return { title, scan, found };
+  const volumes = drivenOverBy("exfat-over-apfs", "hfsplus-over-fat", "ntfs-over-exfat", "ntfs-over-hfsplus", "fat-over-ntfs");
+  return { title, scan, found: volumes.flatMap((volume) => tracesOn(volume.open(), scan, 200).map(({ bytes }) => bytes)) };
 });
 
 /** A volume full of such traces, bytes of them changed at random: none need be true, and together they claim anything. */
@@ -60,8 +37,7 @@ describe("traces of former file systems that claim anything", () => {
     for (const seed of [1]) {
       const disk = hostileVolume(found, seed);
       const { result, time } = leastTime(() => {
-        const ground = new Ground(disk, 0, disk, { allocation: null, allocationStart: 0, clusterSize: 512 });
-        const scans = [changedScan(scan(ground), (record) => ofFormer(record, title))];
+        const scans = [changedScan(scan(bareGround(disk)), (record) => ofFormer(record, title))];
         const records: FileRecord[] = [];
         for (const batch of readLeftovers({ volume: disk, start: 0, scans }, null, 512, ALL, null))
           if (records.length < 200_000) records.push(...batch.records);

@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import { RangeSet } from "../bytes/range-set";
 import type { ClusterGeometry } from "./cluster-chain";
 import type { Folder, TreeEntry } from "./folder-entry";
 
@@ -12,6 +13,8 @@ export interface FolderTrace {
   readonly root?: boolean;
   /** It is no beginning: a cluster with which a folder went on. */
   readonly isPart?: boolean;
+  /** Entries stand before it too: it may be the midst of a folder. */
+  readonly mayGoOn?: boolean;
   /** Where it does not say its cluster: which one it probably is, for clusters of one size and another. */
   readonly guesses?: readonly ClusterGuess[];
 }
@@ -29,6 +32,9 @@ export interface LostFolder extends Folder {
   readonly named: boolean;
   readonly notes: readonly string[];
 }
+
+/** Measures by which no file has a place. */
+const NOWHERE: ClusterGeometry = { clusterSize: 512, clusters: 0, dataAt: 0 };
 
 /** A tree of lost folders with the measures of the file system it belonged to. */
 interface LostTree {
@@ -153,7 +159,28 @@ export class LostFolders {
       const folders = own.length > 0 ? this.#tree(geometry, own) : [];
       if (folders.length > 0) trees.push({ geometry, folders });
     }
+    if (!present) {
+      const placeless = this.#placeless(trees, taken);
+      if (placeless.length > 0) trees.push({ geometry: NOWHERE, folders: placeless });
+    }
     return trees;
+  }
+
+  /** Folders of which no measures are known: what they list can be named, but not found. */
+  #placeless(trees: readonly LostTree[], taken: ReadonlySet<Found>): LostFolder[] {
+    const runs = trees.flatMap(({ folders }) => folders.flatMap((folder) => folder.runs));
+    const covered = RangeSet.from(runs.map(({ at, length }) => ({ start: at, end: at + length })));
+    const folders: LostFolder[] = [];
+    let end = 0;
+    for (const each of this.#found) {
+      // Entries begin in the midst of folders too.
+      if (taken.has(each) || each.at < end || covered.overlap(each.at, each.at + 1) > 0) continue;
+      end = each.at + FOLDER_HEAD;
+      const length = Math.min(FOLDER_HEAD, this.around.volume.size - each.at);
+      const place = { path: `/?/folder-at-${each.at}`, named: true, notes: [NAMELESS_PLACE] };
+      folders.push({ ...place, deleted: true, depth: 0, runs: [{ at: each.at, length }], lost: true });
+    }
+    return folders;
   }
 
   /** The measures that most of the folders agree on; null when fewer than two do. */
@@ -161,7 +188,7 @@ export class LostFolders {
     const votes = new Votes(this.around.volume.size);
     for (const { at, cluster } of named) for (const clusterSize of CLUSTER_SIZES) votes.add(at, cluster as number, clusterSize, 1);
     tied?.vote(votes, isLeft);
-    return votes.most();
+    return votes.most() ?? (named.length === 0 ? votes.usual() : null);
   }
 
   /** The first cluster of the folder that a part belongs to: its subfolders name it; undefined: none does. */
@@ -249,6 +276,9 @@ function clusterIn({ dataAt, clusterSize, clusters }: ClusterGeometry, at: numbe
   return Number.isInteger(cluster) && cluster >= 2 && cluster < clusters + 2 ? cluster : null;
 }
 
+/** Bytes of a cluster of exFAT by default, by the size of the volume (published by the maker of the format as its defaults; from memory). */
+const usualCluster = (size: number) => (size <= 2 ** 28 ? 4096 : size <= 2 ** 35 ? 32_768 : 131_072);
+
 /** Counts which measures folders speak for: that the cluster of a number begins at a place. */
 class Votes {
   /** By the place of the first cluster, and above it the power of two of the size. */
@@ -268,9 +298,19 @@ class Votes {
   most(): ClusterGeometry | null {
     let best: { key: number; count: number } | null = null;
     for (const [key, count] of this.#votes) if (count >= 2 && count > (best?.count ?? 0)) best = { key, count };
-    if (!best) return null;
-    const clusterSize = 2 ** Math.floor(best.key / LARGEST_VOLUME);
-    const dataAt = best.key % LARGEST_VOLUME;
+    return best && this.#measures(best.key);
+  }
+
+  /** The measures with one vote for clusters of the size that a volume like this has by default; null: none or several have it. */
+  usual(): ClusterGeometry | null {
+    const clusterSize = usualCluster(this.size);
+    const found = [...this.#votes.keys()].map((key) => this.#measures(key)).filter((each) => each.clusterSize === clusterSize);
+    return found.length === 1 ? (found[0] as ClusterGeometry) : null;
+  }
+
+  #measures(key: number): ClusterGeometry {
+    const clusterSize = 2 ** Math.floor(key / LARGEST_VOLUME);
+    const dataAt = key % LARGEST_VOLUME;
     return { clusterSize, dataAt, clusters: Math.floor((this.size - dataAt) / clusterSize) };
   }
 }
@@ -298,9 +338,13 @@ class Ties {
     const left = this.folders.filter(isLeft);
     for (const { at, guesses = [] } of left)
       for (const { cluster, clusterSize, likely } of guesses) votes.add(at, cluster, clusterSize, likely ? 2 : 1);
-    const leads = [...new Set(left.flatMap((each) => this.#leads.get(each) ?? []))].slice(0, MOST_COMPARED);
-    for (const { at, root } of left.slice(0, MOST_COMPARED))
-      if (!root) for (const cluster of leads) for (const clusterSize of CLUSTER_SIZES) votes.add(at, cluster, clusterSize, 1);
+    // By the folder whose entry leads there; null: several do.
+    const leads = new Map<number, Found | null>();
+    for (const folder of left) for (const lead of this.#leads.get(folder) ?? []) leads.set(lead, leads.has(lead) ? null : folder);
+    const compared = [...leads].slice(0, MOST_COMPARED);
+    for (const folder of left.slice(0, MOST_COMPARED))
+      for (const [cluster, by] of folder.root || folder.mayGoOn ? [] : compared)
+        if (by !== folder) for (const clusterSize of CLUSTER_SIZES) votes.add(folder.at, cluster, clusterSize, 1);
   }
 
   /** The folders that an entry of another one leads to by these measures, that lead to others, or that are roots where such a one would stand. */
@@ -325,6 +369,8 @@ class Ties {
 }
 
 const NAMELESS = "No entry leads to this folder any more: its name is lost, and its first cluster's number stands in its place.";
+const NAMELESS_PLACE =
+  "No entry leads to this folder any more: its name is lost. Nothing says how large the clusters were that it counts in, so that its files are named alone; of the folder itself the first 4096 bytes are read.";
 const PART =
   "A part of a folder, of which it is not known any more with which cluster it began: the part's own number stands in its place.";
 

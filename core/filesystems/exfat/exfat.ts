@@ -19,6 +19,7 @@ const MOST_CHAINS = 100_000;
 const SLOTS_OF_LONGEST = 22;
 /** 7.1 to 7.3: what a root begins with. */
 const ROOT_TYPES: readonly number[] = [TYPE.bitmap, TYPE.upcase, TYPE.label];
+const ENTRY_TYPES: readonly number[] = [TYPE.file, TYPE.stream, TYPE.name];
 /** What may stand behind the first entry of a root: another of its own, one without a name (7.3), the volume's identifier (7.5), or a file. */
 const BEHIND_FIRST: readonly number[] = [...ROOT_TYPES, 0x03, 0xa0, TYPE.file, TYPE.file & ~TYPE.inUse];
 /** Of folders, and of those that begin with a deleted entry. */
@@ -138,8 +139,8 @@ class ExfatVolume extends FolderTree {
     return FIRST_BYTES;
   }
 
-  protected folderTrace(head: Uint8Array): FolderTrace | null {
-    return folderBeginning(head, this.volume.size);
+  protected folderTrace(head: Uint8Array, at: number): FolderTrace | null {
+    return folderBeginning(head, this.volume, at);
   }
 
   protected override ownRuns(): ClusterRun[] {
@@ -192,7 +193,7 @@ function goesOn(bytes: Uint8Array): boolean {
 }
 
 /** Folders begin with an entry set that is right; a root begins with the label, the map and the letter table. They do not say where they stand. */
-function folderBeginning(head: Uint8Array, size: number): FolderTrace | null {
+function folderBeginning(head: Uint8Array, volume: ByteSource, at: number): FolderTrace | null {
   const type = head[0] ?? 0;
   const root = ROOT_TYPES.includes(type) && BEHIND_FIRST.includes(head[ENTRY_SIZE] as number);
   // An entry set goes on with its second and third entry: nearly all sectors are passed by here.
@@ -203,7 +204,14 @@ function folderBeginning(head: Uint8Array, size: number): FolderTrace | null {
   if (!root && !set(0)) return null;
   const { entries, bitmap, upcase } = readExfatDirectory(head);
   if (!entries.some((entry) => entry.notes.length === 0)) return null;
-  return { cluster: null, parent: null, root, ...(root && bitmap && upcase ? { guesses: rootGuesses(bitmap, upcase, size) } : {}) };
+  const before = at < ENTRY_SIZE ? 0 : (readBytes(volume, at - ENTRY_SIZE, 1)[0] as number);
+  return {
+    cluster: null,
+    parent: null,
+    root,
+    ...(ENTRY_TYPES.includes(before | TYPE.inUse) ? { mayGoOn: true } : {}),
+    ...(root && bitmap && upcase ? { guesses: rootGuesses(bitmap, upcase, volume.size) } : {}),
+  };
 }
 
 /**
@@ -225,7 +233,7 @@ export const formerExfat = (ground: Ground): LeftoverScan =>
   formerTree(ground, {
     firstBytes: FIRST_BYTES,
     trace: (head, at) => {
-      const found = folderBeginning(head, ground.volume.size);
+      const found = folderBeginning(head, ground.volume, at);
       return found && ground.isFree(at) ? found : null;
     },
     entriesIn: (bytes) => readExfatDirectory(bytes).entries,
