@@ -1,7 +1,7 @@
 import { defineConfig } from "@playwright/test";
 
 /** These files take about as long as all others: the test command runs both halves beside one another, each on a bench of its own. */
-const VIEWS = /(quality|raw|hostile|records|restoring|states)\.spec\.ts$/;
+const VIEWS = /(quality|raw|hostile|records|restoring|states|former)\.spec\.ts$/;
 
 export default defineConfig({
   testDir: "tests/e2e",
