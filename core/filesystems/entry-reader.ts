@@ -231,7 +231,8 @@ export class EntryReader {
 }
 
 const DELETED_BEFORE = "It was deleted before its folder was lost: files of which no trace is left may have been written over it.";
-const GUESSED = "Nothing says how large the clusters were that its folder counts in: they are taken to have been those of other folders.";
+const GUESSED =
+  "How large the clusters were that its folder counts in, and where they began, is worked out from what folders say of one another.";
 
 interface NotedContent {
   readonly content: Content;

@@ -7,9 +7,9 @@ import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryReader } from "./entry-reader";
 import type { FileRecord, FileSystem, Finding, RecordBatch } from "./file-record";
 import { type Folder, folderBytes, MAX_FOLDER_BYTES, type TreeEntry } from "./folder-entry";
+import type { FolderTrace } from "./folder-measures";
 import { Ground } from "./ground";
 import type { Leftovers } from "./leftovers";
-import type { FolderTrace } from "./lost-folders";
 import { type LiveFile, treeFindings } from "./tree-findings";
 import { type EntryForm, TreeLeftovers } from "./tree-leftovers";
 

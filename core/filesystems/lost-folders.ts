@@ -2,30 +2,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { RangeSet } from "../bytes/range-set";
 import type { ClusterGeometry } from "./cluster-chain";
 import type { Folder, TreeEntry } from "./folder-entry";
-
-/** What the beginning of a folder says about it. */
-export interface FolderTrace {
-  /** Its own first cluster; null: it does not say. */
-  readonly cluster: number | null;
-  /** The first cluster of the folder above; 0: the root; null: not given. */
-  readonly parent: number | null;
-  /** It is the root of a file system that was there before. */
-  readonly root?: boolean;
-  /** It is no beginning: a cluster with which a folder went on. */
-  readonly isPart?: boolean;
-  /** Entries stand before it too: it may be the midst of a folder. */
-  readonly mayGoOn?: boolean;
-  /** Where it does not say its cluster: which one it probably is, for clusters of one size and another. */
-  readonly guesses?: readonly ClusterGuess[];
-}
-
-export interface ClusterGuess {
-  readonly cluster: number;
-  /** Bytes. */
-  readonly clusterSize: number;
-  /** Something else bears it out. */
-  readonly likely: boolean;
-}
+import { CLUSTER_SIZES, clusterIn, FOLDER_HEAD, type FolderTrace, type Found, Ties, Votes } from "./folder-measures";
 
 export interface LostFolder extends Folder {
   /** Whether a folder of this name is described by no entry, so that it must be known by itself. */
@@ -65,20 +42,9 @@ interface Around {
   rootsOf?(geometry: ClusterGeometry): { readonly cluster: number; readonly runs: Stretches }[];
 }
 
-/** Bytes of a folder's beginning that say what it is. */
-export const FOLDER_HEAD = 4096;
 const MOST_FOLDERS = 200_000;
 const MOST_TREES = 4;
 const MAX_DEPTH = 128;
-/** No volume has more bytes. */
-const LARGEST_VOLUME = 2 ** 48;
-/** Measures that are counted at most. */
-const MOST_MEASURES = 500_000;
-/** Folders, and entries that lead to folders, that are held against each other for the measures they fit. */
-const MOST_COMPARED = 400;
-/** Bytes before the first cluster: tables of it take at most a thirtieth of a volume, and what is left free before them at most 64 MiB. */
-const latestBeginning = (size: number) => Math.min(size / 2, size / 30 + (1 << 26));
-const CLUSTER_SIZES = Array.from({ length: 17 }, (_, power) => 512 * 2 ** power);
 /**
  * Folders of cards whose names follow from what is in them. JEITA CP-3461, "Design rule for Camera File system", 3.2: DCIM in the
  * root holds folders named like this; the digital print order format: MISC holds the order (both from memory).
@@ -88,15 +54,10 @@ const CARD_FOLDERS: readonly { readonly name: string; readonly folders?: RegExp;
   { name: "MISC", file: /^AUTPRINT\.MRK$/i },
 ];
 
-interface Found extends FolderTrace {
-  /** Offset in the volume. */
-  readonly at: number;
-}
-
 /** A folder whose place in a file system's clusters is taken for known. */
 interface Placed extends Found {
   readonly cluster: number;
-  /** Nothing but the measures of most others says so. */
+  /** Its place was worked out from what folders say of one another. */
   readonly guessed: boolean;
 }
 
@@ -116,8 +77,10 @@ export class LostFolders {
   note(block: Uint8Array, inside: number, at: number): boolean {
     if (this.#found.length >= MOST_FOLDERS) return false;
     const trace = this.around.trace(block.subarray(inside, inside + FOLDER_HEAD), at);
-    if (trace) this.#found.push({ ...trace, at });
-    return trace !== null;
+    // What goes on within a cluster of the usual size is no beginning.
+    if (!trace || (trace.mayGoOn && at % FOLDER_HEAD !== 0)) return false;
+    this.#found.push({ ...trace, at });
+    return true;
   }
 
   /** The lost folders, one tree for each set of measures they fit; those of the present file system first. */
@@ -150,9 +113,10 @@ export class LostFolders {
       const own = this.#found.flatMap((each): Placed[] => {
         const cluster = clusterIn(geometry, each.at);
         if (taken.has(each) || cluster === null) return [];
-        const sure = each.cluster === null ? fitting?.has(each) === true : each.cluster === cluster;
-        const guessed = !sure && each.cluster === null && geometry === usual && !placed.has(each);
-        return sure || guessed ? [{ ...each, cluster, guessed }] : [];
+        if (each.cluster !== null) return each.cluster === cluster ? [{ ...each, cluster, guessed: false }] : [];
+        const fits = fitting?.has(each) || (geometry === usual && !placed.has(each));
+        // Of many folders some lead to one another by chance: only by the present measures is that taken for sure.
+        return fits ? [{ ...each, cluster, guessed: geometry !== present?.geometry || !fitting?.has(each) }] : [];
       });
       const places = new Set(own.map(({ at }) => at));
       for (const each of this.#found) if (places.has(each.at)) taken.add(each);
@@ -188,7 +152,7 @@ export class LostFolders {
     const votes = new Votes(this.around.volume.size);
     for (const { at, cluster } of named) for (const clusterSize of CLUSTER_SIZES) votes.add(at, cluster as number, clusterSize, 1);
     tied?.vote(votes, isLeft);
-    return votes.most() ?? (named.length === 0 ? votes.usual() : null);
+    return votes.most() ?? (named.length === 0 && !this.around.present ? votes.usual() : null);
   }
 
   /** The first cluster of the folder that a part belongs to: its subfolders name it; undefined: none does. */
@@ -267,104 +231,6 @@ export class LostFolders {
       const { path, named, notes } = pathOf(cluster, 0);
       return { path, named, notes, deleted: true, depth: 0, runs, lost: true, ...(trace.guessed ? { guessed: true } : {}) };
     });
-  }
-}
-
-/** The cluster that begins at a place, also behind the last one that a damaged volume counts; null: none does. */
-function clusterIn({ dataAt, clusterSize }: ClusterGeometry, at: number): number | null {
-  const cluster = (at - dataAt) / clusterSize + 2;
-  return Number.isInteger(cluster) && cluster >= 2 ? cluster : null;
-}
-
-/** Bytes of a cluster of exFAT by default, by the size of the volume (published by the maker of the format as its defaults; from memory). */
-const usualCluster = (size: number) => (size <= 2 ** 28 ? 4096 : size <= 2 ** 35 ? 32_768 : 131_072);
-
-/** Counts which measures folders speak for: that the cluster of a number begins at a place. */
-class Votes {
-  /** By the place of the first cluster, and above it the power of two of the size. */
-  readonly #votes = new Map<number, number>();
-
-  constructor(private readonly size: number) {}
-
-  add(at: number, cluster: number, clusterSize: number, weight: number): void {
-    const dataAt = at - (cluster - 2) * clusterSize;
-    if (cluster < 2 || dataAt <= 0 || dataAt > latestBeginning(this.size)) return;
-    const key = Math.log2(clusterSize) * LARGEST_VOLUME + dataAt;
-    const count = this.#votes.get(key);
-    if (count !== undefined || this.#votes.size < MOST_MEASURES) this.#votes.set(key, (count ?? 0) + weight);
-  }
-
-  /** The measures with most votes, two or more; null: there are none. */
-  most(): ClusterGeometry | null {
-    let best: { key: number; count: number } | null = null;
-    for (const [key, count] of this.#votes) if (count >= 2 && count > (best?.count ?? 0)) best = { key, count };
-    return best && this.#measures(best.key);
-  }
-
-  /** The measures with one vote for clusters of the size that a volume like this has by default; null: none or several have it. */
-  usual(): ClusterGeometry | null {
-    const clusterSize = usualCluster(this.size);
-    const found = [...this.#votes.keys()].map((key) => this.#measures(key)).filter((each) => each.clusterSize === clusterSize);
-    return found.length === 1 ? (found[0] as ClusterGeometry) : null;
-  }
-
-  #measures(key: number): ClusterGeometry {
-    const clusterSize = 2 ** Math.floor(key / LARGEST_VOLUME);
-    const dataAt = key % LARGEST_VOLUME;
-    return { clusterSize, dataAt, clusters: Math.floor((this.size - dataAt) / clusterSize) };
-  }
-}
-
-/** Folders that do not say which clusters are theirs, and the entries in them that lead to folders: what these say of one another. */
-class Ties {
-  /** First clusters of the folders that entries of each of them lead to. */
-  readonly #leads = new Map<Found, readonly number[]>();
-  readonly #fitting = new Map<string, ReadonlySet<Found>>();
-
-  constructor(
-    private readonly folders: readonly Found[],
-    around: Pick<Around, "entriesAt">,
-  ) {
-    for (const folder of folders) {
-      const entries = around.entriesAt([{ at: folder.at, length: FOLDER_HEAD }]);
-      this.#leads.set(
-        folder,
-        entries.flatMap((entry) => (entry.directory && entry.firstCluster >= 2 ? [entry.firstCluster] : [])),
-      );
-    }
-  }
-
-  vote(votes: Votes, isLeft: (each: Found) => boolean): void {
-    const left = this.folders.filter(isLeft);
-    for (const { at, guesses = [] } of left)
-      for (const { cluster, clusterSize, likely } of guesses) votes.add(at, cluster, clusterSize, likely ? 2 : 1);
-    // By the folder whose entry leads there; null: several do.
-    const leads = new Map<number, Found | null>();
-    for (const folder of left) for (const lead of this.#leads.get(folder) ?? []) leads.set(lead, leads.has(lead) ? null : folder);
-    const compared = [...leads].slice(0, MOST_COMPARED);
-    for (const folder of left.slice(0, MOST_COMPARED))
-      for (const [cluster, by] of folder.root || folder.mayGoOn ? [] : compared)
-        if (by !== folder) for (const clusterSize of CLUSTER_SIZES) votes.add(folder.at, cluster, clusterSize, 1);
-  }
-
-  /** The folders that an entry of another one leads to by these measures, that lead to others, or that are roots where such a one would stand. */
-  fitting(geometry: ClusterGeometry): ReadonlySet<Found> {
-    const key = `${geometry.clusterSize} ${geometry.dataAt}`;
-    const kept = this.#fitting.get(key);
-    if (kept) return kept;
-    const places = new Map(this.folders.flatMap((each) => [[clusterIn(geometry, each.at), each]] as const));
-    const fitting = new Set<Found>();
-    for (const folder of this.folders) {
-      const own = clusterIn(geometry, folder.at);
-      if (own === null) continue;
-      if (folder.guesses?.some(({ cluster, clusterSize }) => cluster === own && clusterSize === geometry.clusterSize)) fitting.add(folder);
-      for (const lead of this.#leads.get(folder) ?? []) {
-        const led = places.get(lead);
-        if (led && led !== folder) fitting.add(folder).add(led);
-      }
-    }
-    this.#fitting.set(key, fitting);
-    return fitting;
   }
 }
 

@@ -6,9 +6,10 @@ import { DeletedClaims } from "./deleted-claims";
 import { type ClusterSpace, EntryReader } from "./entry-reader";
 import { type FileRecord, NO_CONTENT } from "./file-record";
 import { folderBytes, type TreeEntry } from "./folder-entry";
+import { FOLDER_HEAD, type FolderTrace } from "./folder-measures";
 import type { Ground } from "./ground";
 import type { LeftoverScan, LeftoverUnits } from "./leftovers";
-import { FOLDER_HEAD, type FolderTrace, type LostFolder, LostFolders, type PresentFolders } from "./lost-folders";
+import { type LostFolder, LostFolders, type PresentFolders } from "./lost-folders";
 import { namelessFile } from "./nameless-file";
 
 /** The present file system, where it is of the same kind. */
