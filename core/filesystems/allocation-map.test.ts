@@ -71,7 +71,9 @@ describe("the map of used clusters", () => {
           else expected.push({ start: cluster, end: cluster + 1 });
         }
         expect(large.usedWithin(start, end - start)).toEqual(expected);
-        expect(large.usedWithin(-5, 10)[0]).toEqual({ start: -5, end: bit(0) === 1 ? expect.any(Number) : 0 });
+        // What stands before the first cluster is in use, and with it what follows on.
+        const [before] = large.usedWithin(-5, 10);
+        expect([before?.start, (before?.end ?? 0) > 0]).toEqual([-5, bit(0) === 1]);
       }),
       { numRuns: 25 },
     );

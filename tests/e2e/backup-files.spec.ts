@@ -4,6 +4,7 @@ import { join } from "node:path";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
 import { backupFile, backupJson, damagedBackups } from "../support/backup-truth";
+import { chooseRow } from "../support/choose-row";
 import { readRecords } from "../support/read-records";
 
 const delivery = () => join(process.env.COMPASS_TEST_WORK ?? "", "e2e-delivery");
@@ -51,9 +52,7 @@ test("the star catalogue missed since years comes out of it, whole", async ({ pa
   // Its cells are shown, from the backup as it lies there; both sets have it.
   await expect(inspector).toContainText("LOS 0001", { timeout: 30_000 });
   await expect(inspector).toContainText(/2 copies|Copies/);
-  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
-  await row.getByRole("checkbox").check();
-  await chosen;
+  await chooseRow(row);
   await openJob(page, "Restore");
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText("read again and the same")).toBeVisible({ timeout: 30_000 });
@@ -96,9 +95,7 @@ test("an archive whose list of contents is gone is opened where it lies, and giv
   await page.goto(`/jobs/${id}/items?show=all&q=copper`);
   const row = items(page).filter({ hasText: "copper 21.pdf" });
   await expect(row).toContainText("whole");
-  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
-  await row.getByRole("checkbox").check();
-  await chosen;
+  await chooseRow(row);
   await page.goto(`/jobs/${id}/restore`);
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText("read again and the same")).toBeVisible({ timeout: 30_000 });

@@ -4,6 +4,7 @@ import { join } from "node:path";
 import { expect, test } from "@playwright/test";
 import { readBytes } from "../../core/bytes/byte-source";
 import { inspectDisk, type VolumeReport } from "../../core/volumes/inspect";
+import { chooseRow } from "../support/choose-row";
 import { type DrivenVolume, drivenOverBy } from "../support/driven-volumes";
 import { copiesOf, hashOf } from "../support/mac-truth";
 import { readRecords } from "../support/read-records";
@@ -36,10 +37,7 @@ test("a drive formatted as another kind: what was on it is read from its leftove
   await row.click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("Left by a file system of another kind that was here before (exFAT)");
-  // Going away at once would take the choice back before it is sent.
-  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
-  await row.getByRole("checkbox").check();
-  await chosen;
+  await chooseRow(row);
   await page.goto(`/jobs/${id}/restore`);
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText(/files? written, read again and the same/).first()).toBeVisible({ timeout: 60_000 });

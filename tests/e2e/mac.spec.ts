@@ -2,6 +2,7 @@ import { createHash } from "node:crypto";
 import { readdirSync, readFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, type Page, test } from "@playwright/test";
+import { chooseRow } from "../support/choose-row";
 import { macTruth } from "../support/mac-truth";
 
 const delivery = () => join(process.env.COMPASS_TEST_WORK ?? "", "e2e-delivery");
@@ -38,10 +39,7 @@ test("what was emptied from the bin is found as the snapshot has it, and restore
   await row.click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("as of transaction");
-  // Going away at once would take the choice back before it is sent.
-  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
-  await row.getByRole("checkbox").check();
-  await chosen;
+  await chooseRow(row);
   await openMac(page, "Restore");
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText("read again and the same")).toBeVisible({ timeout: 30_000 });

@@ -1,6 +1,7 @@
 import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { expect, test } from "@playwright/test";
+import { chooseRow } from "../support/choose-row";
 import { readRecords } from "../support/read-records";
 import { fixture } from "../support/volume-truth";
 
@@ -38,10 +39,7 @@ test("a stick on a virtual disk on a drive: each is opened where it lies, search
   // A file that was deleted on the stick is shown and restored.
   await page.goto(`/jobs/${id}/items?q=thrown`);
   const row = page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "thrown away.bin" }).first();
-  // Going away at once would take the choice back before it is sent.
-  const chosen = page.waitForResponse((response) => response.request().method() !== "GET" && response.url().includes("/tray"));
-  await row.getByRole("checkbox").check();
-  await chosen;
+  await chooseRow(row);
   await page.goto(`/jobs/${id}/restore`);
   await page.getByRole("button", { name: /^Restore \d/ }).click();
   await expect(page.getByText(/files? written, read again and the same/).first()).toBeVisible({ timeout: 30_000 });
