@@ -1,4 +1,5 @@
 import { type ChildProcess, spawn } from "node:child_process";
+import { BENCH_KEEPS_MS } from "../server/shares/door-address";
 import { PlainError } from "./packages";
 
 export interface Service {
@@ -32,7 +33,8 @@ export function startDoor(environment: NodeJS.ProcessEnv): Service {
 
 /** Starts the web server. */
 export function startWeb(host: string, port: number, environment: NodeJS.ProcessEnv): Service {
-  return service(["node_modules/next/dist/bin/next", "start", "-H", host, "-p", String(port)], environment);
+  const next = ["node_modules/next/dist/bin/next", "start", "--keepAliveTimeout", String(BENCH_KEEPS_MS)];
+  return service([...next, "-H", host, "-p", String(port)], environment);
 }
 
 /** Waits until a web server answers, or waiting is of no use any more. @throws PlainError when it does not within a minute, or ends */

@@ -190,6 +190,32 @@ describe("the door for clients", () => {
     },
   );
 
+  it("closes a connection to the bench before the bench does: no request meets one that is just being closed", async () => {
+    let connections = 0;
+    let closedByBench = 0;
+    const behind = http.createServer((_request, response) => response.end("x"));
+    behind.keepAliveTimeout = 3_500;
+    behind.on("connection", (socket: net.Socket) => {
+      connections += 1;
+      let heard = false;
+      socket.on("end", () => (heard = true));
+      socket.on("close", () => (closedByBench += heard ? 0 : 1));
+    });
+    const before = makeDoor({ host: "127.0.0.1", port: await listen(behind), secret: "s", encrypted: null, keepsMs: 300 });
+    const at = await listen(before);
+    const ask = async () => (await fetch(`http://127.0.0.1:${at}${share}`)).text();
+    for (let turn = 0; turn < 2; turn += 1) {
+      // Two in a row on one connection, then not for longer than the door keeps it.
+      for (let request = 0; request < 2; request += 1) expect(await ask()).toBe("x");
+      expect(connections).toBe(turn + 1);
+      await new Promise((done) => setTimeout(done, 900));
+    }
+    expect(closedByBench).toBe(0);
+    before.closeAllConnections();
+    before.close();
+    behind.close();
+  });
+
   it("says so when the bench does not answer", async () => {
     const closed = makeDoor({ host: "127.0.0.1", port: 1, secret: "s", encrypted: null });
     const at = await listen(closed);

@@ -2,7 +2,7 @@ import { readFileSync } from "node:fs";
 import http, { type IncomingMessage, type Server, type ServerResponse } from "node:http";
 import https from "node:https";
 import type { Socket } from "node:net";
-import { DOOR_HEADER, FROM_HEADER, isOpenPath } from "./door-address";
+import { DOOR_HEADER, DOOR_KEEPS_MS, FROM_HEADER, isOpenPath } from "./door-address";
 
 const METHODS: ReadonlySet<string> = new Set(["GET", "HEAD", "POST", "DELETE"]);
 /** What a client's browser may say to the bench; anything else stays outside. */
@@ -44,6 +44,8 @@ interface Door {
   readonly secret: string;
   /** Files with certificate and key; null: the way is not encrypted. */
   readonly encrypted: { readonly certificate: string; readonly key: string } | null;
+  /** How long a connection to the bench is kept that nobody uses. Milliseconds; less than the bench keeps it. */
+  readonly keepsMs?: number;
 }
 
 function refuse(response: ServerResponse, status: number, problem: string): void {
@@ -55,8 +57,8 @@ function refuse(response: ServerResponse, status: number, problem: string): void
  * Makes the server clients reach from other computers. It hands requests for shared pages to the bench, which listens on this computer
  * alone, and answers no others. It knows nothing of passwords: the bench asks for them.
  */
-export function makeDoor({ host, port, secret, encrypted }: Door): Server | https.Server {
-  const agent = new http.Agent({ keepAlive: true, maxSockets: 64 });
+export function makeDoor({ host, port, secret, encrypted, keepsMs = DOOR_KEEPS_MS }: Door): Server | https.Server {
+  const agent = new http.Agent({ keepAlive: true, maxSockets: 64, timeout: keepsMs });
   const answer = (request: IncomingMessage, response: ServerResponse) => {
     if (!METHODS.has(request.method ?? "")) return refuse(response, 405, "This method means nothing here.");
     if (!isOpenPath(request.url ?? "")) return refuse(response, 404, "There is nothing at this address.");

@@ -4,6 +4,7 @@ import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterEach, describe, expect, it } from "vitest";
 import { freePort } from "../../scripts/cluster";
+import { BENCH_KEEPS_MS } from "../../server/shares/door-address";
 import { until } from "../support/bench";
 import { smallDevice } from "../support/small-device";
 import { LONG } from "./three-checks";
@@ -104,6 +105,8 @@ describe.runIf(process.platform === "linux")("the application's processes", () =
     const start = await startApplication();
     await ready(start);
     await healthy(start);
+    // The bench keeps connections longer than those who use them: the door, and any client that keeps some for its next request.
+    expect((await fetch(`${start.address}/api/health`)).headers.get("keep-alive")).toBe(`timeout=${BENCH_KEEPS_MS / 1000}`);
     const kills: [RegExp, string][] = [
       [WORKER, "The worker was ended by SIGKILL"],
       [DATABASE, "The database has ended"],
