@@ -5,7 +5,7 @@ import { defineConfig } from "vitest/config";
 const alias = { "@": fileURLToPath(new URL(".", import.meta.url)) };
 
 /** Files that need a process of their own: they replace parts of the system's modules, or measure the memory of what they run. */
-const APART = ["io/io.test.ts", "io/unreadable.test.ts", "core/hostile*.test.ts"];
+const APART = ["io/carry.test.ts", "io/io.test.ts", "io/unreadable.test.ts", "core/hostile*.test.ts"];
 
 /** Files of tests that damage files many thousand times, or compare whole collections. */
 const LONG = [

@@ -22,11 +22,12 @@ const HELP = `Tidy Compass, command line
       with --thorough past every damage, with contents looked at; with --range only a part of it
 
   compass restore SOURCE --to DIR [--volume N | --store ID | --as-of DATE] [--match GLOB] [--state live|deleted|all] [--records-only]
-               [--streams | --two-file] [--foreign] [--thorough] [--range 75%-100%] [--layout tree|flat|kind|date]
+               [--keep-streams | --streams | --two-file] [--foreign] [--thorough] [--range 75%-100%] [--layout tree|flat|kind|date]
                [--names PATTERN] [--conflict keep-both|skip|replace|compare] [--package bagit] [--list] [--json]
-      writes files under DIR, reads them again and tells their SHA-256; with --streams their named streams too, as files of their own,
-      with --two-file all of a file's streams, forks and attributes in a second file “._name” (AppleDouble, RFC 1740). The mark “read only” is kept
-      where DIR can hold it; what cannot go along is told.
+      writes files under DIR, reads them again and tells their SHA-256; with --keep-streams their named streams, forks and attributes are kept
+      with them where DIR can hold them, with --streams they are files of their own, with --two-file all of a file's are in a second file
+      “._name” (AppleDouble, RFC 1740). Marks (“hidden” and dates of creation: on NTFS) are kept where DIR can hold them; what cannot go along is
+      told.
       Bytes that belong to other files now are written as zeros, with --foreign as they are; a file with such gaps says so.
       Files lie in their folders, or all in one, by kind, or by the day they were taken or changed; PATTERN makes names of
       {name} {ext} {date} {time} {year} {number} {title} {camera} {folder}. What was there is kept unless --conflict says otherwise: replaced
@@ -90,6 +91,7 @@ const laidOut = {
   to: string,
   streams: boolean,
   "two-file": boolean,
+  "keep-streams": boolean,
   layout: string,
   names: string,
 } as const;

@@ -8,6 +8,7 @@ export interface Options {
   to?: string;
   streams?: boolean;
   "two-file"?: boolean;
+  "keep-streams"?: boolean;
   foreign?: boolean;
   findings?: boolean;
   account?: string;

@@ -1,16 +1,17 @@
 import { existsSync, readdirSync } from "node:fs";
 import { basename, join, relative, sep } from "node:path";
 import { MemorySource } from "../core/bytes/byte-source";
-import { FILE_MARK } from "../core/filesystems/file-record";
+import { marksOf } from "../core/restore/carried";
 import { LIST_NAME, toListRow } from "../core/restore/file-list";
 import { describeGaps, type Gaps, gapsOf, hasGaps, OwnBytes } from "../core/restore/gaps";
-import { describeLeftBehind, describeStreams, READ_ONLY_LEFT } from "../core/restore/left-behind";
+import { describeLeftBehind, describeNotCarried, describeStreams } from "../core/restore/left-behind";
 import { CONFLICTS, type Conflict, takenFor } from "../core/restore/wishes";
 import { isDatabase, standsAlone } from "../io/companions";
 import { Delivery } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
 import { makeFolder } from "../io/make-folder";
 import { writeSheet } from "../io/sheet";
+import { readStreamAttributes } from "../io/stream-attributes";
 import { describeWriteError } from "../io/system-errors";
 import { closeBag, inPayload } from "../io/write-bag";
 import { withChosen } from "./chosen";
@@ -27,6 +28,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
   const conflict = conflictOf(options.conflict);
   const root = destination(options.to, source);
   const bag = isBag(options, root);
+  const how = { foreign: options.foreign ?? false, keep: wish.streams === "keep" };
   const counter = { files: 0 };
   const rows: Row[] = [];
   /** Absolute paths of what this restore has written. */
@@ -44,16 +46,13 @@ export function restore(positionals: readonly string[], options: Options): numbe
       for (const file of wantedFiles(chosen, options, wish, counter)) {
         const target = bag ? inPayload(file.target) : file.target;
         const write = (one: WantedFile, left: readonly string[], taken = conflict) => {
-          const result = restoreOne(one, left, opened, taken, options.foreign ?? false, written);
+          const result = restoreOne(one, left, opened, taken, how, written);
           problems ||= (result.problem !== undefined && !result.same) || result.gaps !== undefined;
           rows.push({ ...result, raw: Buffer.from(one.copy.rawName).toString("hex") });
           line(options.json, result, wordsOf(result));
           return result.output;
         };
-        const output = write(
-          { ...file, target },
-          describeLeftBehind({ streams: file.copy.streams, marks: file.copy.marks ?? 0 }, wish.streams),
-        );
+        const output = write({ ...file, target }, describeLeftBehind(file.copy.streams, wish.streams));
         const second = output && wish.streams === "two-file" ? secondOf(file, relative(root, output).split(sep)) : null;
         // Under another name than that of its first file it would belong to none: it is never numbered.
         if (second)
@@ -125,7 +124,7 @@ function restoreOne(
   leftBehind: readonly string[],
   opened: () => Delivery,
   conflict: Conflict,
-  foreign: boolean,
+  { foreign, keep }: { readonly foreign: boolean; readonly keep: boolean },
   written: Set<string>,
 ): Result {
   const result: Result = {
@@ -146,19 +145,21 @@ function restoreOne(
     const there = join(delivery.path, ...target);
     if (conflict === "compare" && delivery.sizeOf(target) === copy.size && hashContent(bytes) === delivery.hashOf(there)?.sha256)
       return { ...result, same: true, problem: "It stands there already, byte for byte." };
-    const readOnly = ((copy.marks ?? 0) & FILE_MARK.readOnly) !== 0;
+    const streams = keep ? copy.streams : [];
+    const { modified, created } = copy;
+    const facts = { modified, created, ...marksOf(copy.marks), attributes: readStreamAttributes(disk, streams) };
     const database = isDatabase(bytes);
     const done = delivery.deliver(bytes, target, {
       conflict: takenFor(conflict),
-      modified: copy.modified,
-      readOnly,
+      facts,
       isFree: (folders, name) =>
         standsAlone(delivery, folders, name, database, (components) => written.has(join(delivery.path, ...components))),
     });
     if (done) written.add(done.output);
     if (!done) return { ...result, problem: "A file of that name is there, and is left as it is." };
     const gaps = gapsOf(content);
-    const left = [...leftBehind, ...(readOnly && !done.readOnly ? [READ_ONLY_LEFT] : [])];
+    const names = streams.map(({ name }) => name);
+    const left = [...leftBehind, ...describeNotCarried(facts, done.carried, names)];
     return {
       ...result,
       output: done.output,

@@ -198,6 +198,14 @@ describe("how a restore lies", () => {
     const left = compass("restore", volume, "--to", join(work, "left behind"), ...wanted).lines() as unknown as Told[];
     expect(left.some(({ leftBehind }) => leftBehind)).toBe(true);
     for (const { path, leftBehind } of left) expect([path, leftBehind !== undefined]).toEqual([path, named(path).length > 0]);
+    const keeping = compass("restore", volume, "--to", join(work, "kept"), "--keep-streams", ...wanted).lines() as unknown as Told[];
+    for (const { path, output, leftBehind } of keeping.filter((each) => each.output)) {
+      const there = spawnSync("getfattr", ["--absolute-names", "--", output], { encoding: "utf8" }).stdout ?? "";
+      // Each stream is there, or told of.
+      for (const name of named(path)) expect(there.includes(`user.${name}\n`) || leftBehind?.join().includes(name)).toBe(true);
+      if (leftBehind) expect(named(path).length).toBeGreaterThan(0);
+    }
+    expect(compass("restore", volume, "--to", join(work, "kept"), "--keep-streams", "--two-file").code).toBe(2);
     const to = join(work, "two files");
     const rehearsed = compass("rehearse", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Told[];
     const done = compass("restore", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Told[];

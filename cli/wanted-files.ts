@@ -23,7 +23,8 @@ export interface Wish {
 
 /** @throws Usage when a flag has a value that means nothing */
 export function wishOf(options: Options): Wish {
-  if (options.streams && options["two-file"]) throw new Usage("Named streams go along as --streams or as --two-file, not as both.");
+  const ways = [options.streams, options["two-file"], options["keep-streams"]].filter(Boolean);
+  if (ways.length > 1) throw new Usage("Named streams go along in one way: --keep-streams, --streams or --two-file.");
   const inState = stateFilter(options.state);
   const matches = options.match === undefined ? () => true : matcher(options.match);
   const layout = options.layout ?? "tree";
@@ -32,7 +33,7 @@ export function wishOf(options: Options): Wish {
     wanted: (copy) => copy.type === "file" && !copy.system && inState(copy) && matches(copy.path.normalize("NFC")),
     layout: layout as RestoreLayout,
     pattern: patternOf(options.names),
-    streams: options.streams ? "beside" : options["two-file"] ? "two-file" : "leave",
+    streams: options.streams ? "beside" : options["two-file"] ? "two-file" : options["keep-streams"] ? "keep" : "leave",
   };
 }
 

@@ -19,6 +19,7 @@ import { hostname, tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
 import { MemorySource } from "../core/bytes/byte-source";
+import { NO_FACTS, NOTHING_CARRIED } from "../core/restore/carried";
 import { Delivery, type Taken } from "./deliver";
 import { readBack } from "./read-back";
 import { describeWriteError } from "./system-errors";
@@ -41,7 +42,7 @@ describe("delivering a file", () => {
   const content = new MemorySource(Buffer.from("what was lost"));
   const hash = createHash("sha256").update("what was lost").digest("hex");
   const give = (conflict: Taken, parts = ["folder", "letter.txt"]) =>
-    using((delivery) => delivery.deliver(content, parts, { conflict, modified: 1_700_000_000_000 }));
+    using((delivery) => delivery.deliver(content, parts, { conflict, facts: { ...NO_FACTS, modified: 1_700_000_000_000 } }));
 
   it("writes it with its folders and its date, and gives the hash of what was read again", () => {
     const done = give("keep-both");
@@ -50,7 +51,7 @@ describe("delivering a file", () => {
       size: 13,
       sha256: hash,
       fromDevice: expect.any(Boolean),
-      readOnly: false,
+      carried: { ...NOTHING_CARRIED, modified: true },
     });
     expect(statSync(join(work, "folder/letter.txt")).mtimeMs).toBe(1_700_000_000_000);
     expect(readdirSync(join(work, "folder"))).toEqual(["letter.txt"]);
@@ -61,12 +62,11 @@ describe("delivering a file", () => {
       using((delivery) =>
         delivery.deliver(new MemorySource(Buffer.from(text)), ["marked.txt"], {
           conflict: "replace",
-          readOnly: true,
-          modified: 1_600_000_000_000,
+          facts: { ...NO_FACTS, readOnly: true, modified: 1_600_000_000_000 },
         }),
       );
     const output = join(work, "marked.txt");
-    expect(write("one")?.readOnly).toBe(true);
+    expect(write("one")?.carried.readOnly).toBe(true);
     expect(statSync(output).mode & 0o222).toBe(0);
     expect(statSync(output).mtimeMs).toBe(1_600_000_000_000);
     expect(write("two")?.output).toBe(output);

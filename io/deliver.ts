@@ -1,6 +1,5 @@
 import { createHash } from "node:crypto";
 import {
-  chmodSync,
   closeSync,
   constants,
   fsyncSync,
@@ -12,21 +11,20 @@ import {
   rmSync,
   type Stats,
   unlinkSync,
-  utimesSync,
   writeSync,
 } from "node:fs";
 import { lstat } from "node:fs/promises";
 import { hostname } from "node:os";
 import { extname, join, relative, sep } from "node:path";
 import type { ByteSource } from "../core/bytes/byte-source";
+import { type Carried, type FileFacts, NO_FACTS, NOTHING_CARRIED } from "../core/restore/carried";
 import { numberedName } from "../core/restore/names";
+import { carriedBy, carry } from "./carry";
 import { FolderInTheWayError, HeldFolder } from "./held-folder";
 import { type ReadBack, readBack } from "./read-back";
 
 const STEP = 1 << 20;
 const MAX_NUMBER = 10_000;
-/** The rights of a Unix mode to write. */
-const ANY_WRITES = 0o222;
 /** Folders below the destination that are held open at once at most. */
 const MOST_HELD = 32;
 
@@ -41,8 +39,8 @@ export interface Delivered extends ReadBack {
   readonly output: string;
   /** Bytes. */
   readonly size: number;
-  /** Whether it has the mark “read only” there. */
-  readonly readOnly: boolean;
+  /** What stands there with it beside its content. */
+  readonly carried: Carried;
 }
 
 /** Something at the destination forbids writing there. The message says what, in plain words. */
@@ -60,8 +58,6 @@ export interface Staged extends ReadBack {
   readonly name: string;
   /** Its name in the working folder. */
   readonly working: string;
-  /** Whether it has the mark “read only” there. */
-  readonly readOnly: boolean;
   /** Bytes. */
   readonly size: number;
 }
@@ -71,16 +67,6 @@ export interface Published {
   readonly aside: string | null;
   /** UTC milliseconds of its last change, as the destination keeps it. */
   readonly leftAt: number;
-}
-
-/** Takes away every right to write to a file. @returns whether the file system keeps that */
-function markReadOnly(path: string): boolean {
-  try {
-    chmodSync(path, lstatSync(path).mode & 0o7777 & ~ANY_WRITES);
-    return (lstatSync(path).mode & ANY_WRITES) === 0;
-  } catch {
-    return false;
-  }
 }
 
 /** What is at a place below the destination; null: nothing. */
@@ -103,6 +89,8 @@ export class Delivery {
   #working: HeldFolder | null = null;
   readonly #held = new Map<string, HeldFolder>();
   readonly #unsynced = new Set<HeldFolder>();
+  /** Whether its file system is NTFS; not set: nothing was asked for that only NTFS has. */
+  readonly #ntfs: { known?: boolean } = {};
 
   /** @param mark tells this writer's working folder from those of others that write to the same place */
   private constructor(root: HeldFolder, mark: string) {
@@ -163,11 +151,7 @@ export class Delivery {
    * @param components safe folder and file names, the file's own last
    * @throws DeliveryError when the path leads through a link or a file, or the bytes read again differ
    */
-  stage(
-    content: ByteSource,
-    components: readonly string[],
-    options: { workingName: string; modified?: number | null; readOnly?: boolean; onBytes?: (bytes: number) => void },
-  ): Staged {
+  stage(content: ByteSource, components: readonly string[], options: { workingName: string; onBytes?: (bytes: number) => void }): Staged {
     const name = components[components.length - 1];
     if (!name) throw new DeliveryError("The file has no name to write it under.");
     const folders = components.slice(0, -1);
@@ -184,13 +168,26 @@ export class Delivery {
         throw new DeliveryError(
           "The bytes read again from the destination differ from those written: the destination device may be failing.",
         );
-      if (options.modified != null) utimesSync(working, options.modified / 1000, options.modified / 1000);
-      const readOnly = options.readOnly === true && markReadOnly(working);
-      return { folders, name, working: options.workingName, readOnly, size: content.size, ...read };
+      return { folders, name, working: options.workingName, size: content.size, ...read };
     } catch (error) {
       rmSync(working, { force: true });
       throw error;
     }
+  }
+
+  /** Gives staged files what they carry beside their content, as far as the destination can hold it. @returns for each what stands there */
+  carry(files: readonly { readonly staged: Staged; readonly facts: FileFacts }[]): Carried[] {
+    if (!this.#working) return [];
+    const carrying = files.map(({ staged: { working: file }, facts }) => ({ file, facts }));
+    return carry(this.#working.at("."), carrying, this.#ntfs);
+  }
+
+  /** What a file below the destination, by its absolute path, carries of what it should. */
+  carriedBy(output: string, facts: FileFacts): Carried {
+    const components = relative(this.#root.path, output).split(sep);
+    const folder = components.includes("..") ? null : this.#folder(components.slice(0, -1), false);
+    const [carried] = folder ? carriedBy(folder.at("."), [{ file: components.at(-1) as string, facts }], this.#ntfs) : [];
+    return carried ?? NOTHING_CARRIED;
   }
 
   /** Whether a file of that name is already where it would be written. A file in place of a folder above it is reported when writing. */
@@ -256,24 +253,20 @@ export class Delivery {
     components: readonly string[],
     options: {
       conflict: Taken;
-      modified?: number | null;
-      readOnly?: boolean;
+      facts?: FileFacts;
       isFree?: (folders: readonly string[], name: string) => boolean;
     },
   ): Delivered | null {
     if (options.conflict === "skip" && this.isTaken(components)) return null;
-    const staged = this.stage(content, components, {
-      workingName: "file",
-      modified: options.modified ?? null,
-      readOnly: options.readOnly ?? false,
-    });
+    const staged = this.stage(content, components, { workingName: "file" });
     try {
+      const [carried] = this.carry([{ staged, facts: options.facts ?? NO_FACTS }]) as [Carried];
       for (const name of namesFor(staged.name, options.conflict)) {
         if (options.conflict === "keep-both" && options.isFree?.(staged.folders, name) === false) continue;
         if (!this.publish(staged, name, options.conflict)) continue;
         this.sync();
-        const { size, sha256, fromDevice, readOnly } = staged;
-        return { output: this.outputOf(staged, name), size, sha256, fromDevice, readOnly };
+        const { size, sha256, fromDevice } = staged;
+        return { output: this.outputOf(staged, name), size, sha256, fromDevice, carried };
       }
       throw new DeliveryError(`There are already ${MAX_NUMBER} files called “${staged.name}” at the destination.`);
     } finally {

@@ -10,7 +10,7 @@ import { buildAll } from "./build";
 import { portIsFree, startCluster } from "./cluster";
 import { EndingError, endCommands } from "./commands";
 import { holdDataFolder } from "./one-start";
-import { PlainError } from "./packages";
+import { ensureAttributeTools, PlainError } from "./packages";
 import { answers, startDoor, startWeb, startWorker } from "./services";
 import { type Supervised, supervise, superviseCluster } from "./supervise";
 
@@ -73,6 +73,7 @@ async function start(
     throw new PlainError(
       `Nothing can be shared at ${door.host}, port ${door.port}: another program has that port, or this computer not that address. Set COMPASS_SHARE_HOST and COMPASS_SHARE_PORT.`,
     );
+  offerAttributeTools();
   let url = settings.COMPASS_DATABASE_URL;
   if (!url) {
     const cluster = await startCluster(settings.COMPASS_DATA, { adopt: true });
@@ -134,6 +135,15 @@ function makeFolders(settings: Settings): void {
 async function emptyDatabase(url: string): Promise<void> {
   const sql = "drop schema if exists public, drizzle, graphile_worker cascade; create schema public";
   await withClient(url, (client) => client.query(sql));
+}
+
+/** Installs what one way of restoring needs; without it that way is refused, with the reason, and all else works. */
+function offerAttributeTools(): void {
+  try {
+    ensureAttributeTools();
+  } catch (error) {
+    complain(error);
+  }
 }
 
 export function complain(error: unknown): void {

@@ -44,10 +44,16 @@ export function postgresPrograms(): string {
   return now;
 }
 
-/** Small tools of tests: another program's view of a PDF, and hosts of their own. */
+/** Makes sure of the tools that keep named streams with restored files (setfattr, getfattr). */
+export function ensureAttributeTools(): void {
+  if (!existsSync("/usr/bin/setfattr")) install(["attr"], "The tools for extended attributes");
+}
+
+/** Small tools of tests: another program's view of a PDF, hosts of their own, and a driver of NTFS. */
 export function ensureTestTools(): void {
-  const missing = ["/usr/bin/qpdf", "/usr/bin/pdfinfo", "/usr/sbin/ip"].some((program) => !existsSync(program));
-  if (missing) install(["qpdf", "poppler-utils", "iproute2"], "Tools of the tests");
+  ensureAttributeTools();
+  const missing = ["/usr/bin/qpdf", "/usr/bin/pdfinfo", "/usr/sbin/ip", "/usr/bin/ntfs-3g"].some((program) => !existsSync(program));
+  if (missing) install(["qpdf", "poppler-utils", "iproute2", "ntfs-3g"], "Tools of the tests");
 }
 
 export const CHROMIUM = "/usr/bin/chromium";

@@ -4,14 +4,17 @@ import type { ByteSource } from "../core/bytes/byte-source";
 import { MemorySource } from "../core/bytes/byte-source";
 import { type Layout, LayoutSource } from "../core/bytes/layout";
 import type { Range } from "../core/bytes/range-set";
+import type { Carried, FileFacts } from "../core/restore/carried";
 import { COMPANION_HEAD, COMPANIONS, hasCompanions } from "../core/restore/companions";
 import { bytesIn, type Gaps, gapsOf, hasGaps, NO_GAPS, OwnBytes } from "../core/restore/gaps";
+import { describeNotCarried } from "../core/restore/left-behind";
 import { takenFor } from "../core/restore/wishes";
 import { isDatabase, standsAlone } from "../io/companions";
 import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
 import { hashContent } from "../io/hash-content";
 import { openBytes } from "../io/open-searchable";
 import { type ReadBack, readHead } from "../io/read-back";
+import { readStreamAttributes } from "../io/stream-attributes";
 import { describeWriteError, stopsWriting, type WritingStop } from "../io/system-errors";
 import { type BagFacts, closeBag, type PayloadFile } from "../io/write-bag";
 import { logReaderFaults } from "../server/log/reader-faults";
@@ -70,11 +73,22 @@ export interface Named extends ReadBack {
   readonly output: string;
   readonly gaps: Gaps | null;
   readonly leftAt: number | null;
+  /** What of it does not stand there, in words. */
+  readonly leftBehind: readonly string[];
   readonly problem?: string;
+}
+/** A file that is written, and ready to get its name. */
+export interface Ready {
+  readonly staged: Staged;
+  readonly gaps: Gaps;
+  readonly name: string;
+  readonly output: string;
+  /** What of it does not go along, in words. */
+  readonly leftBehind: readonly string[];
 }
 /** What came of staging one file. */
 export type StagedFile =
-  | { readonly staged: Staged; readonly gaps: Gaps; readonly name: string; readonly output: string }
+  | Ready
   | { readonly named: Named }
   /** The same bytes are there already. */
   | { readonly same: Named }
@@ -119,7 +133,37 @@ function newlyBad(): [sourceId: number, ranges: readonly Range[]][] {
   });
 }
 
-function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): StagedFile {
+/** Uses the bytes a file stands in. A disk is kept open for the next file; files of a folder are opened one by one. */
+function withBytes<T>(work: RestoreWork, use: (disk: ByteSource) => T): T {
+  const own = work.file === null ? null : openBytes(work, work.file);
+  try {
+    return use(own?.disk ?? diskOf(work));
+  } finally {
+    own?.close();
+  }
+}
+
+const factsOf = (work: RestoreWork, disk: ByteSource): FileFacts => ({
+  ...work.facts,
+  attributes: readStreamAttributes(disk, work.streams),
+});
+
+/** What of a file does not go along, in words. */
+const leftBehindOf = (work: RestoreWork, facts: FileFacts, carried: Carried): string[] => [
+  ...work.leftBehind,
+  ...describeNotCarried(
+    facts,
+    carried,
+    work.streams.map(({ name }) => name),
+  ),
+];
+
+/** A file under its working name, with what it is to carry. */
+interface Uncarried extends Omit<Ready, "leftBehind"> {
+  readonly facts: FileFacts;
+}
+
+function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Exclude<StagedFile, Ready> | Uncarried {
   const { begun, components } = work;
   const conflict = takenFor(work.conflict);
   // An earlier worker was ended between giving the file its name and noting that.
@@ -130,22 +174,21 @@ function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Stage
       conflict === "replace" && hasCompanions(readHead(begun.output, COMPANION_HEAD))
         ? putLogsAside(delivery, components.slice(0, -1), basename(begun.output))
         : [];
+    const facts = work.streams.length > 0 ? withBytes(work, (disk) => factsOf(work, disk)) : { ...work.facts, attributes: [] };
     return {
       named: {
         ...there,
         output: begun.output,
         gaps: begun.gaps,
         leftAt: null,
+        leftBehind: leftBehindOf(work, facts, delivery.carriedBy(begun.output, facts)),
         ...(logs.length > 0 ? { problem: describeAside(logs) } : {}),
       },
     };
   }
   if (conflict === "skip" && delivery.isTaken(components) && !isGiven(delivery, components)) return { skipped: true };
-  // A disk is kept open for the next file; files of a folder are opened one by one.
-  const own = work.file === null ? null : openBytes(work, work.file);
-  try {
-    const content = new LayoutSource(own?.disk ?? diskOf(work), work.layout);
-    const { workingName, modified, readOnly } = work;
+  return withBytes(work, (disk) => {
+    const content = new LayoutSource(disk, work.layout);
     // What is repaired was worked out without the bytes of other files.
     const bytes = work.repaired ? new LayoutSource(new OwnBytes(content), work.repaired) : asFound ? content : new OwnBytes(content);
     // What is missing in a file shows in what is made of it; its words say so.
@@ -158,10 +201,12 @@ function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Stage
       if (there && hashContent(bytes) === there.sha256) {
         const gaps = gapsNow();
         given.add(fold(output));
-        return { same: { ...there, output, gaps: hasGaps(gaps) ? gaps : null, leftAt: delivery.leftAt(components) } };
+        const facts = factsOf(work, disk);
+        const leftBehind = leftBehindOf(work, facts, delivery.carriedBy(output, facts));
+        return { same: { ...there, output, gaps: hasGaps(gaps) ? gaps : null, leftAt: delivery.leftAt(components), leftBehind } };
       }
     }
-    const staged = delivery.stage(bytes, components, { workingName, modified, readOnly });
+    const staged = delivery.stage(bytes, components, { workingName: work.workingName });
     const database = isDatabase(bytes);
     if (database) databases.add(staged.working);
     const isFree = (candidate: string) =>
@@ -169,10 +214,20 @@ function stageOne(delivery: Delivery, work: StagedWork, asFound: boolean): Stage
     const name = work.second ? ownName(delivery, staged, conflict) : nextName(delivery, staged, conflict, isFree);
     return name === null
       ? { problem: work.second ? SECOND_TAKEN : database ? LOGS_THERE : "No free name was found at the destination.", stop: null }
-      : { staged, gaps: gapsNow(), name, output: delivery.outputOf(staged, name) };
-  } finally {
-    own?.close();
-  }
+      : { staged, gaps: gapsNow(), name, output: delivery.outputOf(staged, name), facts: factsOf(work, disk) };
+  });
+}
+
+/** Stages files one by one, then gives all of them what they carry beside their content. */
+function stageAll(delivery: Delivery, works: readonly StagedWork[], asFound: boolean): StagedFile[] {
+  const found = works.map((work) => inWords(delivery, () => stageOne(delivery, work, asFound)));
+  const ready = found.filter((file): file is Uncarried => "staged" in file);
+  const carried = delivery.carry(ready);
+  return found.map((file, index): StagedFile => {
+    if (!("staged" in file)) return file;
+    const { facts, ...rest } = file;
+    return { ...rest, leftBehind: leftBehindOf(works[index] as StagedWork, facts, carried[ready.indexOf(file)] as Carried) };
+  });
 }
 
 function isGiven(delivery: Delivery, components: readonly string[]): boolean {
@@ -269,8 +324,7 @@ function answer(request: RestoreRequest): unknown {
   }
   if (request.ask === "stage") {
     for (const path of request.given) given.add(fold(path));
-    const files = request.works.map((work) => inWords(delivery, () => stageOne(delivery, work, request.asFound)));
-    return { files, bad: newlyBad() } satisfies Staging;
+    return { files: stageAll(delivery, request.works, request.asFound), bad: newlyBad() } satisfies Staging;
   }
   const files = request.files.map(
     ({ staged, name, conflict }): PublishedFile =>

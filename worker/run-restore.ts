@@ -1,10 +1,8 @@
 import type { Worker } from "node:worker_threads";
 import type { Layout } from "../core/bytes/layout";
 import { hasGaps } from "../core/restore/gaps";
-import { READ_ONLY_LEFT } from "../core/restore/left-behind";
 import { repairedName } from "../core/restore/names";
 import { takenFor } from "../core/restore/wishes";
-import type { Staged } from "../io/deliver";
 import { describeWriteError, type WritingStop } from "../io/system-errors";
 import { runTask } from "../server/content/pool";
 import { type Database, isDatabaseLost } from "../server/database/connection";
@@ -27,7 +25,7 @@ import {
 import { nextFiles, type RestoreWork } from "../server/restores/works";
 import { noteUnreadable } from "../server/sources/unreadable";
 import { enqueue } from "../server/workers/queue";
-import type { Failed, PublishedFile, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";
+import type { Failed, PublishedFile, Ready, Refused, RestoreRequest, StagedFile, Staging } from "./restore-thread";
 import { askThread, startThread } from "./thread";
 
 /** Small files are written some at a time, so that noting how far they are does not take longer than writing them. */
@@ -107,8 +105,6 @@ async function closeUp(db: Database, restore: ClaimedRestore, thread: Worker): P
 const pausedBecause = (stop: WritingStop, problem: string): string =>
   stop === "gone" ? `${problem} This restore goes on by itself when it is back.` : problem;
 
-type ReadyFile = Extract<StagedFile, { staged: unknown }>;
-
 /** @returns false when another worker has taken the restore over */
 async function writeFiles(
   db: Database,
@@ -137,7 +133,7 @@ async function writeFiles(
   const sort = async (files: readonly RestoreWork[], found: readonly StagedFile[]) => {
     const settled: Settled[] = [];
     let stopped: Failed | null = null;
-    const ready: { work: RestoreWork; file: ReadyFile }[] = [];
+    const ready: { work: RestoreWork; file: Ready }[] = [];
     found.forEach((file, index) => {
       const work = files[index] as RestoreWork;
       const id = work.resultId;
@@ -148,12 +144,14 @@ async function writeFiles(
         settled.push({
           id,
           state: file.named.gaps ? "gaps" : "verified",
-          leftBehind: work.leftBehind.length > 0 ? work.leftBehind : null,
           ...file.named,
+          leftBehind: orNone(file.named.leftBehind),
           ...madeOf(plans.get(id)),
         });
-      else if ("same" in file) settled.push({ id, state: "same", ...file.same, ...madeOf(plans.get(id)), problem: SAME_THERE });
-      else ready.push({ work, file });
+      else if ("same" in file) {
+        const leftBehind = orNone(file.same.leftBehind);
+        settled.push({ id, state: "same", ...file.same, leftBehind, ...madeOf(plans.get(id)), problem: SAME_THERE });
+      } else ready.push({ work, file });
     });
     if (!(await settle(db, restore, settled))) return null;
     // What was written is given its name first; the others wait.
@@ -171,7 +169,7 @@ async function writeFiles(
         sha256: file.staged.sha256,
         fromDevice: file.staged.fromDevice,
         gaps: hasGaps(file.gaps) ? file.gaps : null,
-        leftBehind: leftBehindBy(work, file.staged),
+        leftBehind: orNone(file.leftBehind),
         ...madeOf(plans.get(work.resultId)),
       }));
       const writing = facts.map((fact): Settled => ({ ...fact, state: "writing" }));
@@ -254,11 +252,7 @@ async function withoutUnrepaired(
   return (await settle(db, restore, settled)) ? worth : null;
 }
 
-/** What of a file did not go along, in words; null: nothing. */
-function leftBehindBy(work: RestoreWork, staged: Staged): string[] | null {
-  const left = [...work.leftBehind, ...(work.readOnly && !staged.readOnly ? [READ_ONLY_LEFT] : [])];
-  return left.length > 0 ? left : null;
-}
+const orNone = <T>(list: readonly T[]): readonly T[] | null => (list.length > 0 ? list : null);
 
 const SAME_THERE = "It was there already, byte for byte, and was left as it is.";
 const ALREADY_THERE = "A file of this name is already there; it was left as it is.";

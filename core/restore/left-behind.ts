@@ -1,4 +1,4 @@
-import { FILE_MARK } from "../filesystems/file-record";
+import type { Carried, FileFacts } from "./carried";
 import type { StreamWish } from "./wishes";
 
 /** Named streams that are listed by their names at most. */
@@ -10,20 +10,27 @@ export function describeStreams(names: readonly string[]): string {
   return `${names.length} named ${names.length === 1 ? "stream" : "streams"} (${names.slice(0, MOST_NAMED).join(", ")}${more})`;
 }
 
-export const READ_ONLY_LEFT = "its mark “read only”";
-const HIDDEN_LEFT = "its mark “hidden”";
+/**
+ * Says in words which of a file's streams are left by wish. Streams that are written by themselves report their own fate; those that are
+ * to be kept with the file are told of once it is written (`describeNotCarried`).
+ */
+export const describeLeftBehind = (streams: readonly { readonly name: string }[] | null, wish: StreamWish): string[] =>
+  wish === "leave" && streams && streams.length > 0 ? [describeStreams(streams.map(({ name }) => name))] : [];
 
 /**
- * Says in words what of a file does not go along with its content, as far as is known before it is written. Streams that are written
- * by themselves report their own fate.
+ * Says in words what a file was to carry that does not stand with it at the destination. Dates of creation are told of once for all files.
+ * @param streams names of those that were to be kept with the file
  */
-export function describeLeftBehind(
-  { streams, marks }: { readonly streams: readonly { readonly name: string }[] | null; readonly marks: number | null },
-  wish: StreamWish,
+export function describeNotCarried(
+  facts: Pick<FileFacts, "modified" | "readOnly" | "hidden">,
+  carried: Carried,
+  streams: readonly string[] = [],
 ): string[] {
-  const left: string[] = [];
-  if (wish === "leave" && streams && streams.length > 0) left.push(describeStreams(streams.map(({ name }) => name)));
-  // No system call writes that mark: devices that have it are written through a driver that sets it for itself.
-  if (((marks ?? 0) & FILE_MARK.hidden) !== 0) left.push(HIDDEN_LEFT);
-  return left;
+  const lost = streams.filter((name) => !carried.streams.includes(name));
+  return [
+    ...(lost.length > 0 ? [describeStreams(lost)] : []),
+    ...(facts.modified !== null && !carried.modified ? ["its date of change"] : []),
+    ...(facts.readOnly && !carried.readOnly ? ["its mark “read only”"] : []),
+    ...(facts.hidden && !carried.hidden ? ["its mark “hidden”"] : []),
+  ];
 }

@@ -3,8 +3,8 @@ import { describe, expect, it } from "vitest";
 import { heldStream, STREAMS_TOLD, type ToldStream } from "../../tests/support/told-streams";
 import { MemorySource, readBytes } from "../bytes/byte-source";
 import { LayoutSource } from "../bytes/layout";
-import { FILE_MARK } from "../filesystems/file-record";
-import { describeLeftBehind } from "./left-behind";
+import { NO_FACTS, NOTHING_CARRIED } from "./carried";
+import { describeLeftBehind, describeNotCarried } from "./left-behind";
 import { type NamedStream, twoFileLayout } from "./two-files";
 
 /** What an independent reader found in each (tests/fixtures/make-two-files.ts says which, and how). */
@@ -81,13 +81,22 @@ describe("the second file of the two-file form", () => {
 describe("what is left behind", () => {
   const streams = ["a", "b", "c", "d", "e", "f"].map((name) => ({ name }));
   it("is said in words, and only what really does not go along", () => {
-    expect(describeLeftBehind({ streams, marks: FILE_MARK.hidden | FILE_MARK.readOnly }, "leave")).toEqual([
-      "6 named streams (a, b, c, d and 2 more)",
+    expect(describeLeftBehind(streams, "leave")).toEqual(["6 named streams (a, b, c, d and 2 more)"]);
+    expect(describeLeftBehind(streams.slice(0, 1), "leave")).toEqual(["1 named stream (a)"]);
+    for (const wish of ["keep", "beside", "two-file"] as const) expect(describeLeftBehind(streams, wish)).toEqual([]);
+    expect(describeLeftBehind(null, "leave")).toEqual([]);
+  });
+
+  it("is what does not stand at the destination of all a file was to carry", () => {
+    const facts = { ...NO_FACTS, modified: 0, readOnly: true, hidden: true };
+    expect(describeNotCarried(facts, NOTHING_CARRIED, ["a", "b"])).toEqual([
+      "2 named streams (a, b)",
+      "its date of change",
+      "its mark “read only”",
       "its mark “hidden”",
     ]);
-    expect(describeLeftBehind({ streams: streams.slice(0, 1), marks: null }, "leave")).toEqual(["1 named stream (a)"]);
-    for (const wish of ["beside", "two-file"] as const)
-      expect(describeLeftBehind({ streams, marks: FILE_MARK.readOnly }, wish)).toEqual([]);
-    expect(describeLeftBehind({ streams: null, marks: 0 }, "leave")).toEqual([]);
+    const all = { modified: true, readOnly: true, hidden: true, created: true, streams: ["a"] };
+    expect(describeNotCarried(facts, all, ["a", "b"])).toEqual(["1 named stream (b)"]);
+    expect(describeNotCarried(NO_FACTS, NOTHING_CARRIED)).toEqual([]);
   });
 });

@@ -9,7 +9,7 @@ export interface NamedStream {
 }
 
 /** The names under which forks and the Finder's information come among the streams of a file. */
-const RESOURCE_FORK = "rsrc";
+export const RESOURCE_FORK = "rsrc";
 const FINDER_INFO = "com.apple.FinderInfo";
 
 /**

@@ -10,10 +10,10 @@ export const RESTORE_FORMS = ["files", "bag"] as const;
 export type RestoreForm = (typeof RESTORE_FORMS)[number];
 
 /**
- * What becomes of a file's named streams, forks and extended attributes: they are left, and reported; each is a file of its own beside it; or
- * all are in one second file (`two-files.ts`).
+ * What becomes of a file's named streams, forks and extended attributes: they are left, and reported; they are kept with the file, where the
+ * destination can hold them (`carried.ts`); each is a file of its own beside it; or all are in one second file (`two-files.ts`).
  */
-export const STREAM_WISHES = ["leave", "beside", "two-file"] as const;
+export const STREAM_WISHES = ["leave", "keep", "beside", "two-file"] as const;
 export type StreamWish = (typeof STREAM_WISHES)[number];
 
 /** What becomes of a taken name once the bytes were compared, and differ. */

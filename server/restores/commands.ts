@@ -10,7 +10,7 @@ import { announce, enqueue } from "../workers/queue";
 import { assignBags } from "./bags";
 import type { startRestore as startContract } from "./contract";
 import { checkDestination, destinationRoot } from "./delivery";
-import { refusalFor, refusalOfBag } from "./guards";
+import { refusalFor, refusalOfBag, refusalOfStreams } from "./guards";
 import { DOES_NOT_OPEN, NUMBERED_BY, REPAIRED, SECOND, type StoredStream, secondFileOf, trayCopies, WRITABLE } from "./planned";
 import { rehearseSums } from "./rehearsal";
 
@@ -21,7 +21,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
   checkDestination(whole);
   const { tooLarge } = await rehearseSums(db, jobId, whole);
   const root = destinationRoot(whole);
-  const refused = (await refusalFor(db, jobId, root)) ?? refusalOfBag(whole, root) ?? tooLarge;
+  const refused = (await refusalFor(db, jobId, root)) ?? refusalOfBag(whole, root) ?? refusalOfStreams(whole) ?? tooLarge;
   if (refused) throw new Problem(refused, 409);
   return db.transaction(async (tx) => {
     // Two presses at once: the second waits here, and finds the tray's files being written.

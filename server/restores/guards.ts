@@ -1,6 +1,7 @@
 import { readdirSync, statSync } from "node:fs";
 import { and, eq, isNull, or } from "drizzle-orm";
 import { FOLDER } from "../../io/open-searchable";
+import { hasAttributeTools } from "../../io/own-attributes";
 import type { Connection } from "../database/connection";
 import { jobs, sources } from "../database/schema";
 import type { RestorePlan } from "./contract";
@@ -24,6 +25,12 @@ export async function refusalFor(db: Connection, jobId: number, root: string): P
   const { images, folders } = await guardedOf(db, jobId);
   return refusal(root, images, folders);
 }
+
+/** Why streams cannot be kept with their files, where that is wished; null: they can. */
+export const refusalOfStreams = ({ streams }: Pick<RestorePlan, "streams">): string | null =>
+  streams === "keep" && !hasAttributeTools()
+    ? "Named streams cannot be kept with their files: the system's package “attr” is not installed. Install it, or choose another way for them."
+    : null;
 
 /** Why a package cannot be made there: it needs a folder of its own. null: it can. */
 export const refusalOfBag = ({ form }: Pick<RestorePlan, "form">, root: string): string | null =>

@@ -4,7 +4,7 @@ import type { CopyFacts } from "../../core/copies/facts";
 import { ABSENCE_WORDS, CONDITIONS, type Condition } from "../../core/copies/vocabulary";
 import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
 import type { Kind } from "../../core/formats/format";
-import { type TwoFiles, twoFileLayout } from "../../core/restore/two-files";
+import { type NamedStream, type TwoFiles, twoFileLayout } from "../../core/restore/two-files";
 import type { Connection } from "../database/connection";
 import { OPENS } from "../passes/best-copy";
 
@@ -13,15 +13,16 @@ export const SECOND = -1;
 /** What stands there for the repaired form of a content that does not open. */
 export const REPAIRED = -2;
 
+/** The named streams of a copy, as they can be read. */
+export const streamsOf = (streams: readonly StoredStream[] | null): NamedStream[] =>
+  (streams ?? []).map(({ name, size, layout }) => ({
+    name,
+    size,
+    layout: layout === null ? null : decodeLayout(Buffer.from(layout, "base64")),
+  }));
+
 /** The second file of a copy in the two-file form; null: nothing has a place in it. */
-export const secondFileOf = (streams: readonly StoredStream[] | null): TwoFiles | null =>
-  twoFileLayout(
-    (streams ?? []).map(({ name, size, layout }) => ({
-      name,
-      size,
-      layout: layout === null ? null : decodeLayout(Buffer.from(layout, "base64")),
-    })),
-  );
+export const secondFileOf = (streams: readonly StoredStream[] | null): TwoFiles | null => twoFileLayout(streamsOf(streams));
 
 export interface StoredStream {
   name: string;

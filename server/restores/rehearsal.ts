@@ -10,7 +10,7 @@ import {
   type RestorePlan,
 } from "./contract";
 import { blockSizeIn, checkDestination, deliveryFolders, destinationRoot, deviceOf, freeBytesIn, refusal } from "./delivery";
-import { guardedOf, refusalFor, refusalOfBag } from "./guards";
+import { guardedOf, refusalFor, refusalOfBag, refusalOfStreams } from "./guards";
 import { problemOf, secondFileOf, sumTray, type TrayPart, trayPage, trayParts } from "./planned";
 import { filesOf, type PlannedFile, patternOf, targetsFor } from "./targets";
 
@@ -34,7 +34,7 @@ export async function rehearsePage(
     files: await Promise.all(planned.map((file) => toRehearsed(file, root))),
     freeBytes: freeBytesIn(root),
     device: deviceOf(root),
-    refused: (await refusalFor(db, jobId, root)) ?? refusalOfBag(plan, root),
+    refused: (await refusalFor(db, jobId, root)) ?? refusalOfBag(plan, root) ?? refusalOfStreams(plan),
   };
 }
 

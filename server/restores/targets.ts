@@ -97,7 +97,7 @@ export function filesOf(row: TrayRow, targets: Targets): PlannedFile[] {
     missing: row.condition === "partial" ? Number(row.missing) : 0,
   };
   const first = targets.repaired && row.opens === "no" ? [content, toRepaired(content)] : [content];
-  if (targets.streams === "leave") return first;
+  if (targets.streams === "leave" || targets.streams === "keep") return first;
   if (targets.streams === "two-file") {
     const second = secondFileOf(row.streams);
     if (!second) return first;

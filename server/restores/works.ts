@@ -3,11 +3,12 @@ import { sql } from "drizzle-orm";
 import { EMPTY_LAYOUT, type Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { CopyFacts } from "../../core/copies/facts";
-import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
+import type { Absence } from "../../core/filesystems/file-record";
+import { type FileFacts, marksOf } from "../../core/restore/carried";
 import { COMPANION_PATTERN, companionSuffix } from "../../core/restore/companions";
 import type { Gaps } from "../../core/restore/gaps";
 import { describeLeftBehind, describeStreams } from "../../core/restore/left-behind";
-import { SECOND_FILE } from "../../core/restore/two-files";
+import { type NamedStream, SECOND_FILE } from "../../core/restore/two-files";
 import type { Conflict } from "../../core/restore/wishes";
 import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
@@ -17,7 +18,7 @@ import { FILE_COLUMNS, type FileColumns, toFileAt } from "../items/queries";
 import { missingDrive } from "../sources/drives";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import { bagFolder, componentsOf, type ExpectedPlace, settledAt } from "./placing";
-import { NAMING_COLUMNS, problemOf, REPAIRED, SECOND, type StoredStream, secondFileOf } from "./planned";
+import { NAMING_COLUMNS, problemOf, REPAIRED, SECOND, type StoredStream, secondFileOf, streamsOf } from "./planned";
 import type { ClaimedRestore } from "./slice";
 import type { Targets } from "./targets";
 
@@ -29,14 +30,15 @@ export interface RestoreWork extends SourceAt {
   readonly size: number;
   readonly layout: Layout;
   readonly components: readonly string[];
-  readonly modified: number | null;
-  /** It has the mark “read only”, which it keeps where the destination can hold it. */
-  readonly readOnly: boolean;
+  /** What it keeps where the destination can hold it, beside its streams. */
+  readonly facts: Omit<FileFacts, "attributes">;
+  /** Streams that are kept with it where the destination can hold them. */
+  readonly streams: readonly NamedStream[];
   /** It goes with another file, and has no use under any other name. */
   readonly second: boolean;
   /** The copy whose repaired form is to be written, and the name its content was given; null: the content is written, as it is. */
   readonly repairOf: { readonly copyId: number; readonly name: string } | null;
-  /** What of the file does not go along, in words. */
+  /** What of the file does not go along by wish, in words. */
   readonly leftBehind: readonly string[];
   readonly conflict: Conflict;
   /** Set when an earlier worker was about to give the file its name: the name, and the hash of what it had written. */
@@ -79,6 +81,7 @@ interface WorkRow extends FileColumns, SourceColumns, ExpectedPlace {
   source_size: string;
   home_id: number | null;
   modified: string | null;
+  created: string | null;
 }
 
 /** The next files that are not settled, a number of small ones together; empty: there is none. Each is judged anew. */
@@ -90,7 +93,7 @@ export async function nextFiles(
 ): Promise<(RestoreWork | RefusedWork)[]> {
   const { rows } = await db.execute<WorkRow>(sql`
     select r.id, r.copy_id, r.state, r.stream, r.dated, r.size, r.conflict, r.bag, r.output, r.sha256, r.gaps, r.place_home, r.place_folder, r.place_name, (s.id is not null) as known,
-      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, coalesce(o.output, m.output) as first_output, ${FILE_COLUMNS}, f.home_id, c.modified,
+      c.name, f.path as folder, c.size as copy_size, c.condition, c.absent, c.layout, c.streams, c.marks, r.number, ${NAMING_COLUMNS}, coalesce(o.output, m.output) as first_output, ${FILE_COLUMNS}, f.home_id, c.modified, c.created,
       ${SOURCE_COLUMNS}, s.container, s.size as source_size
     from (select * from restore_results where restore_id = ${restore.id} and state in ('waiting', 'writing') order by id limit ${most}) r
     left join copies c on c.id = r.copy_id left join folders f on f.id = c.folder_id
@@ -149,15 +152,21 @@ function toWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | RefusedWor
       companion !== null
         ? besideFirst(row, targets, (name) => `${name}${companion}`)
         : [...bagFolder(form, row.bag), ...componentsOf(homeFolder, { ...settled, stream: stream?.name ?? null, modified }, targets)],
-    modified: modified?.getTime() ?? null,
-    readOnly: ((row.marks ?? 0) & FILE_MARK.readOnly) !== 0,
+    facts: { ...datesOf(row), ...marksOf(row.marks) },
+    streams: stream === null && targets.streams === "keep" ? streamsOf(row.streams) : [],
     second: companion !== null,
     repairOf: null,
-    leftBehind: stream === null ? describeLeftBehind(row, targets.streams) : [],
+    leftBehind: stream === null ? describeLeftBehind(row.streams, targets.streams) : [],
     conflict: row.conflict ?? conflict,
     begun: begunOf(row),
   };
 }
+
+/** UTC milliseconds. */
+const datesOf = ({ modified, created }: WorkRow) => {
+  const moment = (text: string | null) => (text === null ? null : new Date(text).getTime());
+  return { modified: moment(modified), created: moment(created) };
+};
 
 /** The place beside the file a row belongs to, under a name made of that file's own. */
 function besideFirst({ first_output }: WorkRow, { root }: Targets, named: (first: string) => string): string[] {
@@ -177,7 +186,8 @@ function toRepairedWork(row: WorkRow, restore: ClaimedRestore): RestoreWork | Re
   return {
     ...work,
     components,
-    readOnly: false,
+    facts: { ...work.facts, ...marksOf(null) },
+    streams: [],
     leftBehind: [],
     repairOf: { copyId: Number(row.copy_id), name: components.at(-1) as string },
   };
@@ -198,8 +208,8 @@ function toSecondWork(row: WorkRow, { targets, conflict }: ClaimedRestore): Rest
     size: second.layout.size,
     layout: second.layout,
     components: besideFirst(row, targets, (name) => `${SECOND_FILE}${name}`),
-    modified: row.modified ? new Date(row.modified).getTime() : null,
-    readOnly: false,
+    facts: { ...datesOf(row), ...marksOf(null) },
+    streams: [],
     second: true,
     repairOf: null,
     leftBehind: second.left.length > 0 ? [describeStreams(second.left)] : [],

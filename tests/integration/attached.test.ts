@@ -1,4 +1,6 @@
-import { existsSync, lstatSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
+import { execFileSync, spawnSync } from "node:child_process";
+import { existsSync, lstatSync, mkdirSync, mkdtempSync, readFileSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
 import { basename, dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { FILE_MARK } from "../../core/filesystems/file-record";
@@ -10,6 +12,13 @@ import { rehearse } from "../../server/restores/rehearsal";
 import { changeTray } from "../../server/tray/commands";
 import { searchedJob, startTestBench, type TestBench } from "../support/bench";
 import { endedRestore, planTo, type WholeRestore } from "../support/restores";
+
+/** Whether files of this computer can have attributes of their own. */
+function holdsAttributes(): boolean {
+  const file = join(mkdtempSync(join(tmpdir(), "compass-attributes-")), "file");
+  writeFileSync(file, "");
+  return spawnSync("setfattr", ["-n", "user.a", "-v", "b", file]).status === 0;
+}
 
 let bench: TestBench;
 let jobId: number;
@@ -64,6 +73,33 @@ describe("what hangs on a file beside its content", () => {
       ]);
     }
     expect(done.counts.leftBehind).toBe(done.results.filter(({ leftBehind }) => leftBehind).length);
+  });
+
+  it.runIf(holdsAttributes())("is kept with its file where that is wished, as another tool sees it", async () => {
+    const done = await restored("Kept", { streams: "keep" });
+    const seen = new Map<string, string[]>();
+    for (const { path, output, leftBehind, state } of done.results) {
+      const names = withStreams.get(basename(path)) ?? [];
+      const text = execFileSync("getfattr", ["--absolute-names", "--", output as string], { encoding: "latin1" });
+      const there = (text.match(/^user\..*$/gm) ?? []).map((name) => name.slice(5));
+      if (names.length > 0) seen.set(basename(path), there);
+      // What the file system does not take is told, and nothing else.
+      const left = names.filter((name) => !there.includes(name));
+      expect([path, state, leftBehind?.join() ?? null]).toEqual([
+        path,
+        "verified",
+        left.length > 0 ? `${left.length} named stream${left.length > 1 ? "s" : ""} (${left.join(", ")})` : null,
+      ]);
+    }
+    expect([...seen.values()].flat().length).toBeGreaterThan(0);
+    const [[name, streams]] = [...seen].filter(([, there]) => there.length > 0) as [[string, string[]]];
+    const { rows } = await bench.pool.query<{ size: string }>(
+      "select s->>'size' as size from copies, jsonb_array_elements(streams) s where job_id = $1 and name = $2 and s->>'name' = $3",
+      [jobId, name, streams[0]],
+    );
+    const { output } = done.results.find(({ path }) => basename(path) === name) as { output: string };
+    const value = execFileSync("getfattr", ["--absolute-names", "--only-values", "-n", `user.${streams[0]}`, "--", output]);
+    expect(value.length).toBe(Number(rows[0]?.size));
   });
 
   it("goes along in second files, as was rehearsed, each beside its first and called after it", async () => {

@@ -185,6 +185,7 @@ export function Rehearsal({ jobId, tray }: Props) {
 
 const STREAM_WORDS: Readonly<Record<StreamWish, string>> = {
   leave: "are left; each file says which",
+  keep: "are kept with their files, where the destination can hold them",
   beside: "go along, each as a file of its own beside its file",
   "two-file": "go along in a second file each, as “._name” (RFC 1740)",
 };
@@ -206,7 +207,9 @@ function Attached({ sums, wish, onWish }: AttachedProps) {
     readOnly > 0
       ? `${files(readOnly)} ${readOnly === 1 ? "is" : "are"} marked “read only”, which is kept where the destination can hold it.`
       : null,
-    hidden > 0 ? `The mark “hidden” of ${files(hidden)} does not go along.` : null,
+    hidden > 0
+      ? `${files(hidden)} ${hidden === 1 ? "is" : "are"} marked “hidden”, which is kept on NTFS. What a file could not keep stands in its result.`
+      : null,
   ].filter(Boolean);
   return (
     <>
