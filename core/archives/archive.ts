@@ -13,6 +13,8 @@ export interface ArchiveEntry {
   /** UTC milliseconds, or (`localTime`) a local time as if it were UTC; null: not given. */
   readonly modified: number | null;
   readonly localTime: boolean;
+  /** Which of `FILE_MARK` it has, added up. */
+  readonly marks: number;
   /** What was found of its content: its checksum agrees, or all of it stands in what has none; it is damaged; it breaks off; it was not looked at. */
   readonly standing: "sound" | "damaged" | "broken-off" | "not-checked" | "encrypted" | "not-followed";
   /** Bytes from its beginning that are there. */

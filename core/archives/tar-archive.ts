@@ -1,6 +1,7 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
 import { RangeSet } from "../bytes/range-set";
+import { marksOfMode } from "../filesystems/file-record";
 import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
 import { type TarHeader, TarHeaders } from "./tar-headers";
 
@@ -109,7 +110,7 @@ const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
 const EMPTY = () => new MemorySource(new Uint8Array());
 
 function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam, doubts }: At): ArchiveEntry | null {
-  const shared = { path, modified, encrypted: false, localTime: false, note: null, stored: null };
+  const shared = { path, modified, encrypted: false, localTime: false, marks: 0, note: null, stored: null };
   const notFollowed = (type: "link" | "file", note: string): ArchiveEntry => ({
     ...shared,
     type,
@@ -141,6 +142,7 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
   const inDoubt = doubts.within(from, until).length > 0;
   return {
     ...shared,
+    marks: marksOfMode(found.mode),
     type: "file",
     size,
     standing: !whole ? "broken-off" : inDoubt ? "damaged" : "sound",

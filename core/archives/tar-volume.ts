@@ -93,6 +93,7 @@ function toRecord(entry: ArchiveEntry, index: number, shift: number, look: boole
       localTimes: entry.localTime,
       content: entry.type === "folder" ? { kind: "none" } : contentOf(entry, at, look),
       backup: { set: null, asOf: null },
+      marks: entry.marks,
       system: false,
       streams: [],
       links: 1,

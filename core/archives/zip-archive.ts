@@ -114,6 +114,7 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
   if (name.endsWith("/"))
     return {
       ...shared,
+      marks: 0,
       type: "folder",
       encrypted: false,
       size: 0,
@@ -131,6 +132,7 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
   };
   return {
     ...shared,
+    marks: member.marks,
     type: "file",
     encrypted: member.encrypted,
     size: member.plain,

@@ -200,7 +200,7 @@ function judgedBy(reader: BlockReader, local: Local, entry: ZipMember | null): S
   const stated = entry ?? (local.sized ? local : null);
   const member: ZipMember = {
     ...local,
-    ...(entry ? { crc: entry.crc, packed: entry.packed, plain: entry.plain, utc: entry.utc ?? local.utc } : {}),
+    ...(entry ? { crc: entry.crc, packed: entry.packed, plain: entry.plain, utc: entry.utc ?? local.utc, marks: entry.marks } : {}),
   };
   const shared = { member, dataAt, by: "header" as const };
   const known = stated ? { packed: stated.packed, plain: stated.plain } : { packed: 0, plain: 0 };

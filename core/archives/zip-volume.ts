@@ -189,6 +189,7 @@ function toRecord(found: SalvagedMember, index: number, end: number): FileRecord
     localTimes: member?.utc == null,
     content: isFolder ? { kind: "none" } : contentOf(found, end, notes),
     backup: { set: null, asOf: null },
+    marks: isFolder ? 0 : (member?.marks ?? 0),
     system: false,
     streams: [],
     links: 1,

@@ -1,10 +1,8 @@
 import { Cursor } from "../bytes/cursor";
-import { FILE_MARK } from "./file-record";
+import { FILE_MARK, marksOfMode } from "./file-record";
 
 /** Flags of `chflags(2)`: the owner's (UF_…) in the low half, those of the administrator (SF_…) in the high one. */
 export const BSD_FLAG = { ownerImmutable: 0x2, hidden: 0x8000, immutable: 0x2_0000 } as const;
-/** The owner's right to write in a Unix mode. */
-const OWNER_WRITES = 0o200;
 /** In the Finder's flags: kIsInvisible ("Finder Info" of the volume format note). */
 const INVISIBLE = 0x4000;
 
@@ -15,9 +13,8 @@ const INVISIBLE = 0x4000;
  */
 export function marksOfMac({ flags, mode, finderFlags }: { flags: number; mode: number; finderFlags: number }): number {
   const immutable = (flags & (BSD_FLAG.ownerImmutable | BSD_FLAG.immutable)) !== 0;
-  const readOnly = immutable || (mode !== 0 && (mode & OWNER_WRITES) === 0);
   const hidden = (flags & BSD_FLAG.hidden) !== 0 || (finderFlags & INVISIBLE) !== 0;
-  return (readOnly ? FILE_MARK.readOnly : 0) | (hidden ? FILE_MARK.hidden : 0);
+  return (immutable ? FILE_MARK.readOnly : 0) | marksOfMode(mode) | (hidden ? FILE_MARK.hidden : 0);
 }
 
 /** Where the Finder's flags stand in what it keeps of a file ("Finder Info": behind type and creator). */

@@ -15,6 +15,8 @@ export interface TarEntry {
   readonly size: number;
   readonly type: string;
   readonly modified: number;
+  /** Unix mode; 0: it cannot be read. */
+  readonly mode: number;
   readonly dataAt: number;
   /** Where the next header stands. */
   readonly next: number;
@@ -43,6 +45,7 @@ export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
   const text = (from: number, length: number) => new TextDecoder().decode(header.subarray(from, from + length)).replace(/\0.*$/s, "");
   const type = String.fromCharCode(header[156] as number);
   const size = octal(124, 12);
+  const mode = octal(100, 8);
   if (!Number.isFinite(size) || size < 0) return null;
   const prefix = hasAscii(header, 257, "ustar\0") ? text(345, 155) : "";
   // Links and folders carry a size now and then, but no data.
@@ -52,6 +55,7 @@ export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
     size: stored,
     type,
     modified: octal(136, 12) * 1000,
+    mode: Number.isInteger(mode) && mode > 0 && mode <= 0o7_777_777 ? mode : 0,
     dataAt: at + RECORD,
     next: at + RECORD + Math.ceil(stored / RECORD) * RECORD,
   };

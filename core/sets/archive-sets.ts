@@ -414,6 +414,7 @@ function recordOf(path: string, entries: readonly ArchiveEntry[]): FileRecord {
     content: contentOf(entries, size),
     // Its bytes are those of the opened entry, not of the tree's disk.
     file: path,
+    marks: first?.marks ?? 0,
     system: false,
     streams: [],
     links: 1,

@@ -30,6 +30,7 @@ export interface TapeEntry {
   sha256?: string | null;
   how?: "plain" | "sparse" | "compressed" | "encrypted" | "in use";
   modified: string;
+  attributes: number;
   streams?: Record<string, { size: number; sha256: string }>;
   dblk: number;
   places: [string, number, number][];

@@ -86,7 +86,7 @@ export const CONTINUATION = 0x1;
 /** Attributes of sets. */
 export const SET_ENCRYPTED = 0x20000;
 /** Attributes of files. */
-export const FILE_BITS = { inUse: 0x10000, nameInStream: 0x20000, changedWhileRead: 0x40000 } as const;
+export const FILE_BITS = { readOnly: 0x100, hidden: 0x200, inUse: 0x10000, nameInStream: 0x20000, changedWhileRead: 0x40000 } as const;
 /** Attributes of streams, of the system and of the medium. */
 export const SPARSE = 0x8;
 export const STREAM_BITS = { continued: 0x1, encrypted: 0x8, compressed: 0x10 } as const;

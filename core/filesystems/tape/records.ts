@@ -2,7 +2,7 @@ import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
 import { EMPTY_LAYOUT, type Layout, layoutOf, type Segment } from "../../bytes/layout";
 import { pathComponent } from "../../bytes/text";
-import { absent, type Content, type FileRecord, type Placed } from "../file-record";
+import { absent, type Content, FILE_MARK, type FileRecord, type Placed } from "../file-record";
 import { datesOf, decodeText, type Stream } from "./block";
 import type { Context, FileEntry, FolderEntry, TapeFolder, TapeSet } from "./entries";
 import { FILE, FILE_BITS, idOf, SPARSE, STREAM_BITS, STRINGS } from "./layout";
@@ -91,12 +91,18 @@ export function toFileRecord(entry: FileEntry, judging: Judging, before: FileEnt
     localTimes: true,
     content: content.content,
     backup: backupOf(context),
+    marks: damagedHeader ? 0 : marksOf(attributesOf(entry)),
     system: false,
     streams: entry.streams.flatMap((stream) => (stream.id === ADAT ? namedStream(stream, judging.source) : [])),
     links: 1,
     notes: [...notes, ...content.notes],
   };
 }
+
+const attributesOf = ({ block }: FileEntry): number => (block ? FILE.read(new Cursor(block.bytes), 0).attributes : 0);
+
+const marksOf = (attributes: number): number =>
+  ((attributes & FILE_BITS.readOnly) !== 0 ? FILE_MARK.readOnly : 0) | ((attributes & FILE_BITS.hidden) !== 0 ? FILE_MARK.hidden : 0);
 
 /** A named stream: the size of its name, the name, the data (from memory of practice, no published source). */
 function namedStream(stream: Stream, source: ByteSource): FileRecord["streams"] {
@@ -120,7 +126,7 @@ interface Judged {
 function contentOf(entry: FileEntry, { source, look }: Judging, before: FileEntry | null): Judged {
   const { block, streams, bare, trouble, cut } = entry;
   const declared = block?.common.displayableSize ?? 0;
-  const attributes = block ? FILE.read(new Cursor(block.bytes), 0).attributes : 0;
+  const attributes = attributesOf(entry);
   const data = streams.find(({ id }) => id === STAN);
   const closed = closedBy(entry, data);
   if (closed) return { size: declared || (data?.length ?? 0), content: closed, notes: [] };

@@ -47,6 +47,8 @@ describe.each(["tape", "tape-small", "tape-pair-1", "tape-pair-2"])("a sound med
       expect(found, entry.path).toBeDefined();
       expect(new Date(found?.copy.modified as number).toISOString().slice(0, 19)).toBe(entry.modified);
       if (entry.type === "folder") continue;
+      // Read only, and hidden: bits 8 and 9.
+      expect(found?.copy.marks ?? 0, entry.path).toBe((entry.attributes >> 8) & 3);
       expect(found?.copy.size).toBe(entry.size);
       if (entry.sha256) expect(found?.sha256, entry.path).toBe(entry.sha256);
       else

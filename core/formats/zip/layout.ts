@@ -15,6 +15,7 @@ export const LOCAL = {
 export const DESCRIPTOR = { mark: "PK\x07\x08" } as const;
 export const CENTRAL = {
   mark: "PK\x01\x02",
+  madeBy: 4,
   flags: 8,
   method: 10,
   time: 12,
@@ -26,6 +27,7 @@ export const CENTRAL = {
   extraLength: 30,
   commentLength: 32,
   disk: 34,
+  attributes: 38,
   offset: 42,
   size: 46,
 } as const;

@@ -2,6 +2,7 @@ import { crc32 } from "node:zlib";
 import type { BlockReader } from "../../bytes/block-reader";
 import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
 import { dosTimeToMs, filetimeToMs } from "../../bytes/times";
+import { marksOfAttributes, marksOfMode } from "../../filesystems/file-record";
 import { cannotTell, damaged, SOUND, type Verdict } from "../format";
 import { CENTRAL, DESCRIPTOR, END, END64, EXTRA_TIMES, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
 
@@ -25,6 +26,19 @@ export interface ZipMember {
   readonly utc: number | null;
   /** The same as a local time, as if it were UTC. */
   readonly local: number | null;
+  /** Which of `FILE_MARK` it has, added up; only the list of contents keeps them. */
+  readonly marks: number;
+}
+
+/** Systems an archive was made on (4.4.2.2): those whose attributes are FAT's (FAT, NTFS, VFAT), and those with Unix modes (Unix, OS X). */
+const WITH_ATTRIBUTES: ReadonlySet<number> = new Set([0, 10, 14]);
+const WITH_MODES: ReadonlySet<number> = new Set([3, 19]);
+
+/** The marks in an entry's external attributes: FAT's in the lowest byte (4.4.15); a Unix mode in the highest 16 bits (common practice). */
+function marksIn(madeBy: number, attributes: number): number {
+  const system = madeBy >>> 8;
+  if (WITH_ATTRIBUTES.has(system)) return marksOfAttributes(attributes & 0xff);
+  return WITH_MODES.has(system) ? marksOfMode(attributes >>> 16) : 0;
 }
 
 export const MOST_MEMBERS = 4_000_000;
@@ -106,6 +120,7 @@ export function localMember(reader: BlockReader, at: number): (ZipMember & { dat
     disk: 0,
     utc: utcOf(reader, extra, extraLength),
     local: dosTimeToMs(reader.u16(at + LOCAL.date), reader.u16(at + LOCAL.time), 0),
+    marks: 0,
     dataAt: extra + extraLength,
     sized: (flags & FLAG.descriptor) === 0 || packed > 0,
   };
@@ -133,6 +148,7 @@ export function centralMember(reader: BlockReader, at: number): { member: ZipMem
       disk: reader.u16(at + CENTRAL.disk),
       utc: utcOf(reader, extra, extraLength),
       local: dosTimeToMs(reader.u16(at + CENTRAL.date), reader.u16(at + CENTRAL.time), 0),
+      marks: marksIn(reader.u16(at + CENTRAL.madeBy), reader.u32(at + CENTRAL.attributes)),
       crc: reader.u32(at + CENTRAL.crc),
       ...sizes,
     },
