@@ -57,7 +57,8 @@ const HELP = `Tidy Compass, command line
 
   compass records FILE [--deleted] [--table T] [--json]
       the rows of an SQLite database, its log and journal beside it taken into account; with --deleted also what is left of rows that
-      were deleted, changed or never committed, with how much of them stands and where
+      were deleted, changed or never committed, with how much of them stands and where. Of a file of settings (property list, JSON, XML, names and
+      values a line) its values, each under the names it lies in; of a damaged one what is left
 
   compass join FILE… --to FILE [--json]
       writes a new database of the same schema with every row that any of these has, or has remains of, once; where each is from stands

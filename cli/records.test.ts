@@ -1,4 +1,4 @@
-import { mkdtempSync, writeFileSync } from "node:fs";
+import { mkdtempSync, readFileSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { beforeAll, describe, expect, it } from "vitest";
@@ -45,6 +45,48 @@ describe("the command line, for databases", () => {
     const again = compass("join", place("log"), place("plain"), "--to", to);
     expect(again.code).toBe(3);
     expect(again.err).toContain("is there already");
+  }, 60_000);
+
+  it("records writes a line for each value of a file of settings, and says what is wrong with a damaged one", () => {
+    const made = JSON.parse(readFileSync(join(import.meta.dirname, "../tests/fixtures/settings.json"), "utf8")) as {
+      binary: string;
+      ini: string;
+    };
+    const list = Buffer.from(made.binary, "base64");
+    const put = (name: string, bytes: string | Uint8Array) => {
+      writeFileSync(join(work, name), bytes);
+      return join(work, name);
+    };
+    const told = (path: string) => {
+      const { code, lines, err } = compass("records", path, "--json");
+      return { code, err, rows: lines() as unknown as { confidence: string; values: { name: string; value: string } }[] };
+    };
+    const sound = told(put("a.plist", list));
+    expect([sound.code, sound.rows[0]]).toEqual([
+      0,
+      {
+        table: null,
+        rowid: null,
+        state: "live",
+        confidence: "whole",
+        values: { name: "Observer", value: "Tove Brask" },
+        at: null,
+        from: "main",
+      },
+    ]);
+    const damaged = told(put("b.plist", list.subarray(0, list.length - 40)));
+    expect(damaged.rows.map(({ values }) => values)).toEqual(sound.rows.map(({ values }) => values));
+    expect(damaged.rows.every(({ confidence }) => confidence === "part")).toBe(true);
+    expect([damaged.code, damaged.err]).toEqual([1, expect.stringContaining("Its end is gone")]);
+    const cut = told(put("c.json", '{"a":{"b":[true,"x"]},"c":"y'));
+    expect(cut.rows.map(({ values }) => [values.name, values.value])).toEqual([
+      ["a/b", "2 values"],
+      ["a/b/1", "true"],
+      ["a/b/2", "x"],
+      ["c", "damaged"],
+    ]);
+    // Units of two bytes, without a mark.
+    expect(told(put("d.ini", Buffer.from(made.ini, "utf16le"))).rows.length).toBe(told(put("e.ini", made.ini)).rows.length);
   }, 60_000);
 
   it("refuses in words what is no database, and a call that lacks something", () => {

@@ -1,4 +1,10 @@
+import { readFileSync, statSync } from "node:fs";
+import { basename } from "node:path";
+import { MemorySource } from "../core/bytes/byte-source";
+import { decodeText } from "../core/bytes/text-encoding";
+import { identify } from "../core/formats/registry";
 import type { Row } from "../core/records/records";
+import { formOfSettings, readSettings, type Settings, type Telling } from "../core/records/settings";
 import type { Value } from "../core/records/sqlite/record";
 import { openRecords } from "../io/records";
 import { SourceError } from "../io/source-error";
@@ -6,11 +12,15 @@ import type { Options } from "./options";
 import { flush, oneSource, put, say } from "./output";
 import { EXIT } from "./usage";
 
-/** `compass records`: the rows of a database; with --deleted also what is left of those that do not count any more. */
+/**
+ * `compass records`: the rows of a database; with --deleted also what is left of those that do not count any more. Of a file of settings its
+ * values, each with the names it lies under.
+ */
 export function listRecords(files: readonly string[], options: Options): number {
   const path = oneSource(files);
   const { table, deleted = false } = options;
   const records = open(path, { deleted, table });
+  if (!records) return listSettings(path, options);
   try {
     for (const row of records.reader.rows()) put(options.json ? asJson(row) : asWords(row));
   } finally {
@@ -23,12 +33,39 @@ export function listRecords(files: readonly string[], options: Options): number 
 
 function open(path: string, options: { deleted: boolean; table: string | undefined }) {
   try {
-    const records = openRecords(path, options);
-    if (records) return records;
+    return openRecords(path, options);
   } catch {
     throw new SourceError(`${path} cannot be read.`);
   }
-  throw new SourceError(`${path} is no database this bench reads, or nothing of one is left in it.`);
+}
+
+/** Bytes of a file of settings at most. */
+const MOST_SETTINGS = 1 << 24;
+const ALL: Telling = { most: 1_000_000, longest: 1 << 24, data: true };
+
+function listSettings(path: string, { json, table }: Options): number {
+  const read = statSync(path).size <= MOST_SETTINGS ? settingsIn(path) : null;
+  if (!read) throw new SourceError(`${path} is no database and no file of settings this bench reads, or nothing of one is left in it.`);
+  const names: string[] = [];
+  for (const { name, value, level, when } of table === undefined ? read.settings : []) {
+    names.length = level;
+    names.push(name);
+    if (value === null) continue;
+    const values = { name: names.join("/"), value, ...(when ? { moment: `${when.at.replace(" ", "T")}Z` } : {}) };
+    const confidence = read.problem === null ? "whole" : "part";
+    const row = { table: null, rowid: null, state: "live", confidence, values, at: null, from: "main" };
+    put(json ? JSON.stringify(row) : Object.values(values).join("\t"));
+  }
+  flush();
+  const notes = [...(read.problem ? [read.problem] : []), ...(read.more ? ["There is more in it than is told."] : [])];
+  for (const note of notes) say(note);
+  return notes.length > 0 ? EXIT.problems : EXIT.done;
+}
+
+function settingsIn(path: string): Settings | null {
+  const bytes = readFileSync(path);
+  const form = formOfSettings(identify(new MemorySource(bytes), basename(path))?.id, basename(path));
+  return form && readSettings(form, bytes, decodeText(bytes), Date.now() / 1000, ALL);
 }
 
 /** A value in JSON: whole numbers beyond 2^53 as text, bytes in hexadecimal digits. */

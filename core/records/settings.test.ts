@@ -91,8 +91,17 @@ describe("settings as names and values", () => {
     expect(long?.value?.endsWith("…")).toBe(true);
   });
 
-  it("that are damaged are read up to there, or said to be none", () => {
-    expect(read("json", '{"a":')).toBeNull();
+  it("that are damaged are read as far as they stand, or said to be none", () => {
+    expect(read("json", "nothing of it")).toBeNull();
+    const broken = read("json", '{"a":1,"b":[2,{"c":"\0\0\0');
+    expect(shown(broken?.settings)).toEqual([
+      ["a", "1", 0],
+      ["b", "2 values", 0],
+      ["1", "2", 1],
+      ["2", null, 1],
+      ["c", "damaged", 2],
+    ]);
+    expect(broken?.problem).toContain("breaks off");
     expect(read("plist", "bplist00 and nothing else")).toBeNull();
     const cut = read("xml", "<set><a>1</a><b");
     expect(shown(cut?.settings)).toEqual([
@@ -100,6 +109,15 @@ describe("settings as names and values", () => {
       ["a", "1", 1],
     ]);
     expect(cut?.problem).not.toBeNull();
+    const within = read("xml", "<set><a>1</a><b>2\0\0\0c>3</c><d at='4'>5</d></set>");
+    expect(shown(within?.settings)).toEqual([
+      ["set", null, 0],
+      ["a", "1", 1],
+      ["b", null, 1],
+      ["d", "5", 2],
+      ["at", "4", 3],
+    ]);
+    expect(within?.problem).not.toBeNull();
   });
 
   it("of any bytes neither stop nor break the reading, and no more is kept than is shown", () => {

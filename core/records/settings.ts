@@ -1,4 +1,7 @@
-import { readPropertyList } from "../bytes/property-list";
+import { DAMAGED, type ListRead } from "../bytes/binary-list";
+import { readDamagedJson } from "../bytes/damaged-json";
+import { hasForeignCharacters, walkDamagedXml } from "../bytes/damaged-xml";
+import { readDamagedPropertyList } from "../bytes/property-list";
 import { shortened } from "../bytes/text";
 import { walkXml } from "../bytes/xml";
 import { singleMoment } from "./times";
@@ -23,9 +26,37 @@ export interface Settings {
 
 export type SettingsForm = "plist" | "json" | "xml" | "ini";
 
-const MOST = 5_000;
+/** Usual endings of names (common practice, no published source). */
+const BY_NAME: readonly (readonly [RegExp, SettingsForm])[] = [
+  [/\.plist$/i, "plist"],
+  [/\.json$/i, "json"],
+  [/\.xml$/i, "xml"],
+  [/\.(ini|cfg|conf|inf)$/i, "ini"],
+];
+const BY_FORMAT: Readonly<Record<string, SettingsForm>> = { plist: "plist", "plist-xml": "plist", json: "json", xml: "xml" };
+
+/**
+ * The form of a file of settings, by its content; of one that is damaged, or plain text, by its name.
+ * @param format id of the content's format; not set: it is none that is known @returns null when it is none
+ */
+export function formOfSettings(format: string | undefined, name: string): SettingsForm | null {
+  const known = BY_FORMAT[format ?? ""];
+  if (known || !(format === undefined || format === "text" || format === "words")) return known ?? null;
+  return BY_NAME.find(([ending]) => ending.test(name))?.[1] ?? null;
+}
+
+/** How much of a file of settings is told. */
+export interface Telling {
+  /** Names at most. */
+  readonly most: number;
+  /** Characters of a name and of a value at most. */
+  readonly longest: number;
+  /** Bytes of data are told in hexadecimal digits; else by their number. */
+  readonly data: boolean;
+}
+
+const SHOWN: Telling = { most: 5_000, longest: 2_000, data: false };
 const DEEPEST = 64;
-const LONGEST = 2_000;
 
 /** Names of settings that are moments. Common practice, no published source. */
 const MOMENT_NAME = /date|time|when|last|since|until|creat|modif|updat|expir|open|seen|sync|start|(^|[_a-z])at$/i;
@@ -36,26 +67,38 @@ class Tree {
   readonly settings: Setting[] = [];
   more = false;
 
-  constructor(private readonly now: number) {}
+  constructor(
+    private readonly now: number,
+    readonly telling: Telling,
+  ) {}
 
   add(name: string, value: string | null, level: number, moment: number | string | null = null): void {
-    if (this.settings.length >= MOST) {
+    if (this.settings.length >= this.telling.most) {
       this.more = true;
       return;
     }
     this.settings.push({
-      name: shortened(name, LONGEST),
-      value: value === null ? null : shortened(value, LONGEST),
+      name: shortened(name, this.telling.longest),
+      value: value === null ? null : shortened(value, this.telling.longest),
       level: Math.min(level, DEEPEST),
       when: moment === null ? null : this.whenOf(name, moment),
     });
+  }
+
+  /** Gives a name that was added before the words that came behind it. */
+  say(at: number, name: string, said: string): void {
+    const setting = this.settings[at];
+    const words = said.trim();
+    if (setting && words !== "")
+      this.settings[at] = { ...setting, value: shortened(words, this.telling.longest), when: this.whenOf(name, words) };
   }
 
   /** Adds a value as JSON and property lists have it, and all it holds. */
   addValue(name: string, value: unknown, level: number): void {
     if (this.more) return;
     const entries = entriesOf(value);
-    if (!entries) this.add(name, wordsOf(value), level, typeof value === "number" || typeof value === "string" ? value : null);
+    if (!entries)
+      this.add(name, wordsOf(value, this.telling), level, typeof value === "number" || typeof value === "string" ? value : null);
     // What is deeper is damage, or made to be.
     else if (level >= DEEPEST) this.add(name, "…", level);
     else {
@@ -88,32 +131,46 @@ const momentText = (ms: number) => new Date(ms).toISOString().slice(0, 19).repla
 
 /**
  * Reads a file of settings as a tree of names and values: property lists (binary and XML), JSON (RFC 8259), XML 1.0, and sections of
- * names and values a line each (common practice, no published source). Of a damaged one it is what stands before the damage, where that can be had.
+ * names and values a line each (common practice, no published source). Of a damaged one it is what is left, with what is wrong in words.
  * @param text the bytes as text; a property list is read from its bytes @param now seconds since 1970
  * @returns null when it is not of that form
  */
-export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string, now: number): Settings | null {
-  const tree = new Tree(now);
+export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string, now: number, telling = SHOWN): Settings | null {
+  const tree = new Tree(now, telling);
   const done = (problem: string | null): Settings | null =>
     tree.settings.length === 0 && problem !== null ? null : { settings: tree.settings, more: tree.more, problem };
   // Without its document type it looks like any XML.
   if (form === "plist" || (form === "xml" && /<plist[\s>]/.test(text.slice(0, 1000)))) {
-    const list = readPropertyList(bytes);
-    if (list === null || list === undefined) return null;
-    addTop(tree, list);
-    return done(null);
+    const list = readDamagedPropertyList(bytes);
+    if (list === null) return null;
+    addTop(tree, list.value);
+    return done(list.problem);
   }
   if (form === "json") {
-    try {
-      addTop(tree, JSON.parse(exactNumbers(text.replace(/^\ufeff/, ""))) as unknown);
-    } catch {
-      return null;
-    }
-    return done(null);
+    const read = readJson(text.replace(/^\ufeff/, ""));
+    if (!read) return null;
+    addTop(tree, read.value);
+    return done(read.problem);
   }
-  if (form === "xml") return done(readXml(tree, text));
+  if (form === "xml") {
+    const problem = readXml(tree, text);
+    if (problem === null && !hasForeignCharacters(text)) return done(null);
+    const left = new Tree(now, telling);
+    readDamagedXml(left, text);
+    return left.settings.length > 0 ? { settings: left.settings, more: left.more, problem: XML_DAMAGED } : null;
+  }
   readSections(tree, text);
   return done(null);
+}
+
+const XML_DAMAGED = "It is damaged or breaks off: what stands behind the damage may belong elsewhere in it.";
+
+function readJson(text: string): ListRead | null {
+  try {
+    return { value: JSON.parse(exactNumbers(text)) as unknown, problem: null };
+  } catch {
+    return readDamagedJson(text);
+  }
 }
 
 /** Numbers of more digits than a number here holds exactly, in quotes: they are to be shown as they are written. */
@@ -132,8 +189,9 @@ function entriesOf(value: unknown): readonly (readonly [string, unknown])[] | nu
   return Array.isArray(value) ? value.map((each, i) => [String(i + 1), each] as const) : Object.entries(value);
 }
 
-function wordsOf(value: unknown): string {
-  if (value instanceof Uint8Array) return `${value.length} bytes`;
+function wordsOf(value: unknown, { data }: Telling): string {
+  if (value === DAMAGED) return "damaged";
+  if (value instanceof Uint8Array) return data ? Buffer.from(value).toString("hex") : `${value.length} bytes`;
   if (value instanceof Date) return Number.isNaN(value.getTime()) ? "a date that is none" : momentText(value.getTime());
   return String(value);
 }
@@ -149,14 +207,36 @@ function readXml(tree: Tree, text: string): string | null {
     },
     text: (words) => {
       const last = open.at(-1);
-      if (last && last.words.length <= LONGEST) last.words += words;
+      if (last && last.words.length <= tree.telling.longest) last.words += words;
     },
     close: () => {
       const last = open.pop();
-      const setting = last && tree.settings[last.at];
-      const words = last?.words.trim() ?? "";
-      if (!last || !setting || words === "") return;
-      tree.settings[last.at] = { ...setting, value: shortened(words, LONGEST), when: tree.whenOf(last.name, words) };
+      if (last) tree.say(last.at, last.name, last.words);
+    },
+    enough: () => tree.more,
+  });
+}
+
+/** What is left of elements with their words: a damaged one keeps its name alone. */
+function readDamagedXml(tree: Tree, text: string): void {
+  const open: { name: string; words: string; at: number; isDamaged: boolean }[] = [];
+  walkDamagedXml(text, {
+    open: (name, attributes) => {
+      open.push({ name, words: "", at: tree.settings.length, isDamaged: false });
+      tree.add(name, null, open.length - 1);
+      for (const [each, value] of attributes) tree.add(each, value, open.length, value);
+    },
+    text: (words) => {
+      const last = open.at(-1);
+      if (last && last.words.length <= tree.telling.longest) last.words += words;
+    },
+    damage: () => {
+      const last = open.at(-1);
+      if (last) last.isDamaged = true;
+    },
+    close: (_name, whole) => {
+      const last = open.pop();
+      if (last) tree.say(last.at, last.name, whole && !last.isDamaged ? last.words : "");
     },
     enough: () => tree.more,
   });

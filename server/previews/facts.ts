@@ -1,5 +1,5 @@
 import sharp from "sharp";
-import { readBytes } from "../../core/bytes/byte-source";
+import { type ByteSource, readBytes } from "../../core/bytes/byte-source";
 import type { Format } from "../../core/formats/format";
 import { identify, runSummary } from "../../core/formats/registry";
 import { traitsOf } from "../../core/formats/traits";
@@ -30,6 +30,10 @@ const DATABASE_NAME = /(\.(db|sqlite3?|storedata)|^[^.]+)$/i;
 const separated = (name: string, format: string) =>
   (format === "text" || format === "csv" || format === "words") && /\.(csv|tsv)$/i.test(name);
 
+/** Bytes of a beginning that say whether there is anything in it. */
+const BEGINNING = 4096;
+const beginsWithZeros = (content: ByteSource) => readBytes(content, 0, Math.min(BEGINNING, content.size)).every((byte) => byte === 0);
+
 const nothing: PreviewFacts = {
   form: "hex",
   format: null,
@@ -49,7 +53,10 @@ export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
     const disk = looksLikeDisk(content) || DISK_NAME.test(copy.name) || isArchive(format, copy.name);
     // One whose first page is gone begins with nothing that is known.
     const records = format ? format.id === "sqlite" : DATABASE_NAME.test(copy.name) && Database.open({ main: content }) !== null;
-    if (!format) return { ...nothing, disk, records };
+    if (!format) {
+      const settings = settingsForm(undefined, copy.name, content.size) !== null && !beginsWithZeros(content);
+      return { ...nothing, disk, records, settings };
+    }
     const facts: PreviewFacts = {
       ...nothing,
       disk,

@@ -83,9 +83,19 @@ describe("settings", () => {
     const wide = copyOf("wide.ini", Buffer.concat([Buffer.from([0xff, 0xfe]), Buffer.from(made.ini as string, "utf16le")]));
     expect((await settingsOf(wide)).settings[0]?.name).toBe("Window");
     expect((await previewFacts(copyOf("letter.txt", Buffer.from("Dear members,\nthe dome is open.")))).settings).toBe(false);
-    await expect(settingsOf(copyOf("cut.plist", Buffer.from(made.binary as string, "base64").subarray(0, 60)))).rejects.toThrow(
-      "too damaged to be shown as a tree",
-    );
+    // What is left of a damaged one is shown, with what is wrong.
+    const cut = await settingsOf(copyOf("cut.plist", Buffer.from(made.binary as string, "base64").subarray(0, 60)));
+    expect([cut.problem, cut.settings[0]]).toEqual([
+      "Its end is gone: its values were found one behind another.",
+      { name: "Observer", value: "damaged", level: 0, when: null },
+    ]);
+    const broken = copyOf("cut.json", Buffer.from('{"Observer":"Tove Brask","Dome":[1,"op'));
+    expect(await previewFacts(broken)).toMatchObject({ settings: true });
+    expect((await settingsOf(broken)).settings[0]).toEqual({ name: "Observer", value: "Tove Brask", level: 0, when: null });
+    expect((await settingsOf(broken)).problem).toContain("breaks off");
+    const zeros = copyOf("zeros.plist", Buffer.alloc(5_000));
+    expect((await previewFacts(zeros)).settings).toBe(false);
+    await expect(settingsOf(zeros)).rejects.toThrow("too damaged to be shown as a tree");
   });
 });
 

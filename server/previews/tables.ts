@@ -2,6 +2,7 @@ import { strFromU8, unzipSync } from "fflate";
 import Papa from "papaparse";
 import readWorkbook from "read-excel-file/node";
 import { MemorySource } from "../../core/bytes/byte-source";
+import { decodeText } from "../../core/bytes/text-encoding";
 import { walkXml } from "../../core/bytes/xml";
 import { RecordReader, type Row } from "../../core/records/records";
 import { parseTable } from "../../core/records/sqlite/statement";
@@ -11,7 +12,6 @@ import { wholeContent } from "./content";
 import type { TablesPreview } from "./contract";
 import { xlsTables } from "./old-office";
 import { asTable, cellText, MAX_COLUMNS } from "./sheet-table";
-import { decodeText } from "./texts";
 import { checkUnpacked } from "./unpacked";
 
 const MAX_BYTES = 1 << 26;

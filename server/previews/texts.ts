@@ -2,6 +2,7 @@ import { strFromU8, type UnzipFileInfo, unzip } from "fflate";
 import iconv from "iconv-lite";
 import mammoth from "mammoth";
 import { MemorySource, readBytes } from "../../core/bytes/byte-source";
+import { decodeText, encodingOf } from "../../core/bytes/text-encoding";
 import { identify } from "../../core/formats/registry";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
@@ -25,21 +26,6 @@ export async function textOf(copy: StoredCopy, asked: string | null): Promise<Te
     const encoding = asked && iconv.encodingExists(asked) ? asked : encodingOf(bytes);
     return { text: iconv.decode(bytes, encoding), encoding, truncated: content.size > MAX_TEXT };
   });
-}
-
-/** Bytes as text, by the same rules. */
-export const decodeText = (bytes: Buffer): string => iconv.decode(bytes, encodingOf(bytes.subarray(0, MAX_TEXT)));
-
-function encodingOf(bytes: Buffer): string {
-  if (bytes[0] === 0xff && bytes[1] === 0xfe) return "utf-16le";
-  if (bytes[0] === 0xfe && bytes[1] === 0xff) return "utf-16be";
-  try {
-    // The last character may be cut by the limit; a few bytes less never cut a sound text wrongly.
-    new TextDecoder("utf-8", { fatal: true }).decode(bytes.length === MAX_TEXT ? bytes.subarray(0, bytes.lastIndexOf(10) + 1) : bytes);
-    return "utf-8";
-  } catch {
-    return "windows-1252";
-  }
 }
 
 /** The words of an office document, paragraph by paragraph; nothing of its form, links or scripts. */

@@ -46,7 +46,7 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
           ))}
         </tbody>
       </table>
-      {data.problem && <p className={styles.text}>It breaks off: {data.problem}. What stands before that is shown.</p>}
+      {data.problem && <p className={styles.text}>{data.problem}</p>}
       {data.more && <p className={styles.text}>There is more: only the first {countText(data.settings.length)} names are shown.</p>}
     </section>
   );
