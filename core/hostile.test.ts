@@ -5,6 +5,7 @@ import { fixture } from "../tests/support/volume-truth";
 
 const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];
 const BACKUPS: readonly SubjectName[] = ["tape", "zip archive", "zip archive of 64 bits"];
+const SETTINGS: readonly SubjectName[] = ["binary property list", "xml settings", "json settings", "settings a line each"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
 const SLOW_ROUNDS = Math.ceil(ROUNDS / 5);
 const MOST_MEMORY = 512 << 20;
@@ -16,6 +17,14 @@ describe("damaged volumes and containers", () => {
     expect(memory).toBeLessThan(MOST_MEMORY);
     // The mutations must leave something to read, or they would test nothing.
     expect(found).toBeGreaterThan(ROUNDS / 10);
+  });
+
+  it.each(SETTINGS)(`%s: ${ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 600_000 }, (name) => {
+    const { found, slowest, memory } = mutate(name, 0, ROUNDS);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    // What is left of a damaged file is given.
+    expect(found).toBeGreaterThan(ROUNDS * 5);
   });
 
   it.each(BACKUPS)(`%s: ${SLOW_ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 600_000 }, (name) => {

@@ -14,24 +14,14 @@ import { backupFile } from "./backup-truth";
 import { unpackBlocks } from "./blocks";
 import { macFixture, macStructures } from "./mac-truth";
 import { objectChecksum } from "./object-checksum";
+import { database, settingsFile } from "./record-mutations";
 import { snapshotTruth, snapshotVolume } from "./snapshot-truth";
+import { below, type Subject } from "./subject";
 import { leastTime } from "./thread-time";
 import { fixture } from "./volume-truth";
 
-/** Something to damage: its bytes, where damage hurts, and how all of it is read. */
-interface Subject {
-  readonly bytes: Uint8Array;
-  /** A place to change, chosen by a source of random numbers 0 … 1. */
-  place(random: () => number): number;
-  /** Makes right the checksum of what a place belongs to, so that a change gets past it: where it stands, and its bytes. */
-  seal?(bytes: Uint8Array, at: number): { readonly at: number; readonly sum: Uint8Array } | null;
-  /** Reads everything; returns how much was found. Throws for whatever a reader must not do. */
-  read(bytes: Uint8Array): number;
-}
-
 /** Values that break careless arithmetic, besides random ones. */
 const NASTY = [0, 1, 0x7f, 0x80, 0xe5, 0xff];
-const below = (random: () => number, most: number) => Math.floor(random() * most);
 
 /** Reads everything of a disk's volumes, as the passes would, and something of every content. */
 export function readDisk(bytes: Uint8Array): number {
@@ -355,6 +345,13 @@ export const SUBJECTS = {
   "sealed apfs": sealedApfs,
   "compressed disk image": () => diskImage("udif-lzfse-stored"),
   "sparse disk image": () => diskImage("sparseimage-hfsplus"),
+  database: () => database("small-pages"),
+  "database with a log": () => database("log"),
+  "database with a journal": () => database("hot-journal"),
+  "binary property list": () => settingsFile("plist"),
+  "xml settings": () => settingsFile("xml"),
+  "json settings": () => settingsFile("json"),
+  "settings a line each": () => settingsFile("ini"),
 } as const satisfies Record<string, () => Subject>;
 export type SubjectName = keyof typeof SUBJECTS;
 
