@@ -26,6 +26,7 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
     <section tabIndex={0} aria-label="Settings">
+      {data.problem && <p className={styles.text}>{data.problem}</p>}
       <table className={styles.settings} aria-label="Names and values">
         <tbody>
           {data.settings.map(({ name, value, level, when }, index) => (
@@ -46,7 +47,6 @@ export function SettingsView({ copyId, otherwise }: { copyId: number; otherwise:
           ))}
         </tbody>
       </table>
-      {data.problem && <p className={styles.text}>{data.problem}</p>}
       {data.more && <p className={styles.text}>There is more: only the first {countText(data.settings.length)} names are shown.</p>}
     </section>
   );
