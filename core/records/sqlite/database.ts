@@ -31,6 +31,9 @@ export interface SchemaEntry {
 /** Statements of a database that are read. */
 const MOST_TREES = 10_000;
 const MOST_PAGES = 1 << 26;
+/** Pages that a log may lengthen a database by, for each page that stands in it, and besides. */
+const PAGES_AN_IMAGE = 16;
+const FREE_PAGES = 1 << 16;
 /** A journal is at least one sector long. */
 const SHORTEST_JOURNAL = 512;
 /** Pages whose texts say in which encoding they are. */
@@ -78,13 +81,24 @@ export class Database {
     this.#header = (first && readHeader(first.bytes, files.main.size)) ?? header;
     const inFile = Math.ceil(files.main.size / pageSize);
     const stated = this.journal?.hot ? this.journal.pages : this.log?.pages;
-    this.count = Math.min(MOST_PAGES, stated ?? Math.max(inFile, this.#header?.pages ?? 0));
+    this.count = Math.min(MOST_PAGES, stated ?? Math.max(inFile, this.#header?.pages ?? 0), this.#lastPage(inFile));
     if (this.#header && stated === undefined && this.#header.pages > inFile)
       this.notes.push(`${this.#header.pages - inFile} of its ${this.#header.pages} pages are missing at the end.`);
     this.usable = pageSize - (this.#header?.reserved ?? 0);
     this.owners = new Uint16Array(this.count + 1);
     this.roles = new Uint8Array(this.count + 1);
     this.encoding = this.#header?.encoding ?? this.#guessedEncoding();
+  }
+
+  /**
+   * The last page that can stand in one of the files: what a header says is gone through page by page, and may be anything. A log may leave out
+   * free pages that were never used, but not many of them.
+   */
+  #lastPage(inFile: number): number {
+    const images = [...(this.log?.frames ?? []), ...(this.journal?.images ?? [])];
+    let last = inFile;
+    for (const { page } of images) if (page > last) last = page;
+    return Math.min(last, inFile + images.length * PAGES_AN_IMAGE + FREE_PAGES);
   }
 
   /** Whether the names of its tables are gone. */
