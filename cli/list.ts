@@ -1,6 +1,6 @@
+import { FILE_MARK } from "../core/bytes/file-marks";
 import type { Layout } from "../core/bytes/layout";
 import type { Copy } from "../core/copies/copy";
-import { FILE_MARK } from "../core/filesystems/file-record";
 import { copiesOf, stateFilter, withChosen } from "./chosen";
 import { isoText } from "./iso-text";
 import type { Options } from "./options";

@@ -5,7 +5,7 @@ import { join } from "node:path";
 import { strToU8, type Zippable, zipSync } from "fflate";
 import { describe, expect, it } from "vitest";
 import { openBackup, readBackup } from "../../tests/support/backup-truth";
-import { FILE_MARK } from "../filesystems/file-record";
+import { FILE_MARK } from "../bytes/file-marks";
 
 const marksOf = (bytes: Uint8Array, thorough = false) =>
   Object.fromEntries(readBackup(bytes, thorough).map(({ copy }) => [copy.path.slice(1), copy.marks ?? 0]));

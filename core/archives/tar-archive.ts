@@ -1,7 +1,7 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
+import { marksOfMode } from "../bytes/file-marks";
 import { RangeSet } from "../bytes/range-set";
-import { marksOfMode } from "../filesystems/file-record";
 import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
 import { type TarHeader, TarHeaders } from "./tar-headers";
 

@@ -1,5 +1,5 @@
 import { Cursor } from "../bytes/cursor";
-import { FILE_MARK, marksOfMode } from "./file-record";
+import { FILE_MARK, marksOfMode } from "../bytes/file-marks";
 
 /** Flags of `chflags(2)`: the owner's (UF_…) in the low half, those of the administrator (SF_…) in the high one. */
 export const BSD_FLAG = { ownerImmutable: 0x2, hidden: 0x8000, immutable: 0x2_0000 } as const;

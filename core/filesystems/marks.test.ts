@@ -2,8 +2,8 @@ import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { copiesAt, imageSource, readTruth } from "../../tests/support/volume-truth";
 import { MemorySource, readBytes } from "../bytes/byte-source";
+import { FILE_MARK } from "../bytes/file-marks";
 import { setChecksum } from "./exfat/entry-set";
-import { FILE_MARK } from "./file-record";
 import { finderFlagsIn, marksOfMac } from "./mac-marks";
 
 /** Sets the attribute bits of a record; where they stand is each specification's. @param at disk byte offset of the record */

@@ -1,4 +1,4 @@
-import { FILE_MARK } from "../filesystems/file-record";
+import { FILE_MARK } from "../bytes/file-marks";
 import type { OwnAttribute } from "./attribute-dump";
 import { RESOURCE_FORK } from "./two-files";
 

@@ -1,8 +1,9 @@
 import { type SQL, sql } from "drizzle-orm";
+import { FILE_MARK } from "../../core/bytes/file-marks";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import type { CopyFacts } from "../../core/copies/facts";
 import { ABSENCE_WORDS, CONDITIONS, type Condition } from "../../core/copies/vocabulary";
-import { type Absence, FILE_MARK } from "../../core/filesystems/file-record";
+import type { Absence } from "../../core/filesystems/file-record";
 import type { Kind } from "../../core/formats/format";
 import { type NamedStream, type TwoFiles, twoFileLayout } from "../../core/restore/two-files";
 import type { Connection } from "../database/connection";

@@ -3,7 +3,7 @@ import { existsSync, lstatSync, mkdirSync, mkdtempSync, readFileSync, writeFileS
 import { tmpdir } from "node:os";
 import { basename, dirname, join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
-import { FILE_MARK } from "../../core/filesystems/file-record";
+import { FILE_MARK } from "../../core/bytes/file-marks";
 import { itemQuery } from "../../server/items/contract";
 import { listItems } from "../../server/items/list";
 import { startRestore } from "../../server/restores/commands";

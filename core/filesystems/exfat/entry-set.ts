@@ -1,7 +1,7 @@
 import { Cursor } from "../../bytes/cursor";
+import { marksOfAttributes } from "../../bytes/file-marks";
 import { decodeUtf16le, pathComponent } from "../../bytes/text";
 import { dosTimeToMs } from "../../bytes/times";
-import { marksOfAttributes } from "../file-record";
 import type { TreeEntry } from "../folder-entry";
 import { BITMAP, ENTRY_SIZE, FILE, LABEL, NAME, STREAM, TYPE } from "./layout";
 

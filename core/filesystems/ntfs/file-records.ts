@@ -1,17 +1,8 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
+import { marksOfAttributes } from "../../bytes/file-marks";
 import { type Layout, markForeign } from "../../bytes/layout";
-import {
-  absent,
-  type ByteEvidence,
-  type Content,
-  type FileRecord,
-  likeliest,
-  marksOfAttributes,
-  NO_CONTENT,
-  placed,
-  unproven,
-} from "../file-record";
+import { absent, type ByteEvidence, type Content, type FileRecord, likeliest, NO_CONTENT, placed, unproven } from "../file-record";
 import type { ClusterMeasures } from "./boot-sector";
 import { ATTRIBUTE_FLAG, ATTRIBUTE_TYPE, isCloudTag, KEPT_ELSEWHERE, NAMESPACE, REPARSE_TAG, SYSTEM_RECORD } from "./layout";
 import { UNKNOWN_PARENT } from "./mft-index";

@@ -1,8 +1,9 @@
 import type { ByteSource } from "../../bytes/byte-source";
 import { Cursor } from "../../bytes/cursor";
+import { FILE_MARK } from "../../bytes/file-marks";
 import { EMPTY_LAYOUT, type Layout, layoutOf, type Segment } from "../../bytes/layout";
 import { pathComponent } from "../../bytes/text";
-import { absent, type Content, FILE_MARK, type FileRecord, type Placed } from "../file-record";
+import { absent, type Content, type FileRecord, type Placed } from "../file-record";
 import { datesOf, decodeText, type Stream } from "./block";
 import type { Context, FileEntry, FolderEntry, TapeFolder, TapeSet } from "./entries";
 import { FILE, FILE_BITS, idOf, SPARSE, STREAM_BITS, STRINGS } from "./layout";

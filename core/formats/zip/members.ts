@@ -1,8 +1,8 @@
 import { crc32 } from "node:zlib";
 import type { BlockReader } from "../../bytes/block-reader";
+import { marksOfAttributes, marksOfMode } from "../../bytes/file-marks";
 import { InflateError, inflate, TooMuch } from "../../bytes/inflate";
 import { dosTimeToMs, filetimeToMs } from "../../bytes/times";
-import { marksOfAttributes, marksOfMode } from "../../filesystems/file-record";
 import { cannotTell, damaged, SOUND, type Verdict } from "../format";
 import { CENTRAL, DESCRIPTOR, END, END64, EXTRA_TIMES, EXTRA64, FLAG, LOCAL, LOCATOR64, METHOD } from "./layout";
 
