@@ -102,6 +102,11 @@ describe("settings as names and values", () => {
       ["c", "damaged", 2],
     ]);
     expect(broken?.problem).toContain("breaks off");
+    // What no parser takes is never said to be all right, though every value may stand.
+    for (const text of ['{"a":1 "b":2}', '{"a":1}{"b":2}', '{"a":1,}', '{"a":1}\0\0'])
+      expect([text, read("json", text)?.problem]).toEqual([text, "It is not written as JSON throughout: something in it may be damaged."]);
+    expect(read("ini", "[a]\nb=1\0\0\0\nc=2")?.problem).toContain("some of its lines are damaged");
+    expect(read("ini", "[a]\nb=1\nc=2")?.problem).toBeNull();
     expect(read("plist", "bplist00 and nothing else")).toBeNull();
     const cut = read("xml", "<set><a>1</a><b");
     expect(shown(cut?.settings)).toEqual([

@@ -160,7 +160,7 @@ export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string
     return left.settings.length > 0 ? { settings: left.settings, more: left.more, problem: XML_DAMAGED } : null;
   }
   readSections(tree, text);
-  return done(null);
+  return done(hasForeignCharacters(text) ? "Bytes in it are no text: some of its lines are damaged." : null);
 }
 
 const XML_DAMAGED = "It is damaged or breaks off: what stands behind the damage may belong elsewhere in it.";
@@ -169,7 +169,9 @@ function readJson(text: string): ListRead | null {
   try {
     return { value: JSON.parse(exactNumbers(text)) as unknown, problem: null };
   } catch {
-    return readDamagedJson(text);
+    const left = readDamagedJson(text);
+    // Nothing may be missing in it, but it is not what its form asks for.
+    return left && { value: left.value, problem: left.problem ?? "It is not written as JSON throughout: something in it may be damaged." };
   }
 }
 

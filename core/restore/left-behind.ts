@@ -18,7 +18,7 @@ export const describeLeftBehind = (streams: readonly { readonly name: string }[]
   wish === "leave" && streams && streams.length > 0 ? [describeStreams(streams.map(({ name }) => name))] : [];
 
 /**
- * Says in words what a file was to carry that does not stand with it at the destination. Dates of creation are told of once for all files.
+ * Says in words what a file was to carry that does not stand with it at the destination. Dates of creation, which few file systems take, are told of once for all files, in the rehearsal.
  * @param streams names of those that were to be kept with the file
  */
 export function describeNotCarried(

@@ -210,6 +210,7 @@ function Attached({ sums, wish, onWish }: AttachedProps) {
     hidden > 0
       ? `${files(hidden)} ${hidden === 1 ? "is" : "are"} marked “hidden”, which is kept on NTFS. What a file could not keep stands in its result.`
       : null,
+    "Dates of creation are kept on NTFS alone.",
   ].filter(Boolean);
   return (
     <>
@@ -225,7 +226,7 @@ function Attached({ sums, wish, onWish }: AttachedProps) {
           </select>
         </label>
       )}
-      {marks.length > 0 && <p className={styles.lead}>{marks.join(" ")}</p>}
+      <p className={styles.lead}>{marks.join(" ")}</p>
     </>
   );
 }
