@@ -3,6 +3,7 @@ import { basename, join, sep } from "node:path";
 import { z } from "zod";
 import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
 import { type Checkpoint, isNumberCheckpoint, readNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../core/bytes/checkpoint";
+import { ConcatSource } from "../core/bytes/concat-source";
 import { layoutOf } from "../core/bytes/layout";
 import { pathComponent } from "../core/bytes/text";
 import {
@@ -307,6 +308,26 @@ export interface FileAt {
   readonly modified: number | null;
   /** When its name began to mean this file, which another file in its place does not share; UTC milliseconds, null: not known. */
   readonly created: number | null;
+  /** Files that go on where this one ends. */
+  readonly further?: readonly FileAt[];
+}
+
+/**
+ * Opens a file of a folder, with those that go on where it ends, as they were when the folder was read.
+ * @throws SourceError when one is not there any more, leads out of the folder, or is another version now
+ */
+export function openVersions(root: string, file: FileAt): { disk: ByteSource; close(): void } {
+  const opened: { disk: ReadOnlyFile; close(): void }[] = [];
+  const close = () => {
+    for (const each of opened.splice(0)) each.close();
+  };
+  try {
+    for (const each of [file, ...(file.further ?? [])]) opened.push(openVersion(root, each));
+  } catch (error) {
+    close();
+    throw error;
+  }
+  return { disk: opened.length === 1 && opened[0] ? opened[0].disk : new ConcatSource(opened.map(({ disk }) => disk)), close };
 }
 
 /**

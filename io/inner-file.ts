@@ -18,9 +18,9 @@ export interface InnerPart {
 export interface InnerFile {
   /** On its volume or in its folder, for people; "/" first. */
   readonly path: string;
-  /** Of a volume: where it stands, as in `InnerPart`; "": it is a file of a folder. */
+  /** Where it stands, as in `InnerPart`: on a volume, or, in a folder, in `file`; "": it is all of a file of a folder. */
   readonly layout: string;
-  /** Of a folder: the file as it was when its folder was read. */
+  /** Of a folder: the file it is or stands in, as it was when its folder was read. */
   readonly file: FileAt | null;
   /** Whether nothing speaks against its bytes being its own; otherwise what the disk in it says of its files is not proven either. */
   readonly proven: boolean;

@@ -5,7 +5,7 @@ import { type FileTree, volumeTree } from "../core/places/file-tree";
 import { openVolume, type VolumeAt, type VolumeReport } from "../core/volumes/inspect";
 import { type LaterVolume, underLater } from "../core/volumes/under-later";
 import { volumeSerial } from "../core/volumes/volume-serial";
-import { type FileAt, FolderSource, openVersion } from "./folder-source";
+import { type FileAt, FolderSource, openVersions } from "./folder-source";
 import { isProvenWay } from "./inner-file";
 import { type DiskAt, openDisk, type SourceAt } from "./open-source";
 
@@ -66,7 +66,7 @@ export function openSearchable(source: DiskAt, place: VolumePlace): Searchable {
   }
 }
 
-/** The bytes a copy's layout counts: those of its source's disk, or of one file of a folder. @throws SourceError when they are others now */
+/** The bytes a copy's layout counts: those of its source's disk, or of files of a folder. @throws SourceError when they are others now */
 export function openBytes(source: SourceAt, file: FileAt | null): { disk: ByteSource; close(): void } {
-  return file === null ? openDisk(source) : openVersion(source.sourcePath, file);
+  return file === null ? openDisk(source) : openVersions(source.sourcePath, file);
 }

@@ -9,7 +9,7 @@ import { openContainer } from "../core/containers/open-container";
 import { text } from "../core/formats/texts/text";
 import { type DiskReport, inspectDisk } from "../core/volumes/inspect";
 import { diskFile, LazyFile } from "./bundle";
-import { openVersion } from "./folder-source";
+import { openVersion, openVersions } from "./folder-source";
 import { type InnerFile, type InnerPart, MOST_WITHIN, readInner } from "./inner-file";
 import { indexesIn } from "./kept-indexes";
 import { ReadOnlyFile } from "./read-only-file";
@@ -76,7 +76,11 @@ export function openDisk({ sourcePath, beside = [], within = [], bad = [], mark 
     if (within.length > MOST_WITHIN) throw new SourceError(`Disks are nested more than ${MOST_WITHIN} deep here: this is not followed.`);
     const inFolder = within[0]?.file ?? null;
     if (inFolder) path = join(sourcePath, inFolder.path);
-    let container = openOutermost(path, beside, hold, inFolder && hold(openVersion(sourcePath, inFolder).disk));
+    const [first] = within;
+    let container =
+      inFolder && first && first.layout !== ""
+        ? openInner(new CachedSource(hold(openVersions(sourcePath, inFolder)).disk), first, parts)
+        : openOutermost(path, beside, hold, inFolder && hold(openVersion(sourcePath, inFolder).disk));
     for (const inner of inFolder ? within.slice(1) : within) {
       path = `${sourcePath}, in it ${inner.path}`;
       parts = [];

@@ -1,6 +1,7 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
 import { MOST_AT_ONCE } from "../bytes/codecs";
+import { ConcatSource } from "../bytes/concat-source";
 import { LayoutSource } from "../bytes/layout";
 import { PastEnd } from "../bytes/past-end";
 import { dosTimeToMs } from "../bytes/times";
@@ -28,7 +29,7 @@ interface Found {
  * @param parts the files it is split over, in their order; one alone where it is not
  */
 export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
-  const whole = parts.length === 1 && parts[0] ? parts[0] : joined(parts);
+  const whole = parts.length === 1 && parts[0] ? parts[0] : new ConcatSource(parts);
   const reader = new BlockReader(whole);
   const listed = listedMembers(parts, reader);
   const notes = listed ? [] : ["The list of contents of this archive is gone: its files were found by what stands before each of them."];
@@ -228,35 +229,4 @@ function detailsOf(reader: BlockReader, at: number): { name: string; local: numb
     if (!(error instanceof PastEnd)) throw error;
     return null;
   }
-}
-
-/** Several files one after the other. */
-export function joined(parts: readonly ByteSource[]): ByteSource {
-  const begins: number[] = [];
-  let size = 0;
-  for (const part of parts) {
-    begins.push(size);
-    size += part.size;
-  }
-  return {
-    size,
-    read(at, into) {
-      into.fill(0);
-      parts.forEach((part, index) => {
-        const begin = begins[index] as number;
-        const from = Math.max(at, begin);
-        const to = Math.min(at + into.length, begin + part.size);
-        if (from < to) part.read(from - begin, into.subarray(from - at, to - at));
-      });
-    },
-    unreadable: (at, length) =>
-      parts.flatMap((part, index) => {
-        const begin = begins[index] as number;
-        const from = Math.max(at, begin);
-        const to = Math.min(at + length, begin + part.size);
-        return from < to
-          ? part.unreadable(from - begin, to - from).map(({ start, end }) => ({ start: start + begin, end: end + begin }))
-          : [];
-      }),
-  };
 }

@@ -1,10 +1,10 @@
 import type { ByteSource } from "../bytes/byte-source";
+import { ConcatSource } from "../bytes/concat-source";
 import { Cursor } from "../bytes/cursor";
 import { MediumReader, readBlock } from "../filesystems/tape/block";
 import { TAPE } from "../filesystems/tape/layout";
 import { mediumEnd } from "../filesystems/tape/medium-end";
 import type { Container, Neighbours } from "./container";
-import { ConcatSource } from "./split";
 
 /** Files beside a medium that are looked at for the others of its family. */
 const MOST_BESIDE = 1_000;

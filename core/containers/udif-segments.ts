@@ -1,7 +1,7 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { ConcatSource } from "../bytes/concat-source";
 import { type Chunk, ChunkDisk, inOrder } from "./chunk-disk";
 import type { Neighbours } from "./container";
-import { ConcatSource } from "./split";
 import { SEGMENT_ID, TRAILER } from "./udif-layout";
 import { readTrailer, type Trailer } from "./udif-trailer";
 

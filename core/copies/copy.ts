@@ -19,6 +19,13 @@ export interface Evidence extends Omit<ByteEvidence, "foreign"> {
   readonly laid?: Laid;
 }
 
+/** A file of a folder that holds the content of others. Bytes, UTC milliseconds. */
+export interface HolderFile {
+  readonly size: number;
+  readonly modified: number | null;
+  readonly created: number | null;
+}
+
 /** One recoverable instance of a file. */
 export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover"> {
   readonly place: Place;
@@ -44,8 +51,11 @@ export interface Copy extends Omit<FileRecord, "content" | "notes" | "leftover">
   readonly sameAs?: string;
   /** The path under which the same file stands in the state that does not have it here any more: it was moved or renamed. */
   readonly movedTo?: string;
-  /** In a folder of this computer: the size and dates of the file that holds the content, where that is another than the content's own. */
-  readonly holder?: { readonly size: number; readonly modified: number | null; readonly created: number | null };
+  /**
+   * In a folder of this computer: the size and dates of the file that holds the content, where that is another than the content's own, and
+   * further files the content stands in. The layout counts over all of them, one behind the other.
+   */
+  readonly holder?: HolderFile & { readonly further?: readonly (HolderFile & { readonly path: string })[] };
   readonly notes: readonly string[];
 }
 

@@ -1,13 +1,15 @@
 import type { ArchiveEntry, ArchiveReading } from "../archives/archive";
 import { readTarArchive } from "../archives/tar-archive";
 import { unpackArchive } from "../archives/unpack";
-import { joined, readZipArchive } from "../archives/zip-archive";
+import { readZipArchive } from "../archives/zip-archive";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { ConcatSource } from "../bytes/concat-source";
 import { diskRuns, type Layout, layoutOf, type Segment, sliceLayout } from "../bytes/layout";
 import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
 import { aheadOfUtc } from "./clock";
+import { placeOverFiles, shifted } from "./over-files";
 import { dateInName, readStampedName } from "./stamps";
 
 const MOST_ARCHIVES = 100_000;
@@ -27,6 +29,8 @@ interface Archive {
   readonly name: string;
   readonly parts: readonly FileRecord[];
 }
+
+const sizeOfParts = ({ parts }: Archive): number => parts.reduce((sum, part) => sum + part.size, 0);
 
 /** What one run wrote. */
 interface Run extends SetState {
@@ -234,9 +238,8 @@ class ArchiveSet implements BackupSet {
   notesOf({ key }: SetState, tree: FileTree): string[] {
     const run = this.states.find((state) => state.key === key);
     return (run?.archives ?? []).flatMap((archive) => {
-      const size = archive.parts.reduce((sum, part) => sum + part.size, 0);
       // What is compressed as a whole would be unpacked for it.
-      if (size > MOST_UNPACKED_AT_ONCE && !/\.(?:zip|tar)$/i.test(archive.parts.at(-1)?.name ?? "")) return [];
+      if (sizeOfParts(archive) > MOST_UNPACKED_AT_ONCE && !/\.(?:zip|tar)$/i.test(archive.parts.at(-1)?.name ?? "")) return [];
       const named = (run?.archives.length ?? 0) > 1;
       return this.#read(tree, archive).notes.map((note) => (named ? `${archive.name}: ${note}` : note));
     });
@@ -246,26 +249,28 @@ class ArchiveSet implements BackupSet {
     const origins = this.#origins.get(record);
     if (!origins) return null;
     const pieces = this.#entriesOf(origins, tree).map((entry) => entry.open());
-    return { content: pieces.length === 1 && pieces[0] ? pieces[0] : joined(pieces), close: () => undefined };
+    return { content: pieces.length === 1 && pieces[0] ? pieces[0] : new ConcatSource(pieces), close: () => undefined };
   }
 
   placeOf(record: FileRecord, tree: FileTree): PlaceInTree | null {
     const origins = this.#origins.get(record) ?? [];
-    const [first] = origins;
-    const holder = first?.archive.parts[0];
-    // A layout counts in one file of a folder; on a volume it may lead to several.
-    if (!holder || (holder.file && (origins.length > 1 || first.archive.parts.length > 1))) return null;
+    const [holder] = origins[0]?.archive.parts ?? [];
+    if (!holder) return null;
     const segments: Segment[] = [];
-    let size = 0;
+    /** Of a folder: the files of the archives, one behind the other. */
+    const files: FileRecord[] = [];
+    let [size, begin] = [0, 0];
     for (const { archive, index } of origins) {
       const { entries, packed } = this.#read(tree, archive);
       const entry = entries[index];
       const found = entry && segmentsOf(entry, this.#placeOfArchive(archive), packed ?? null);
       if (!found) return null;
-      segments.push(...found);
+      segments.push(...(holder.file ? shifted(found, begin) : found));
       size += entry.size;
+      files.push(...archive.parts);
+      begin += sizeOfParts(archive);
     }
-    return { layout: layoutOf(segments, size), holder };
+    return holder.file ? placeOverFiles(segments, size, files) : { layout: layoutOf(segments, size), holder, further: [] };
   }
 
   #placeOfArchive(archive: Archive): Layout | null {
@@ -350,36 +355,43 @@ function readArchive(sources: readonly ByteSource[]): ArchiveReading {
   return { ...reading, notes: [...unpacked.notes, ...reading.notes], packed: unpacked.isPlain ? "plain" : "mended" };
 }
 
-/** The bytes of an archive's parts, one behind the other, where they stand in their tree; null: a part does not stand there as it is. */
+/**
+ * The bytes of an archive's parts, one behind the other, where they stand in their tree: on its disk, or, in a folder, in the files of the parts
+ * one behind the other. Null: a part does not stand there as it is.
+ */
 function runsOf(parts: readonly FileRecord[]): Layout | null {
-  const layouts = parts.map((part) => likeliest(part)?.layout);
   const segments: Segment[] = [];
-  for (const layout of layouts) {
+  let size = 0;
+  for (const part of parts) {
+    const layout = likeliest(part)?.layout;
     if (!layout) return null;
-    segments.push(...layout.segments);
+    segments.push(...(part.file ? shifted(layout.segments, size) : layout.segments));
+    size += layout.size;
   }
-  if (!segments.every(({ kind }) => kind === "disk")) return null;
-  return { size: layouts.reduce((sum, layout) => sum + (layout?.size ?? 0), 0), segments };
+  return segments.every(({ kind }) => kind === "disk") ? { size, segments } : null;
 }
 
-/** Where an entry of an archive stands among the archive's own bytes; null: not by itself. */
+/** Where an entry of an archive stands among the archive's own bytes, as far as it is there; null: not by itself. */
 function segmentsOf(
   { stored, size, present }: ArchiveEntry,
   around: Layout | null,
   packed: ArchiveReading["packed"] | null,
 ): Segment[] | null {
-  if (!stored || !around || present !== size) return null;
+  if (!stored || !around || (present === 0 && size > 0)) return null;
   if (size === 0) return [];
-  const { at, length, coding } = stored;
+  const { at, coding } = stored;
   if (packed !== null) {
     // Each of its files would have to name all of its pieces.
-    if (around.segments.length > MOST_PIECES) return null;
+    if (present !== size || around.segments.length > MOST_PIECES) return null;
     // What was begun anew by what was found in it is not got again by unpacking alone.
     return packed === "plain" && coding === null ? [{ kind: "packed", at, length: size, from: diskRuns(around) }] : null;
   }
+  const lost: Segment[] = present < size ? [{ kind: "lost", length: size - present }] : [];
+  // The archive may break off in it.
+  const length = Math.min(coding === null ? present : stored.length, around.size - at);
   const held = sliceLayout(around, at, length);
-  if (!held || coding === null) return held;
-  return [{ kind: "coded", coding, length: size, from: diskRuns({ size: length, segments: held }) }];
+  if (!held || coding === null) return held && [...held, ...lost];
+  return [{ kind: "coded", coding, length: present, from: diskRuns({ size: length, segments: held }) }, ...lost];
 }
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */

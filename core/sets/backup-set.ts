@@ -35,7 +35,7 @@ export interface BackupSet {
   /** Opens a file that `filesOf` gave, where the tree cannot by its record alone; null: its content cannot be read. */
   open?(record: FileRecord, tree: FileTree): OpenedFile | null;
   /**
-   * Where the bytes of a file stand that `open` opens, as a layout over the tree's disk or the file that holds it; null: nowhere by themselves,
+   * Where the bytes of a file stand that `open` opens, as a layout over the tree's disk or the files that hold it; null: nowhere by themselves,
    * so that only `open` gives them.
    */
   placeOf?(record: FileRecord, tree: FileTree): PlaceInTree | null;
@@ -45,10 +45,14 @@ export interface BackupSet {
   close?(): void;
 }
 
-/** Where bytes stand in a tree: in a file of it. */
+/**
+ * Where bytes stand in a tree: in a file of it. In a folder they may stand in further files too, and the layout counts over all of them, one behind
+ * the other.
+ */
 export interface PlaceInTree {
   readonly layout: Layout;
   readonly holder: FileRecord;
+  readonly further: readonly FileRecord[];
 }
 
 /** Looks at the records of a tree for sets of one kind. */

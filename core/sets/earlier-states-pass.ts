@@ -1,7 +1,7 @@
 import { type Checkpoint, isNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../bytes/checkpoint";
 import { firstByte } from "../bytes/layout";
 import { Malformed } from "../bytes/malformed";
-import type { Copy } from "../copies/copy";
+import type { Copy, HolderFile } from "../copies/copy";
 import type { CopyBatch } from "../copies/file-records-pass";
 import type { Place } from "../copies/vocabulary";
 import { type FileRecord, type FileSystem, likeliest } from "../filesystems/file-record";
@@ -274,21 +274,32 @@ function seriesOfSet(set: BackupSet, tree: FileTree): Series {
   };
 }
 
+/** Archives that a copy names at most. */
+const MOST_NAMED = 4;
+
+const asHolder = ({ size, modified, created }: FileRecord): HolderFile => ({ size, modified, created });
+
 /** A copy in an archive as what its archive holds; null: it does not stand there by itself. */
 function inArchive(place: PlaceInTree | null, copy: Copy): Copy | null {
   if (copy.absent || copy.size === 0) return { ...copy, file: null };
   if (!place) return null;
-  const { layout, holder } = place;
+  const { layout, holder, further } = place;
+  const names = [holder, ...further].map(({ name }) => `“${name}”`);
   return {
     ...copy,
     layout,
     file: holder.file ?? null,
-    holder: { size: holder.size, modified: holder.modified, created: holder.created },
+    holder: {
+      ...asHolder(holder),
+      ...(further.length > 0 ? { further: further.map((file) => ({ path: file.file ?? "", ...asHolder(file) })) } : {}),
+    },
     notes: [
       ...copy.notes,
-      layout.segments.some(({ kind }) => kind === "packed")
-        ? `It stands in the archive “${holder.name}”, which is compressed as a whole.`
-        : `It stands in the archive “${holder.name}”.`,
+      names.length > 1
+        ? `It stands in the archives ${names.slice(0, MOST_NAMED).join(", ")}${names.length > MOST_NAMED ? " and further ones" : ""}: all of them are needed for it.`
+        : layout.segments.some(({ kind }) => kind === "packed")
+          ? `It stands in the archive ${names[0]}, which is compressed as a whole.`
+          : `It stands in the archive ${names[0]}.`,
     ],
   };
 }

@@ -34,6 +34,7 @@ interface CopyRow extends Record<string, unknown> {
   absent: Copy["absent"];
   file: string | null;
   file_size: string | null;
+  file_further: FileAt[] | null;
   rule: string | null;
   found_path: string | null;
   facts: Copy["facts"];
@@ -102,6 +103,7 @@ function sameBytes(one: CopyRow, other: CopyRow): boolean {
   return (
     one.store_id === other.store_id &&
     one.file === other.file &&
+    JSON.stringify(one.file_further) === JSON.stringify(other.file_further) &&
     one.size === other.size &&
     one.layout !== null &&
     other.layout !== null &&
@@ -182,9 +184,10 @@ export interface FileColumns extends Record<string, unknown> {
   file_created: string | null;
   /** Bytes of the file that holds the content, where that is not the content alone. */
   file_size: string | null;
+  file_further: FileAt[] | null;
 }
 // A copy of a known place may have the date of what it is a copy of.
-export const FILE_COLUMNS = sql`c.file, c.file_size, coalesce(c.file_modified, case when c.rule is null then c.modified end) as file_modified,
+export const FILE_COLUMNS = sql`c.file, c.file_size, c.file_further, coalesce(c.file_modified, case when c.rule is null then c.modified end) as file_modified,
   case when c.file_size is null then c.created else c.file_created end as file_created`;
 
 export function toFileAt(row: FileColumns, layout: Layout | null): FileAt | null {
@@ -196,6 +199,7 @@ export function toFileAt(row: FileColumns, layout: Layout | null): FileAt | null
         size: Number(row.file_size ?? layout?.size ?? 0),
         modified: time(row.file_modified),
         created: time(row.file_created),
+        ...(row.file_further ? { further: row.file_further } : {}),
       };
 }
 

@@ -61,6 +61,7 @@ export const COPY_COLUMNS: readonly IncomingColumn[] = [
   column("file_size", "bigint", (copy) => orNull(copy.holder?.size ?? null)),
   moment("file_modified", (copy) => copy.holder?.modified),
   moment("file_created", (copy) => copy.holder?.created),
+  column("file_further", "jsonb", ({ holder }) => (holder?.further ? field(JSON.stringify(holder.further)) : NULL)),
   column("rule", "text", (copy) => (copy.found ? field(copy.found.rule) : NULL)),
   column("found_path", "text", (copy) => (copy.found ? field(copy.found.path) : NULL)),
   column("facts", "jsonb", (copy) => (copy.facts ? field(JSON.stringify(copy.facts)) : NULL)),

@@ -217,7 +217,7 @@ const SAMPLE = 40;
 async function otherFolder(db: Database, row: SourceRow, { path, found }: Looked): Promise<string | null> {
   if (row.container !== FOLDER || found.container !== FOLDER) return "the one is a folder, the other is not";
   const { rows } = await db.execute<{ file: string; size: string }>(sql`
-    select c.file, c.size from copies c join stores v on v.id = c.store_id where v.source_id = ${row.id} and c.file is not null order by md5(c.id::text) limit ${SAMPLE}`);
+    select c.file, coalesce(c.file_size, c.size) as size from copies c join stores v on v.id = c.store_id where v.source_id = ${row.id} and c.file is not null order by md5(c.id::text) limit ${SAMPLE}`);
   const there = rows.filter(
     ({ file, size }) => statSync(/*turbopackIgnore: true*/ `${path}/${file}`, { throwIfNoEntry: false })?.size === Number(size),
   ).length;

@@ -1,8 +1,10 @@
 import { sql } from "drizzle-orm";
+import type { Layout } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
 import { BANDS, BUNDLE_LIST } from "../../core/containers/sparse-bundle";
 import { looksLikeDisk } from "../../core/volumes/holds-disk";
 import { diskName } from "../../io/bundle";
+import type { FileAt } from "../../io/folder-source";
 import { type InnerFile, type InnerPart, MOST_WITHIN, packLayout } from "../../io/inner-file";
 import { openSource, pickSourceAt } from "../../io/open-source";
 import type { Connection } from "../database/connection";
@@ -40,7 +42,7 @@ export async function inspectWithin(db: Connection, copyId: number): Promise<Inn
     throw new Problem(`Disks are nested more than ${MOST_WITHIN} deep here: this is not followed.`, 409);
   const { storeId, path, isLive, parts } = await placeOf(db, copyId);
   const inner: InnerFile = copy.file
-    ? { path, layout: "", file: copy.file, proven: true, parts: [] }
+    ? { path, layout: isOwnFile(copy.file, layout) ? "" : packLayout(layout), file: copy.file, proven: true, parts: [] }
     : { path, layout: packLayout(layout), file: null, proven: isLive, parts };
   // What is known to be unreadable, and the mark, are those of the disk around it.
   const outer = { ...pickSourceAt(copy), bad: [], mark: null, sourcePath: permittedSource(copy.sourcePath) };
@@ -63,6 +65,12 @@ export async function inspectWithin(db: Connection, copyId: number): Promise<Inn
   } finally {
     opened.close();
   }
+}
+
+/** Whether a content is all of a file of a folder, rather than a part of an archive. */
+function isOwnFile({ size, further }: FileAt, { segments }: Layout): boolean {
+  const [only, second] = segments;
+  return !further && !second && only?.kind === "disk" && only.at === 0 && only.length === size;
 }
 
 /** What is to be known of a disk because of the file it lies in. */

@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { cpSync, linkSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { linkSync, mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { sql } from "drizzle-orm";
@@ -19,6 +19,7 @@ import { addSource } from "../../server/sources/commands";
 import { listSources } from "../../server/sources/queries";
 import { changeTray } from "../../server/tray/commands";
 import { startTestBench, type TestBench, until } from "../support/bench";
+import { jobOver, passesDone } from "../support/jobs-over";
 import { endedRestore, planTo } from "../support/restores";
 import { setTruth, unpackSet } from "../support/set-truth";
 import { snapshotDisk, snapshotTruth } from "../support/snapshot-truth";
@@ -34,23 +35,6 @@ beforeAll(async () => {
 afterAll(() => bench.close());
 
 const query = (change: object) => itemQuery.parse({ limit: 400, ...change });
-const finished = (job: number) =>
-  until(async () => {
-    const passes = await listPasses(bench.db, job);
-    const failed = passes.find(({ state }) => state === "failed");
-    if (failed) throw new Error(failed.problem ?? "failed");
-    return passes.every(({ state }) => state === "done");
-  });
-
-async function jobOver(path: string, places: readonly ("file-record" | "earlier-states")[]): Promise<number> {
-  const job = await createJob(bench.db, { title: path, client: "" });
-  await addSource(bench.db, job, path);
-  for (const { volumes } of await listSources(bench.db, job))
-    for (const volume of volumes) if (volume.readable) for (const place of places) await startPass(bench.db, job, volume.id, place);
-  await finished(job);
-  return job;
-}
-
 /** Files that vanish from one state to the next while their very content appears under one other path there: from where they went where, by the truth. */
 function movesIn({ states, files }: typeof snapshotTruth): Map<string, string> {
   const found = new Map<string, string>();
@@ -86,23 +70,11 @@ const versionsIn = async (job: number, place: "snapshot" | "backup"): Promise<St
   return rows;
 };
 
-/** Restores what is in the tray: each file must be one of the manifest's, byte for byte. */
-async function restoreAsIn({ files }: ReturnType<typeof setTruth>, job: number, folder: string): Promise<void> {
-  const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo(folder)));
-  expect(results.length).toBeGreaterThan(30);
-  const known = new Set(files.flatMap(({ versions }) => versions.map(({ sha256 }) => sha256)));
-  for (const { state, output } of results) {
-    expect(state).toBe("verified");
-    const hash = createHash("sha256").update(readFileSync(output as string));
-    expect(known).toContain(hash.digest("hex"));
-  }
-}
-
 describe("the pass over earlier states", () => {
   it("brings each content a snapshot alone has, beside the present file, and takes it back", async () => {
     const path = join(bench.sources, "snapshots.img");
     writeFileSync(path, snapshotDisk());
-    const job = await jobOver(path, ["file-record", "earlier-states"]);
+    const job = await jobOver(bench, path, ["file-record", "earlier-states"]);
     const versions = await versionsIn(job, "snapshot");
     /** What stood in a state, and does not stand under its path now. */
     const now = snapshotTruth.states.find(({ state }) => state === "now")?.tree ?? {};
@@ -168,7 +140,7 @@ describe("the pass over earlier states", () => {
 
   it("stores a file that many states share once, with the span it stood in", async () => {
     const truth = setTruth("linked-trees");
-    const job = await jobOver(unpackSet("linked-trees", bench.sources), ["earlier-states"]);
+    const job = await jobOver(bench, unpackSet("linked-trees", bench.sources), ["earlier-states"]);
     const versions = await versionsIn(job, "backup");
     const [source] = await listSources(bench.db, job);
     const sets = source?.volumes[0]?.sets ?? [];
@@ -214,7 +186,7 @@ describe("the pass over earlier states", () => {
         await startPass(bench.db, job, store, "earlier-states", options);
         await expect(startPass(bench.db, job, store, "earlier-states", {})).rejects.toThrow("read already");
         await expect(startPass(bench.db, job, store, "earlier-states", { newestFirst: true })).rejects.toThrow("read already");
-        await finished(job);
+        await passesDone(bench, job);
         return (await versionsIn(job, "backup")).map(({ id: _, item_id: __, ...version }) => JSON.stringify(version)).sort();
       }),
     );
@@ -235,7 +207,7 @@ describe("the pass over earlier states", () => {
     const [source] = await listSources(bench.db, job);
     const store = source?.volumes[0]?.id as number;
     await startPass(bench.db, job, store, "earlier-states", { statesFrom: day(first), statesTo: day(last) });
-    await finished(job);
+    await passesDone(bench, job);
     const set = (await listSources(bench.db, job))[0]?.volumes[0]?.sets.find((each) => each.machine === machine);
     const kept = states.filter((state) => day(state) >= day(first) && day(state) <= day(last));
     expect(kept.length).toBeLessThan(states.length - 2);
@@ -285,7 +257,7 @@ describe("the pass over earlier states", () => {
 
   it("narrowed first and whole then stores every version once, with all its span; what was chosen meanwhile stays chosen", async () => {
     const path = unpackSet("linked-trees", bench.sources);
-    const whole = await told(await jobOver(path, ["earlier-states"]));
+    const whole = await told(await jobOver(bench, path, ["earlier-states"]));
     expect(whole.length).toBeGreaterThan(600);
     const dates = (setTruth("linked-trees").states ?? []).map(({ date = "" }) => date.slice(0, 10)).sort();
     const [early, middle, late] = [0.2, 0.5, 0.7].map((share) => dates[Math.floor(dates.length * share)] as string);
@@ -299,7 +271,7 @@ describe("the pass over earlier states", () => {
       let chosen: number[] = [];
       for (const options of orders) {
         await startPass(bench.db, job, source?.volumes[0]?.id as number, "earlier-states", options);
-        await finished(job);
+        await passesDone(bench, job);
         // Parts of one span, for all that is known so far: the later ones are chosen.
         const parts = (await versionsIn(job, "backup")).filter((each, _, all) =>
           all.some((other) => other.item_id === each.item_id && Number(other.id) < Number(each.id)),
@@ -339,9 +311,9 @@ describe("the pass over earlier states", () => {
       }
       await changePass(bench.db, id, "run");
     }
-    await finished(job);
+    await passesDone(bench, job);
     expect(paused).toBeGreaterThan(1);
-    const whole = await told(await jobOver(path, ["earlier-states"]));
+    const whole = await told(await jobOver(bench, path, ["earlier-states"]));
     expect(whole.some(({ name }) => name === "Added meanwhile.txt")).toBe(true);
     expect(await told(job)).toEqual(whole);
   }, 240_000);
@@ -384,7 +356,7 @@ describe("the pass over earlier states", () => {
       "Users/ilse/New folder/two.txt",
     ];
     for (const path of last) link(3, path);
-    const job = await jobOver(root, ["earlier-states"]);
+    const job = await jobOver(bench, root, ["earlier-states"]);
     const rows = (await told(job)).map(
       (row) => ({ ...row, path: `${row.path}/${row.name}`.replace(/^.*\/ilse\//, "") }) as Record<string, unknown>,
     );
@@ -428,39 +400,6 @@ describe("the pass over earlier states", () => {
     expect(narrowed.items).toHaveLength(3);
   }, 120_000);
 
-  it("gives single files out of archives, and says which come only with the whole archive", async () => {
-    const truth = setTruth("archive-sets");
-    const job = await jobOver(unpackSet("archive-sets", bench.sources), ["earlier-states"]);
-    const versions = await versionsIn(job, "backup");
-    const whole = versions.filter(({ condition }) => condition === "whole");
-    expect(whole.length).toBeGreaterThan(200);
-    expect(versions.filter(({ condition }) => condition === "not-checked").length).toBeLessThan(6);
-    await changeTray(bench.db, job, { copies: whole.slice(0, 60).map(({ id }) => Number(id)), chosen: true });
-    await restoreAsIn(truth, job, "Out of archives");
-  }, 180_000);
-
-  it("gives single files out of archives that are compressed as a whole, byte for byte", async () => {
-    const truth = setTruth("archives");
-    const folder = join(bench.sources, "packed archives");
-    mkdirSync(folder);
-    const all = unpackSet("archives", bench.sources);
-    for (const name of readdirSync(all))
-      if (/\.tar\.\w+$/.test(name)) cpSync(join(all, name), join(folder, name), { preserveTimestamps: true });
-    const job = await jobOver(folder, ["earlier-states"]);
-    const { rows } = await bench.db.execute<{ id: string; holder: string }>(sql`
-      select c.id, c.file as holder from copies c join stores v on v.id = c.store_id join sources s on s.id = v.source_id
-      where s.job_id = ${job} and c.place = 'backup' and c.size > 0 and c.condition in ('whole', 'not-checked') and c.file ~ '\.tar\.(gz|bz2|xz)$'`);
-    const kinds = new Map<string, number[]>();
-    for (const { id, holder } of rows) {
-      const kind = holder.slice(holder.lastIndexOf("."));
-      kinds.set(kind, [...(kinds.get(kind) ?? []), Number(id)]);
-    }
-    expect([...kinds.keys()].sort()).toEqual([".bz2", ".gz", ".xz"]);
-    const chosen = [...kinds.values()].flatMap((ids) => ids.slice(0, 20));
-    await changeTray(bench.db, job, { copies: chosen, chosen: true });
-    await restoreAsIn(truth, job, "Out of packed archives");
-  }, 180_000);
-
   it("gathers the versions of a backup with the client's own files when its folder is said to be the drive", async () => {
     const job = await createJob(bench.db, { title: "A drive and its backup", client: "" });
     for (const name of ["secretary-drive", "clubhouse-backup-disk"]) {
@@ -471,7 +410,7 @@ describe("the pass over earlier states", () => {
     const [drive, backup] = (await listSources(bench.db, job)).map(({ volumes }) => volumes[0]?.id as number) as [number, number];
     await startPass(bench.db, job, drive, "file-record");
     await startPass(bench.db, job, backup, "earlier-states");
-    await finished(job);
+    await passesDone(bench, job);
     const { homes, suggestions } = await listHomes(bench.db, job);
     const home = homes.find(({ stores }) => stores.some(({ storeId }) => storeId === drive))?.id as number;
     const below = "/mo/LARKFIELD-LT/Data/C";

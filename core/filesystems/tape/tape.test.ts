@@ -16,8 +16,8 @@ import {
   type TapeTruth,
 } from "../../../tests/support/backup-truth";
 import { MemorySource, readBytes } from "../../bytes/byte-source";
+import type { ConcatSource } from "../../bytes/concat-source";
 import { LayoutSource } from "../../bytes/layout";
-import type { ConcatSource } from "../../containers/split";
 import { openTapeMedia } from "../../containers/tape-media";
 import { openTape } from "./tape-volume";
 

@@ -17,6 +17,7 @@ import {
 } from "drizzle-orm/pg-core";
 import type { CopyFacts } from "../../../core/copies/facts";
 import type { Absence } from "../../../core/filesystems/file-record";
+import type { FileAt } from "../../../io/folder-source";
 import { bytea, bytes, int8range, plainText, time, tstzrange, uuid } from "./columns";
 import { jobs } from "./jobs";
 
@@ -137,6 +138,8 @@ export const copies = pgTable(
     fileSize: bytes("file_size"),
     fileModified: time("file_modified"),
     fileCreated: time("file_created"),
+    /** Further files of the folder the content stands in: the layout counts over all of them, one behind the other; null: there are none. */
+    fileFurther: jsonb("file_further").$type<FileAt[]>(),
     /** In a known place: by which rule, and where it was really found. */
     rule: text("rule"),
     foundPath: text("found_path"),
