@@ -9,8 +9,9 @@ import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } 
 import type { FileTree, OpenedFile } from "../places/file-tree";
 import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
 import { aheadOfUtc } from "./clock";
+import { dateInName, type NamedDate, readDates, withoutDates } from "./named-dates";
 import { placeOverFiles, shifted } from "./over-files";
-import { dateInName, readStampedName } from "./stamps";
+import { readStampedName } from "./stamps";
 
 const MOST_ARCHIVES = 100_000;
 /** Archives that stay open, so that the files of one need not lead to its being read anew for each. */
@@ -140,28 +141,40 @@ const KIND_WORDS = /(?<![a-z])(full|incr?|incremental|diff|differential|base|lev
 
 /** Archives beside each other that are called alike but for a date. */
 function datedArchives(folder: string, files: readonly FileRecord[]): BackupSet[] {
-  const byName = new Map<string, Run[]>();
+  const byName = new Map<string, { archive: Archive; file: FileRecord }[]>();
   for (const archive of archivesOf(files)) {
-    const [file] = archive.parts.slice(-1);
-    const date = file && dateInName(file.name.replace(ARCHIVE, ""));
-    if (!file || !date) continue;
-    const name = stemOf(file.name);
-    byName.set(name, [...(byName.get(name) ?? []), toRun(archive, file, date)]);
+    const file = archive.parts.at(-1);
+    if (!file || !dateInName(bareName(file))) continue;
+    const name = stemOf(file);
+    byName.set(name, [...(byName.get(name) ?? []), { archive, file }]);
   }
-  return [...byName].map(([name, runs]) => new ArchiveSet("dated-archives", `${folder}/${name}`, null, runs.sort(byTime)));
+  return [...byName].map(([name, found]) => {
+    const dates = readDates(
+      found.map(({ file }) => ({ name: bareName(file), known: file.modified })),
+      age,
+    );
+    const runs = found.flatMap(({ archive, file }, index) => {
+      const date = dates[index]?.date;
+      return date ? [toRun(archive, file, date)] : [];
+    });
+    return new ArchiveSet("dated-archives", `${folder}/${name}`, null, runs.sort(byTime));
+  });
 }
 
+/** An archive is written on the day its name tells, and may be copied later. */
+const age = ({ at }: NamedDate, written: number): number => (at > written + DAY ? Number.POSITIVE_INFINITY : Math.max(0, written - at));
+
+const bareName = ({ name }: FileRecord): string => name.replace(ARCHIVE, "");
+
 /** A name without its date, what kind of run it was, a number of a copy, and its end. */
-const stemOf = (name: string): string =>
-  name
-    .replace(ARCHIVE, "")
-    .replace(/\d{1,4}([-._ ])\d{1,2}\1\d{1,4}|\d{8}|\d{4}[-._ ]\d{2}/g, "")
+const stemOf = (file: FileRecord): string =>
+  withoutDates(bareName(file))
     .replace(KIND_WORDS, "")
     .replace(/\(\d+\)/g, "")
     .replace(/^[-._\s]+|[-._\s]+$/g, "")
     .toLowerCase();
 
-function toRun(archive: Archive, { name, modified }: FileRecord, { at, end }: { at: number; end: number }): Run {
+function toRun(archive: Archive, { name, modified }: FileRecord, { at, end }: NamedDate): Run {
   // The file itself knows the hour, where it was not copied since.
   const own = end > at && modified !== null && modified >= at - DAY / 2 && modified <= end + DAY / 2 ? modified : end;
   return { key: name, label: name, asOf: own, unfinished: false, notes: [], archives: [archive] };

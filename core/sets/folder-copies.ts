@@ -1,7 +1,8 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
 import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
-import { dateInName, readStateFolder } from "./stamps";
+import { datesInName, type NamedDate, readDates } from "./named-dates";
+import { readStateFolder } from "./stamps";
 
 const DAY = 24 * 3_600_000;
 const MOST_COPIES = 4096;
@@ -17,7 +18,7 @@ const MOST_ALIKE = 64;
 
 /** What people call a copy, in some languages. Common practice, no published source. */
 const COPY_WORDS =
-  /(?<!\p{L})(copy|copies|backup|back-up|bak|old|older|archive|save|saved|before|kopie|kopien|kopi|sicherung|alt|alte|archiv|vorher|copie|sauvegarde|ancien|avant|copia|respaldo|viejo|antiguo|salvataggio|vecchio|kopia|zaloha|záloha|varmuuskopio|säkerhetskopia|sikkerhedskopi)(?!\p{L})/iu;
+  /(?<!\p{L})(copy|copies|backups?|back-up|bak|old|older|archive|save|saved|before|kopie|kopien|kopi|sicherung|alt|alte|archiv|vorher|copie|sauvegarde|ancien|avant|copia|respaldo|viejo|antiguo|salvataggio|vecchio|kopia|zaloha|záloha|varmuuskopio|säkerhetskopia|sikkerhedskopi|sikkerhetskopi|yedek|копия|бэкап)(?!\p{L})|バックアップ|コピー|备份|備份|副本|백업|복사본/iu;
 
 interface Candidate {
   readonly folder: string;
@@ -117,7 +118,7 @@ function vote<Key>(votes: Map<Key, Alike>, key: Key, equal: boolean): void {
 const areCopies = ({ shared, equal }: Alike, files: number): boolean =>
   shared >= Math.max(FEWEST_SHARED, files * SHARED_PART) && equal >= Math.max(1, shared * EQUAL_PART);
 
-const isCopyName = (name: string) => dateInName(name) !== null || COPY_WORDS.test(name);
+const isCopyName = (name: string) => datesInName(name).length > 0 || COPY_WORDS.test(name);
 
 /** What a state of dated trees holds is no copy made by hand. */
 const OF_A_SET = "";
@@ -178,7 +179,7 @@ class FolderCopies implements BackupSet {
     private readonly all: readonly string[],
   ) {
     this.root = original ?? parentOf(copies[0]?.folder ?? "");
-    this.states = copies.map(toState).sort(byTime);
+    this.states = toStates(copies).sort(byTime);
     this.notes = original === null ? ["What these are copies of is not here: paths begin at the copied folder."] : [];
   }
 
@@ -196,9 +197,18 @@ class FolderCopies implements BackupSet {
   }
 }
 
-function toState({ folder, newest }: Candidate): FolderCopy {
-  const name = folder.slice(folder.lastIndexOf("/") + 1);
-  const named = dateInName(name);
+/** A copy was made after its newest file was written, and mostly soon after. */
+const wait = ({ end }: NamedDate, newest: number): number => (newest > end + DAY ? Number.POSITIVE_INFINITY : Math.max(0, end - newest));
+
+function toStates(copies: readonly Candidate[]): FolderCopy[] {
+  const names = copies.map(({ folder, newest }) => ({ name: folder.slice(folder.lastIndexOf("/") + 1), known: newest || null }));
+  const dates = readDates(names, wait);
+  return copies.map((copy, index) => toState(copy, dates[index]?.date ?? null, dates[index]?.others ?? []));
+}
+
+const dayText = ({ at }: NamedDate): string => new Date(at).toISOString().slice(0, 10);
+
+function toState({ folder, newest }: Candidate, named: NamedDate | null, others: readonly NamedDate[]): FolderCopy {
   const later = named !== null && newest > named.end + DAY;
   return {
     key: folder.slice(1),
@@ -209,6 +219,11 @@ function toState({ folder, newest }: Candidate): FolderCopy {
       ...(later
         ? [
             "Files in it were written after the date in its name: that name was probably copied along. The time given is that of its newest file.",
+          ]
+        : []),
+      ...(named && !later && others.length > 0
+        ? [
+            `The date in its name can mean ${[named, ...others].map(dayText).join(" or ")}: it is taken for ${dayText(named)}, which goes best with the dates of its files and the names beside it.`,
           ]
         : []),
       ...(named === null ? ["Its name tells no date: the time given is that of its newest file."] : []),

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { dateInName, readStampedName, readStateFolder } from "./stamps";
+import { readStampedName, readStateFolder } from "./stamps";
 
 const iso = (at: number | undefined) => (at === undefined ? null : new Date(at).toISOString().slice(0, 19));
 
@@ -27,25 +27,5 @@ describe("stamps in names", () => {
     expect(readStateFolder("2026-01-12-103719.inProgress")?.ending).toBe(".inProgress");
     for (const name of ["2026-13-12-103719", "2026-01-12-253719", "2026-01-12", "x2026-01-12-103719"])
       expect(readStateFolder(name)).toBeNull();
-  });
-
-  it.each([
-    ["Backup 2026-02-01", "2026-02-01T00:00:00", "2026-02-01T23:59:59"],
-    ["2026_04_12", "2026-04-12T00:00:00", "2026-04-12T23:59:59"],
-    ["pictures.20260220", "2026-02-20T00:00:00", "2026-02-20T23:59:59"],
-    ["Kopie 3.2.26", "2026-02-03T00:00:00", "2026-02-03T23:59:59"],
-    ["copy 31/12/2025", "2025-12-31T00:00:00", "2025-12-31T23:59:59"],
-    ["copy 12-31-2025", "2025-12-31T00:00:00", "2025-12-31T23:59:59"],
-    ["scans 2026-04", "2026-04-01T00:00:00", "2026-04-30T23:59:59"],
-    ["Backup set 2026-01-04 180117", "2026-01-04T18:01:17", "2026-01-04T18:01:17"],
-    ["dump_2026-01-04T18-01", "2026-01-04T18:01:00", "2026-01-04T18:01:00"],
-    ["from 2020-01-01 to 2026-05-04", "2026-05-04T00:00:00", "2026-05-04T23:59:59"],
-  ])("dates in %s are read", (name, from, until) => {
-    const found = dateInName(name);
-    expect([iso(found?.at), iso(found?.end)]).toEqual([from, until]);
-  });
-
-  it.each(["Photos", "v1.2.3", "99.99.99", "report 12345678901", "room 2026", "IMG_0139"])("no date is seen in %s", (name) => {
-    expect(dateInName(name)).toBeNull();
   });
 });
