@@ -1,4 +1,5 @@
-import { mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
+import { spawnSync } from "node:child_process";
+import { mkdirSync, mkdtempSync, readFileSync, rmSync, utimesSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -168,6 +169,56 @@ describe("folders copied by hand", () => {
       expect(secondsFrom(store, copy.made ?? "")).toBeLessThan(3 * 86_400);
       expect(store.notes.some((note) => note.includes("copied along"))).toBe(copy.copy === "Backup 2026-02-01 (2)");
     }
+  });
+});
+
+describe("folders and archives that people name by dates in their own way", () => {
+  /** Letters, written to last on a day. */
+  function letters(folder: string, day: string, version: string): void {
+    mkdirSync(folder, { recursive: true });
+    for (const name of ["one.txt", "two.txt", "three.txt", "four.txt"]) {
+      const at = join(folder, name);
+      writeFileSync(at, `${name} ${name === "one.txt" ? version : "as ever"}`);
+      utimesSync(at, new Date(day), new Date(day));
+    }
+  }
+
+  it("have the day that goes with their files and the names beside them; where it can be another, that is told", () => {
+    const root = join(work, "named by hand");
+    letters(join(root, "Letters"), "2026-04-20T10:00:00Z", "now");
+    letters(join(root, "Copies", "Letters of 12 March 2026"), "2026-03-10T10:00:00Z", "of March");
+    letters(join(root, "Copies", "Letters 02-04-2026"), "2026-02-03T10:00:00Z", "of February");
+    letters(join(root, "Copies", "Letters 01-13-2026"), "2026-01-12T10:00:00Z", "of January");
+    const states = statesOf(root);
+    const told = states.map(({ label, asOf }) => [label?.split("/").at(-1), new Date(asOf ?? 0).toISOString().slice(0, 10)]);
+    expect(Object.fromEntries(told)).toEqual({
+      "Letters of 12 March 2026": "2026-03-12",
+      "Letters 02-04-2026": "2026-02-04",
+      "Letters 01-13-2026": "2026-01-13",
+    });
+    // The one beside it, in which the month stands first, leaves nothing in doubt.
+    expect(states.flatMap(({ notes }) => notes.filter((note) => note.includes("can mean")))).toEqual([]);
+    rmSync(join(root, "Copies", "Letters 01-13-2026"), { recursive: true });
+    const doubtful = statesOf(root).find(({ label }) => label?.endsWith("02-04-2026"));
+    expect(doubtful?.notes).toContainEqual(expect.stringContaining("can mean 2026-02-04 or 2026-04-02: it is taken for 2026-02-04"));
+  });
+
+  it("are one set where archives differ by date and time alone", () => {
+    const root = join(work, "dated to the minute");
+    mkdirSync(root);
+    for (const stamp of ["20260104-180117", "20260111-180204", "20260118-175930"]) {
+      letters(join(work, "to pack", "letters"), "2026-01-03T10:00:00Z", stamp);
+      const made = spawnSync("tar", ["-czf", join(root, `home-${stamp}.tar.gz`), "-C", join(work, "to pack"), "letters"]);
+      expect(made.status).toBe(0);
+    }
+    const states = statesOf(root);
+    expect(states).toHaveLength(3);
+    expect(new Set(states.map(({ set }) => set)).size).toBe(1);
+    expect(states.map(({ asOf }) => new Date(asOf ?? 0).toISOString())).toEqual([
+      "2026-01-04T18:01:17.000Z",
+      "2026-01-11T18:02:04.000Z",
+      "2026-01-18T17:59:30.000Z",
+    ]);
   });
 });
 

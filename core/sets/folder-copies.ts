@@ -18,7 +18,7 @@ const MOST_ALIKE = 64;
 
 /** What people call a copy, in some languages. Common practice, no published source. */
 const COPY_WORDS =
-  /(?<!\p{L})(copy|copies|backups?|back-up|bak|old|older|archive|save|saved|before|kopie|kopien|kopi|sicherung|alt|alte|archiv|vorher|copie|sauvegarde|ancien|avant|copia|respaldo|viejo|antiguo|salvataggio|vecchio|kopia|zaloha|záloha|varmuuskopio|säkerhetskopia|sikkerhedskopi|sikkerhetskopi|yedek|копия|бэкап)(?!\p{L})|バックアップ|コピー|备份|備份|副本|백업|복사본/iu;
+  /(?<!\p{L})(copy|copies|backups?|back-up|snapshots?|(?:hourly|daily|weekly|monthly)[.-]\d+|bak|old|older|archive|save|saved|before|kopie|kopien|kopi|sicherung|alt|alte|archiv|vorher|copie|sauvegarde|ancien|avant|copia|respaldo|viejo|antiguo|salvataggio|vecchio|kopia|zaloha|záloha|varmuuskopio|säkerhetskopia|sikkerhedskopi|sikkerhetskopi|yedek|копия|бэкап)(?!\p{L})|バックアップ|コピー|备份|備份|副本|백업|복사본/iu;
 
 interface Candidate {
   readonly folder: string;
