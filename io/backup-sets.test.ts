@@ -3,8 +3,11 @@ import { mkdirSync, mkdtempSync, readFileSync, rmSync, utimesSync, writeFileSync
 import { tmpdir } from "node:os";
 import { join } from "node:path";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { readBytes } from "../core/bytes/byte-source";
+import { copyInTree } from "../core/places/copy-in-tree";
 import { type MacEntry, macBytes, macTruth } from "../tests/support/mac-truth";
 import { compareMoment, filesIn, type SetMoment, setImage, setTruth, unpackSet } from "../tests/support/set-truth";
+import { openStore } from "./open-store";
 import { listStores, type Store } from "./stores";
 
 let work: string;
@@ -294,6 +297,61 @@ describe("archives with dates in their names", () => {
       } else expect(hurt(result.wrong, broken), archive.file).toEqual([]);
     }
   });
+});
+
+describe("split archives of which parts are missing", () => {
+  /** What is there of the files of a state, by path. */
+  function contentsOf(store: Store) {
+    const opened = openStore(store);
+    try {
+      return new Map(
+        [...opened.volume.readRecords(null, 512)].flatMap(({ records }) =>
+          records.flatMap((record) => {
+            const found = record.type === "file" ? opened.tree.open(record) : null;
+            if (!found) return [];
+            const copy = copyInTree(opened.tree, record);
+            const bytes = readBytes(found.content, 0, found.content.size);
+            const missing = copy.layout ? copy.layout.segments : [];
+            return [[record.path, { copy, bytes, missing }] as const];
+          }),
+        ),
+      );
+    } finally {
+      opened.close();
+    }
+  }
+  const firstState = (folder: string) => statesOf(folder).find(({ label }) => label?.includes("2026-01-04")) as Store;
+
+  it.each([[["z01"]], [["z03"]], [["z10", "z11"]], [["z09", "z24"]], [["zip"]], [["z02", "zip"]]])(
+    "give what stands in the others, byte for byte, and say what does not: without %j",
+    { tags: "long" },
+    (gone) => {
+      const sound = contentsOf(firstState(unpackSet("split-backup", join(work, "all parts"))));
+      const folder = unpackSet("split-backup", join(work, `without ${gone.join(" ")}`));
+      for (const part of gone) rmSync(join(folder, `Backup 2026-01-04.${part}`));
+      const state = firstState(folder);
+      for (const part of gone) expect(state.notes.join(" ")).toContain(`The part “Backup 2026-01-04.${part}” of an archive is missing`);
+      const found = contentsOf(state);
+      let whole = 0;
+      for (const [path, { copy, bytes, missing }] of found) {
+        const right = sound.get(path)?.bytes as Uint8Array;
+        if (copy.condition === "whole") {
+          whole += 1;
+          expect(Buffer.compare(bytes, right), path).toBe(0);
+          continue;
+        }
+        // What is given of the others is right as well, and no more is promised than is given.
+        expect(copy.survival, path).toBeLessThan(1);
+        let at = 0;
+        for (const { kind, length } of missing) {
+          if (kind === "disk") expect(Buffer.compare(bytes.subarray(at, at + length), right.subarray(at, at + length)), path).toBe(0);
+          at += length;
+        }
+      }
+      expect(whole).toBeGreaterThan(0);
+      expect(whole).toBeLessThan(sound.size);
+    },
+  );
 });
 
 describe("an archive that unpacks, and whose checksum does not agree", () => {

@@ -128,7 +128,7 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
   // Its content is unpacked when somebody asks how it stands: a list of names alone must not cost that.
   let found: ReturnType<typeof standingOf> | undefined;
   const look = () => {
-    found ??= standingOf(reader, member, sized, check);
+    found ??= standingOf(reader, whole, member, sized, check);
     return found;
   };
   return {
@@ -155,9 +155,19 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
 }
 
 const BREAKS_OFF = "The archive breaks off in this file.";
+const GOES_ON_IN_A_GAP = "It goes on in a part of the archive that is missing or cannot be read: what is before that is given.";
+const NOT_THERE = "Where the list of contents says that it begins, nothing of it stands: its content is not found.";
+
+/** How many packed bytes of a member stand in the archive, up to the first that cannot be read: behind it nothing is unpacked. */
+function packedThere(whole: ByteSource, { dataAt, packed }: ZipMember & { dataAt: number }): number {
+  const rest = Math.min(packed, Math.max(0, whole.size - dataAt));
+  const [gap] = whole.unreadable(dataAt, rest);
+  return gap ? Math.max(0, gap.start - dataAt) : rest;
+}
 
 function standingOf(
   reader: BlockReader,
+  whole: ByteSource,
   member: ZipMember & { dataAt: number },
   sized: boolean,
   check: boolean,
@@ -169,10 +179,16 @@ function standingOf(
       note: "It is protected by a password in the archive: name, size and date can be read, its content cannot.",
     };
   if (!isRead(member.method)) return { standing: "not-followed", present: 0, note: "It is compressed in a way that is not followed here." };
+  if (member.dataAt >= reader.size && member.plain > 0)
+    return { standing: "broken-off", present: 0, note: member.at < reader.size ? NOT_THERE : BREAKS_OFF };
   if (!check) return { standing: "not-checked", present: member.plain, note: null };
+  const there = packedThere(whole, member);
+  if (there < member.packed && member.dataAt + there < reader.size && member.method !== METHOD.stored)
+    return { standing: "damaged", present: presentOf(reader, member, there), note: GOES_ON_IN_A_GAP };
   const { isSound, present } = checked(reader, member, sized);
   if (isSound) return { standing: "sound", present: member.plain, note: null };
-  if (member.dataAt + member.packed > reader.size) return { standing: "broken-off", present: presentOf(reader, member), note: BREAKS_OFF };
+  if (member.dataAt + member.packed > reader.size)
+    return { standing: "broken-off", present: presentOf(reader, member, there), note: BREAKS_OFF };
   return {
     standing: "damaged",
     present: Math.min(present, member.plain),
@@ -193,11 +209,10 @@ function checked(reader: BlockReader, member: ZipMember & { dataAt: number }, si
   return { isSound: verdict.verdict === "sound", present };
 }
 
-/** How many bytes of a member can be unpacked whose data break off. */
-function presentOf(reader: BlockReader, member: ZipMember & { dataAt: number }): number {
-  const rest = Math.max(0, reader.size - member.dataAt);
-  if (member.method === METHOD.stored) return Math.min(member.plain, rest);
-  return Math.min(checked(reader, { ...member, packed: rest }, true).present, member.plain);
+/** How many bytes of a member can be unpacked of which so many packed ones are there. */
+function presentOf(reader: BlockReader, member: ZipMember & { dataAt: number }, there: number): number {
+  if (member.method === METHOD.stored) return Math.min(member.plain, Math.max(0, reader.size - member.dataAt));
+  return Math.min(checked(reader, { ...member, packed: there }, true).present, member.plain);
 }
 
 function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & { dataAt: number }, sized: boolean): ByteSource {
@@ -211,7 +226,7 @@ function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & {
   }
   const bytes = new Uint8Array(member.plain);
   let done = 0;
-  checkMember(reader, { ...member, packed: Math.min(member.packed, rest) }, sized, bytes.length, (plain) => {
+  checkMember(reader, { ...member, packed: packedThere(whole, member) }, sized, bytes.length, (plain) => {
     bytes.set(plain.subarray(0, Math.max(0, bytes.length - done)), Math.min(done, bytes.length));
     done += plain.length;
   });

@@ -1,7 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { ConcatSource } from "../bytes/concat-source";
+import { lostPart } from "../bytes/lost-part";
 import { type Container, MissingFileError, type Neighbours } from "./container";
-import { lostPart } from "./lost-part";
 
 const MAX_PARTS = 20_000;
 

@@ -1,9 +1,9 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { ConcatSource } from "../bytes/concat-source";
+import { lostPart } from "../bytes/lost-part";
 import { partsAtEnd } from "../formats/zip/members";
 import type { Container, Neighbours } from "./container";
-import { lostPart } from "./lost-part";
 
 const MOST_PARTS = 20_000;
 /** "PK": parts that hold the beginning or the end of an archive begin with it, and no other kind of file is named so. */

@@ -2,10 +2,15 @@ import type { ArchiveEntry, ArchiveReading } from "../archives/archive";
 import { readTarArchive } from "../archives/tar-archive";
 import { unpackArchive } from "../archives/unpack";
 import { readZipArchive } from "../archives/zip-archive";
+import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { ConcatSource } from "../bytes/concat-source";
 import { diskRuns, type Layout, layoutOf, type Segment, sliceLayout } from "../bytes/layout";
+import { lostPart } from "../bytes/lost-part";
+import { PastEnd } from "../bytes/past-end";
+import type { Range } from "../bytes/range-set";
 import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } from "../filesystems/file-record";
+import { partsAtEnd } from "../formats/zip/members";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
 import { aheadOfUtc } from "./clock";
@@ -14,6 +19,8 @@ import { placeOverFiles, shifted } from "./over-files";
 import { readStampedName } from "./stamps";
 
 const MOST_ARCHIVES = 100_000;
+/** Parts of a split archive. */
+const MOST_PARTS = 10_000;
 /** Archives that stay open, so that the files of one need not lead to its being read anew for each. */
 const MOST_OPEN = 4;
 /** Pieces in which an archive that is compressed as a whole may lie on its drive, for its files to be taken out by themselves. */
@@ -22,14 +29,26 @@ const MOST_UNPACKED_AT_ONCE = 32 << 20;
 const DAY = 24 * 3_600_000;
 
 /** Files that may be archives, by the ends of their names; a part of a split one has a number. */
-const ARCHIVE = /\.(?:zip|z\d\d|tar|tgz|tbz2?|txz|tar\.(?:gz|bz2|xz))$/i;
-const PART = /\.z(\d\d)$/i;
+const ARCHIVE = /\.(?:zip|z\d{2,4}|tar|tgz|tbz2?|txz|tar\.(?:gz|bz2|xz))$/i;
+const PART = /\.z(\d{2,4})$/i;
+
+/** A part of an archive: a file. */
+interface Part {
+  /** Bytes. */
+  readonly size: number;
+  /** null: it is missing. */
+  readonly file: FileRecord | null;
+}
 
 /** An archive of one file, or of the parts it is split over, in their order. */
 interface Archive {
   readonly name: string;
-  readonly parts: readonly FileRecord[];
+  readonly parts: readonly Part[];
+  /** Names of parts that are missing. */
+  readonly missing: readonly string[];
 }
+
+const filesOf = ({ parts }: Archive): FileRecord[] => parts.flatMap(({ file }) => file ?? []);
 
 const sizeOfParts = ({ parts }: Archive): number => parts.reduce((sum, part) => sum + part.size, 0);
 
@@ -66,9 +85,9 @@ export class ArchiveSetsFinder implements SetFinder {
       if (dateInName(name)?.precise) {
         const above = parentOf(folder);
         runs.set(above, [...(runs.get(above) ?? []), { folder, files }]);
-      } else sets.push(...datedArchives(folder, files));
+      } else sets.push(...datedArchives(folder, files, tree));
     }
-    for (const [root, folders] of runs) sets.push(new ArchiveSet("archive-sets", root, machineOf(root), runsIn(root, folders)));
+    for (const [root, folders] of runs) sets.push(new ArchiveSet("archive-sets", root, machineOf(root), runsIn(root, folders, tree)));
     return sets.filter((set) => (set as ArchiveSet).isReadable(tree));
   }
 }
@@ -80,7 +99,7 @@ function machineOf(root: string): string | null {
   return (last !== undefined && dateInName(last) ? parts.at(-2) : last) ?? null;
 }
 
-function runsIn(root: string, folders: readonly { folder: string; files: FileRecord[] }[]): Run[] {
+function runsIn(root: string, folders: readonly { folder: string; files: FileRecord[] }[], tree: FileTree): Run[] {
   const named = folders.map(({ folder, files }) => {
     const at = dateInName(folder.slice(folder.lastIndexOf("/") + 1))?.at ?? 0;
     // The first archive of a run is written to last soon after the folder was named.
@@ -91,7 +110,7 @@ function runsIn(root: string, folders: readonly { folder: string; files: FileRec
   return named
     .map(({ folder, files, at, modified }): Run => {
       const ahead = zoneOf({ at, modified });
-      const archives = archivesOf(files);
+      const archives = archivesOf(files, tree);
       const missing = missingNumbers(archives);
       return {
         key: folder.slice(root.length + 1),
@@ -101,6 +120,7 @@ function runsIn(root: string, folders: readonly { folder: string; files: FileRec
         notes: [
           ...(ahead === null ? ["Its name is a local time, and nothing says of which zone."] : []),
           ...missing.map((name) => `The archive “${name}” of this run is missing: what only it held is not listed.`),
+          ...archives.flatMap(missingParts),
         ],
         archives,
       };
@@ -108,17 +128,47 @@ function runsIn(root: string, folders: readonly { folder: string; files: FileRec
     .sort(byTime);
 }
 
+const missingParts = ({ missing }: Archive): string[] =>
+  missing.map((name) => `The part “${name}” of an archive is missing: files that reach into it are not whole.`);
+
 /** Joins the parts of split archives; in the order of their numbers. */
-function archivesOf(files: readonly FileRecord[]): Archive[] {
+function archivesOf(files: readonly FileRecord[], tree: FileTree): Archive[] {
   const stems = new Map<string, FileRecord[]>();
   for (const file of files) {
-    const stem = file.name.replace(/\.z(?:ip|\d\d)$/i, "");
+    const stem = file.name.replace(/\.z(?:ip|\d{2,4})$/i, "");
     stems.set(stem, [...(stems.get(stem) ?? []), file]);
   }
-  const order = ({ name }: FileRecord) => Number(PART.exec(name)?.[1] ?? 1000);
   return [...stems]
-    .map(([name, parts]): Archive => ({ name, parts: parts.sort((a, b) => order(a) - order(b)) }))
+    .map(([name, parts]) => toArchive(name, parts, tree))
     .sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+}
+
+/** Puts the parts of an archive in their order. A part whose number is left out is missing, and was as large as the others: all but the last are. */
+function toArchive(name: string, files: readonly FileRecord[], tree: FileTree): Archive {
+  const numbered = new Map(files.flatMap((file) => (PART.test(file.name) ? [[Number(PART.exec(file.name)?.[1]), file] as const] : [])));
+  const others = files.filter((file) => !PART.test(file.name)).map((file): Part => ({ size: file.size, file }));
+  const last = Math.max(0, ...numbered.keys(), numbered.size > 0 ? partsBefore(others[0]?.file ?? null, tree) : 0);
+  const size = Math.max(0, ...[...numbered.values()].map((file) => file.size));
+  const parts = Array.from({ length: last }, (_, index): Part => {
+    const file = numbered.get(index + 1) ?? null;
+    return { size: file?.size ?? size, file };
+  });
+  const missing = parts.flatMap(({ file }, index) => (file ? [] : [`${name}.z${String(index + 1).padStart(2, "0")}`]));
+  return { name, parts: [...parts, ...others], missing: others.length > 0 ? missing : [...missing, `${name}.zip`] };
+}
+
+/** How many parts stand before the last one of a split archive, as that says itself; 0: it does not. */
+function partsBefore(end: FileRecord | null, tree: FileTree): number {
+  const opened = end && tree.open(end);
+  if (!opened) return 0;
+  try {
+    return Math.min(partsAtEnd(new BlockReader(opened.content)) - 1, MOST_PARTS);
+  } catch (error) {
+    if (!(error instanceof PastEnd)) throw error;
+    return 0;
+  } finally {
+    opened.close();
+  }
 }
 
 /** Archives that the numbers of the others leave out. */
@@ -140,10 +190,10 @@ function missingNumbers(archives: readonly Archive[]): string[] {
 const KIND_WORDS = /(?<![a-z])(full|incr?|incremental|diff|differential|base|level\d)(?![a-z])/gi;
 
 /** Archives beside each other that are called alike but for a date. */
-function datedArchives(folder: string, files: readonly FileRecord[]): BackupSet[] {
+function datedArchives(folder: string, files: readonly FileRecord[], tree: FileTree): BackupSet[] {
   const byName = new Map<string, { archive: Archive; file: FileRecord }[]>();
-  for (const archive of archivesOf(files)) {
-    const file = archive.parts.at(-1);
+  for (const archive of archivesOf(files, tree)) {
+    const file = filesOf(archive).at(-1);
     if (!file || !dateInName(bareName(file))) continue;
     const name = stemOf(file);
     byName.set(name, [...(byName.get(name) ?? []), { archive, file }]);
@@ -177,7 +227,7 @@ const stemOf = (file: FileRecord): string =>
 function toRun(archive: Archive, { name, modified }: FileRecord, { at, end }: NamedDate): Run {
   // The file itself knows the hour, where it was not copied since.
   const own = end > at && modified !== null && modified >= at - DAY / 2 && modified <= end + DAY / 2 ? modified : end;
-  return { key: name, label: name, asOf: own, unfinished: false, notes: [], archives: [archive] };
+  return { key: name, label: name, asOf: own, unfinished: false, notes: missingParts(archive), archives: [archive] };
 }
 
 /** Where a file of a state comes from: an entry of an archive, or several that are pieces of it. */
@@ -200,7 +250,7 @@ class ArchiveSet implements BackupSet {
     readonly states: readonly Run[],
   ) {
     const missing = states.filter(({ notes }) => notes.some((note) => note.includes("is missing"))).length;
-    this.notes = missing > 0 ? [`Archives of ${missing === 1 ? "one run" : `${missing} runs`} are missing.`] : [];
+    this.notes = missing > 0 ? [`Archives of ${missing === 1 ? "one run" : `${missing} runs`}, or parts of them, are missing.`] : [];
   }
 
   /** Whether anything in it is an archive that can be read. */
@@ -235,7 +285,11 @@ class ArchiveSet implements BackupSet {
     const order = new Map(this.states.flatMap(({ archives }) => archives).map((archive, index) => [archive, index]));
     const placeOf = ([origin]: readonly Origin[]) => (origin ? (order.get(origin.archive) ?? 0) : 0);
     for (const [path, origins] of [...standing].sort(([, a], [, b]) => placeOf(a) - placeOf(b))) {
-      const record = recordOf(path, this.#entriesOf(origins, tree));
+      const record = recordOf(
+        path,
+        this.#entriesOf(origins, tree),
+        origins.some(({ archive }) => archive.missing.length > 0),
+      );
       this.#origins.set(record, origins);
       yield record;
     }
@@ -252,7 +306,7 @@ class ArchiveSet implements BackupSet {
     const run = this.states.find((state) => state.key === key);
     return (run?.archives ?? []).flatMap((archive) => {
       // What is compressed as a whole would be unpacked for it.
-      if (sizeOfParts(archive) > MOST_UNPACKED_AT_ONCE && !/\.(?:zip|tar)$/i.test(archive.parts.at(-1)?.name ?? "")) return [];
+      if (sizeOfParts(archive) > MOST_UNPACKED_AT_ONCE && !/\.(?:zip|tar)$/i.test(filesOf(archive).at(-1)?.name ?? "")) return [];
       const named = (run?.archives.length ?? 0) > 1;
       return this.#read(tree, archive).notes.map((note) => (named ? `${archive.name}: ${note}` : note));
     });
@@ -267,11 +321,11 @@ class ArchiveSet implements BackupSet {
 
   placeOf(record: FileRecord, tree: FileTree): PlaceInTree | null {
     const origins = this.#origins.get(record) ?? [];
-    const [holder] = origins[0]?.archive.parts ?? [];
+    const [holder] = origins[0] ? filesOf(origins[0].archive) : [];
     if (!holder) return null;
     const segments: Segment[] = [];
-    /** Of a folder: the files of the archives, one behind the other. */
-    const files: FileRecord[] = [];
+    /** Of a folder: the parts of the archives, one behind the other. */
+    const parts: Part[] = [];
     let [size, begin] = [0, 0];
     for (const { archive, index } of origins) {
       const { entries, packed } = this.#read(tree, archive);
@@ -280,10 +334,10 @@ class ArchiveSet implements BackupSet {
       if (!found) return null;
       segments.push(...(holder.file ? shifted(found, begin) : found));
       size += entry.size;
-      files.push(...archive.parts);
+      parts.push(...archive.parts);
       begin += sizeOfParts(archive);
     }
-    return holder.file ? placeOverFiles(segments, size, files) : { layout: layoutOf(segments, size), holder, further: [] };
+    return holder.file ? placeOverFiles(segments, size, parts) : { layout: layoutOf(segments, size), holder, further: [] };
   }
 
   #placeOfArchive(archive: Archive): Layout | null {
@@ -319,9 +373,10 @@ class ArchiveSet implements BackupSet {
   #read(tree: FileTree, archive: Archive): ArchiveReading {
     const kept = this.#open.get(archive);
     if (kept) return kept.reading;
-    const opened = archive.parts.map((part) => tree.open(part));
-    const sources = opened.flatMap((each) => (each ? [each.content] : []));
-    const reading = sources.length === 0 ? { entries: [], listings: new Map(), notes: [] } : readArchive(sources);
+    const opened = archive.parts.map(({ file }) => file && tree.open(file));
+    // What is missing keeps the places of what stands behind it.
+    const sources = opened.map((each, index) => each?.content ?? lostPart(archive.parts[index]?.size ?? 0));
+    const reading = opened.every((each) => each === null) ? { entries: [], listings: new Map(), notes: [] } : readArchive(sources);
     const [oldest] = this.#open;
     if (oldest && this.#open.size >= MOST_OPEN) {
       this.#open.delete(oldest[0]);
@@ -341,8 +396,8 @@ const isZip = (source: ByteSource) => {
   return head[0] === 0x50 && head[1] === 0x4b;
 };
 
-function looksLikeArchive(tree: FileTree, { parts }: Archive): boolean {
-  const [first] = parts;
+function looksLikeArchive(tree: FileTree, archive: Archive): boolean {
+  const [first] = filesOf(archive);
   const opened = first ? tree.open(first) : null;
   if (!opened) return false;
   try {
@@ -352,7 +407,7 @@ function looksLikeArchive(tree: FileTree, { parts }: Archive): boolean {
       (head[0] === 0x1f && head[1] === 0x8b) || (head[0] === 0x42 && head[1] === 0x5a) || (head[0] === 0xfd && head[1] === 0x37);
     const tar = String.fromCharCode(...head.subarray(257, 262)) === "ustar";
     // One that begins with damage is an archive by its name.
-    return isZip(content) || compressed || tar || /\.(?:tar|zip)$/i.test(first?.name ?? "");
+    return isZip(content) || compressed || tar || archive.parts.length > 1 || /\.(?:tar|zip)$/i.test(first?.name ?? "");
   } finally {
     opened.close();
   }
@@ -370,18 +425,20 @@ function readArchive(sources: readonly ByteSource[]): ArchiveReading {
 
 /**
  * The bytes of an archive's parts, one behind the other, where they stand in their tree: on its disk, or, in a folder, in the files of the parts
- * one behind the other. Null: a part does not stand there as it is.
+ * one behind the other. Parts that are missing are lost. Null: a part does not stand there as it is.
  */
-function runsOf(parts: readonly FileRecord[]): Layout | null {
+function runsOf(parts: readonly Part[]): Layout | null {
   const segments: Segment[] = [];
-  let size = 0;
-  for (const part of parts) {
-    const layout = likeliest(part)?.layout;
-    if (!layout) return null;
-    segments.push(...(part.file ? shifted(layout.segments, size) : layout.segments));
-    size += layout.size;
+  let begin = 0;
+  for (const { file, size } of parts) {
+    const layout = file && likeliest(file)?.layout;
+    if (file && !layout) return null;
+    if (layout?.segments.some(({ kind }) => kind !== "disk")) return null;
+    if (!file || !layout) segments.push({ kind: "lost", length: size });
+    else segments.push(...(file.file ? shifted(layout.segments, begin) : layout.segments));
+    begin += size;
   }
-  return segments.every(({ kind }) => kind === "disk") ? { size, segments } : null;
+  return { size: begin, segments };
 }
 
 /** Where an entry of an archive stands among the archive's own bytes, as far as it is there; null: not by itself. */
@@ -404,7 +461,10 @@ function segmentsOf(
   const length = Math.min(coding === null ? present : stored.length, around.size - at);
   const held = sliceLayout(around, at, length);
   if (!held || coding === null) return held && [...held, ...lost];
-  return [{ kind: "coded", coding, length: present, from: diskRuns({ size: length, segments: held }) }, ...lost];
+  // Nothing is unpacked behind bytes that are missing.
+  const gap = held.findIndex(({ kind }) => kind !== "disk");
+  const there = gap < 0 ? held : held.slice(0, gap);
+  return [{ kind: "coded", coding, length: present, from: diskRuns({ size: length, segments: there }) }, ...lost];
 }
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */
@@ -419,7 +479,8 @@ function removeUnlisted(standing: Map<string, readonly Origin[]>, folder: string
 /** A path as the client had it: a first folder of one letter is a drive. */
 const clientPath = (path: string): string => `/${path.replace(/^([A-Za-z])\//, (_, letter: string) => `${letter.toUpperCase()}:/`)}`;
 
-function recordOf(path: string, entries: readonly ArchiveEntry[]): FileRecord {
+/** @param hasGaps whether parts of its archives are missing */
+function recordOf(path: string, entries: readonly ArchiveEntry[], hasGaps = false): FileRecord {
   const own = clientPath(path);
   const name = own.slice(own.lastIndexOf("/") + 1);
   const [first] = entries;
@@ -436,7 +497,7 @@ function recordOf(path: string, entries: readonly ArchiveEntry[]): FileRecord {
     modified: first?.modified ?? null,
     changed: null,
     ...(first?.localTime ? { localTimes: true } : {}),
-    content: contentOf(entries, size),
+    content: contentOf(entries, size, hasGaps),
     // Its bytes are those of the opened entry, not of the tree's disk.
     file: path,
     marks: first?.marks ?? 0,
@@ -447,21 +508,38 @@ function recordOf(path: string, entries: readonly ArchiveEntry[]): FileRecord {
   };
 }
 
-function contentOf(entries: readonly ArchiveEntry[], size: number): Content {
+/** What is known to be missing within the content of an entry. Byte ranges of it. */
+function missingOf(entry: ArchiveEntry, hasGaps: boolean): readonly Range[] {
+  const { standing, size, present } = entry;
+  const mayMiss = standing === "damaged" || standing === "broken-off" || (hasGaps && standing === "not-checked");
+  return mayMiss && present > 0 ? entry.open().unreadable(0, size) : [];
+}
+
+/** The content of an entry as it stands in what `open` gives. @param begin its first byte there @param missing byte ranges of the entry */
+function segmentsOver(begin: number, { size, present }: ArchiveEntry, missing: readonly Range[]): Segment[] {
+  const segments: Segment[] = [];
+  let at = 0;
+  for (const { start, end } of [...missing, { start: present, end: size }]) {
+    const from = Math.max(start, at);
+    if (from > at) segments.push({ kind: "disk", at: begin + at, length: Math.min(from, present) - at });
+    if (end > from) segments.push({ kind: "lost", length: end - from });
+    at = Math.max(at, end);
+  }
+  return segments;
+}
+
+function contentOf(entries: readonly ArchiveEntry[], size: number, hasGaps: boolean): Content {
   const worst = (standing: ArchiveEntry["standing"]) => entries.some((entry) => entry.standing === standing);
   if (entries[0]?.type === "folder") return NO_CONTENT;
   if (worst("encrypted")) return absent("encrypted", "");
   if (worst("not-followed")) return absent("not-followed", "");
   let at = 0;
   let present = 0;
-  const segments = entries.flatMap((entry) => {
-    const from = at;
+  const segments = entries.flatMap((entry): Segment[] => {
+    const own = segmentsOver(at, entry, missingOf(entry, hasGaps));
     at += entry.size;
-    present += entry.present;
-    return [
-      { kind: "disk" as const, at: from, length: entry.present },
-      { kind: "lost" as const, length: entry.size - entry.present },
-    ];
+    for (const { kind, length } of own) if (kind === "disk") present += length;
+    return own;
   });
   const layout = layoutOf(segments, size);
   const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present, ...(worst("damaged") ? { inDoubt: present } : {}) };

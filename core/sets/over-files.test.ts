@@ -8,7 +8,10 @@ import { placeOverFiles, shifted } from "./over-files";
 const bytes = (length: number, first: number) => Uint8Array.from({ length }, (_, index) => (first + index) & 0xff);
 /** Five files of a folder, of different lengths. */
 const parts = [40, 7, 25, 60, 13].map((length, index) => ({ name: `part ${index}`, content: bytes(length, index * 50) }));
-const files = parts.map(({ name, content }) => ({ name, file: name, size: content.length }) as unknown as FileRecord);
+const files = parts.map(({ name, content }) => ({
+  size: content.length,
+  file: { name, file: name, size: content.length } as unknown as FileRecord,
+}));
 const whole = new ConcatSource(parts.map(({ content }) => new MemorySource(content)));
 
 const readWhere = (segments: readonly Segment[], size: number) => {

@@ -2,6 +2,12 @@ import { diskRuns, type Layout, layoutOf, type Segment } from "../bytes/layout";
 import type { FileRecord } from "../filesystems/file-record";
 import type { PlaceInTree } from "./backup-set";
 
+/** A file, or what is missing of one: so many bytes. */
+interface Stretch {
+  readonly size: number;
+  readonly file: FileRecord | null;
+}
+
 /** The same segments, with every stored byte elsewhere. @param to where a byte that stood at `at` stands now */
 function movedSegments(segments: readonly Segment[], to: (at: number) => number): Segment[] {
   return segments.map((segment): Segment => {
@@ -20,7 +26,7 @@ export const shifted = (segments: readonly Segment[], by: number): Segment[] =>
  * behind the other.
  * @param segments counted over all the files, one behind the other
  */
-export function placeOverFiles(segments: readonly Segment[], size: number, files: readonly FileRecord[]): PlaceInTree | null {
+export function placeOverFiles(segments: readonly Segment[], size: number, files: readonly Stretch[]): PlaceInTree | null {
   const runs = segments.flatMap((segment) =>
     segment.kind === "coded" || segment.kind === "packed" ? segment.from : diskRuns({ size, segments: [segment] }),
   );
@@ -28,13 +34,13 @@ export function placeOverFiles(segments: readonly Segment[], size: number, files
   /** Of each file that is kept: where it began among all, and where it begins among those kept. */
   const begins: { from: number; to: number }[] = [];
   let [all, kept] = [0, 0];
-  for (const file of files) {
-    const [start, end] = [all, all + file.size];
+  for (const { size: length, file } of files) {
+    const [start, end] = [all, all + length];
     all = end;
-    if (!runs.some(({ at, length }) => at < end && at + length > start)) continue;
+    if (!file || !runs.some((run) => run.at < end && run.at + run.length > start)) continue;
     holders.push(file);
     begins.push({ from: start, to: kept });
-    kept += file.size;
+    kept += length;
   }
   const [first, ...further] = holders;
   if (!first) return null;

@@ -1,4 +1,4 @@
-import type { ByteSource } from "../bytes/byte-source";
+import type { ByteSource } from "./byte-source";
 
 /** A part of an image or archive that is not there: zeros of which none can be read. @param size bytes, as the other parts have it */
 export const lostPart = (size: number): ByteSource => ({
