@@ -4,7 +4,7 @@ import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../byte
 import { mostCoded } from "../bytes/codecs";
 import { EMPTY_LAYOUT, layoutOf, type Segment } from "../bytes/layout";
 import { PastEnd } from "../bytes/past-end";
-import type { Range } from "../bytes/range-set";
+import { type Range, RangeSet } from "../bytes/range-set";
 import {
   absent,
   type Content,
@@ -37,13 +37,19 @@ class ZipVolume implements FileSystem {
   readonly allocationStart = 0;
   readonly #reader: BlockReader;
   #listed: SalvagedMember[] | null | undefined;
+  /** Files of the list that are not found. */
+  #missing = 0;
 
   constructor(private readonly disk: ByteSource) {
     this.#reader = new BlockReader(disk);
   }
 
   get notes(): readonly string[] {
-    return this.#byList() ? [] : [LIST_IS_GONE];
+    if (!this.#byList()) return [LIST_IS_GONE];
+    const count = this.#missing;
+    if (count === 0) return [];
+    const of = count === 1 ? "One of its files does" : `${count} of its files do`;
+    return [`${of} not stand where the list of contents says, nor where other headers stand: a thorough reading looks for more.`];
   }
 
   /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members. */
@@ -62,7 +68,7 @@ class ZipVolume implements FileSystem {
     return [0, ...(this.disk.seams ?? [])];
   }
 
-  /** What the list of contents names; null: it is gone or damaged, or does not lead to what it names. */
+  /** What the list of contents names; null: it is gone or damaged, or does not lead to most of what it names. */
   #byList(): SalvagedMember[] | null {
     if (this.#listed !== undefined) return this.#listed;
     this.#listed = null;
@@ -76,7 +82,16 @@ class ZipVolume implements FileSystem {
         // A program in front of the archive moves everything.
         const shift = bases.length === 1 ? found.at - found.statedAt : 0;
         const members = found.members.map((member) => this.#listedMember(member, bases, shift));
-        if (members.every((member) => member.dataAt !== null)) this.#listed = members;
+        const places = found.members.map((member) => this.#placeOf(member, bases));
+        const led = members.filter((member) => member.dataAt !== null).length;
+        // That nothing can be read at a place says nothing against the list.
+        const isThere = ({ dataAt }: SalvagedMember, index: number) =>
+          dataAt !== null || this.disk.unreadable(places[index] as number, LOCAL.size).length > 0;
+        if (led === members.length) this.#listed = members;
+        else if (members.filter(isThere).length * 2 > members.length) {
+          this.#listed = withHeaders(members, places, byHeaders(this.#reader));
+          this.#missing = this.#listed.filter(({ dataAt }) => dataAt === null).length;
+        }
       }
     } catch (error) {
       if (!(error instanceof PastEnd)) throw error;
@@ -85,13 +100,58 @@ class ZipVolume implements FileSystem {
   }
 
   #listedMember(member: ZipMember, bases: readonly number[], shift: number): SalvagedMember {
-    const base = (bases[Math.min(member.disk, bases.length - 1)] as number) + member.at;
+    const base = this.#placeOf(member, bases);
     const reader = this.#reader;
     const at = [base, base + Math.max(0, shift)].find((each) => each + LOCAL.size <= reader.size && reader.has(each, LOCAL.mark));
     const dataAt = at === undefined ? null : at + LOCAL.size + reader.u16(at + LOCAL.nameLength) + reader.u16(at + LOCAL.extraLength);
-    return { member, dataAt, packed: member.packed, plain: member.plain, checksum: "unlooked", present: member.plain, by: "list" };
+    const present = dataAt === null ? 0 : member.plain;
+    return {
+      member,
+      dataAt,
+      packed: member.packed,
+      plain: member.plain,
+      checksum: dataAt === null ? "none" : "unlooked",
+      present,
+      by: "list",
+    };
+  }
+
+  #placeOf({ disk, at }: ZipMember, bases: readonly number[]): number {
+    return (bases[Math.min(disk, bases.length - 1)] as number) + at;
   }
 }
+
+/**
+ * Completes a list of contents that does not lead to all it names by headers that stand elsewhere: they say where those files are, or are of files
+ * that the list does not name. What stands within a file that the list does name is that one's content.
+ * @param places where each of the listed is said to begin
+ */
+function withHeaders(listed: readonly SalvagedMember[], places: readonly number[], headers: Iterable<SalvagedMember>): SalvagedMember[] {
+  const starts = new Set(listed.map(({ dataAt }) => dataAt));
+  const taken = RangeSet.from(
+    listed
+      .map(({ dataAt, packed }, index) => {
+        const start = dataAt ?? (places[index] as number);
+        return { start, end: start + packed };
+      })
+      .sort((a, b) => a.start - b.start),
+  );
+  const lost = new Map<string, SalvagedMember[]>();
+  for (const each of listed) if (each.dataAt === null) lost.set(nameOf(each), [...(lost.get(nameOf(each)) ?? []), each]);
+  const found = new Map<SalvagedMember, SalvagedMember>();
+  const others: SalvagedMember[] = [];
+  for (const header of headers) {
+    if (starts.has(header.dataAt)) continue;
+    const [same] = lost.get(nameOf(header)) ?? [];
+    if (same?.member && header.member && (header.member.crc === 0 || header.member.crc === same.member.crc)) {
+      found.set(same, { ...same, dataAt: header.dataAt, checksum: "unlooked", present: same.plain });
+      lost.get(nameOf(header))?.shift();
+    } else if (header.dataAt !== null && taken.overlap(header.dataAt, header.dataAt + 1) === 0) others.push(header);
+  }
+  return [...listed.map((each) => found.get(each) ?? each), ...others];
+}
+
+const nameOf = ({ member }: SalvagedMember) => Buffer.from(member?.raw ?? []).toString("latin1");
 
 const tailOf = (source: ByteSource, from: number): ByteSource => ({
   size: source.size - from,

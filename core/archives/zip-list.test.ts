@@ -1,0 +1,88 @@
+import { mkdtempSync, readdirSync, readFileSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { afterAll, beforeAll, describe, expect, it } from "vitest";
+import { seeded } from "../../demo/draw";
+import { sha256 } from "../../tests/support/mac-truth";
+import { setTruth, unpackSet } from "../../tests/support/set-truth";
+import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
+import { ConcatSource } from "../bytes/concat-source";
+import { LayoutSource } from "../bytes/layout";
+import { lostPart } from "../bytes/lost-part";
+import { type FileRecord, likeliest } from "../filesystems/file-record";
+import { openZip } from "./zip-volume";
+
+let work: string;
+beforeAll(() => {
+  work = mkdtempSync(join(tmpdir(), "compass-zip-list-"));
+});
+afterAll(() => rmSync(work, { recursive: true, force: true }));
+
+const recordsOf = (source: ByteSource): { records: FileRecord[]; notes: readonly string[] } => {
+  const volume = openZip(source, 0, source.size);
+  const records = [...volume.readRecords(null, 512)].flatMap(({ records: some }) => some).filter(({ type }) => type === "file");
+  return { records, notes: volume.notes };
+};
+const hashOf = (source: ByteSource, record: FileRecord) => {
+  const place = likeliest(record);
+  return place && sha256(readBytes(new LayoutSource(source, place.layout), 0, record.size));
+};
+
+describe("a list of contents that does not lead to all it names", () => {
+  it("still says what there was, where parts of a split archive are missing; what files hold themselves is none of it", () => {
+    const truth = setTruth("split-backup");
+    const folder = unpackSet("split-backup", work);
+    const parts = readdirSync(folder)
+      .filter((name) => name.includes("2026-01-04"))
+      .sort()
+      .map((name) => readFileSync(join(folder, name)));
+    const seams = parts.slice(0, -1).map((_, index) => parts.slice(0, index + 1).reduce((sum, { length }) => sum + length, 0));
+    const names = truth.files.map(({ path }) => `/${path}`).sort();
+    for (let gone = 0; gone < parts.length - 1; gone += 1) {
+      const row = parts.map((part, index) => (index === gone ? lostPart(part.length) : new MemorySource(part)));
+      const source = Object.assign(new ConcatSource(row), { seams });
+      const { records, notes } = recordsOf(source);
+      expect(records.map(({ path }) => path).sort(), `without part ${gone + 1}`).toEqual(names);
+      const lost = records.filter((record) => !likeliest(record));
+      expect(notes.length).toBe(lost.length > 0 ? 1 : 0);
+      // What does not reach into the missing part is there, byte for byte.
+      let exact = 0;
+      for (const record of records) {
+        const version = truth.files.find(({ path }) => `/${path}` === record.path)?.versions.find(({ size }) => size === record.size);
+        const place = likeliest(record);
+        if (place && new LayoutSource(source, place.layout).unreadable(0, record.size).length === 0) {
+          expect(hashOf(source, record), record.path).toBe(version?.sha256);
+          exact += 1;
+        }
+      }
+      expect(exact).toBeGreaterThan(0);
+    }
+  });
+
+  it("is completed by the headers of files that were moved by bytes put in or taken out", () => {
+    const folder = unpackSet("archives", work);
+    const name = readdirSync(folder).find((each) => each === "Documents_2026-02-01.zip") as string;
+    const sound = readFileSync(join(folder, name));
+    const before = recordsOf(new MemorySource(sound));
+    const hashes = new Map(before.records.map((record) => [record.path, hashOf(new MemorySource(sound), record)]));
+    const random = seeded(11);
+    let [moved, wrong] = [0, 0];
+    for (let round = 0; round < 40; round += 1) {
+      const at = Math.floor(sound.length * (0.55 + 0.3 * random()));
+      const count = 1 + Math.floor(random() * 600);
+      const slipped =
+        random() < 0.5
+          ? Buffer.concat([sound.subarray(0, at), Buffer.alloc(count), sound.subarray(at)])
+          : Buffer.concat([sound.subarray(0, at), sound.subarray(at + count)]);
+      const { records } = recordsOf(new MemorySource(slipped));
+      const found = new Map(records.map((record) => [record.path, hashOf(new MemorySource(slipped), record)]));
+      for (const [path, hash] of hashes) {
+        if (found.get(path) === hash) moved += 1;
+        else wrong += 1;
+      }
+    }
+    // Each slip hurts the one file in which it lies, or its header.
+    expect(wrong).toBeLessThanOrEqual(2 * 40);
+    expect(moved).toBeGreaterThan(40 * (hashes.size - 2) - 1);
+  });
+});
