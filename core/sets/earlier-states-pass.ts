@@ -279,9 +279,10 @@ const MOST_NAMED = 4;
 
 const asHolder = ({ size, modified, created }: FileRecord): HolderFile => ({ size, modified, created });
 
-/** A copy in an archive as what its archive holds; null: it does not stand there by itself. */
+/** A copy in an archive as what its archive holds; null: what is there of it does not stand there by itself. */
 function inArchive(place: PlaceInTree | null, copy: Copy): Copy | null {
   if (copy.absent || copy.size === 0) return { ...copy, file: null };
+  if (copy.condition === "name-only") return { ...copy, file: null, layout: null };
   if (!place) return null;
   const { layout, holder, further } = place;
   const names = [holder, ...further].map(({ name }) => `“${name}”`);

@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { cpSync, mkdirSync, readdirSync, readFileSync, renameSync, statSync, utimesSync, writeFileSync } from "node:fs";
+import { cpSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, statSync, utimesSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { sql } from "drizzle-orm";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
@@ -136,4 +136,20 @@ describe("files of backup sets that stand in archives", () => {
     const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("A part is another")));
     expect(results).toMatchObject([{ state: "failed", problem: expect.stringContaining("is another version than the one that was read") }]);
   }, 180_000);
+
+  it("are listed by their names alone where a part is missing, and nothing says that they could be had", async () => {
+    const folder = join(unpackSet("split-backup", join(bench.sources, "a part missing")));
+    rmSync(join(folder, "Backup 2026-01-04.z01"));
+    const job = await jobOver(bench, folder, ["earlier-states"]);
+    const gone = (await versionsIn(job)).filter(({ condition }) => condition === "name-only");
+    expect(gone.length).toBeGreaterThan(5);
+    for (const { notes, absent } of gone) {
+      expect(absent).not.toBe("not-followed");
+      expect(notes.join(" ")).toContain("nothing of it stands");
+      expect(notes.join(" ")).not.toContain("command line");
+    }
+    await changeTray(bench.db, job, { copies: gone.map(({ id }) => Number(id)), chosen: true });
+    const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo("Of a missing part")));
+    expect(results.map(({ state, output }) => [state, output])).toEqual(gone.map(() => ["failed", null]));
+  }, 120_000);
 });

@@ -93,7 +93,7 @@ function Kinds({ jobId, pass }: { jobId: number; pass: Pass }) {
       {pass.kinds.map((each, index) => (
         <span key={`${each.place} ${each.kind}`}>
           {index > 0 && ", "}
-          <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${each.place}`} style={{ color: "inherit" }}>
+          <Link href={`/jobs/${jobId}/items?kind=${each.kind}&place=${each.place}`} style={{ color: "inherit", whiteSpace: "nowrap" }}>
             {kindCountText(each.kind, each.count)}
           </Link>
           {known && ` (${PLACE_WORDS[each.place]?.toLowerCase()})`}
