@@ -299,6 +299,20 @@ describe("archives with dates in their names", () => {
   });
 });
 
+describe("a part of a split archive with a number that promises thousands", () => {
+  it("costs no more than its name", () => {
+    const folder = join(work, "of thousands");
+    mkdirSync(folder);
+    writeFileSync(join(folder, "Backup 2026-01-04.z9999"), "PK\u0003\u0004 and nothing else");
+    writeFileSync(join(folder, "Backup 2026-01-04.zip"), "PK\u0005\u0006");
+    const began = performance.now();
+    const [state] = statesOf(folder);
+    expect(state?.notes.join(" ")).toContain("and 9990 others");
+    expect(state?.notes.join(" ").length).toBeLessThan(1000);
+    expect(performance.now() - began).toBeLessThan(10_000);
+  });
+});
+
 describe("split archives of which parts are missing", () => {
   /** What is there of the files of a state, by path. */
   function contentsOf(store: Store) {
@@ -330,7 +344,8 @@ describe("split archives of which parts are missing", () => {
       const folder = unpackSet("split-backup", join(work, `without ${gone.join(" ")}`));
       for (const part of gone) rmSync(join(folder, `Backup 2026-01-04.${part}`));
       const state = firstState(folder);
-      for (const part of gone) expect(state.notes.join(" ")).toContain(`The part “Backup 2026-01-04.${part}” of an archive is missing`);
+      for (const part of gone)
+        expect(state.notes.join(" ")).toMatch(new RegExp(`missing.*“Backup 2026-01-04.${part}”|“Backup 2026-01-04.${part}”.* is missing`));
       const found = contentsOf(state);
       let whole = 0;
       for (const [path, { copy, bytes, missing }] of found) {

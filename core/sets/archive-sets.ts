@@ -128,8 +128,18 @@ function runsIn(root: string, folders: readonly { folder: string; files: FileRec
     .sort(byTime);
 }
 
-const missingParts = ({ missing }: Archive): string[] =>
-  missing.map((name) => `The part “${name}” of an archive is missing: files that reach into it are not whole.`);
+/** Parts that are named where they are missing. */
+const MOST_NAMED = 8;
+
+function missingParts({ missing }: Archive): string[] {
+  if (missing.length === 0) return [];
+  const names = missing.slice(0, MOST_NAMED).map((name) => `“${name}”`);
+  const others = missing.length - names.length;
+  const all = `${names.join(", ")}${others > 0 ? ` and ${others} others` : ""}`;
+  return missing.length === 1
+    ? [`The part ${all} of an archive is missing: files that reach into it are not whole.`]
+    : [`Parts of an archive are missing: ${all}. Files that reach into them are not whole.`];
+}
 
 /** Joins the parts of split archives; in the order of their numbers. */
 function archivesOf(files: readonly FileRecord[], tree: FileTree): Archive[] {
@@ -249,7 +259,7 @@ class ArchiveSet implements BackupSet {
     readonly machine: string | null,
     readonly states: readonly Run[],
   ) {
-    const missing = states.filter(({ notes }) => notes.some((note) => note.includes("is missing"))).length;
+    const missing = states.filter(({ notes }) => notes.some((note) => /(?:is|are) missing: /.test(note))).length;
     this.notes = missing > 0 ? [`Archives of ${missing === 1 ? "one run" : `${missing} runs`}, or parts of them, are missing.`] : [];
   }
 
