@@ -206,6 +206,28 @@ describe("folders and archives that people name by dates in their own way", () =
     expect(doubtful?.notes).toContainEqual(expect.stringContaining("can mean 2026-02-04 or 2026-04-02: it is taken for 2026-02-04"));
   });
 
+  it("are one set where archives of one name lie in folders named by their dates, each a state of its own", () => {
+    const root = join(work, "a folder a day");
+    for (const [day, version] of [
+      ["4 January 2026", "first"],
+      ["11 January 2026", "second"],
+      ["18 January 2026", "third"],
+    ]) {
+      const from = join(work, "to pack by days", String(version));
+      letters(join(from, "letters"), "2026-01-03T10:00:00Z", String(version));
+      // What is in the first alone was deleted since.
+      if (version === "first") writeFileSync(join(from, "letters", "thrown away.txt"), "gone");
+      mkdirSync(join(root, String(day)), { recursive: true });
+      for (const name of ["home", "work"])
+        expect(spawnSync("tar", ["-czf", join(root, String(day), `${name}.tar.gz`), "-C", from, "letters"]).status).toBe(0);
+    }
+    const states = statesOf(root);
+    const ofHome = states.filter(({ set }) => set?.endsWith("/home"));
+    expect(states).toHaveLength(6);
+    expect(ofHome.map(({ asOf }) => new Date(asOf ?? 0).toISOString().slice(0, 10))).toEqual(["2026-01-04", "2026-01-11", "2026-01-18"]);
+    expect(ofHome.map((state) => filesIn(state).has("letters/thrown away.txt"))).toEqual([true, false, false]);
+  });
+
   it("are one set where archives differ by date and time alone", () => {
     const root = join(work, "dated to the minute");
     mkdirSync(root);

@@ -79,14 +79,16 @@ export class ArchiveSetsFinder implements SetFinder {
 
   found(tree: FileTree): BackupSet[] {
     const runs = new Map<string, { folder: string; files: FileRecord[] }[]>();
-    const sets: BackupSet[] = [];
+    /** By the folder in which they, or the dated folders around them, lie. */
+    const dated = new Map<string, DatedArchive[]>();
     for (const [folder, files] of this.#folders) {
       const name = folder.slice(folder.lastIndexOf("/") + 1);
-      if (dateInName(name)?.precise) {
-        const above = parentOf(folder);
-        runs.set(above, [...(runs.get(above) ?? []), { folder, files }]);
-      } else sets.push(...datedArchives(folder, files, tree));
+      const date = dateInName(name);
+      const above = date ? parentOf(folder) : folder;
+      if (date?.precise && files.every(isNumbered)) runs.set(above, [...(runs.get(above) ?? []), { folder, files }]);
+      else dated.set(above, [...(dated.get(above) ?? []), ...datedIn(date ? name : null, files, tree)]);
     }
+    const sets = [...dated].flatMap(([above, archives]) => datedArchives(above, archives));
     for (const [root, folders] of runs) sets.push(new ArchiveSet("archive-sets", root, machineOf(root), runsIn(root, folders, tree)));
     return sets.filter((set) => (set as ArchiveSet).isReadable(tree));
   }
@@ -199,30 +201,53 @@ function missingNumbers(archives: readonly Archive[]): string[] {
 
 const KIND_WORDS = /(?<![a-z])(full|incr?|incremental|diff|differential|base|level\d)(?![a-z])/gi;
 
-/** Archives beside each other that are called alike but for a date. */
-function datedArchives(folder: string, files: readonly FileRecord[], tree: FileTree): BackupSet[] {
-  const byName = new Map<string, { archive: Archive; file: FileRecord }[]>();
-  for (const archive of archivesOf(files, tree)) {
+/** An archive whose own name has a date, or that lies in a folder of its date. */
+interface DatedArchive {
+  readonly archive: Archive;
+  /** Its file, or the last of its parts. */
+  readonly file: FileRecord;
+  /** The name that has the date. */
+  readonly dated: string;
+  /** The folder of its date, with a slash behind it; "": its own name has the date. */
+  readonly folder: string;
+}
+
+const datedIn = (folder: string | null, files: readonly FileRecord[], tree: FileTree): DatedArchive[] =>
+  archivesOf(files, tree).flatMap((archive): DatedArchive[] => {
     const file = filesOf(archive).at(-1);
-    if (!file || !dateInName(bareName(file))) continue;
-    const name = stemOf(file);
-    byName.set(name, [...(byName.get(name) ?? []), { archive, file }]);
+    if (!file) return [];
+    const own = bareName(file);
+    if (dateInName(own)) return [{ archive, file, dated: own, folder: folder === null ? "" : `${folder}/` }];
+    return folder === null ? [] : [{ archive, file, dated: folder, folder: `${folder}/` }];
+  });
+
+/** Archives beside each other, or in dated folders beside each other, that are called alike but for a date. */
+function datedArchives(above: string, archives: readonly DatedArchive[]): BackupSet[] {
+  const byName = new Map<string, DatedArchive[]>();
+  for (const each of archives) {
+    const name = stemOf(each.file);
+    byName.set(name, [...(byName.get(name) ?? []), each]);
   }
-  return [...byName].map(([name, found]) => {
+  return [...byName].flatMap(([name, found]) => {
+    // One archive in one dated folder is no set yet.
+    if (found.length === 1 && found[0]?.dated !== bareName(found[0]?.file as FileRecord)) return [];
     const dates = readDates(
-      found.map(({ file }) => ({ name: bareName(file), known: file.modified })),
+      found.map(({ dated, file }) => ({ name: dated, known: file.modified })),
       age,
     );
-    const runs = found.flatMap(({ archive, file }, index) => {
+    const runs = found.flatMap((each, index) => {
       const date = dates[index]?.date;
-      return date ? [toRun(archive, file, date)] : [];
+      return date ? [toRun(each, date)] : [];
     });
-    return new ArchiveSet("dated-archives", `${folder}/${name}`, null, runs.sort(byTime));
+    return [new ArchiveSet("dated-archives", `${above}/${name}`, null, runs.sort(byTime))];
   });
 }
 
 /** An archive is written on the day its name tells, and may be copied later. */
 const age = ({ at }: NamedDate, written: number): number => (at > written + DAY ? Number.POSITIVE_INFINITY : Math.max(0, written - at));
+
+/** Archives of one run of a program that writes several are numbered. */
+const isNumbered = (file: FileRecord): boolean => /\d$/.test(bareName(file));
 
 const bareName = ({ name }: FileRecord): string => name.replace(ARCHIVE, "");
 
@@ -234,10 +259,10 @@ const stemOf = (file: FileRecord): string =>
     .replace(/^[-._\s]+|[-._\s]+$/g, "")
     .toLowerCase();
 
-function toRun(archive: Archive, { name, modified }: FileRecord, { at, end }: NamedDate): Run {
+function toRun({ archive, file: { name, modified }, folder }: DatedArchive, { at, end }: NamedDate): Run {
   // The file itself knows the hour, where it was not copied since.
   const own = end > at && modified !== null && modified >= at - DAY / 2 && modified <= end + DAY / 2 ? modified : end;
-  return { key: name, label: name, asOf: own, unfinished: false, notes: missingParts(archive), archives: [archive] };
+  return { key: folder + name, label: folder + name, asOf: own, unfinished: false, notes: missingParts(archive), archives: [archive] };
 }
 
 /** Where a file of a state comes from: an entry of an archive, or several that are pieces of it. */
