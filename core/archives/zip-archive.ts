@@ -17,7 +17,7 @@ import {
 } from "../formats/zip/members";
 import { type ArchiveEntry, type ArchiveReading, MOST_CHECKED, ownPath } from "./archive";
 import { decodeName } from "./member-names";
-import { CODING_OF, decodeMember, isRead } from "./zip-codings";
+import { CODING_OF, decodeMember, isRead, packedThere } from "./zip-codings";
 
 interface Found {
   readonly member: ZipMember & { dataAt: number };
@@ -158,13 +158,6 @@ const BREAKS_OFF = "The archive breaks off in this file.";
 const GOES_ON_IN_A_GAP = "It goes on in a part of the archive that is missing or cannot be read: what is before that is given.";
 const NOT_THERE = "Where the list of contents says that it begins, nothing of it stands: its content is not found.";
 
-/** How many packed bytes of a member stand in the archive, up to the first that cannot be read: behind it nothing is unpacked. */
-function packedThere(whole: ByteSource, { dataAt, packed }: ZipMember & { dataAt: number }): number {
-  const rest = Math.min(packed, Math.max(0, whole.size - dataAt));
-  const [gap] = whole.unreadable(dataAt, rest);
-  return gap ? Math.max(0, gap.start - dataAt) : rest;
-}
-
 function standingOf(
   reader: BlockReader,
   whole: ByteSource,
@@ -182,7 +175,7 @@ function standingOf(
   if (member.dataAt >= reader.size && member.plain > 0)
     return { standing: "broken-off", present: 0, note: member.at < reader.size ? NOT_THERE : BREAKS_OFF };
   if (!check) return { standing: "not-checked", present: member.plain, note: null };
-  const there = packedThere(whole, member);
+  const there = packedThere(whole, member.dataAt, member.packed);
   if (there < member.packed && member.dataAt + there < reader.size && member.method !== METHOD.stored)
     return { standing: "damaged", present: presentOf(reader, member, there), note: GOES_ON_IN_A_GAP };
   const { isSound, present } = checked(reader, member, sized);
@@ -226,7 +219,7 @@ function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & {
   }
   const bytes = new Uint8Array(member.plain);
   let done = 0;
-  checkMember(reader, { ...member, packed: packedThere(whole, member) }, sized, bytes.length, (plain) => {
+  checkMember(reader, { ...member, packed: packedThere(whole, member.dataAt, member.packed) }, sized, bytes.length, (plain) => {
     bytes.set(plain.subarray(0, Math.max(0, bytes.length - done)), Math.min(done, bytes.length));
     done += plain.length;
   });

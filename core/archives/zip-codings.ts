@@ -1,5 +1,6 @@
 import { crc32 } from "node:zlib";
 import type { BlockReader } from "../bytes/block-reader";
+import type { ByteSource } from "../bytes/byte-source";
 import { unpackBzip2 } from "../bytes/bzip2";
 import type { Coding } from "../bytes/codecs";
 import { InflateError, inflate, inflateWide, TooMuch } from "../bytes/inflate";
@@ -28,6 +29,19 @@ export interface Decoded {
 /** Plain bytes that are given for comparing a checksum at most, of one member. */
 const MOST_PLAIN_CHECKED = 2 ** 36;
 
+/** Bytes of packed data in which the first that cannot be read is looked for. */
+const LOOKED_FOR_GAPS = 1 << 26;
+
+/**
+ * How many packed bytes stand at a place, up to the first that cannot be read: zeros in its place would be unpacked to bytes that never were.
+ * @param length how many there should be
+ */
+export function packedThere(source: ByteSource, at: number, length: number): number {
+  const rest = Math.max(0, Math.min(length, source.size - at));
+  const [gap] = source.unreadable(at, Math.min(rest, LOOKED_FOR_GAPS));
+  return gap ? Math.max(0, gap.start - at) : rest;
+}
+
 /** Unpacks a member's data. @param limit byte before which they end @param plain bytes there should be; -1: not known @param most plain bytes that are unpacked at most */
 export function decodeMember(
   reader: BlockReader,
@@ -43,7 +57,8 @@ export function decodeMember(
     crc = crc32(bytes, crc);
     present += bytes.length;
   };
-  const stop = Math.min(limit, reader.size);
+  const last = Math.min(limit, reader.size);
+  const stop = method === METHOD.stored ? last : dataAt + packedThere(reader.source, dataAt, last - dataAt);
   try {
     if (method === METHOD.stored) {
       for (const { bytes } of reader.blocks(dataAt, stop)) take(bytes);

@@ -18,7 +18,7 @@ import { LOCAL, METHOD } from "../formats/zip/layout";
 import { directoryFromEnd, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
 import { ownPath } from "./archive";
 import { decodeName } from "./member-names";
-import { CODING_OF, isRead } from "./zip-codings";
+import { CODING_OF, decodeMember, isRead, packedThere } from "./zip-codings";
 import { type SalvagedMember, salvageZip } from "./zip-salvage";
 
 /** Opens a ZIP archive as a store of files. @throws FileSystemError when it does not begin with the source */
@@ -55,13 +55,13 @@ class ZipVolume implements FileSystem {
   /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members. */
   *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
     const members = this.#byList() ?? [...byHeaders(this.#reader)];
-    yield* inBatches(members, this.disk.size, members.length, null, readNumberCheckpoint(from), step);
+    yield* inBatches(members, this.disk, members.length, null, readNumberCheckpoint(from), step);
   }
 
   /** Thorough: every header, entry of a list and stretch of packed data there is; every checksum is compared. Units of work are bytes. */
   *readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
     const read = part ?? { start: 0, end: this.disk.size };
-    yield* inBatches(salvageZip(this.#reader, read, this.#bases()), this.disk.size, 0, read, readNumberCheckpoint(from), step);
+    yield* inBatches(salvageZip(this.#reader, read, this.#bases()), this.disk, 0, read, readNumberCheckpoint(from), step);
   }
 
   #bases(): number[] {
@@ -104,16 +104,16 @@ class ZipVolume implements FileSystem {
     const reader = this.#reader;
     const at = [base, base + Math.max(0, shift)].find((each) => each + LOCAL.size <= reader.size && reader.has(each, LOCAL.mark));
     const dataAt = at === undefined ? null : at + LOCAL.size + reader.u16(at + LOCAL.nameLength) + reader.u16(at + LOCAL.extraLength);
-    const present = dataAt === null ? 0 : member.plain;
-    return {
-      member,
-      dataAt,
-      packed: member.packed,
-      plain: member.plain,
-      checksum: dataAt === null ? "none" : "unlooked",
-      present,
-      by: "list",
-    };
+    const there = dataAt === null ? { packed: member.packed, present: 0 } : this.#thereOf(member, dataAt);
+    return { member, dataAt, plain: member.plain, checksum: dataAt === null ? "none" : "unlooked", by: "list", ...there };
+  }
+
+  /** What there is of a member, as far as that is known without looking: of one that reaches into what cannot be read, what stands before that. */
+  #thereOf({ method, packed, plain, encrypted }: ZipMember, dataAt: number): { packed: number; present: number } {
+    const isAsItIs = method === METHOD.stored || encrypted || !isRead(method);
+    const there = isAsItIs ? packed : packedThere(this.disk, dataAt, packed);
+    if (there === packed) return { packed, present: plain };
+    return { packed: there, present: Math.min(plain, decodeMember(this.#reader, method, dataAt, dataAt + there, plain).present) };
   }
 
   #placeOf({ disk, at }: ZipMember, bases: readonly number[]): number {
@@ -130,9 +130,9 @@ function withHeaders(listed: readonly SalvagedMember[], places: readonly number[
   const starts = new Set(listed.map(({ dataAt }) => dataAt));
   const taken = RangeSet.from(
     listed
-      .map(({ dataAt, packed }, index) => {
+      .map(({ dataAt, member, packed }, index) => {
         const start = dataAt ?? (places[index] as number);
-        return { start, end: start + packed };
+        return { start, end: start + (member?.packed ?? packed) };
       })
       .sort((a, b) => a.start - b.start),
   );
@@ -189,10 +189,10 @@ function* byHeaders(reader: BlockReader): Generator<SalvagedMember, void, void> 
   }
 }
 
-/** Members in batches. @param end bytes of the archive @param part of a thorough reading: what is read, in which its progress is counted */
+/** Members in batches. @param disk the archive @param part of a thorough reading: what is read, in which its progress is counted */
 function* inBatches(
   members: Iterable<SalvagedMember>,
-  end: number,
+  disk: ByteSource,
   count: number,
   part: Range | null,
   from: number,
@@ -209,7 +209,7 @@ function* inBatches(
     index += 1;
     reached = Math.max(reached, (member.dataAt ?? 0) + member.packed - (part?.start ?? 0));
     if (index <= from) continue;
-    const record = toRecord(member, index, end);
+    const record = toRecord(member, index, disk);
     if (record) records.push(record);
     if (records.length >= step) {
       yield batch(false);
@@ -223,8 +223,8 @@ const NAMELESS = "Its header and its entry in the list of contents are gone: it 
 const REMAINS = "Bytes between two members without a header: as likely as not one that was kept as it is, and whose header is gone.";
 const FROM_LIST = "Its header is damaged: its content was found by the list of contents.";
 
-/** @param index tells members of the same name apart @param end bytes of the archive */
-function toRecord(found: SalvagedMember, index: number, end: number): FileRecord | null {
+/** @param index tells members of the same name apart @param disk the archive */
+function toRecord(found: SalvagedMember, index: number, disk: ByteSource): FileRecord | null {
   const { member, dataAt } = found;
   const shown = member ? decodeName(member.raw, member.utf8) : `Unnamed member at ${dataAt}`;
   const path = ownPath(shown);
@@ -247,7 +247,7 @@ function toRecord(found: SalvagedMember, index: number, end: number): FileRecord
     modified: member?.utc ?? member?.local ?? null,
     changed: null,
     localTimes: member?.utc == null,
-    content: isFolder ? { kind: "none" } : contentOf(found, end, notes),
+    content: isFolder ? { kind: "none" } : contentOf(found, disk, notes),
     backup: { set: null, asOf: null },
     marks: isFolder ? 0 : (member?.marks ?? 0),
     system: false,
@@ -259,7 +259,7 @@ function toRecord(found: SalvagedMember, index: number, end: number): FileRecord
 
 const NOTHING_GONE = { usedByOthers: 0, takenLater: 0, lost: 0 };
 
-function contentOf(found: SalvagedMember, end: number, notes: string[]): Content {
+function contentOf(found: SalvagedMember, disk: ByteSource, notes: string[]): Content {
   const { member, dataAt, packed, plain, checksum, present } = found;
   const method = member?.method ?? (found.by === "bytes" ? METHOD.stored : METHOD.deflated);
   if (member?.encrypted)
@@ -269,9 +269,9 @@ function contentOf(found: SalvagedMember, end: number, notes: string[]): Content
     return placedAs({ layout: EMPTY_LAYOUT, evidence: NOTHING_GONE, sure: true });
   if (dataAt === null || (present === 0 && plain > 0))
     return absent("record-damaged", "Where its content stood in the archive is damaged or gone.");
-  // A size that leads out of the archive is damaged.
-  const held = Math.max(0, Math.min(packed, end - dataAt));
   const coding = CODING_OF[method] ?? null;
+  // A size that leads out of the archive is damaged; nothing is unpacked behind what cannot be read.
+  const held = packedThere(disk, dataAt, packed);
   if (coding && plain > mostCoded(coding))
     return absent(
       "not-followed",
