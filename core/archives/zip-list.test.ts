@@ -1,6 +1,7 @@
 import { mkdtempSync, readdirSync, readFileSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { strToU8, zipSync } from "fflate";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { sha256 } from "../../tests/support/mac-truth";
@@ -100,5 +101,24 @@ describe("a list of contents that does not lead to all it names", () => {
     // Each slip hurts the one file in which it lies, or its header.
     expect(wrong).toBeLessThanOrEqual(2 * 40);
     expect(moved).toBeGreaterThan(40 * (hashes.size - 2) - 1);
+  });
+
+  it("gives no lost file the bytes of another of its name that stands within a file", () => {
+    const inner = zipSync({ "a.txt": strToU8("another letter of that name") }, { level: 0 });
+    const outer = zipSync(
+      { "a.txt": strToU8("the letter"), "box.zip": inner, "c.txt": strToU8("c"), "d.txt": strToU8("d"), "e.txt": strToU8("e") },
+      { level: 0 },
+    );
+    const bytes = Buffer.from(outer);
+    const mark = Buffer.from("PK\u0003\u0004");
+    const own = bytes.indexOf(mark);
+    const within = bytes.indexOf(mark, bytes.indexOf("box.zip"));
+    // The header of the letter is gone; the one within says no checksum, as programs write it that do not know it yet.
+    bytes.fill(0, own, own + 30);
+    bytes.fill(0, within + 14, within + 18);
+    const { records, notes } = recordsOf(new MemorySource(bytes));
+    expect(records.map(({ path }) => path).sort()).toEqual(["/a.txt", "/box.zip", "/c.txt", "/d.txt", "/e.txt"]);
+    expect(likeliest(records.find(({ path }) => path === "/a.txt") as FileRecord)).toBeNull();
+    expect(notes).toEqual([expect.stringContaining("One of its files does not stand where the list of contents says")]);
   });
 });

@@ -128,25 +128,28 @@ class ZipVolume implements FileSystem {
  */
 function withHeaders(listed: readonly SalvagedMember[], places: readonly number[], headers: Iterable<SalvagedMember>): SalvagedMember[] {
   const starts = new Set(listed.map(({ dataAt }) => dataAt));
-  const taken = RangeSet.from(
-    listed
-      .map(({ dataAt, member, packed }, index) => {
-        const start = dataAt ?? (places[index] as number);
-        return { start, end: start + (member?.packed ?? packed) };
-      })
-      .sort((a, b) => a.start - b.start),
-  );
+  const rangesOf = (which: (member: SalvagedMember) => boolean) =>
+    RangeSet.from(
+      listed
+        .map((each, index) => ({ each, start: each.dataAt ?? (places[index] as number) }))
+        .filter(({ each }) => which(each))
+        .map(({ each, start }) => ({ start, end: start + (each.member?.packed ?? each.packed) }))
+        .sort((x, y) => x.start - y.start),
+    );
+  const [held, named] = [rangesOf(({ dataAt }) => dataAt !== null), rangesOf(() => true)];
+  const isIn = (ranges: RangeSet, { dataAt }: SalvagedMember) => dataAt !== null && ranges.overlap(dataAt, dataAt + 1) > 0;
   const lost = new Map<string, SalvagedMember[]>();
   for (const each of listed) if (each.dataAt === null) lost.set(nameOf(each), [...(lost.get(nameOf(each)) ?? []), each]);
   const found = new Map<SalvagedMember, SalvagedMember>();
   const others: SalvagedMember[] = [];
   for (const header of headers) {
-    if (starts.has(header.dataAt)) continue;
+    // What stands within a file that was found is no lost one, whatever it is called.
+    if (starts.has(header.dataAt) || isIn(held, header)) continue;
     const [same] = lost.get(nameOf(header)) ?? [];
     if (same?.member && header.member && (header.member.crc === 0 || header.member.crc === same.member.crc)) {
       found.set(same, { ...same, dataAt: header.dataAt, checksum: "unlooked", present: same.plain });
       lost.get(nameOf(header))?.shift();
-    } else if (header.dataAt !== null && taken.overlap(header.dataAt, header.dataAt + 1) === 0) others.push(header);
+    } else if (!isIn(named, header)) others.push(header);
   }
   return [...listed.map((each) => found.get(each) ?? each), ...others];
 }

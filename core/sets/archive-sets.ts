@@ -2,16 +2,14 @@ import type { ArchiveEntry, ArchiveReading } from "../archives/archive";
 import { readTarArchive } from "../archives/tar-archive";
 import { unpackArchive } from "../archives/unpack";
 import { readZipArchive } from "../archives/zip-archive";
-import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { ConcatSource } from "../bytes/concat-source";
-import { diskRuns, type Layout, layoutOf, type Segment, sliceLayout } from "../bytes/layout";
+import { type Layout, layoutOf, type Segment } from "../bytes/layout";
 import { lostPart } from "../bytes/lost-part";
-import { PastEnd } from "../bytes/past-end";
-import type { Range } from "../bytes/range-set";
-import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } from "../filesystems/file-record";
-import { partsAtEnd } from "../formats/zip/members";
+import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
+import { ARCHIVE, type Archive, archivesOf, filesOf, missingNumbers, missingParts, type Part, sizeOfParts } from "./archive-parts";
+import { recordOf, runsOf, segmentsOf } from "./archive-records";
 import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
 import { aheadOfUtc } from "./clock";
 import { dateInName, type NamedDate, readDates, withoutDates } from "./named-dates";
@@ -19,38 +17,10 @@ import { placeOverFiles, shifted } from "./over-files";
 import { readStampedName } from "./stamps";
 
 const MOST_ARCHIVES = 100_000;
-/** Parts of a split archive. */
-const MOST_PARTS = 10_000;
 /** Archives that stay open, so that the files of one need not lead to its being read anew for each. */
 const MOST_OPEN = 4;
-/** Pieces in which an archive that is compressed as a whole may lie on its drive, for its files to be taken out by themselves. */
-const MOST_PIECES = 1024;
 const MOST_UNPACKED_AT_ONCE = 32 << 20;
 const DAY = 24 * 3_600_000;
-
-/** Files that may be archives, by the ends of their names; a part of a split one has a number. */
-const ARCHIVE = /\.(?:zip|z\d{2,4}|tar|tgz|tbz2?|txz|tar\.(?:gz|bz2|xz))$/i;
-const PART = /\.z(\d{2,4})$/i;
-
-/** A part of an archive: a file. */
-interface Part {
-  /** Bytes. */
-  readonly size: number;
-  /** null: it is missing. */
-  readonly file: FileRecord | null;
-}
-
-/** An archive of one file, or of the parts it is split over, in their order. */
-interface Archive {
-  readonly name: string;
-  readonly parts: readonly Part[];
-  /** Names of parts that are missing. */
-  readonly missing: readonly string[];
-}
-
-const filesOf = ({ parts }: Archive): FileRecord[] => parts.flatMap(({ file }) => file ?? []);
-
-const sizeOfParts = ({ parts }: Archive): number => parts.reduce((sum, part) => sum + part.size, 0);
 
 /** What one run wrote. */
 interface Run extends SetState {
@@ -128,75 +98,6 @@ function runsIn(root: string, folders: readonly { folder: string; files: FileRec
       };
     })
     .sort(byTime);
-}
-
-/** Parts that are named where they are missing. */
-const MOST_NAMED = 8;
-
-function missingParts({ missing }: Archive): string[] {
-  if (missing.length === 0) return [];
-  const names = missing.slice(0, MOST_NAMED).map((name) => `“${name}”`);
-  const others = missing.length - names.length;
-  const all = `${names.join(", ")}${others > 0 ? ` and ${others} others` : ""}`;
-  return missing.length === 1
-    ? [`The part ${all} of an archive is missing: files that reach into it are not whole.`]
-    : [`Parts of an archive are missing: ${all}. Files that reach into them are not whole.`];
-}
-
-/** Joins the parts of split archives; in the order of their numbers. */
-function archivesOf(files: readonly FileRecord[], tree: FileTree): Archive[] {
-  const stems = new Map<string, FileRecord[]>();
-  for (const file of files) {
-    const stem = file.name.replace(/\.z(?:ip|\d{2,4})$/i, "");
-    stems.set(stem, [...(stems.get(stem) ?? []), file]);
-  }
-  return [...stems]
-    .map(([name, parts]) => toArchive(name, parts, tree))
-    .sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
-}
-
-/** Puts the parts of an archive in their order. A part whose number is left out is missing, and was as large as the others: all but the last are. */
-function toArchive(name: string, files: readonly FileRecord[], tree: FileTree): Archive {
-  const numbered = new Map(files.flatMap((file) => (PART.test(file.name) ? [[Number(PART.exec(file.name)?.[1]), file] as const] : [])));
-  const others = files.filter((file) => !PART.test(file.name)).map((file): Part => ({ size: file.size, file }));
-  const last = Math.max(0, ...numbered.keys(), numbered.size > 0 ? partsBefore(others[0]?.file ?? null, tree) : 0);
-  const size = Math.max(0, ...[...numbered.values()].map((file) => file.size));
-  const parts = Array.from({ length: last }, (_, index): Part => {
-    const file = numbered.get(index + 1) ?? null;
-    return { size: file?.size ?? size, file };
-  });
-  const missing = parts.flatMap(({ file }, index) => (file ? [] : [`${name}.z${String(index + 1).padStart(2, "0")}`]));
-  return { name, parts: [...parts, ...others], missing: others.length > 0 ? missing : [...missing, `${name}.zip`] };
-}
-
-/** How many parts stand before the last one of a split archive, as that says itself; 0: it does not. */
-function partsBefore(end: FileRecord | null, tree: FileTree): number {
-  const opened = end && tree.open(end);
-  if (!opened) return 0;
-  try {
-    return Math.min(partsAtEnd(new BlockReader(opened.content)) - 1, MOST_PARTS);
-  } catch (error) {
-    if (!(error instanceof PastEnd)) throw error;
-    return 0;
-  } finally {
-    opened.close();
-  }
-}
-
-/** Archives that the numbers of the others leave out. */
-function missingNumbers(archives: readonly Archive[]): string[] {
-  const numbered = archives.flatMap(({ name }) => {
-    const found = /^(.*?)(\d+)$/s.exec(name);
-    return found ? [{ stem: found[1] as string, number: Number(found[2]) }] : [];
-  });
-  const [first] = numbered;
-  if (!first || numbered.length !== archives.length || numbered.some(({ stem }) => stem !== first.stem)) return [];
-  const there = new Set(numbered.map(({ number }) => number));
-  const last = Math.max(...there);
-  if (last > there.size + 1000) return [];
-  return Array.from({ length: last }, (_, index) => index + 1)
-    .filter((number) => !there.has(number))
-    .map((number) => `${first.stem}${number}.zip`);
 }
 
 const KIND_WORDS = /(?<![a-z])(full|incr?|incremental|diff|differential|base|level\d)(?![a-z])/gi;
@@ -458,50 +359,6 @@ function readArchive(sources: readonly ByteSource[]): ArchiveReading {
   return { ...reading, notes: [...unpacked.notes, ...reading.notes], packed: unpacked.isPlain ? "plain" : "mended" };
 }
 
-/**
- * The bytes of an archive's parts, one behind the other, where they stand in their tree: on its disk, or, in a folder, in the files of the parts
- * one behind the other. Parts that are missing are lost. Null: a part does not stand there as it is.
- */
-function runsOf(parts: readonly Part[]): Layout | null {
-  const segments: Segment[] = [];
-  let begin = 0;
-  for (const { file, size } of parts) {
-    const layout = file && likeliest(file)?.layout;
-    if (file && !layout) return null;
-    if (layout?.segments.some(({ kind }) => kind !== "disk")) return null;
-    if (!file || !layout) segments.push({ kind: "lost", length: size });
-    else segments.push(...(file.file ? shifted(layout.segments, begin) : layout.segments));
-    begin += size;
-  }
-  return { size: begin, segments };
-}
-
-/** Where an entry of an archive stands among the archive's own bytes, as far as it is there; null: not by itself. */
-function segmentsOf(
-  { stored, size, present }: ArchiveEntry,
-  around: Layout | null,
-  packed: ArchiveReading["packed"] | null,
-): Segment[] | null {
-  if (!stored || !around || (present === 0 && size > 0)) return null;
-  if (size === 0) return [];
-  const { at, coding } = stored;
-  if (packed !== null) {
-    // Each of its files would have to name all of its pieces.
-    if (present !== size || around.segments.length > MOST_PIECES) return null;
-    // What was begun anew by what was found in it is not got again by unpacking alone.
-    return packed === "plain" && coding === null ? [{ kind: "packed", at, length: size, from: diskRuns(around) }] : null;
-  }
-  const lost: Segment[] = present < size ? [{ kind: "lost", length: size - present }] : [];
-  // The archive may break off in it.
-  const length = Math.min(coding === null ? present : stored.length, around.size - at);
-  const held = sliceLayout(around, at, length);
-  if (!held || coding === null) return held && [...held, ...lost];
-  // Nothing is unpacked behind bytes that are missing.
-  const gap = held.findIndex(({ kind }) => kind !== "disk");
-  const there = gap < 0 ? held : held.slice(0, gap);
-  return [{ kind: "coded", coding, length: present, from: diskRuns({ size: length, segments: there }) }, ...lost];
-}
-
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */
 function removeUnlisted(standing: Map<string, readonly Origin[]>, folder: string, names: ReadonlySet<string>): void {
   for (const path of standing.keys()) {
@@ -509,74 +366,4 @@ function removeUnlisted(standing: Map<string, readonly Origin[]>, folder: string
     const [name] = path.slice(folder.length + 1).split("/");
     if (name !== undefined && !names.has(name)) standing.delete(path);
   }
-}
-
-/** A path as the client had it: a first folder of one letter is a drive. */
-const clientPath = (path: string): string => `/${path.replace(/^([A-Za-z])\//, (_, letter: string) => `${letter.toUpperCase()}:/`)}`;
-
-/** @param hasGaps whether parts of its archives are missing */
-function recordOf(path: string, entries: readonly ArchiveEntry[], hasGaps = false): FileRecord {
-  const own = clientPath(path);
-  const name = own.slice(own.lastIndexOf("/") + 1);
-  const [first] = entries;
-  const size = entries.reduce((sum, entry) => sum + entry.size, 0);
-  return {
-    reference: `archive entry ${path}`,
-    state: "live",
-    type: first?.type === "folder" ? "folder" : "file",
-    path: own,
-    name,
-    rawName: new TextEncoder().encode(name),
-    size,
-    created: null,
-    modified: first?.modified ?? null,
-    changed: null,
-    ...(first?.localTime ? { localTimes: true } : {}),
-    content: contentOf(entries, size, hasGaps),
-    // Its bytes are those of the opened entry, not of the tree's disk.
-    file: path,
-    marks: first?.marks ?? 0,
-    system: false,
-    streams: [],
-    links: 1,
-    notes: entries.flatMap(({ note }) => (note === null ? [] : [note])),
-  };
-}
-
-/** What is known to be missing within the content of an entry. Byte ranges of it. */
-function missingOf(entry: ArchiveEntry, hasGaps: boolean): readonly Range[] {
-  const { standing, size, present } = entry;
-  const mayMiss = standing === "damaged" || standing === "broken-off" || (hasGaps && standing === "not-checked");
-  return mayMiss && present > 0 ? entry.open().unreadable(0, size) : [];
-}
-
-/** The content of an entry as it stands in what `open` gives. @param begin its first byte there @param missing byte ranges of the entry */
-function segmentsOver(begin: number, { size, present }: ArchiveEntry, missing: readonly Range[]): Segment[] {
-  const segments: Segment[] = [];
-  let at = 0;
-  for (const { start, end } of [...missing, { start: present, end: size }]) {
-    const from = Math.max(start, at);
-    if (from > at) segments.push({ kind: "disk", at: begin + at, length: Math.min(from, present) - at });
-    if (end > from) segments.push({ kind: "lost", length: end - from });
-    at = Math.max(at, end);
-  }
-  return segments;
-}
-
-function contentOf(entries: readonly ArchiveEntry[], size: number, hasGaps: boolean): Content {
-  const worst = (standing: ArchiveEntry["standing"]) => entries.some((entry) => entry.standing === standing);
-  if (entries[0]?.type === "folder") return NO_CONTENT;
-  if (worst("encrypted")) return absent("encrypted", "");
-  if (worst("not-followed")) return absent("not-followed", "");
-  let at = 0;
-  let present = 0;
-  const segments = entries.flatMap((entry): Segment[] => {
-    const own = segmentsOver(at, entry, missingOf(entry, hasGaps));
-    at += entry.size;
-    for (const { kind, length } of own) if (kind === "disk") present += length;
-    return own;
-  });
-  const layout = layoutOf(segments, size);
-  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present, ...(worst("damaged") ? { inDoubt: present } : {}) };
-  return placed(layout, evidence, !worst("not-checked"));
 }
