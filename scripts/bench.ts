@@ -67,6 +67,7 @@ async function main(): Promise<void> {
       compass: "cli/main.ts",
       "read-through": "bench/read-through.ts",
       "lz-speed": "bench/lz-speed.ts",
+      "record-search": "bench/record-search.ts",
       "earlier-states": "bench/earlier-states.ts",
       storing: "bench/storing.ts",
       "sweep-speed": "bench/sweep-speed.ts",
@@ -144,6 +145,7 @@ async function databases(folder: string, out: string): Promise<void> {
     const ours = measure(RUNS, process.execPath, join(out, "compass.js"), "records", database, "--json", ...more);
     console.log(row(`${what} a database of ${ROWS} rows, a tenth deleted`, ours, "`sqlite3 .dump`", theirs));
   }
+  execFileSync(process.execPath, [join(out, "record-search.js"), database], { stdio: "inherit" });
 }
 
 /** Bytes swept against the same bytes read; how exact the sweep is. */

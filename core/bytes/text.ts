@@ -40,3 +40,17 @@ export function pathComponent(name: string): string {
 
 /** The beginning of a text, of at most `most` UTF-16 units, with a mark where it is cut. */
 export const shortened = (text: string, most: number): string => (text.length > most ? `${text.slice(0, most)} …` : text);
+
+/** Characters up to which it is quicker to write a text here than to have it written. */
+const WRITTEN_HERE = 48;
+
+/** Writes a text as UTF-8. @returns how many bytes it takes */
+export function writeText(to: Buffer, text: string, at: number): number {
+  if (text.length > WRITTEN_HERE) return to.write(text, at, "utf8");
+  for (let i = 0; i < text.length; i += 1) {
+    const code = text.charCodeAt(i);
+    if (code >= 0x80) return to.write(text, at, "utf8");
+    to[at + i] = code;
+  }
+  return text.length;
+}

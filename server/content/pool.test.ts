@@ -94,6 +94,25 @@ describe("content processes", () => {
     expect(await after).not.toBe(first);
   });
 
+  it("keep what was read for who asks for more of it, one task at a time, however often nobody waits any more", async () => {
+    const pool = poolOf(3);
+    const kept = (task: string, args: unknown[], keeps: string, signal?: AbortSignal) => pool.ask({ task, args }, usual, signal, keeps);
+    const first = await kept("pid", [], "one");
+    // Others go to other processes, also while that one is free.
+    expect(await ask(pool, "pid")).not.toBe(first);
+    const other = await kept("pid", [], "another");
+    expect(other).not.toBe(first);
+    const both = await Promise.all([kept("pid", [], "one"), kept("pid", [], "one"), ask(pool, "pid")]);
+    expect(both.slice(0, 2)).toEqual([first, first]);
+    // It is not ended when its reader goes away: what it has read is there for the next.
+    const gone = new AbortController();
+    const left = kept("slow", [1_500], "one", gone.signal).catch((error: { status?: number }) => error.status);
+    await ask(pool, "echo", ["meanwhile"]);
+    gone.abort();
+    expect(await kept("pid", [], "one")).toBe(first);
+    await left;
+  });
+
   it("always leave one to short tasks, however many long ones there are", async () => {
     const pool = poolOf(2);
     const long = Array.from({ length: 2 }, () => ask(pool, "slow", [3_000], { ...usual, time: 60_000 }));

@@ -33,6 +33,8 @@ interface Waiting {
   readonly request: TaskRequest;
   /** Whether it may take so long that it must leave a process to others. */
   readonly long: boolean;
+  /** What a process keeps between tasks that this one needs; null: any process will do. */
+  readonly keeps: string | null;
   readonly limits: Limits;
   readonly done: (value: unknown) => void;
   readonly failed: (error: Error) => void;
@@ -44,6 +46,8 @@ interface Waiting {
 interface Member {
   readonly child: ChildProcess;
   work: Waiting | null;
+  /** What it keeps for tasks to come. */
+  keeps: string | null;
   timer: NodeJS.Timeout | undefined;
   done: number;
   /** When it was asked last. */
@@ -67,6 +71,9 @@ const UNWANTED_MS = 1_000;
 const MOST_WAITING = 1_000;
 /** A process that ends sooner after it was asked than this was not ended by what it was asked. Milliseconds. */
 const DEAD_MS = 300;
+/** Memory of a process that keeps what it has read, and what a task is allowed beside what its process keeps for others. Bytes. */
+const MEMORY_KEEPING = 896 << 20;
+const MEMORY_BESIDE = 320 << 20;
 /** A process is replaced after so many tasks: what libraries keep would add up. */
 const TASKS_EACH = 400;
 
@@ -89,11 +96,17 @@ const LONG: Partial<Record<TaskName, number>> = {
   inspect: LONG_MS,
   records: 60_000,
   recordsCsv: 60_000,
+  entries: 60_000,
+  exportEntries: 60_000,
+  mentionedFiles: 60_000,
   recordCandidates: 120_000,
   joinedDatabase: 120_000,
   browse: 30_000,
   usedRuns: 30_000,
 };
+
+/** Tasks for which a process keeps what it has read: all of them about one copy go to the same one. */
+const KEEPING: ReadonlySet<TaskName> = new Set(["records", "recordsCsv", "entries", "exportEntries", "mentionedFiles"]);
 
 /**
  * Processes that do what must not hold up anybody else: each does one task at a time and is ended when that takes too long or too much
@@ -114,19 +127,24 @@ export class ContentPool {
    * @param signal who gives up waiting takes a task that has not begun out of the queue, and ends one that has
    */
   run<N extends TaskName>(task: N, args: Parameters<Tasks[N]>, signal?: AbortSignal): Promise<TaskResult<N>> {
-    return this.ask({ task, args }, { time: LONG[task] ?? PREVIEW_MS, memory: MEMORY }, signal) as Promise<TaskResult<N>>;
+    const keeps = KEEPING.has(task) ? `rows of copy ${args[0]}` : null;
+    const limits = { time: LONG[task] ?? PREVIEW_MS, memory: keeps === null ? MEMORY : MEMORY_KEEPING };
+    return this.ask({ task, args }, limits, signal, keeps) as Promise<TaskResult<N>>;
   }
 
-  ask(request: TaskRequest, limits: Limits, signal?: AbortSignal): Promise<unknown> {
+  ask(request: TaskRequest, limits: Limits, signal?: AbortSignal, keeps: string | null = null): Promise<unknown> {
     if (this.#waiting.length >= MOST_WAITING)
       return Promise.reject(new Problem("Too much is asked for at once. Wait a moment, and try again.", 429));
     if (signal?.aborted) return Promise.reject(new Problem("Nobody waits for this any more.", 499));
-    return new Promise((done, failed) => {
-      const work: Waiting = { request, long: limits.time > PREVIEW_MS, limits, done, failed, signal, asked: 0 };
+    const ended = new AbortController();
+    const asked = new Promise((done, failed) => {
+      const work: Waiting = { request, long: limits.time > PREVIEW_MS, keeps, limits, done, failed, signal, asked: 0 };
       this.#waiting.push(work);
-      signal?.addEventListener("abort", () => this.#unwanted(work), { once: true });
+      signal?.addEventListener("abort", () => this.#unwanted(work), { once: true, signal: ended.signal });
       this.#next();
     });
+    // One reader may ask for many parts: what is answered does not listen any more.
+    return asked.finally(() => ended.abort());
   }
 
   /** Ends all processes. */
@@ -138,12 +156,28 @@ export class ContentPool {
   #next(): void {
     for (;;) {
       const longs = this.#members.filter((each) => each.work?.long).length;
-      const index = this.#waiting.findIndex(({ long }) => !long || longs < Math.max(1, this.most - 1));
-      if (index < 0) return;
-      const member = this.#members.find((each) => each.work === null) ?? (this.#members.length < this.most ? this.#start() : null);
+      const canBegin = ({ long, keeps }: Waiting) =>
+        (!long || longs < Math.max(1, this.most - 1)) && !this.#members.some((each) => each.work?.keeps && each.work.keeps === keeps);
+      const index = this.#waiting.findIndex(canBegin);
+      const work = this.#waiting[index];
+      const member = work && this.#memberFor(work);
       if (!member) return;
-      this.#begin(member, this.#waiting.splice(index, 1)[0] as Waiting);
+      this.#waiting.splice(index, 1);
+      this.#begin(member, work);
     }
+  }
+
+  /** The process that does a task: the one that keeps what it needs, else one that keeps nothing, else a new one, else any that is free. */
+  #memberFor({ keeps }: Waiting): Member | null {
+    const free = this.#members.filter((each) => each.work === null).sort((a, b) => a.askedAt - b.askedAt);
+    const known = (keeps !== null && free.find((each) => each.keeps === keeps)) || free.find((each) => each.keeps === null);
+    if (known) return known;
+    if (this.#members.length < this.most) return this.#start();
+    const [oldest] = free;
+    // Where much is kept for others, more beside it would be too much.
+    if (!oldest || keeps === null || memoryOf(oldest.child.pid) < MEMORY_KEEPING / 3) return oldest ?? null;
+    this.#retire(oldest);
+    return this.#start();
   }
 
   /** Nobody waits for this any more: it does not begin, or is ended when it does not end by itself soon. */
@@ -155,6 +189,8 @@ export class ContentPool {
       work.failed(gone);
       return;
     }
+    // What a process has read and keeps is of use to the next who asks.
+    if (work.keeps !== null) return;
     setTimeout(() => {
       const member = this.#members.find((each) => each.work === work);
       if (member) this.#end(member, gone);
@@ -163,7 +199,9 @@ export class ContentPool {
 
   #begin(member: Member, work: Waiting): void {
     member.work = work;
+    member.keeps = work.keeps ?? member.keeps;
     member.askedAt = Date.now();
+    const memory = Math.max(work.limits.memory, work.keeps === null ? memoryOf(member.child.pid) + MEMORY_BESIDE : 0);
     work.asked += 1;
     const until = Date.now() + work.limits.time * WAITING;
     const most = processorTimeOf(member.child.pid ?? 0) + work.limits.time;
@@ -176,7 +214,7 @@ export class ContentPool {
             422,
           ),
         );
-      else if (memoryOf(member.child.pid) > work.limits.memory)
+      else if (memoryOf(member.child.pid) > memory)
         this.#end(
           member,
           new Problem("This needed more memory than is allowed and was given up: the content may be damaged, or made to.", 422),
@@ -197,7 +235,7 @@ export class ContentPool {
       execArgv: [...this.entry.execArgv, `--max-old-space-size=${HEAP_MIB}`],
       env: this.environment,
     });
-    const member: Member = { child, work: null, timer: undefined, done: 0, askedAt: 0, why: null };
+    const member: Member = { child, work: null, keeps: null, timer: undefined, done: 0, askedAt: 0, why: null };
     // Who works at the screen goes before what is read for the screen.
     if (child.pid) setPriority(child.pid, 5);
     child.unref();
@@ -212,7 +250,8 @@ export class ContentPool {
   #answered(member: Member, answer: TaskAnswer): void {
     const { work } = member;
     this.#release(member);
-    member.done += 1;
+    // What it keeps would have to be read again.
+    if (!work?.keeps) member.done += 1;
     if (work) settle(work, answer);
     if (member.done >= TASKS_EACH) this.#retire(member);
     this.#next();

@@ -4,10 +4,12 @@ import { placedRun } from "../items/contract";
 
 /** Rows of one answer. */
 export const ROWS_AT_ONCE = 200;
+/** Milliseconds for which a request reads on in a database that is not read to its end: then it answers with what there is. */
+export const SLICE_MS = 300;
 
 export const recordsQuery = z.object({
-  /** The table by its place in the list. */
-  table: z.coerce.number().int().min(0).max(10_000).default(0),
+  /** The table by its name; empty: the largest. */
+  table: z.string().max(10_000).default(""),
   find: z.string().max(200).default(""),
   only: z.enum(["all", "live", "deleted"]).default("all"),
   from: z.coerce.number().int().min(0).max(10_000_000).default(0),
@@ -47,9 +49,13 @@ export const recordsPage = z.object({
       from: z.enum(["main", "log", "journal"]).nullable(),
     }),
   ),
+  /** The table the rows are of; null: there is none. */
+  table: z.string().nullable(),
   /** Rows that fit what is looked for. */
   matched: z.number(),
   next: z.number().nullable(),
+  /** How many rows of the database were read so far; null: all are, and they stand in their order. */
+  reading: z.number().nullable(),
   /** The database, and which files beside it were taken into account; none: several are read as one. */
   files: z.array(recordFile),
   notes: z.array(z.string()),
@@ -82,6 +88,16 @@ export const entriesQuery = z.object({
 });
 export type EntriesQuery = z.infer<typeof entriesQuery>;
 export const togetherQuery = z.object({ with: together });
+
+/** A part of what is written, and from where on the next one is asked for. */
+export interface ExportPart {
+  readonly name: string;
+  readonly text: string;
+  readonly next: number | null;
+}
+
+/** Entries that are written as a page at most: a browser would not show more. */
+export const MOST_ON_A_PAGE = 100_000;
 
 export const entryExport = z.enum(["html", "json"]);
 export type EntryExport = z.infer<typeof entryExport>;
@@ -117,7 +133,13 @@ const entry = z.object({
 });
 export type RecordEntry = z.infer<typeof entry>;
 
+/** What is still done before there are entries, and how many rows it has come to. */
+const working = z.object({ what: z.enum(["rows", "entries", "files"]), done: z.number() });
+export type Working = z.infer<typeof working>;
+
 export const entriesPage = z.object({
+  /** null: all is read. Until then there are no entries. */
+  working: working.nullable(),
   /** What the database holds, as what it is; none: its tables are all there is to see. */
   kinds: z.array(z.object({ kind: z.enum(ENTRY_KINDS), entries: z.number(), deleted: z.number() })),
   kind: z.enum(ENTRY_KINDS).nullable(),
@@ -150,6 +172,8 @@ export type EntriesPage = z.infer<typeof entriesPage>;
 export const LIKENESS = ["name-size", "size-type", "name", "part", "name-only"] as const;
 
 export const mentionedFiles = z.object({
+  /** null: all is read. Until then there are no files. */
+  working: working.nullable(),
   files: z.array(
     z.object({
       name: z.string(),

@@ -1,10 +1,13 @@
 import { sql } from "drizzle-orm";
+import { Stepwise } from "../../core/bytes/stepwise";
 import { shortened } from "../../core/bytes/text";
-import { type Entries, type Entry, NO_TALK, readEntries } from "../../core/records/entries/entries";
+import { type Entries, readEntries } from "../../core/records/entries/entries";
+import type { Entry } from "../../core/records/entries/entry";
+import type { EntryList } from "../../core/records/entries/entry-list";
 import { ENTRY_KINDS, type EntryKind } from "../../core/records/entries/kinds";
 import type { Connection } from "../database/connection";
 import type { StoredCopy } from "../items/queries";
-import { type EntriesPage, type EntriesQuery, type RecordEntry, ROWS_AT_ONCE, type Together } from "./contract";
+import { type EntriesPage, type EntriesQuery, type RecordEntry, ROWS_AT_ONCE, SLICE_MS, type Together, type Working } from "./contract";
 import { type Opened, openRecords } from "./opened";
 
 /** Conversations and persons that are listed. */
@@ -13,27 +16,38 @@ const MOST_PERSONS = 100;
 /** Characters of a text that are shown. */
 const LONGEST = 20_000;
 
-const read = new WeakMap<Opened, Entries>();
+const works = new WeakMap<Opened, Stepwise<Entries>>();
 
-/** The rows of a database, or of several read as one, as what they are. */
-export async function openEntries(db: Connection, copy: StoredCopy, together: Together): Promise<{ opened: Opened; entries: Entries }> {
-  const opened = await openRecords(db, copy, together);
-  let entries = read.get(opened);
-  if (!entries) {
-    entries = readEntries(opened.tables, Date.now() / 1000);
-    read.set(opened, entries);
+export interface OpenedEntries {
+  readonly opened: Opened;
+  /** null: what `working` says is still done. */
+  readonly entries: Entries | null;
+  readonly working: Working | null;
+}
+
+/** The rows of a database, or of several read as one, as what they are; reads on for some milliseconds (Infinity: to the end). */
+export async function openEntries(db: Connection, copy: StoredCopy, together: Together, milliseconds: number): Promise<OpenedEntries> {
+  const opened = await openRecords(db, copy, together, milliseconds);
+  if (opened.reading !== null) return { opened, entries: null, working: { what: "rows", done: opened.reading } };
+  let work = works.get(opened);
+  if (!work) {
+    work = new Stepwise(readEntries(opened.tables, Date.now() / 1000));
+    works.set(opened, work);
   }
+  const entries = work.run(milliseconds)?.value ?? null;
+  return { opened, entries, working: entries ? null : { what: "entries", done: work.done } };
+}
+
+/** As {@link openEntries}, to the end. */
+export async function openAllEntries(
+  db: Connection,
+  copy: StoredCopy,
+  together: Together,
+): Promise<{ readonly opened: Opened; readonly entries: Entries }> {
+  const { opened, entries } = await openEntries(db, copy, together, Number.POSITIVE_INFINITY);
+  if (!entries) throw new Error("entries that were read to the end are not there");
   return { opened, entries };
 }
-
-/** The site of a page (RFC 3986, the host of its authority). */
-function siteOf(address: string | null): string | null {
-  const host = /^[a-z][a-z0-9+.-]*:\/\/(?:[^/?#@]*@)?([^/?#:]+)/i.exec(address ?? "");
-  return host?.[1]?.toLowerCase() ?? null;
-}
-
-/** Who wrote it, or which site it is of. */
-export const personOf = ({ kind, who, address }: Entry) => (kind === "visits" ? siteOf(address) : who);
 
 /** The first moment of a day, month or year in UTC, and the first one after it, in milliseconds. */
 function periodOf(text: string): [start: number, end: number] {
@@ -48,39 +62,27 @@ function periodOf(text: string): [start: number, end: number] {
   return [start, end];
 }
 
-/** The entries of the kind asked for that fit what is looked for. */
-export function matchingEntries(entries: Entries, query: EntriesQuery): { kind: EntryKind | null; matched: readonly Entry[] } {
-  const kind = query.kind ?? ENTRY_KINDS.find((each) => (entries.byKind.get(each)?.length ?? 0) > 0) ?? null;
-  const all = (kind && entries.byKind.get(kind)) ?? [];
-  const words = query.find.toLocaleLowerCase("en");
+/** The entries of the kind asked for, and which of them fit what is looked for, by their places. */
+export function matchingEntries(
+  { byKind }: Entries,
+  query: EntriesQuery,
+): { readonly kind: EntryKind | null; readonly list: EntryList | null; readonly matched: Uint32Array } {
+  const kind = query.kind ?? ENTRY_KINDS.find((each) => (byKind.get(each)?.length ?? 0) > 0) ?? null;
+  const list = (kind && byKind.get(kind)) ?? null;
+  const { find, only, talk, who } = query;
   const since = query.since === "" ? null : periodOf(query.since)[0];
   const until = query.until === "" ? null : periodOf(query.until)[1];
-  const has = (text: string | null) => text?.toLocaleLowerCase("en").includes(words) === true;
-  const fits = (entry: Entry) => {
-    const { at, talk, text, title, address, who, files, details, row } = entry;
-    if (query.only !== "all" && row.state !== query.only) return false;
-    if (query.talk !== "" && (talk ?? NO_TALK) !== query.talk) return false;
-    if (query.who !== "" && personOf(entry) !== query.who) return false;
-    if (since !== null && (at === null || at < since)) return false;
-    if (until !== null && (at === null || at >= until)) return false;
-    return (
-      words === "" ||
-      [text, title, address, who].some(has) ||
-      files.some(({ name }) => has(name)) ||
-      details.some(([, value]) => has(value))
-    );
-  };
-  return { kind, matched: all.filter(fits) };
+  return { kind, list, matched: list?.find({ words: find, only, talk, who, since, until }) ?? new Uint32Array() };
 }
 
 /** An entry as it is sent. */
-export function toRecordEntry(entry: Entry, labels: ReadonlyMap<string, string>, longest = LONGEST): RecordEntry {
+export function toRecordEntry(entry: Entry, { talks }: Entries, longest = LONGEST): RecordEntry {
   const { at, who, talk, title, text, address, files, details, lastVisit, table, row } = entry;
   const { state, confidence, uncommitted, from } = row;
   return {
     at,
     who,
-    talk: talk === null ? null : (labels.get(talk) ?? null),
+    talk: talk === null ? null : talks.labelOf(talk),
     title,
     text: text === null ? null : shortened(text, longest),
     address: address === null ? null : shortened(address, longest),
@@ -97,44 +99,34 @@ export function toRecordEntry(entry: Entry, labels: ReadonlyMap<string, string>,
   };
 }
 
-export const labelsOf = ({ talks }: Entries) => new Map(talks.map(({ key, label }) => [key, label]));
-
-function personsOf(all: readonly Entry[]): { name: string; entries: number }[] {
-  const counts = new Map<string, number>();
-  for (const entry of all) {
-    const name = personOf(entry);
-    if (name !== null) counts.set(name, (counts.get(name) ?? 0) + 1);
-  }
-  return [...counts]
-    .map(([name, entries]) => ({ name, entries }))
-    .sort((a, b) => b.entries - a.entries)
-    .slice(0, MOST_PERSONS);
-}
-
-/** Reads a page of the entries of a database. @throws Problem when the copy holds none */
+/** Reads a page of the entries of a database. While it is read there are none yet. @throws Problem when the copy holds none */
 export async function entriesOf(db: Connection, copy: StoredCopy, query: EntriesQuery): Promise<EntriesPage> {
-  const { opened, entries } = await openEntries(db, copy, query.with);
-  const { kind, matched } = matchingEntries(entries, query);
-  const labels = labelsOf(entries);
-  const next = query.from + ROWS_AT_ONCE;
-  return {
-    kinds: ENTRY_KINDS.flatMap((each) => {
-      const all = entries.byKind.get(each) ?? [];
-      return all.length === 0
-        ? []
-        : [{ kind: each, entries: all.length, deleted: all.filter(({ row }) => row.state === "deleted").length }];
-    }),
-    kind,
-    talks: entries.talks.slice(0, MOST_TALKS).map((talk) => ({ ...talk })),
-    moreTalks: Math.max(0, entries.talks.length - MOST_TALKS),
-    persons: personsOf((kind && entries.byKind.get(kind)) ?? []),
-    entries: matched.slice(query.from, next).map((entry) => toRecordEntry(entry, labels)),
-    matched: matched.length,
-    next: next < matched.length ? next : null,
+  const { opened, entries, working } = await openEntries(db, copy, query.with, SLICE_MS);
+  const page = {
+    working,
     together: await whereOf(db, opened.together),
-    why: entries.why.map(({ table, kind: taken, why }) => ({ table, kind: taken, why: [...why] })),
     files: [...opened.files],
     notes: [...opened.notes],
+  };
+  if (!entries)
+    return { ...page, kinds: [], kind: null, talks: [], moreTalks: 0, persons: [], entries: [], matched: 0, next: null, why: [] };
+  const { kind, list, matched } = matchingEntries(entries, query);
+  const next = query.from + ROWS_AT_ONCE;
+  const shown = [...matched.subarray(query.from, next)].flatMap((place) => list?.at(place) ?? []);
+  return {
+    ...page,
+    kinds: ENTRY_KINDS.flatMap((each) => {
+      const all = entries.byKind.get(each);
+      return all && all.length > 0 ? [{ kind: each, entries: all.length, deleted: all.deleted }] : [];
+    }),
+    kind,
+    talks: entries.talks.longest(MOST_TALKS),
+    moreTalks: Math.max(0, entries.talks.size - MOST_TALKS),
+    persons: [...(list?.persons(MOST_PERSONS) ?? [])],
+    entries: shown.map((entry) => toRecordEntry(entry, entries)),
+    matched: matched.length,
+    next: next < matched.length ? next : null,
+    why: entries.why.map(({ table, kind: taken, why }) => ({ table, kind: taken, why: [...why] })),
   };
 }
 

@@ -1,15 +1,18 @@
 import { shortened } from "../../core/bytes/text";
-import type { Entry } from "../../core/records/entries/entries";
+import type { Entries } from "../../core/records/entries/entries";
+import type { Entry } from "../../core/records/entries/entry";
+import type { EntryKind } from "../../core/records/entries/kinds";
 import type { Connection } from "../database/connection";
 import { safe } from "../html";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
 import { ENTRY_WORDS, rowStateText } from "../words/contract";
-import type { EntriesQuery, EntryExport } from "./contract";
-import { labelsOf, matchingEntries, openEntries, toRecordEntry } from "./entries";
+import { type EntriesQuery, type EntryExport, type ExportPart, MOST_ON_A_PAGE } from "./contract";
+import { matchingEntries, openAllEntries, toRecordEntry } from "./entries";
 
-/** Characters of a file that is written. */
-const MOST_WRITTEN = 1 << 28;
+/** Entries, and characters, of one part of what is written. */
+const ENTRIES_A_PART = 5_000;
+const PART = 4 << 20;
 /** Characters of a text that are written. */
 const MOST_TEXT = 1 << 20;
 
@@ -29,71 +32,80 @@ function linesOf({ text, title, address, files, details, lastVisit }: Entry): st
   ];
 }
 
-/** Writes entries as a page that stands alone: no scripts, nothing fetched. */
-function asHtml(title: string, lead: readonly string[], entries: readonly Entry[], labels: ReadonlyMap<string, string>): string {
-  const parts = [
-    `<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>${safe(title)}</title><style>${STYLE}</style></head>\n<body><h1>${safe(title)}</h1>`,
-    ...lead.map((line) => `<p>${safe(line)}</p>`),
-  ];
-  let day: string | null = null;
-  let length = 0;
-  for (const entry of entries) {
-    if (dayText(entry.at) !== day) {
-      if (day !== null) parts.push("</dl>");
-      day = dayText(entry.at);
-      parts.push(`<h2>${safe(day)}</h2><dl>`);
-    }
-    const state = rowStateText(entry.row);
-    const talk = entry.talk === null ? null : (labels.get(entry.talk) ?? null);
-    const below = [talk && `In ${talk}`, state].filter(Boolean).join("; ");
-    const part = `<div${entry.row.state === "deleted" ? ' class="gone"' : ""}><dt>${timeText(entry.at)}</dt><dd>${safe(entry.who ?? "")}</dd><dd>${linesOf(entry).map(safe).join("\n")}${below ? `<small>${safe(below)}</small>` : ""}</dd></div>`;
-    length += part.length;
-    if (length > MOST_WRITTEN) throw tooLarge();
-    parts.push(part);
-  }
-  if (day !== null) parts.push("</dl>");
-  parts.push("</body></html>\n");
-  return parts.join("\n");
+/** Writes an entry as a line of a page. */
+function asLine(entry: Entry, { talks }: Entries): string {
+  const state = rowStateText(entry.row);
+  const talk = entry.talk === null ? null : talks.labelOf(entry.talk);
+  const below = [talk && `In ${talk}`, state].filter(Boolean).join("; ");
+  return `<div${entry.row.state === "deleted" ? ' class="gone"' : ""}><dt>${timeText(entry.at)}</dt><dd>${safe(entry.who ?? "")}</dd><dd>${linesOf(entry).map(safe).join("\n")}${below ? `<small>${safe(below)}</small>` : ""}</dd></div>`;
 }
 
-const tooLarge = () => new Problem("These are too many for one file. Narrow them by conversation or by days first.", 413);
-
-/** Writes the entries that fit what is looked for as a page or as JSON. @throws Problem when the copy holds no database, or they are too many */
-export async function exportEntries(
-  db: Connection,
-  copy: StoredCopy,
-  query: EntriesQuery,
-  form: EntryExport,
-): Promise<{ name: string; text: string }> {
-  const { opened, entries } = await openEntries(db, copy, query.with);
-  const { kind, matched } = matchingEntries(entries, query);
-  if (!kind)
+/**
+ * Writes the entries that fit what is looked for, a part at a time, as JSON or as a page that stands alone: no scripts, nothing fetched.
+ * @throws Problem when the copy holds no database, or they are too many for a page
+ */
+export async function exportEntries(db: Connection, copy: StoredCopy, query: EntriesQuery, form: EntryExport): Promise<ExportPart> {
+  const { opened, entries } = await openAllEntries(db, copy, query.with);
+  const { kind, list, matched } = matchingEntries(entries, query);
+  if (!kind || !list)
     throw new Problem("This database holds nothing the bench knows as messages, visits or the like. Its tables can be saved as CSV.", 422);
-  const labels = labelsOf(entries);
+  if (form === "html" && matched.length > MOST_ON_A_PAGE)
+    throw new Problem("These are too many for one page. Narrow them by conversation or by days first, or save them as JSON.", 413);
   const { many } = ENTRY_WORDS[kind];
   const name = `${copy.name}, ${many.toLowerCase()}`;
-  if (form === "json") {
-    const all = matched.map((entry) => toRecordEntry(entry, labels, MOST_TEXT));
-    const text = `${JSON.stringify({ database: copy.name, kind, notes: opened.notes, entries: all }, null, 1)}\n`;
-    if (text.length > MOST_WRITTEN) throw tooLarge();
-    return { name, text };
+  const entryAt = (index: number) => (index < 0 ? undefined : list.at(matched[index] ?? -1));
+  const parts: string[] = [];
+  let [next, length] = [query.from, 0];
+  let day = next === 0 ? null : dayText(entryAt(next - 1)?.at ?? null);
+  if (next === 0) {
+    if (form === "json") parts.push(jsonHead(copy.name, kind, opened.notes));
+    else {
+      const gone = [...matched].filter((place) => list.isDeletedAt(place)).length;
+      const lead = [
+        `${matched.length} ${many.toLowerCase()}${opened.together.length > 0 ? ` of ${opened.together.length} databases read as one` : ""}. Times are in UTC.`,
+        ...(gone > 0
+          ? [`${gone} of them are deleted: they were put together from what is left in the database, and stand on a darker ground.`]
+          : []),
+        ...narrowed(query, entries),
+        ...opened.notes,
+      ];
+      parts.push(pageHead(name, lead));
+    }
   }
-  const gone = matched.filter(({ row }) => row.state === "deleted").length;
-  const lead = [
-    `${matched.length} ${many.toLowerCase()}${opened.together.length > 0 ? ` of ${opened.together.length} databases read as one` : ""}. Times are in UTC.`,
-    ...(gone > 0
-      ? [`${gone} of them are deleted: they were put together from what is left in the database, and stand on a darker ground.`]
-      : []),
-    ...narrowed(query, labels),
-    ...opened.notes,
-  ];
-  return { name, text: asHtml(name, lead, matched, labels) };
+  for (; next < matched.length && parts.length < ENTRIES_A_PART && length < PART; next += 1) {
+    const entry = entryAt(next);
+    if (!entry) continue;
+    const opens = form === "html" && dayText(entry.at) !== day;
+    const before = opens
+      ? `${day === null ? "" : "</dl>\n"}<h2>${safe(dayText(entry.at))}</h2><dl>\n`
+      : form === "json" && next > 0
+        ? ",\n"
+        : "";
+    if (opens) day = dayText(entry.at);
+    const part = before + (form === "json" ? JSON.stringify(toRecordEntry(entry, entries, MOST_TEXT)) : `${asLine(entry, entries)}\n`);
+    length += part.length;
+    parts.push(part);
+  }
+  const isLast = next >= matched.length;
+  if (isLast) parts.push(form === "json" ? "\n]}\n" : `${day === null ? "" : "</dl>\n"}</body></html>\n`);
+  return { name, text: parts.join(""), next: isLast ? null : next };
 }
 
+const pageHead = (title: string, lead: readonly string[]) =>
+  [
+    `<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>${safe(title)}</title><style>${STYLE}</style></head>\n<body><h1>${safe(title)}</h1>`,
+    ...lead.map((line) => `<p>${safe(line)}</p>`),
+    "",
+  ].join("\n");
+
+/** The beginning of a JSON text up to its entries, a line each. */
+const jsonHead = (database: string, kind: EntryKind, notes: readonly string[]) =>
+  `${JSON.stringify({ database, kind, notes }).slice(0, -1)},"entries":[\n`;
+
 /** Says what was left out because something else was looked for. */
-function narrowed({ talk, who, find, only, since, until }: EntriesQuery, labels: ReadonlyMap<string, string>): string[] {
+function narrowed({ talk, who, find, only, since, until }: EntriesQuery, { talks }: Entries): string[] {
   const by = [
-    talk && `in “${labels.get(talk) ?? "no known conversation"}”`,
+    talk && `in “${talks.labelOf(talk) ?? "no known conversation"}”`,
     who && `of ${who}`,
     find && `with “${find}”`,
     only !== "all" && `that are ${only}`,

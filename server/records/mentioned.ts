@@ -1,10 +1,13 @@
 import { sql } from "drizzle-orm";
+import { Stepwise } from "../../core/bytes/stepwise";
 import { extensionOf, FORMATS } from "../../core/formats/registry";
+import type { Entries } from "../../core/records/entries/entries";
+import type { Entry } from "../../core/records/entries/entry";
 import { expectedPlace } from "../../core/records/entries/expected-place";
 import { mentionedFiles as filesMentioned, type MentionedFile } from "../../core/records/entries/mentioned";
 import type { Connection } from "../database/connection";
 import type { StoredCopy } from "../items/queries";
-import { LIKENESS, type MentionedFiles, type Together } from "./contract";
+import { LIKENESS, type MentionedFiles, SLICE_MS, type Together } from "./contract";
 import { openEntries } from "./entries";
 
 /** Copies that are compared, and files of the job that are given for one that is spoken of. */
@@ -39,13 +42,26 @@ function likeness(file: MentionedFile, name: string, size: number): (typeof LIKE
   return size === file.size && size >= LEAST_SIZE && extensionOf(name) === extensionOf(file.name) ? "size-type" : null;
 }
 
+const works = new WeakMap<Entries, Stepwise<{ files: readonly MentionedFile[]; isCut: boolean }>>();
+
+function* allOf({ byKind }: Entries): Generator<Entry> {
+  for (const list of byKind.values()) yield* list;
+}
+
 /** The files a database speaks of, each with the files of the job that are like it. @throws Problem when the copy holds no database */
 export async function mentionedFilesOf(db: Connection, copy: StoredCopy, together: Together): Promise<MentionedFiles> {
-  const { entries, opened } = await openEntries(db, copy, together);
-  const all = [...entries.byKind.values()].flat();
-  const { files, more } = filesMentioned(all, (extension) => EXTENSIONS.has(extension));
-  const notes = more > 0 ? [`${more} further names are not looked for: there are too many.`] : [];
-  if (files.length === 0) return { files: [], notes };
+  const { entries, opened, working } = await openEntries(db, copy, together, SLICE_MS);
+  if (!entries) return { working, files: [], notes: [] };
+  let work = works.get(entries);
+  if (!work) {
+    work = new Stepwise(filesMentioned(allOf(entries), (extension) => EXTENSIONS.has(extension)));
+    works.set(entries, work);
+  }
+  const mentioned = work.run(SLICE_MS);
+  if (!mentioned) return { working: { what: "files", done: work.done }, files: [], notes: [] };
+  const { files, isCut } = mentioned.value;
+  const notes = isCut ? [`Only the first ${files.length} names are looked for: there are more.`] : [];
+  if (files.length === 0) return { working: null, files: [], notes };
   const names = files.map(({ name }) => name.toLowerCase());
   const sizes = files.flatMap(({ size }) => (size !== null && size >= LEAST_SIZE ? [size] : []));
   const called = sql`regexp_replace(lower(c.name), ${PARTLY}, '')`;
@@ -66,6 +82,7 @@ export async function mentionedFilesOf(db: Connection, copy: StoredCopy, togethe
   };
   const own = new Set([copy.id, ...opened.together.map(({ id }) => id)]);
   return {
+    working: null,
     files: files.map((file) => ({
       ...file,
       expected: expectedOf(file.path),

@@ -1,87 +1,65 @@
 import Papa from "papaparse";
-import { shortened } from "../../core/bytes/text";
+import { describeCell } from "../../core/records/cell-text";
 import type { RecordRow } from "../../core/records/entries/table";
-import type { Value } from "../../core/records/sqlite/record";
-import { secondsOf, type TimeForm } from "../../core/records/times";
 import type { Connection } from "../database/connection";
 import type { StoredCopy } from "../items/queries";
 import { Problem } from "../problem";
-import { type RecordsPage, type RecordsQuery, ROWS_AT_ONCE } from "./contract";
-import { type Opened, openRecords, type Table } from "./opened";
+import { type ExportPart, type RecordsPage, type RecordsQuery, ROWS_AT_ONCE, SLICE_MS } from "./contract";
+import { openRecords } from "./opened";
 
-/** Characters of a value that are shown. */
+/** Characters of a value that are shown, and that are written. */
 const LONGEST = 2_000;
-/** Characters of a value, and of a whole table, that are written. */
 const MOST_CELL = 1 << 20;
-const MOST_CSV = 1 << 28;
+/** Rows, and characters, of one part of what is written. */
+const ROWS_A_PART = 10_000;
+const PART = 4 << 20;
 
-/** The rows of a table that fit what is looked for. @throws Problem when the copy holds no database */
-async function matching(
-  db: Connection,
-  copy: StoredCopy,
-  query: RecordsQuery,
-): Promise<{ opened: Opened; table: Table | undefined; matched: RecordRow[] }> {
-  const opened = await openRecords(db, copy, []);
-  const table = opened.tables[query.table];
-  const words = query.find.toLocaleLowerCase("en");
-  const has = (value: Value | undefined, i: number) =>
-    cellOf(value, table?.times[i] ?? null)
-      ?.toLocaleLowerCase("en")
-      .includes(words);
-  const fits = ({ state, values }: RecordRow) => (query.only === "all" || state === query.only) && (words === "" || values.some(has));
-  return { opened, table, matched: table?.rows.filter(fits) ?? [] };
-}
-
-/** Reads a page of the rows of a database, with what is left of deleted ones. @throws Problem when the copy holds none */
+/** Reads a page of the rows of a database, with what is left of deleted ones; while it is read, of those there are. @throws Problem when the copy holds none */
 export async function recordsOf(db: Connection, copy: StoredCopy, query: RecordsQuery): Promise<RecordsPage> {
-  const { opened, table, matched } = await matching(db, copy, query);
-  const shown = matched.slice(query.from, query.from + ROWS_AT_ONCE);
+  const opened = await openRecords(db, copy, [], SLICE_MS);
+  const table = opened.table(query.table);
+  const matched = table?.find({ words: query.find, only: query.only }) ?? new Uint32Array();
+  const shown = [...matched.subarray(query.from, query.from + ROWS_AT_ONCE)].map((place) => table?.rows.at(place) as RecordRow);
   const next = query.from + shown.length;
   return {
     tables: opened.tables.map(({ name, live, deleted }) => ({ name, live, deleted })),
     columns: (table?.columns ?? []).map((name, i) => ({ name, time: table?.times[i]?.words ?? null })),
     rows: shown.map(({ values, state, confidence, uncommitted, at, from }) => ({
-      cells: values.map((value, i) => cellOf(value, table?.times[i] ?? null)),
+      cells: values.map((value, i) => describeCell(value, table?.times[i] ?? null, LONGEST)),
       state,
       confidence,
       uncommitted,
       at,
       from,
     })),
+    table: table?.name ?? null,
     matched: matched.length,
     next: next < matched.length ? next : null,
     files: [...opened.files],
     notes: [...opened.notes],
+    reading: opened.reading,
   };
 }
 
 /**
- * Writes the rows that fit what is looked for as CSV (RFC 4180): in front what each is; times as dates, bytes in hexadecimal digits. What a sheet would take for a
- * formula gets a mark before it. @throws Problem when the copy holds no database, or the rows are too many
+ * Writes the rows that fit what is looked for as CSV (RFC 4180), a part at a time: in front what each is; times as dates, bytes in hexadecimal digits.
+ * What a sheet would take for a formula gets a mark before it. @throws Problem when the copy holds no database
  */
-export async function recordsAsCsv(db: Connection, copy: StoredCopy, query: RecordsQuery): Promise<{ name: string; csv: string }> {
-  const { table, matched } = await matching(db, copy, query);
+export async function recordsAsCsv(db: Connection, copy: StoredCopy, query: RecordsQuery): Promise<ExportPart> {
+  const table = (await openRecords(db, copy, [], Number.POSITIVE_INFINITY)).table(query.table);
   if (!table) throw new Problem("There is no such table.", 404);
-  const lines = matched.map(({ values, state, confidence, uncommitted }) => [
-    uncommitted ? "never committed" : state,
-    confidence,
-    ...values.map((value, i) =>
-      value instanceof Uint8Array ? Buffer.from(value).toString("hex") : cellOf(value, table.times[i] ?? null, MOST_CELL),
-    ),
-  ]);
-  const csv = Papa.unparse({ fields: ["state", "confidence", ...table.columns], data: lines }, { escapeFormulae: true });
-  if (csv.length > MOST_CSV) throw new Problem("These rows are too many for one file here. Look for less, or use `compass records`.", 413);
-  return { name: table.name, csv };
-}
-
-/** A value as it is shown; null: it is not known. */
-function cellOf(value: Value | undefined, time: TimeForm | null, longest = LONGEST): string | null {
-  if (value === undefined) return null;
-  if (value === null) return "";
-  if (value instanceof Uint8Array) return `${value.length} bytes`;
-  if (time && typeof value !== "string" && value !== 0) {
-    const milliseconds = Math.round(secondsOf(Number(value), time) * 1000);
-    if (Math.abs(milliseconds) < 8e15) return new Date(milliseconds).toISOString().slice(0, 19).replace("T", " ");
+  const matched = table.find({ words: query.find, only: query.only });
+  const lines: (string | null)[][] = [];
+  let [next, length] = [query.from, 0];
+  for (; next < matched.length && lines.length < ROWS_A_PART && length < PART; next += 1) {
+    const { values, state, confidence, uncommitted } = table.rows.at(matched[next] as number) as RecordRow;
+    const cells = values.map((value, i) =>
+      value instanceof Uint8Array ? Buffer.from(value).toString("hex") : describeCell(value, table.times[i] ?? null, MOST_CELL),
+    );
+    length += cells.reduce((sum, cell) => sum + (cell?.length ?? 0), 0);
+    lines.push([uncommitted ? "never committed" : state, confidence, ...cells]);
   }
-  return shortened(String(value), longest);
+  const fields = ["state", "confidence", ...table.columns];
+  const text = Papa.unparse({ fields, data: lines }, { escapeFormulae: true, header: query.from === 0 });
+  return { name: table.name, text: next < matched.length ? `${text}\r\n` : text, next: next < matched.length ? next : null };
 }

@@ -91,6 +91,59 @@ test("the rows of a database with its log are read, deleted ones among them, sea
   await expect(page.getByRole("complementary", { name: "Inspector" }).getByRole("heading", { name: "data.db" })).toBeVisible();
 });
 
+test("a long chat is shown while it is read, then by day, and searched to its last message", async ({ page }) => {
+  const long = 250_000;
+  const sql = await initSql();
+  const database = new sql.Database();
+  database.run("create table folk(id integer primary key, name text, mail text)");
+  for (let i = 1; i <= 4; i += 1) database.run("insert into folk values(?, ?, ?)", [i, `Member ${i}`, `member${i}@mail.example`]);
+  database.run("create table lines(id integer primary key, folk_id integer, body text, sent integer)");
+  database.run(
+    `with recursive n(i) as (select 1 union all select i + 1 from n where i < ${long})
+     insert into lines select i, 1 + i % 4, 'line ' || i || ' of a long talk', ${Date.UTC(2020, 0, 1)} + i * 600000 from n`,
+  );
+  const path = join(process.env.COMPASS_SOURCES as string, "long chat", "profile");
+  mkdirSync(path, { recursive: true });
+  writeFileSync(join(path, "talk.db"), database.export());
+  database.close();
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "A long chat", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path: join(path, "..") });
+  await readRecords(page, id);
+  await page.goto(`/jobs/${id}/items?show=all&q=talk.db`);
+  await page.getByRole("grid", { name: "Items" }).getByRole("row").filter({ hasText: "talk.db" }).first().click();
+  await page.getByRole("complementary", { name: "Inspector" }).getByRole("link", { name: "Read its records" }).click();
+  // Rows stand there while the rest is read.
+  await expect(page.getByText(/^Reading the database: .+ rows so far\. Until all are, they stand as they are found\.$/)).toBeVisible();
+  await expect(page.getByRole("table").getByRole("row").nth(5)).toContainText("of a long talk");
+  const entries = page.getByRole("region", { name: "All entries" });
+  const status = page.getByRole("region", { name: "Entries", exact: true }).getByRole("status");
+  await expect(status).toHaveText(/^250\D000 messages, times in UTC$/, { timeout: 60_000 });
+  await expect(entries.getByRole("heading", { level: 3 }).first()).toHaveText("Wednesday 1 January 2020");
+  await entries.focus();
+  await page.keyboard.press("End");
+  const last = entries.getByRole("listitem").filter({ hasText: `line ${long} of a long talk` });
+  await expect(last).toBeInViewport();
+  await expect(last).toContainText("Member 1");
+  await page.getByRole("textbox", { name: "Find in all of it" }).fill("LINE 249999 OF");
+  await expect(status).toHaveText("1 message, times in UTC");
+  await expect(entries.getByRole("listitem")).toHaveCount(1);
+  // Too long for a page, not for a sheet.
+  await page.getByRole("textbox", { name: "Find in all of it" }).fill("");
+  await expect(status).toHaveText(/^250\D000 messages/);
+  await expect(page.getByRole("link", { name: "JSON" })).toBeVisible();
+  await expect(page.getByRole("link", { name: "a page" })).toHaveCount(0);
+  await page
+    .getByRole("list", { name: "Tables" })
+    .getByRole("button", { name: /^lines/ })
+    .click();
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "Save as CSV" }).click();
+  const lines = readFileSync(await (await download).path(), "utf8").split("\r\n");
+  expect(lines).toHaveLength(long + 1);
+  expect(lines.at(-1)).toContain(`line ${long} of a long talk`);
+});
+
 test("a database whose first page is gone is read by its pages, and says what is missing", async ({ page }) => {
   await openRecords(page, "first-page-zeroed", "broken chat");
   await expect(page.getByText(/Its first page is damaged: the names of tables and columns are gone/)).toBeVisible();

@@ -1,14 +1,16 @@
 import { mkdirSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
+import Papa from "papaparse";
 import initSql from "sql.js";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { storedCopy } from "../../server/previews/content";
 import { recordCandidatesOf } from "../../server/records/candidates";
-import { entriesQuery } from "../../server/records/contract";
+import { type ExportPart, entriesQuery, recordsQuery } from "../../server/records/contract";
 import { entriesOf } from "../../server/records/entries";
 import { exportEntries } from "../../server/records/exports";
 import { joinedDatabase } from "../../server/records/joined";
 import { mentionedFilesOf } from "../../server/records/mentioned";
+import { recordsAsCsv, recordsOf } from "../../server/records/read";
 import { readFolder, startTestBench, type TestBench } from "../support/bench";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
@@ -54,6 +56,24 @@ async function hostileChat(): Promise<Uint8Array> {
   return bytes;
 }
 
+/** Rows of a chat that is longer than what one answer can come to. */
+const LONG = 130_000;
+
+async function longChat(): Promise<Uint8Array> {
+  const sql = await initSql();
+  const database = new sql.Database();
+  database.run("create table folk(id integer primary key, name text, mail text)");
+  for (let i = 1; i <= 5; i += 1) database.run("insert into folk values(?, ?, ?)", [i, `Member ${i}`, `member${i}@mail.example`]);
+  database.run("create table lines(id integer primary key, folk_id integer, body text, sent integer)");
+  database.run(
+    `with recursive n(i) as (select 1 union all select i + 1 from n where i < ${LONG})
+     insert into lines select i, 1 + i % 5, 'line ' || i || ' of a long talk about ' || case i % 7 when 0 then 'the dome' else 'rails and wheels' end, ${Date.UTC(2020, 0, 1)} + i * 600000 from n`,
+  );
+  const bytes = database.export();
+  database.close();
+  return bytes;
+}
+
 beforeAll(async () => {
   bench = await startTestBench();
   const folder = join(bench.sources, "profiles");
@@ -63,6 +83,8 @@ beforeAll(async () => {
   }
   mkdirSync(join(folder, "hostile"));
   writeFileSync(join(folder, "hostile", "data.db"), await hostileChat());
+  mkdirSync(join(folder, "long"));
+  writeFileSync(join(folder, "long", "data.db"), await longChat());
   for (const [name, size] of Object.entries(FILES)) writeFileSync(join(folder, name), Buffer.alloc(size, name));
   writeFileSync(join(folder, "none.db"), "no database".repeat(100));
   const read = await readFolder(bench, folder, "Profiles");
@@ -127,6 +149,59 @@ describe("the databases of one kind in a job", () => {
     expect(until + since).toBe(all.matched);
     expect((await asked({ since: month, until: month })).matched).toBeGreaterThan(0);
     await expect(asked({ with: "999999" })).rejects.toThrow("no such copy in this job");
+  });
+
+  it("of which one is long is shown while it is read, then in its order and searched to its last row", async () => {
+    const copy = await storedCopy(bench.db, copies.get("long") as number);
+    const asked = (query: Record<string, unknown>) => recordsOf(bench.db, copy, recordsQuery.parse({ table: "lines", ...query }));
+    const first = await asked({});
+    expect(first.reading).toBeGreaterThan(0);
+    expect(first.rows).toHaveLength(200);
+    let [answers, before] = [1, first.matched];
+    for (let page = await asked({}); page.reading !== null; page = await asked({})) {
+      expect(page.matched).toBeGreaterThanOrEqual(before);
+      before = page.matched;
+      answers += 1;
+    }
+    expect(answers).toBeGreaterThan(1);
+    expect(await asked({ find: `line ${LONG} of` })).toMatchObject({ matched: 1, next: null, reading: null });
+    expect((await asked({ from: LONG - 1 })).rows[0]?.cells[0]).toBe(String(LONG));
+    const entries = (query: Record<string, unknown>) => entriesOf(bench.db, copy, entriesQuery.parse(query));
+    let talk = await entries({});
+    for (; talk.working; talk = await entries({})) expect(talk.entries).toEqual([]);
+    expect(talk).toMatchObject({ kind: "messages", matched: LONG });
+    expect((await entries({ find: "THE DOME", who: "Member 1" })).matched).toBe(Math.floor(LONG / 35));
+    const [last] = (await entries({ from: LONG - 1 })).entries;
+    expect(last).toMatchObject({
+      at: Date.UTC(2020, 0, 1) + LONG * 600_000,
+      who: "Member 1",
+      text: expect.stringContaining(`line ${LONG} of`),
+    });
+  });
+
+  it("of which one is long is written part by part: every row once", async () => {
+    const copy = await storedCopy(bench.db, copies.get("long") as number);
+    const parts: string[] = [];
+    const query = recordsQuery.parse({ table: "lines", find: "the dome" });
+    for (let from: number | null = 0; from !== null; ) {
+      const part: ExportPart = await recordsAsCsv(bench.db, copy, { ...query, from });
+      parts.push(part.text);
+      from = part.next;
+    }
+    expect(parts.length).toBeGreaterThan(1);
+    const { data } = Papa.parse<string[]>(parts.join(""));
+    expect(data[0]?.slice(0, 3)).toEqual(["state", "confidence", "id"]);
+    expect(data.slice(1).map(([, , id]) => Number(id))).toEqual(Array.from({ length: Math.floor(LONG / 7) }, (_, i) => 7 * (i + 1)));
+    const written: string[] = [];
+    for (let from: number | null = 0; from !== null; ) {
+      const part: ExportPart = await exportEntries(bench.db, copy, { ...entriesQuery.parse({ find: "the dome" }), from }, "json");
+      written.push(part.text);
+      from = part.next;
+    }
+    expect(written.length).toBeGreaterThan(1);
+    const { entries } = JSON.parse(written.join("")) as { entries: { text: string }[] };
+    expect(new Set(entries.map(({ text }) => text)).size).toBe(Math.floor(LONG / 7));
+    await expect(exportEntries(bench.db, copy, entriesQuery.parse({}), "html")).rejects.toThrow("too many for one page");
   });
 
   it("are written as a page in which nothing runs, and as JSON, narrowed as they are shown", async () => {

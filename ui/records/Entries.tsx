@@ -1,7 +1,8 @@
 "use client";
 
 import TextField from "@mui/material/TextField";
-import type { EntriesPage, EntryExport, MentionedFiles, RecordEntry } from "@/server/records/contract";
+import { type EntriesPage, type EntryExport, type MentionedFiles, MOST_ON_A_PAGE, type RecordEntry } from "@/server/records/contract";
+import { rowPlace } from "../data/row-place";
 import { useTyped } from "../data/use-typed";
 import { Problem, problemText } from "../instruments/Problem";
 import { countText, ENTRY_WORDS, rowStateText } from "../instruments/words";
@@ -12,6 +13,7 @@ import styles from "./records.module.css";
 import { onlyFrom, Tools } from "./Tools";
 import type { Sight, WantedEntries } from "./use-records";
 import { useRowsInSight } from "./use-rows-in-sight";
+import { workingText } from "./working-text";
 
 const ROW = 30;
 
@@ -34,7 +36,7 @@ interface Props {
 
 /** Messages, visits and the like, day by day; deleted ones marked by fill and word; beside them the files they speak of. */
 export function Entries({ jobId, copyId, wanted, head, error, entryAt, onSight, onChange, onBytes, exported }: Props) {
-  const mentioned = useMentioned(jobId, copyId, wanted.with);
+  const mentioned = useMentioned(jobId, copyId, wanted.with, head !== undefined && head.working === null);
   const speaks = head?.kind === "messages" || head?.kind === "transfers" || head?.kind === "notes";
   const beside = speaks && mentioned.data && mentioned.data.files.length > 0 ? mentioned.data : null;
   return (
@@ -53,14 +55,17 @@ export function Entries({ jobId, copyId, wanted, head, error, entryAt, onSight, 
           )}
           {head && head.matched > 0 && (
             <span className={styles.save}>
-              Save as <a href={exported("html")}>a page</a>, <a href={exported("json")}>JSON</a>
+              Save as {head.matched <= MOST_ON_A_PAGE && <a href={exported("html")}>a page</a>}
+              {head.matched <= MOST_ON_A_PAGE && ", "}
+              <a href={exported("json")}>JSON</a>
             </span>
           )}
         </p>
         <Problem>{problemText(error)}</Problem>
         {!head && !error && <p className={styles.note}>Reading the database …</p>}
-        {head && head.matched === 0 && <p className={styles.note}>Nothing in it fits.</p>}
-        {head && (
+        {head?.working && <p className={styles.note}>{workingText(head.working)}</p>}
+        {head && !head.working && head.matched === 0 && <p className={styles.note}>Nothing in it fits.</p>}
+        {head && !head.working && (
           <Rows
             key={`${head.kind} ${wanted.talk} ${wanted.who}`}
             head={head}
@@ -104,17 +109,17 @@ interface RowsProps {
 
 /** Only entries in sight exist; each is as high as what it says. */
 function Rows({ head, entryAt, mentioned, onSight, onBytes }: RowsProps) {
-  const { scroll, virtual } = useRowsInSight(head.matched, ROW, onSight);
+  const { scroll, virtual, keepEnd } = useRowsInSight(head.matched, ROW, onSight);
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
-    <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="All entries">
+    <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="All entries" {...keepEnd}>
       <ol className={styles.days} style={{ height: virtual.getTotalSize() }}>
         {virtual.getVirtualItems().map(({ index, start }) => {
           const entry = entryAt(index);
           const before = index > 0 ? entryAt(index - 1) : undefined;
           const opens = entry && (index === 0 || (before !== undefined && dayText(before.at) !== dayText(entry.at)));
           return (
-            <li key={index} data-index={index} ref={virtual.measureElement} style={{ transform: `translateY(${start}px)` }}>
+            <li key={index} data-index={index} ref={virtual.measureElement} style={rowPlace(start)}>
               {opens && <h3>{dayText(entry.at)}</h3>}
               {entry ? <EntryRow entry={entry} head={head} mentioned={mentioned} onBytes={onBytes} /> : <div className={styles.entry} />}
             </li>

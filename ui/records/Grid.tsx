@@ -2,6 +2,7 @@
 
 import type { CSSProperties } from "react";
 import type { RecordsPage } from "@/server/records/contract";
+import { rowPlace } from "../data/row-place";
 import { rowStateText } from "../instruments/words";
 import { BytesButton } from "./RowBytes";
 import styles from "./records.module.css";
@@ -19,7 +20,7 @@ interface GridProps {
 
 /** The rows: only those in sight exist. */
 export function Grid({ head, rowAt, onSight, onBytes }: GridProps) {
-  const { scroll, virtual } = useRowsInSight(head.matched, ROW, onSight);
+  const { scroll, virtual, keepEnd } = useRowsInSight(head.matched, ROW, onSight);
   const widths = head.columns.map(({ name, time }, i) => {
     const longest = head.rows.reduce((most, { cells }) => Math.max(most, cells[i]?.length ?? 0), name.length);
     return time ? 160 : Math.min(420, Math.max(64, 26 + longest * 7.6));
@@ -27,7 +28,7 @@ export function Grid({ head, rowAt, onSight, onBytes }: GridProps) {
   const across = { gridTemplateColumns: `180px ${widths.map((width) => `${width}px`).join(" ")}` } as CSSProperties;
   return (
     // biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reached by the keyboard
-    <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="Rows of the table">
+    <section ref={scroll} className={styles.scroll} tabIndex={0} aria-label="Rows of the table" {...keepEnd}>
       <table className={styles.table} aria-rowcount={head.matched + 1}>
         <thead>
           <tr className={styles.head} style={across}>
@@ -49,7 +50,7 @@ export function Grid({ head, rowAt, onSight, onBytes }: GridProps) {
               columns={head.columns.length}
               row={rowAt(index)}
               onBytes={onBytes}
-              style={{ ...across, transform: `translateY(${start}px)` }}
+              style={{ ...across, ...rowPlace(start) }}
             />
           ))}
         </tbody>

@@ -14,19 +14,23 @@ import { CONDITION_WORDS, countText, LIKENESS_WORDS, PLACE_WORDS } from "../inst
 import { useTrayChange } from "../items/use-tray-change";
 import { breakable } from "./place-title";
 import styles from "./records.module.css";
+import { ASK_AGAIN } from "./use-records";
 
 type File = MentionedFiles["files"][number];
 
 /** Rows that are drawn at first, and with each further press. */
 const AT_ONCE = 200;
 
-export function useMentioned(jobId: number, copyId: number, together: string) {
+/** @param isRead whether the entries are there */
+export function useMentioned(jobId: number, copyId: number, together: string, isRead: boolean) {
   return useQuery({
     // A change of the tray makes it old, as it does an item.
     queryKey: [...keys.of(jobId, "item"), "mentioned", copyId, together],
     queryFn: ({ signal }) =>
       read(`/api/copies/${copyId}/records/mentioned?${new URLSearchParams({ with: together })}`, mentionedFiles, signal),
-    staleTime: 60_000,
+    staleTime: ({ state }) => (state.data?.working ? 0 : 60_000),
+    refetchInterval: ({ state }) => (state.data?.working ? ASK_AGAIN : false),
+    enabled: isRead,
     retry: false,
   });
 }

@@ -17,6 +17,7 @@ import styles from "./records.module.css";
 import { SideList } from "./SideList";
 import { onlyFrom, Tools } from "./Tools";
 import { entriesSearch, type Sight, useEntries, useRecords, type WantedEntries } from "./use-records";
+import { workingText } from "./working-text";
 
 const TOP: Sight = { first: 0, last: 40 };
 /** What narrows entries of one kind, and means nothing in another. */
@@ -47,7 +48,7 @@ export function Records({ jobId }: { jobId: number }) {
     asked === "entries" ? sight : TOP,
   );
   const tables = useRecords(
-    { copyId, table: Number(address.get("table") ?? 0), find: wanted.find, only: onlyFrom(address.get("only")) },
+    { copyId, table: at("table"), find: wanted.find, only: onlyFrom(address.get("only")) },
     asked === "entries" ? TOP : sight,
   );
   // A database that holds nothing the bench knows is shown by its tables.
@@ -90,11 +91,7 @@ export function Records({ jobId }: { jobId: number }) {
           <Narrowing page={entries.head} wanted={wanted} onChange={(changes) => change(changes, true)} />
         )}
         {tables.head && wanted.with === "" && (
-          <Tables
-            head={tables.head}
-            chosen={view === "tables" ? Number(address.get("table") ?? 0) : -1}
-            onChoose={(table) => show({ table: String(table) })}
-          />
+          <Tables head={tables.head} chosen={view === "tables" ? tables.head.table : null} onChoose={(table) => show({ table })} />
         )}
         {beside.length > 0 && <p className={styles.note}>Read with it: {beside.map(({ name }) => name).join(", ")}.</p>}
         {notes.map((note) => (
@@ -134,7 +131,7 @@ export function Records({ jobId }: { jobId: number }) {
             {tables.head && tables.head.matched > 0 && (
               <a
                 className={styles.save}
-                href={`/api/copies/${copyId}/records/csv?${new URLSearchParams({ table: at("table") || "0", find: wanted.find, only: wanted.only })}`}
+                href={`/api/copies/${copyId}/records/csv?${new URLSearchParams({ table: at("table"), find: wanted.find, only: wanted.only })}`}
               >
                 Save as CSV
               </a>
@@ -142,9 +139,16 @@ export function Records({ jobId }: { jobId: number }) {
           </Tools>
           <Problem>{problemText(tables.error)}</Problem>
           {!tables.head && !tables.error && <p className={styles.note}>Reading the database …</p>}
+          {tables.head && (tables.head.reading !== null || entries.head?.working) && (
+            <p className={styles.note} aria-live="off">
+              {tables.head.reading !== null
+                ? `${workingText({ what: "rows", done: tables.head.reading })} Until all are, they stand as they are found.`
+                : workingText(entries.head?.working ?? { what: "entries", done: 0 })}
+            </p>
+          )}
           {tables.head && (
             <Grid
-              key={at("table")}
+              key={tables.head.table}
               head={tables.head}
               rowAt={tables.rowAt}
               onSight={setSight}
@@ -229,18 +233,12 @@ function Narrowing({ page, wanted, onChange }: NarrowingProps) {
   );
 }
 
-function Tables({ head, chosen, onChoose }: { head: RecordsPage; chosen: number; onChoose: (table: number) => void }) {
+function Tables({ head, chosen, onChoose }: { head: RecordsPage; chosen: string | null; onChoose: (table: string) => void }) {
   return (
     <SideList
       label="Tables"
-      rows={head.tables.map(({ name, live, deleted }, index) => ({
-        key: String(index),
-        words: name,
-        entries: live,
-        deleted,
-        chosen: index === chosen,
-      }))}
-      onChoose={(index) => onChoose(Number(index))}
+      rows={head.tables.map(({ name, live, deleted }) => ({ key: name, words: name, entries: live, deleted, chosen: name === chosen }))}
+      onChoose={onChoose}
     />
   );
 }

@@ -16,11 +16,15 @@ export interface Pages<P> {
   readonly pageOf: (index: number) => P | undefined;
 }
 
+/** What is still read is asked for again after this. Milliseconds. */
+export const ASK_AGAIN = 150;
+
 /** The pages of rows that are in sight, and the first one always. */
 function usePages<P>(
   path: string | null,
   query: Readonly<Record<string, string>>,
   contract: z.ZodType<P>,
+  isWhole: (page: P) => boolean,
   { first, last }: Sight,
 ): Pages<P> {
   const pages = new Set([0, Math.floor(first / ROWS_AT_ONCE), Math.floor(last / ROWS_AT_ONCE)]);
@@ -30,8 +34,9 @@ function usePages<P>(
       queryFn: ({ signal }: { signal: AbortSignal }) =>
         read(`${path}?${new URLSearchParams({ ...query, from: String(page * ROWS_AT_ONCE) })}`, contract, signal),
       enabled: path !== null,
-      staleTime: Number.POSITIVE_INFINITY,
-      placeholderData: page === 0 ? keepPreviousData : undefined,
+      staleTime: ({ state }: { state: { data: P | undefined } }) => (state.data && !isWhole(state.data) ? 0 : Number.POSITIVE_INFINITY),
+      refetchInterval: ({ state }: { state: { data: P | undefined } }) => (state.data && !isWhole(state.data) ? ASK_AGAIN : false),
+      ...(page === 0 ? { placeholderData: keepPreviousData } : {}),
       retry: false,
     })),
   });
@@ -45,7 +50,8 @@ function usePages<P>(
 
 export interface Wanted {
   readonly copyId: number;
-  readonly table: number;
+  /** By its name; empty: the largest. */
+  readonly table: string;
   readonly find: string;
   readonly only: "all" | "live" | "deleted";
 }
@@ -54,8 +60,9 @@ export interface Wanted {
 export function useRecords({ copyId, table, ...rest }: Wanted, sight: Sight) {
   const { pageOf, ...pages } = usePages<RecordsPage>(
     `/api/copies/${copyId}/records`,
-    { ...rest, table: String(table) },
+    { ...rest, table },
     recordsPage,
+    ({ reading }) => reading === null,
     sight,
   );
   return { ...pages, rowAt: (index: number) => pageOf(index)?.rows[index % ROWS_AT_ONCE] };
@@ -70,6 +77,6 @@ export const entriesSearch = (wanted: WantedEntries) => Object.fromEntries(Objec
 /** Messages, visits and the like of a database. */
 export function useEntries(copyId: number, wanted: WantedEntries, sight: Sight) {
   const path = `/api/copies/${copyId}/records/entries`;
-  const { pageOf, ...pages } = usePages<EntriesPage>(path, entriesSearch(wanted), entriesPage, sight);
+  const { pageOf, ...pages } = usePages<EntriesPage>(path, entriesSearch(wanted), entriesPage, ({ working }) => working === null, sight);
   return { ...pages, entryAt: (index: number) => pageOf(index)?.entries[index % ROWS_AT_ONCE] };
 }

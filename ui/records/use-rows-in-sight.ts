@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useRef } from "react";
+import { type KeyboardEvent, useEffect, useRef } from "react";
 import type { Sight } from "./use-records";
 
 /** Rows of which only those in sight exist. @param height of a row, in pixels, where it is not measured */
@@ -12,5 +12,17 @@ export function useRowsInSight(count: number, height: number, onSight: (sight: S
     overscan: 10,
     onChange: ({ range }) => range && onSight({ first: range.startIndex, last: range.endIndex }),
   });
-  return { scroll, virtual };
+  // Rows are measured when they have come: whoever went to the last one stays there while the list becomes longer.
+  const staysAtEnd = useRef(false);
+  const total = virtual.getTotalSize();
+  useEffect(() => {
+    if (staysAtEnd.current && total > 0) virtual.scrollToIndex(count - 1, { align: "end" });
+  }, [total, count, virtual]);
+  const leaveEnd = () => {
+    staysAtEnd.current = false;
+  };
+  const onKeyDown = ({ key, target }: KeyboardEvent) => {
+    staysAtEnd.current = key === "End" && target === scroll.current;
+  };
+  return { scroll, virtual, keepEnd: { onKeyDown, onWheel: leaveEnd, onPointerDown: leaveEnd } };
 }

@@ -1,7 +1,8 @@
 import { extensionOf, FORMATS } from "../../formats/registry";
 import { stemOf } from "../column-names";
+import type { RowsByNumber } from "../rows-by-number";
 import { recogniseTimes, type TimeForm } from "../times";
-import type { RecordTable } from "./table";
+import type { RecordRow, RecordTable } from "./table";
 
 /** What the values of a column are, by what stands in them. Shares are of its texts, 0 to 1. */
 export interface ColumnFacts {
@@ -58,7 +59,7 @@ const ending = (text: string) => /\.[a-z][a-z0-9]{1,4}$/i.test(text);
 /** Looks at the values of each column of a table. @param now seconds since 1970 */
 export function describeColumns({ columns, rows }: RecordTable, now: number): ColumnFacts[] {
   const step = Math.max(1, Math.floor(rows.length / SAMPLED));
-  const sample = rows.filter((_, i) => i % step === 0).slice(0, SAMPLED);
+  const sample = Array.from({ length: Math.min(SAMPLED, Math.ceil(rows.length / step)) }, (_, i) => rows.at(i * step) as RecordRow);
   return columns.slice(0, MOST_COLUMNS).map((name, column) => {
     const values = sample.map((row) => row.values[column]).filter((value) => value !== undefined && value !== null && value !== "");
     const numbers = values.filter((value): value is number | bigint => typeof value === "number" || typeof value === "bigint");
@@ -97,14 +98,14 @@ export function leadsByName(column: string, table: string): number {
 }
 
 /** The share of a column's numbers that are numbers of rows of a table, 0 to 1; 0 when none stands there. */
-export function shareOfRows({ rows }: RecordTable, column: number, numbers: ReadonlySet<string>): number {
+export function shareOfRows({ rows }: RecordTable, column: number, numbers: RowsByNumber): number {
   const step = Math.max(1, Math.floor(rows.length / SAMPLED));
   let [hits, all] = [0, 0];
   for (let i = 0; i < rows.length; i += step) {
-    const value = rows[i]?.values[column];
+    const value = rows.valueAt(i, column);
     if ((typeof value !== "number" && typeof value !== "bigint") || value === 0) continue;
     all += 1;
-    if (numbers.has(String(value))) hits += 1;
+    if (numbers.has(value)) hits += 1;
   }
   const share = all === 0 ? 0 : hits / all;
   return share >= LED ? share : 0;

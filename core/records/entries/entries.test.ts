@@ -2,8 +2,13 @@ import initSql, { type SqlJsStatic } from "sql.js";
 import { beforeAll, describe, expect, it } from "vitest";
 import { openFixture, recordsFiles, recordsTruth } from "../../../tests/support/records-truth";
 import { MemorySource } from "../../bytes/byte-source";
+import { toEnd } from "../../bytes/stepwise";
 import { RecordReader } from "../records";
-import { type Entries, NO_TALK, readEntries } from "./entries";
+import { RowList } from "../row-list";
+import { readEntries } from "./entries";
+import type { Entry } from "./entry";
+import { NO_TALK } from "./entry-list";
+import type { EntryKind } from "./kinds";
 import { mentionedFiles } from "./mentioned";
 import type { RecordRow, RecordTable } from "./table";
 
@@ -16,26 +21,40 @@ beforeAll(async () => {
 });
 
 function tablesOf(reader: RecordReader): RecordTable[] {
-  const tables = new Map<string, { name: string; columns: readonly string[]; rows: RecordRow[] }>();
+  const tables = new Map<string, { name: string; columns: readonly string[]; rows: RowList }>();
   for (const row of reader.rows()) {
     const name = row.table ?? `without a name, from page ${row.root} on`;
     if (name.startsWith("sqlite_")) continue;
-    const table = tables.get(name) ?? { name, columns: row.columns, rows: [] };
-    table.rows.push(row);
+    const table = tables.get(name) ?? { name, columns: row.columns, rows: new RowList() };
+    table.rows.append(row);
     tables.set(name, table);
   }
   return [...tables.values()];
 }
 
+/** The rows of tables as what they are, all of them at once. */
+function entriesIn(tables: readonly RecordTable[], now = NOW) {
+  const { byKind, talks, why } = toEnd(readEntries(tables, now));
+  return {
+    why,
+    talks: talks.longest(talks.size),
+    byKind: new Map<EntryKind, Entry[]>([...byKind].map(([kind, list]) => [kind, [...list]])),
+    lists: byKind,
+  };
+}
+
 /** What is read of a database that SQLite itself (the package sql.js) makes. */
-function entriesOf(schema: string, rows: Readonly<Record<string, readonly (readonly (string | number | null)[])[]>>): Entries {
+function entriesOf(
+  schema: string,
+  rows: Readonly<Record<string, readonly (readonly (string | number | null)[])[]>>,
+): ReturnType<typeof entriesIn> {
   const database = new sql.Database();
   database.run(schema);
   for (const [table, all] of Object.entries(rows))
     for (const row of all) database.run(`insert into ${table} values(${row.map(() => "?").join(",")})`, [...row]);
   const reader = RecordReader.open({ main: new MemorySource(database.export()), log: null, journal: null }, { deleted: true });
   database.close();
-  return readEntries(tablesOf(reader as RecordReader), NOW);
+  return entriesIn(tablesOf(reader as RecordReader));
 }
 
 const WORDS = ["tide", "lantern", "orchard", "rivet", "saddle", "mortar", "quill", "ferry", "copper", "needle"];
@@ -50,7 +69,7 @@ describe("messages", () => {
       const truth = recordsTruth(name);
       const people = new Map(truth.live.people?.map((row) => [row[0], row[2] ?? row[1]]));
       const tables = tablesOf(openFixture(recordsFiles(name), true) as RecordReader);
-      const { byKind, why } = readEntries(tables, Date.now() / 1000);
+      const { byKind, why } = entriesIn(tables, Date.now() / 1000);
       expect(why.find(({ kind }) => kind === "messages")?.table).toBe("notes");
       const messages = byKind.get("messages") ?? [];
       const live = messages.filter(({ row }) => row.state === "live").map(({ row, who, text, at }) => [row.rowid, who, text, at]);
@@ -60,7 +79,7 @@ describe("messages", () => {
       expect(live.sort(order)).toEqual(wanted.sort(order));
       // Of deleted ones none is lost on the way from the table, and most of those whose record stands are there.
       const gone = messages.filter(({ row }) => row.state === "deleted");
-      const rows = tables.find((each) => each.name === "notes")?.rows ?? [];
+      const rows = [...(tables.find((each) => each.name === "notes")?.rows ?? [])];
       expect(gone).toHaveLength(rows.filter(({ state, values }) => state === "deleted" && values[3]).length);
       const standing = (truth.deleted.notes ?? []).filter(({ row, stands }) => stands && row[3]);
       expect(standing.filter(({ row }) => gone.some(({ text }) => text === row[3])).length).toBeGreaterThan(standing.length * 0.8);
@@ -214,7 +233,8 @@ describe("files, contacts and notes", () => {
 
   it("are listed once with the names that stand in texts, and no site or abbreviation is taken for one", () => {
     const { byKind } = sent();
-    const { files } = mentionedFiles([...byKind.values()].flat(), (extension) => ["csv", "docx", "jpg", "png", "pdf"].includes(extension));
+    const isExtension = (extension: string) => ["csv", "docx", "jpg", "png", "pdf"].includes(extension);
+    const { files } = toEnd(mentionedFiles([...byKind.values()].flat(), isExtension));
     expect(files.map(({ name, inText }) => [name, inText])).toEqual([
       ["trails 302.jpg", false],
       ["moon.png", false],
@@ -272,13 +292,13 @@ describe("hostile tables", () => {
             from: "main",
           }),
         );
-        return { name: ["messages", "urls", "files", "talks"][t] as string, columns, rows };
+        return { name: ["messages", "urls", "files", "talks"][t] as string, columns, rows: RowList.of(rows) };
       });
-      const { byKind, talks } = readEntries(tables, NOW);
+      const { byKind, talks } = entriesIn(tables);
       for (const entries of byKind.values())
         for (const { at } of entries) expect(at === null || Number.isFinite(new Date(at).getTime())).toBe(true);
       expect(talks.reduce((sum, { entries }) => sum + entries, 0)).toBe(byKind.get("messages")?.length ?? 0);
-      mentionedFiles([...byKind.values()].flat(), () => true);
+      toEnd(mentionedFiles([...byKind.values()].flat(), () => true));
     }
   });
 });
@@ -291,7 +311,7 @@ describe("a database whose first page is gone", () => {
     const people = new Map(truth.live.people?.map((row) => [row[0], row[2] ?? row[1]]));
     const notes = (truth.live.notes ?? []).filter((row) => row[3] !== null && row[3] !== "");
     const wanted = new Set(notes.map((row) => JSON.stringify([row[3], row[4], people.get(row[2] ?? null) ?? null])));
-    const { byKind, why } = readEntries(tablesOf(openFixture(recordsFiles("first-page-zeroed"), true) as RecordReader), Date.now() / 1000);
+    const { byKind, why } = entriesIn(tablesOf(openFixture(recordsFiles("first-page-zeroed"), true) as RecordReader), Date.now() / 1000);
     const live = (byKind.get("messages") ?? []).filter(({ row }) => row.state === "live");
     expect(live.length).toBeGreaterThan(notes.length * 0.9);
     expect(live.filter(({ text, at, who }) => !wanted.has(JSON.stringify([text, at, who])))).toEqual([]);

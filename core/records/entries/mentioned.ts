@@ -1,4 +1,4 @@
-import type { Entry } from "./entries";
+import type { Entry } from "./entry";
 
 /** A file that messages or rows of sent files speak of. */
 export interface MentionedFile {
@@ -20,32 +20,39 @@ const LONGEST_TEXT = 20_000;
 /** A name without spaces and with an extension, as it stands in a sentence. */
 const NAME = /(?<![\p{L}\p{N}_.()-])[\p{L}\p{N}_][\p{L}\p{N}_.()-]{0,118}\.[a-z][a-z0-9]{1,4}(?![\p{L}\p{N}_/@:])/giu;
 
+/** Entries after which who waits for it may be answered. */
+const ENTRIES_A_STEP = 1_024;
+
 /**
- * Lists the files entries speak of, each once: those that were sent or received, and names in texts whose extension is one of a file.
+ * Lists the files entries speak of, each once: those that were sent or received, and names in texts whose extension is one of a file. Gives how
+ * many entries were gone through, from time to time.
  * @param isExtension says whether an extension is one that files have: "e.g" and "larkfield.example" end in none
  */
-export function mentionedFiles(
+export function* mentionedFiles(
   entries: Iterable<Entry>,
   isExtension: (extension: string) => boolean,
-): { files: MentionedFile[]; more: number } {
+): Generator<number, { files: MentionedFile[]; isCut: boolean }> {
   const found = new Map<string, MentionedFile>();
-  let more = 0;
-  const add = (file: MentionedFile) => {
+  const inTexts = new Map<string, MentionedFile>();
+  let isCut = false;
+  const add = (to: Map<string, MentionedFile>, file: MentionedFile) => {
     const key = `${file.name.toLowerCase()} ${file.size ?? ""}`;
-    const known = found.get(key);
-    if (!known && found.size >= MOST_FILES) more += 1;
+    const known = to.get(key);
+    if (!known && to.size >= MOST_FILES) isCut = true;
     // Of two rows the one that says where it was kept is taken.
-    else if (!known || (known.path === null && file.path !== null)) found.set(key, { ...file, at: known?.at ?? file.at });
+    else if (!known || (known.path === null && file.path !== null)) to.set(key, { ...file, at: known?.at ?? file.at });
   };
-  const inTexts: MentionedFile[] = [];
+  let gone = 0;
   for (const { at, files, text, kind } of entries) {
-    for (const { name, size, type, path } of files) add({ name, size, type, path, at, inText: false });
+    gone += 1;
+    if (gone % ENTRIES_A_STEP === 0) yield gone;
+    for (const { name, size, type, path } of files) add(found, { name, size, type, path, at, inText: false });
     if (kind !== "messages" && kind !== "notes") continue;
     for (const [name] of [...(text ?? "").slice(0, LONGEST_TEXT).matchAll(NAME)].slice(0, MOST_IN_TEXT))
       if (isExtension(name.slice(name.lastIndexOf(".") + 1).toLowerCase()))
-        inTexts.push({ name, size: null, type: null, path: null, at, inText: true });
+        add(inTexts, { name, size: null, type: null, path: null, at, inText: true });
   }
   const sent = new Set([...found.values()].map(({ name }) => name.toLowerCase()));
-  for (const file of inTexts) if (!sent.has(file.name.toLowerCase())) add(file);
-  return { files: [...found.values()], more };
+  for (const file of inTexts.values()) if (!sent.has(file.name.toLowerCase())) add(found, file);
+  return { files: [...found.values()], isCut };
 }

@@ -1,3 +1,4 @@
+import { RowsByNumber } from "../rows-by-number";
 import { type ColumnFacts, describeColumns, leadsByName, SAMPLED, shareOfRows } from "./columns";
 import type { EntryKind } from "./kinds";
 import type { RecordTable } from "./table";
@@ -57,12 +58,26 @@ export interface Recognised {
   readonly facts: readonly (readonly ColumnFacts[])[];
 }
 
-interface Looked {
-  readonly table: RecordTable;
-  readonly at: number;
-  readonly facts: readonly ColumnFacts[];
+class Looked {
+  #numbers: RowsByNumber | null = null;
+
+  constructor(
+    readonly table: RecordTable,
+    readonly at: number,
+    readonly facts: readonly ColumnFacts[],
+  ) {}
+
   /** Numbers of its rows. */
-  readonly numbers: ReadonlySet<string>;
+  get numbers(): RowsByNumber {
+    if (this.#numbers) return this.#numbers;
+    this.#numbers = new RowsByNumber();
+    const { rows } = this.table;
+    for (let i = 0; i < rows.length; i += 1) {
+      const number = rows.numberAt(i);
+      if (number !== null && !this.#numbers.has(number)) this.#numbers.add(number, i);
+    }
+    return this.#numbers;
+  }
 }
 
 /** Texts of these shares are taken for what they look like. */
@@ -133,10 +148,11 @@ function leadTo(own: Looked, all: readonly Looked[], named: RegExp, fits: (targe
   for (const [column, fact] of own.facts.entries()) {
     if (!fact.integers || fact.time || column === not) continue;
     for (const target of all) {
-      if (target === own || target.numbers.size === 0 || !fits(target)) continue;
+      if (target === own || !fits(target)) continue;
       const isNameless = NAMELESS.test(fact.name);
       const byName = isNameless ? 0 : leadsByName(fact.name, target.table.name);
       if (!isNameless && byName === 0 && !named.test(fact.name)) continue;
+      if (target.numbers.size === 0) continue;
       const share = shareOfRows(own.table, column, target.numbers);
       // Without names only numbers all of which are there say something, and the more the more different ones there are: a flag is a row's number, too.
       if (
@@ -307,14 +323,7 @@ const ROLE_WORDS: Readonly<Record<Role, string>> = {
  * where; names of columns decide only between those that would do. @param now seconds since 1970
  */
 export function recogniseEntryTables(tables: readonly RecordTable[], now: number): Recognised {
-  const all = tables.slice(0, MOST_TABLES).map(
-    (table, at): Looked => ({
-      table,
-      at,
-      facts: describeColumns(table, now),
-      numbers: new Set(table.rows.flatMap(({ rowid }) => (rowid === null ? [] : [String(rowid)]))),
-    }),
-  );
+  const all = tables.slice(0, MOST_TABLES).map((table, at) => new Looked(table, at, describeColumns(table, now)));
   const found: EntryTable[] = [];
   for (const own of all) {
     const filled = (column: number | undefined) =>
