@@ -99,17 +99,36 @@ export function textOf(source: ByteSource, { encoding, length }: TextRun, most: 
   return text.charCodeAt(0) === 0xfeff ? text.slice(1) : text;
 }
 
+/** Characters whose codes are below this are counted by their code: nearly all of most texts. */
+const ASCII = 0x80;
+
 /** Whether text reads like something written: words with spaces between, or a table; not fill, code or packed data in letters. */
 export function isReadable(text: string): boolean {
   const sample = text.slice(0, 8192);
+  const plain = new Uint32Array(ASCII);
   const counts = new Map<string, number>();
   let [letters, spaces, foreign] = [0, 0, 0];
-  for (const mark of sample) {
+  for (let at = 0; at < sample.length; ) {
+    const code = sample.charCodeAt(at);
+    if (code < ASCII) {
+      plain[code] = (plain[code] as number) + 1;
+      at += 1;
+      continue;
+    }
+    const mark = String.fromCodePoint(sample.codePointAt(at) as number);
+    at += mark.length;
     counts.set(mark, (counts.get(mark) ?? 0) + 1);
     if (/\s/.test(mark)) spaces += 1;
     else if (/[\p{L}\p{N}]/u.test(mark)) letters += 1;
-    if (mark >= "\u0080" && mark < "\u0100") foreign += 1;
+    if (mark < "\u0100") foreign += 1;
   }
+  plain.forEach((count, code) => {
+    if (count === 0) return;
+    const mark = String.fromCharCode(code);
+    counts.set(mark, count);
+    if (/\s/.test(mark)) spaces += count;
+    else if (/[A-Za-z0-9]/.test(mark)) letters += count;
+  });
   const all = sample.length;
   if (all < 64 || counts.size < 10) return false;
   counts.delete(" ");

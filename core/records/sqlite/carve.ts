@@ -211,6 +211,13 @@ function between(stretch: Stretch, from: number, to: number, isStart: boolean): 
   return found;
 }
 
+/** Whether the first four bytes may be those of a free block that begins here, wherever its cell ends. */
+function mayBeBlock({ bytes, usable }: Stretch, at: number): boolean {
+  const next = bytes.readUInt16BE(at);
+  const length = bytes.readUInt16BE(at + 2);
+  return length > BLOCK_HEAD && at + length <= usable && (next === 0 || (next > at + length && next < usable));
+}
+
 /**
  * How well the first four bytes are those of a free block that begins here (file format 1.6): where the next one is, 0 or behind it on the page, and a
  * length, of this cell or of more. 0: they are not.
@@ -230,6 +237,7 @@ const ENOUGH_ELSEWHERE = 7;
 /** The best reading of a cell that begins here and whose first four bytes are a free block's. @param ahead how many cells behind it are looked at */
 function withoutFront(stretch: Stretch, at: number, to: number, sure: boolean, ahead: number): { remain: Remain; score: number } | null {
   const { bytes, shapes } = stretch;
+  if (!sure && !mayBeBlock(stretch, at)) return null;
   const from = at + BLOCK_HEAD;
   let best: { remain: Remain; score: number } | null = null;
   let others = 0;
@@ -239,12 +247,14 @@ function withoutFront(stretch: Stretch, at: number, to: number, sure: boolean, a
     for (let lost = 0; lost <= most; lost += 1) {
       for (let fields = 0; fields <= lost; fields += 1) {
         if ((lost === 0) !== (fields === 0)) continue;
+        const standing = standingTypes(bytes, from, to, shape, fields);
         for (let count = shape.count; count >= Math.max(shape.least, fields + 1); count -= 1) {
           if (--stretch.budget.left < 0) return;
-          const visible = visibleTypes(bytes, from, to, shape, fields, count);
           // One field that stands says too little, unless it is a time.
-          if (!visible || (count - fields < 2 && !shape.hasLargeNumbers(fields))) continue;
-          for (const candidate of fronts(stretch, shape, at, to, lost, fields, visible.types, visible.bodyAt)) {
+          if (count - fields > standing.types.length || (count - fields < 2 && !shape.hasLargeNumbers(fields))) continue;
+          const types = standing.types.slice(0, count - fields);
+          const bodyAt = standing.ends[count - fields - 1] as number;
+          for (const candidate of fronts(stretch, shape, at, to, lost, fields, types, bodyAt)) {
             const block = blockScore(stretch, at, candidate.end);
             if (!sure && block === 0) continue;
             const score = scoreOf(stretch, candidate, to, rank, ahead) + block;
@@ -260,24 +270,23 @@ function withoutFront(stretch: Stretch, at: number, to: number, sure: boolean, a
   return { ...chosen, remain: { ...chosen.remain, guessed: others > 0 ? chosen.remain.guessed : 0 } };
 }
 
-function visibleTypes(
+/** The serial types that stand one behind the other, as far as those of the table can: from field `first` on, and where each ends. */
+function standingTypes(
   bytes: Uint8Array,
   from: number,
   to: number,
   shape: Shape,
   first: number,
-  count: number,
-): { types: number[]; bodyAt: number } | null {
+): { readonly types: readonly number[]; readonly ends: readonly number[] } {
   const types: number[] = [];
-  let next = from;
-  for (let field = first; field < count; field += 1) {
-    if (next >= to) return null;
+  const ends: number[] = [];
+  for (let next = from; next < to && first + types.length < shape.count; next = varintEnd) {
     const type = readVarint(bytes, next);
-    if (type === 10 || type === 11 || !shape.allows(field, type)) return null;
-    next = varintEnd;
+    if (type === 10 || type === 11 || !shape.allows(first + types.length, type)) break;
     types.push(type);
+    ends.push(varintEnd);
   }
-  return { types, bodyAt: next };
+  return { types, ends };
 }
 
 /** The ways to complete the lost serial types so that lengths and values agree. */

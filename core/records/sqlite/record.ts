@@ -86,32 +86,54 @@ export function readValue(bytes: Buffer, at: number, type: number, encoding: Enc
   return bytes.toString(encoding, at, end);
 }
 
-const strictUtf8 = new TextDecoder("utf-8", { fatal: true });
-const strictUtf16 = { utf16le: new TextDecoder("utf-16le", { fatal: true }), utf16be: new TextDecoder("utf-16be", { fatal: true }) };
-
 /** Whether bytes are a text somebody may have stored: right in its encoding, and without control characters other than breaks and tabs. */
 export function isText(bytes: Uint8Array, at: number, length: number, encoding: Encoding): boolean {
   if (length === 0) return true;
-  const part = bytes.subarray(at, at + length);
-  if (part.length < length) return false;
-  if (encoding === "utf8") {
-    let ascii = true;
-    for (const byte of part) {
-      if (byte < 32 && byte !== 10 && byte !== 13 && byte !== 9) return false;
-      if (byte >= 127) {
-        if (byte === 127) return false;
-        ascii = false;
-      }
-    }
-    if (ascii) return true;
-  } else if (length % 2 !== 0) return false;
-  try {
-    const text = encoding === "utf8" ? strictUtf8.decode(part) : strictUtf16[encoding].decode(part);
-    return !CONTROLS.test(text);
-  } catch {
-    return false;
-  }
+  if (at + length > bytes.length) return false;
+  return encoding === "utf8" ? isUtf8Text(bytes, at, at + length) : isUtf16Text(bytes, at, at + length, encoding === "utf16le" ? 1 : 0);
 }
 
-// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is looked for
-const CONTROLS = /[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ufffe\uffff]/;
+/** Whether a character is one that texts do not have. */
+const isControl = (code: number) =>
+  (code < 32 && code !== 9 && code !== 10 && code !== 13) || (code >= 0x7f && code < 0xa0) || code === 0xfffe || code === 0xffff;
+
+/** Well-formed sequences of bytes are those of table 3-7 of the Unicode Standard (section 3.9). No decoder is asked: most bytes are no text, and an error costs a hundred times as much. */
+function isUtf8Text(bytes: Uint8Array, from: number, end: number): boolean {
+  for (let at = from; at < end; ) {
+    const lead = bytes[at] as number;
+    at += 1;
+    if (lead < 0x80) {
+      if (isControl(lead)) return false;
+      continue;
+    }
+    const more = lead >= 0xf0 ? 3 : lead >= 0xe0 ? 2 : 1;
+    if (lead < 0xc2 || lead > 0xf4 || at + more > end) return false;
+    let code = lead & (0x3f >> more);
+    for (const until = at + more; at < until; at += 1) {
+      const byte = bytes[at] as number;
+      if ((byte & 0xc0) !== 0x80) return false;
+      code = (code << 6) | (byte & 0x3f);
+    }
+    // Longer than it need be, half of a pair, or beyond the last character.
+    if ((more === 2 && code < 0x800) || (more === 3 && code < 0x10000) || code > 0x10ffff) return false;
+    if ((code >= 0xd800 && code < 0xe000) || isControl(code)) return false;
+  }
+  return true;
+}
+
+/** @param high where in a unit its high byte stands */
+function isUtf16Text(bytes: Uint8Array, from: number, end: number, high: 0 | 1): boolean {
+  if ((end - from) % 2 !== 0) return false;
+  const unitAt = (at: number) => ((bytes[at + high] as number) << 8) | (bytes[at + 1 - high] as number);
+  for (let at = from; at < end; at += 2) {
+    const unit = unitAt(at);
+    if (unit < 0xd800 || unit >= 0xe000) {
+      if (isControl(unit)) return false;
+      continue;
+    }
+    // A pair is a high surrogate and a low one (Unicode Standard, table 3-5).
+    at += 2;
+    if (unit >= 0xdc00 || at >= end || (unitAt(at) & 0xfc00) !== 0xdc00) return false;
+  }
+  return true;
+}

@@ -9,6 +9,8 @@ class Field {
   readonly types = new Map<number, number>();
   least = Number.POSITIVE_INFINITY;
   most = Number.NEGATIVE_INFINITY;
+  /** Its serial types, most frequent first, as they were after so many rows. */
+  usual: { readonly rows: number; readonly types: readonly number[] } | null = null;
 
   constructor(
     /** Classes the column's declaration allows. */
@@ -106,14 +108,16 @@ export class Shape {
   }
 
   /** The serial types a field had, most frequent first. */
-  usual(field: number): number[] {
+  usual(field: number): readonly number[] {
     const known = this.fields[field];
     if (!known) return [];
     if (known.isAlias) return [0];
+    if (known.usual?.rows === this.rows) return known.usual.types;
     const types = new Map(known.types);
     // Shorter and longer numbers than those that were seen are as good.
     if (known.seen & INTEGER) for (const type of [1, 2, 3, 4, 5, 6, 8, 9]) if (!types.has(type)) types.set(type, 0);
-    return [...types].sort(([, a], [, b]) => b - a).map(([type]) => type);
+    known.usual = { rows: this.rows, types: [...types].sort(([, a], [, b]) => b - a).map(([type]) => type) };
+    return known.usual.types;
   }
 
   /** How much rows that count look like this one: the share of its fields whose class was seen in them. Shapes with few fields are alike. */
