@@ -30,9 +30,12 @@ it("bytes are a text where the platform's own decoder says so, whatever they are
     const bytes = Buffer.from(text, encoding === "utf8" ? "utf8" : "utf16le");
     if (encoding === "utf16be") bytes.swap16();
     // Whole, cut, with a byte changed, or of any bytes at all.
-    const tried = [bytes, bytes.subarray(0, next(bytes.length + 1)), Buffer.from(bytes), Buffer.from(Array.from({ length: next(5) }, () => next(256)))][
-      round % 4
-    ] as Buffer;
+    const tried = [
+      bytes,
+      bytes.subarray(0, next(bytes.length + 1)),
+      Buffer.from(bytes),
+      Buffer.from(Array.from({ length: next(5) }, () => next(256))),
+    ][round % 4] as Buffer;
     if (round % 4 === 2 && tried.length > 0) tried[next(tried.length)] = next(256);
     const wanted = isDecoded(tried, encoding);
     expect(isText(tried, 0, tried.length, encoding), `${encoding} ${tried.toString("hex")}`).toBe(wanted);
