@@ -1,4 +1,5 @@
 import { columnsOf } from "./column-names";
+import { endsInZeros, isUnlikely, mayBeIndexEntry, saysLittle, soundEnd } from "./doubts";
 import { NumberSet } from "./number-set";
 import { contentHash, withRowId } from "./row-hash";
 import { carve, type Remain } from "./sqlite/carve";
@@ -61,6 +62,8 @@ export class RecordReader {
   /** Whether there were more rows than are remembered, or more remains than are kept. */
   #isFull = false;
   readonly #budget: { left: number };
+  /** What entries of indexes look like; known when all that counts is read. */
+  #indexes: readonly Shape[] = [];
   readonly #kept: { remain: Row; content: number }[] = [];
 
   private constructor(
@@ -110,6 +113,7 @@ export class RecordReader {
       }
     yield* this.#unreached(KIND.leafIndex);
     if (!this.options.deleted) return;
+    this.#indexes = trees.flatMap(({ shape }) => (shape.isIndex && shape.count > 0 ? [shape] : [])).slice(0, MOST_SHAPES);
     yield* this.#leftInPages();
     yield* this.#leftInImages();
     if (this.#budget.left < 0)
@@ -351,13 +355,13 @@ export class RecordReader {
         for (const row of this.#cellsOf(page, head.kind, head.cells, false)) {
           const shape = likest(shapes, row.types, head.kind === KIND.leafTable);
           if (!shape) continue;
-          if (!shape.isIndex) yield* this.#offerRow(shape, row);
+          if (!shape.isIndex) yield* this.#offerRow(shape, row, owner);
           used.push([row.cell.at, row.cell.end]);
         }
     } else if (role === 2) from = Math.min(usable, 8 + 4 * page.bytes.readUInt32BE(4));
     used.sort(([a], [b]) => a - b);
     for (const [start, end] of [...used, [usable, usable] as const]) {
-      if (start - from > 4) yield* this.#carved(page, from, start, starts, shapes);
+      if (start - from > 4) yield* this.#carved(page, from, start, starts, owner, shapes);
       from = Math.max(from, end);
     }
   }
@@ -368,7 +372,14 @@ export class RecordReader {
     return offsets.flatMap((at): [number, number][] => (readCell(page, at, kind, this.#database.usable, cell) ? [[at, cell.end]] : []));
   }
 
-  *#carved(page: Page, from: number, to: number, starts: ReadonlySet<number>, shapes: readonly Shape[]): Generator<Row> {
+  *#carved(
+    page: Page,
+    from: number,
+    to: number,
+    starts: ReadonlySet<number>,
+    owner: Tree | null,
+    shapes: readonly Shape[],
+  ): Generator<Row> {
     const { bytes } = page;
     let [first, last] = [from, to];
     while (first < last && bytes[first] === 0) first += 1;
@@ -386,7 +397,7 @@ export class RecordReader {
       shapes,
       budget: this.#budget,
     };
-    for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain);
+    for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain, owner);
   }
 
   /** The shapes rows may have, that of the page's own tree first. */
@@ -401,8 +412,9 @@ export class RecordReader {
   }
 
   /** A whole cell that does not count any more. */
-  *#offerRow(shape: Shape, row: LiveRow, remain = false): Generator<Row> {
-    const { bytes, types, bodyAt, end, rowid } = row;
+  *#offerRow(shape: Shape, row: LiveRow, owner: Tree | null, remain = false): Generator<Row> {
+    const { bytes, types, bodyAt, rowid } = row;
+    const end = soundEnd(types, bytes, bodyAt, row.end, row.cell, this.#database.encoding);
     const content = contentHash(bytes, types, bodyAt, end);
     const key = withRowId(content, rowid);
     if (this.#known.has(key)) return;
@@ -412,33 +424,27 @@ export class RecordReader {
     if (!this.#wanted(tree.name)) return;
     const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
     if (!isKnown(values)) return;
-    const found = this.#rowOf(tree, { ...row, values }, "deleted");
+    const found = this.#rowOf(tree, { ...row, values, whole: row.whole && end === row.end }, "deleted");
     // Between the rows of a page that was half written two states of it may stand in one another.
-    const doubtful = (remain && this.#torn) || this.#isUnlikely(shape, types, bytes, bodyAt, end) || endsInZeros(types, bytes, bodyAt, end);
+    const doubtful =
+      (remain && (this.#torn || saysLittle(types))) ||
+      mayBeIndexEntry(shape, types, owner?.shape ?? null, this.#indexes) ||
+      isUnlikely(shape, types, bytes, bodyAt, end) ||
+      endsInZeros(types, bytes, bodyAt, end);
     yield doubtful ? { ...found, confidence: "guess" } : found;
   }
 
-  /** Whether a number is far from those of rows that count. */
-  #isUnlikely(shape: Shape, types: readonly number[], bytes: Buffer, bodyAt: number, end: number): boolean {
-    let at = bodyAt;
-    return types.some((type, field) => {
-      const place = at;
-      at += lengthOf(type);
-      if (type === 0 || type > 7 || at > end) return false;
-      return !shape.isNear(field, Number(readValue(bytes, place, type, "utf8")));
-    });
-  }
-
-  *#offerRemain(page: Page, remain: Remain): Generator<Row> {
+  *#offerRemain(page: Page, remain: Remain, owner: Tree | null): Generator<Row> {
     const { shape, left, rowid, types, bodyAt, at, guessed, payload, local, overflow } = remain;
     const recordAt = bodyAt - (payload - types.reduce((sum, type) => sum + lengthOf(type), 0));
     const cell: Cell = { at, rowid, payload, local, recordAt, end: remain.end, overflow };
     const tree = this.#treeOf(shape);
-    const { bytes, recordAt: start, end, whole } = this.#database.recordOf(page, cell, false);
+    const { bytes, recordAt: start, end: read, whole } = this.#database.recordOf(page, cell, false);
     const body = start + (bodyAt - recordAt);
+    const end = soundEnd(types, bytes, body, read, cell, this.#database.encoding);
     const content = contentHash(bytes, types, body, end);
     if (left === "cell") {
-      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end, types, whole, rowid, values: [] }, true);
+      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end: read, types, whole, rowid, values: [] }, owner, true);
       return;
     }
     if (!this.#wanted(tree.name) || this.#contents.has(content)) return;
@@ -452,9 +458,9 @@ export class RecordReader {
       rowid: null,
       state: "deleted",
       confidence:
-        guessed > 0 || this.#isUnlikely(shape, types, bytes, body, end)
+        guessed > 0 || mayBeIndexEntry(shape, types, owner?.shape ?? null, this.#indexes) || isUnlikely(shape, types, bytes, body, end)
           ? "guess"
-          : whole && left === "record" && !shape.hasRowId
+          : whole && end === read && left === "record" && !shape.hasRowId
             ? "whole"
             : "part",
       uncommitted: this.#uncommitted,
@@ -471,8 +477,6 @@ const MOST_SHAPES = 64;
 /** Ways to read bytes as a row that are tried at most; a page full of remains of rows takes some twenty a byte. */
 const LEAST_READINGS = 5_000_000;
 const READINGS_A_BYTE = 200;
-/** Zeros at the end of a value that make it doubtful. */
-const ZEROS = 3;
 /** Entries of a tree that say whether it is an index. */
 const SAMPLED = 1000;
 /** Rows all of which are looked at to know what rows of a table look like. */
@@ -484,16 +488,3 @@ const NO_TABLE = { shape: new Shape(null, null, true, false, []), statement: nul
 
 /** Whether anything of a row stands. */
 const isKnown = (values: readonly (Value | undefined)[]) => values.some((value) => value !== undefined && value !== null);
-
-/** Whether bytes at the end of a record, of which nothing says what they were, are zeros: they may have been overwritten. */
-function endsInZeros(types: readonly number[], bytes: Uint8Array, bodyAt: number, end: number): boolean {
-  let at = bodyAt;
-  let last = 0;
-  for (const type of types) {
-    at += lengthOf(type);
-    if (lengthOf(type) > 0) last = type;
-  }
-  if (last < 12 || last % 2 !== 0 || at > end || lengthOf(last) < ZEROS) return false;
-  for (let i = at - ZEROS; i < at; i += 1) if (bytes[i] !== 0) return false;
-  return true;
-}

@@ -250,7 +250,8 @@ export class Database {
     unsure = 0,
   ): (Value | undefined)[] {
     const columns = statement?.columns;
-    const values: (Value | undefined)[] = columns ? columns.map(({ fallback }) => fallback) : [];
+    // What is computed when a row is read stands nowhere.
+    const values: (Value | undefined)[] = columns ? columns.map(({ fallback, virtual }) => (virtual ? undefined : fallback)) : [];
     let at = bodyAt;
     for (let i = 0; i < types.length; i += 1) {
       const type = types[i] as number;
@@ -275,16 +276,34 @@ export class Database {
     const seen = new Set<number>();
     for (let next = overflow; length < most && next > 0 && next <= this.count && !seen.has(next); ) {
       seen.add(next);
-      const more = this.pages.get(next);
-      // A page that was zeroed, has become one of a tree, or has a list written over it, is not the rest of this row.
-      if (!more || this.owners[next] || isZero(more.bytes) || (!counts && this.roles[next] !== 3 && this.roles[next] !== 0)) break;
-      if (counts) this.roles[next] = 1;
+      const more = counts ? this.pages.get(next) : this.#formerPage(next, page);
+      if (!more || isZero(more.bytes)) break;
+      if (counts) {
+        if (this.owners[next]) break;
+        this.roles[next] = 1;
+      } else if (!this.#mayGoOn(more, payload - length)) break;
       const part = more.bytes.subarray(4, Math.min(this.usable, 4 + payload - length));
       pieces.push(part);
       length += part.length;
       next = more.bytes.readUInt32BE(0);
     }
     return { bytes: Buffer.concat(pieces), whole: length === payload };
+  }
+
+  /** A page as it was when a row that does not count any more led to it. */
+  #formerPage(number: number, leaf: Page): Page | null {
+    const { from, at } = this.pages.placeBeside(number, leaf);
+    return this.pages.read(number, from, at);
+  }
+
+  /** Whether a page can be the rest of a row that does not count: one that has become a tree's or another row's, or has a list written over it, is not. */
+  #mayGoOn({ number, bytes, from, at }: Page, left: number): boolean {
+    const now = this.pages.placeOf(number);
+    const isNow = now.from === from && now.at === at;
+    if (isNow && (this.owners[number] || (this.roles[number] !== 3 && this.roles[number] !== 0))) return false;
+    // The last page of a chain leads nowhere, every other one to a page (1.6).
+    const next = bytes.readUInt32BE(0);
+    return left <= this.usable - 4 ? next === 0 : next > 0 && next <= this.count;
   }
 
   /** The pages of a tree that hold records, its inner ones among them, in order. */

@@ -8,6 +8,8 @@ export interface PageImage {
   /** Where its bytes begin in its file. */
   readonly at: number;
   readonly state: "committed" | "uncommitted" | "earlier";
+  /** The transaction it is of, counted from the beginning of the file. */
+  readonly transaction: number;
 }
 
 export interface Log {
@@ -47,7 +49,8 @@ export function readLog(source: ByteSource): Log | null {
   };
   sum(0, 24);
   let valid = reader.u32be(24) === s0 && reader.u32be(28) === s1;
-  const frames: { page: number; at: number; state: PageImage["state"] }[] = [];
+  const frames: { page: number; at: number; state: PageImage["state"]; transaction: number }[] = [];
+  let transaction = 0;
   let pages: number | null = null;
   let committed = 0;
   for (let at = HEADER; at + FRAME_HEADER + pageSize <= source.size && frames.length < MOST_FRAMES; at += FRAME_HEADER + pageSize) {
@@ -60,7 +63,9 @@ export function readLog(source: ByteSource): Log | null {
       valid = own && page > 0 && reader.u32be(at + 16) === s0 && reader.u32be(at + 20) === s1;
     }
     const unsalted = reader.u32be(at + 8) === 0 && reader.u32be(at + 12) === 0;
-    if (page > 0 && page < 0x7fff_ffff) frames.push({ page, at: at + FRAME_HEADER, state: own || unsalted ? "uncommitted" : "earlier" });
+    const state = own || unsalted ? "uncommitted" : "earlier";
+    if (page > 0 && page < 0x7fff_ffff) frames.push({ page, at: at + FRAME_HEADER, state, transaction });
+    if (commit > 0) transaction += 1;
     if (valid && commit > 0) {
       pages = commit;
       committed = frames.length;

@@ -2,7 +2,7 @@ import type { ByteSource } from "../../bytes/byte-source";
 import { readBytes } from "../../bytes/byte-source";
 import { isPageSize, pageSizeOf } from "../../formats/sqlite/page";
 import type { Journal } from "./journal";
-import type { Log } from "./log";
+import type { Log, PageImage } from "./log";
 import type { Encoding } from "./record";
 
 /** The file of a database in which something stands. */
@@ -70,12 +70,14 @@ export class Pages {
   readonly #log = new Map<number, number>();
   readonly #journal = new Map<number, number>();
   readonly #most: number;
+  #frames: Map<number, PageImage[]> | null = null;
+  #saved: Map<number, number> | null = null;
 
   constructor(
     private readonly files: DatabaseFiles,
     readonly pageSize: number,
-    log: Log | null,
-    journal: Journal | null,
+    private readonly log: Log | null,
+    private readonly journal: Journal | null,
   ) {
     if (log) for (const { page, at, state } of log.frames) if (state === "committed") this.#log.set(page, at);
     // The first image of a page is what it was before the transaction.
@@ -90,6 +92,57 @@ export class Pages {
     const log = this.#log.get(number);
     if (log !== undefined) return { from: "log", at: log };
     return { from: "main", at: (number - 1) * this.pageSize };
+  }
+
+  /**
+   * Where a page stood when another was written that does not count any more: in the log the last image of its transaction or of one before it, in
+   * the journal the one that was saved with it, else in the main file.
+   */
+  placeBeside(number: number, { from, at }: Page): { from: Part; at: number } {
+    if (from === "main" && this.#journal.size > 0) return this.placeOf(number);
+    let found: number | undefined;
+    if (from === "journal") found = this.#savedAt(number);
+    if (from === "log") {
+      const own = this.#frameAt(at);
+      const isBefore = ({ transaction, state }: PageImage) =>
+        own !== undefined && transaction <= own.transaction && (state === "earlier") === (own.state === "earlier");
+      found = this.#framesOf(number).findLast(isBefore)?.at;
+    }
+    return found === undefined ? { from: "main", at: (number - 1) * this.pageSize } : { from, at: found };
+  }
+
+  /** Where the journal has what a page was before its transaction. */
+  #savedAt(number: number): number | undefined {
+    if (!this.#saved) {
+      this.#saved = new Map();
+      for (const { page, at } of this.journal?.images ?? []) if (!this.#saved.has(page)) this.#saved.set(page, at);
+    }
+    return this.#saved.get(number);
+  }
+
+  /** The images of a page in the log, in its order. */
+  #framesOf(number: number): readonly PageImage[] {
+    if (!this.#frames) {
+      this.#frames = new Map();
+      for (const frame of this.log?.frames ?? []) {
+        const own = this.#frames.get(frame.page);
+        if (own) own.push(frame);
+        else this.#frames.set(frame.page, [frame]);
+      }
+    }
+    return this.#frames.get(number) ?? [];
+  }
+
+  /** The image whose bytes begin at a place of the log. */
+  #frameAt(at: number): PageImage | undefined {
+    const frames = this.log?.frames ?? [];
+    let [low, high] = [0, frames.length];
+    while (low < high) {
+      const middle = (low + high) >> 1;
+      if ((frames[middle] as PageImage).at < at) low = middle + 1;
+      else high = middle;
+    }
+    return frames[low]?.at === at ? frames[low] : undefined;
   }
 
   /** The page as it counts; null: it lies behind the end of its file. */

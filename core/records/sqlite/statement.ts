@@ -190,7 +190,14 @@ export function parseTable(sql: string): TableStatement | null {
   const [first] = key;
   const single = key.length === 1 && first !== undefined && !withoutRowId ? drafts[first] : undefined;
   return {
-    columns: drafts.map(({ name, affinity, notNull, fallback, virtual }) => ({ name, affinity, notNull, fallback, virtual })),
+    columns: drafts.map(({ name, affinity, notNull, fallback, virtual }, i) => ({
+      name,
+      affinity,
+      // The key of a table without row numbers is never empty ("WITHOUT ROWID Tables", 2).
+      notNull: notNull || (withoutRowId && key.includes(i)),
+      fallback,
+      virtual,
+    })),
     key: [...new Set(key)],
     alias: single && single.type === "INTEGER" && !single.descending ? (first as number) : -1,
     withoutRowId,
