@@ -43,6 +43,27 @@ describe("a joined database", () => {
     expect(existsSync(join(work, "hot-journal.db-journal"))).toBe(true);
   });
 
+  it("has columns that are computed from others: SQLite computes them, nobody writes them", async () => {
+    const sql = await initSql();
+    const made = [
+      [1, 2, 3],
+      [3, 4],
+    ].map((numbers, i) => {
+      const database = new sql.Database();
+      database.run("create table t(a integer, twice integer as (a * 2) virtual, thrice integer generated always as (a * 3) stored)");
+      for (const number of numbers) database.run("insert into t(a) values(?)", [number]);
+      const path = join(work, `computed${i}.db`);
+      writeFileSync(path, database.export());
+      database.close();
+      return path;
+    });
+    const to = join(work, "computed.db");
+    await writeJoined(made, to);
+    const database = new sql.Database(readFileSync(to));
+    expect(database.exec("select a, twice, thrice from t order by a")[0]?.values).toEqual([1, 2, 3, 4].map((a) => [a, a * 2, a * 3]));
+    database.close();
+  });
+
   it("of files that are none is refused in words", async () => {
     const none = join(work, "none.db");
     writeFileSync(none, "not a database");

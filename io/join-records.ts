@@ -36,13 +36,14 @@ export async function asDatabase({ schema, tables }: Joined): Promise<Uint8Array
     };
     make((type) => type === "table");
     database.run("begin");
-    for (const { name, columns, rows, hasRowId } of tables) {
-      const names = [...(hasRowId ? ["rowid"] : []), ...columns];
+    for (const { name, columns, rows, hasRowId, computed } of tables) {
+      const written = <T>(each: readonly T[]) => each.filter((_, i) => !computed[i]);
+      const names = [...(hasRowId ? ["rowid"] : []), ...written(columns)];
       const insert = database.prepare(
         `insert into ${quoted(name)}(${names.map(quoted).join(",")}) values(${names.map(() => "?").join(",")})`,
       );
       for (const { rowid, values } of rows) {
-        const all = [...(hasRowId ? [rowid] : []), ...values];
+        const all = [...(hasRowId ? [rowid] : []), ...written(values)];
         insert.run(all.map((value) => (typeof value === "bigint" ? value.toString() : value)));
       }
       insert.free();

@@ -26,6 +26,8 @@ export interface JoinedTable {
   readonly name: string;
   readonly columns: readonly string[];
   readonly hasRowId: boolean;
+  /** Which columns are computed from others: nobody writes them. */
+  readonly computed: readonly boolean[];
   /** What makes two rows the same one, in words. */
   readonly identity: string;
   readonly rows: readonly JoinedRow[];
@@ -243,7 +245,7 @@ function identityOf(draft: Draft, schema: RecordReader["schema"]): Identity {
   if (time !== undefined && distinct([time, ...others]))
     return { ...choose([time, ...others], `time and what it belongs to (${named([time, ...others])})`), isTime: true };
   return choose(
-    columns.map((_, i) => i).filter((i) => i !== statement.alias && leads.get(i) !== draft),
+    columns.map((_, i) => i).filter((i) => i !== statement.alias && leads.get(i) !== draft && !statement.columns[i]?.computed),
     "their whole content",
   );
 }
@@ -336,6 +338,7 @@ function joinTable(draft: Draft): JoinedTable {
     name: draft.name,
     columns,
     hasRowId: !statement.withoutRowId,
+    computed: statement.columns.map(({ computed }) => computed),
     identity: draft.identity.words,
     rows: [...merged.values()].map(({ rowid, values, from, deleted, confidence }) => ({
       rowid,

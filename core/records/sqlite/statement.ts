@@ -9,7 +9,8 @@ export interface Column {
   readonly notNull: boolean;
   /** What a row has that was written before the column was added. */
   readonly fallback: Value;
-  /** Whether it is computed when read and stands in no row. */
+  /** Whether it is computed from others, and not written by anybody; `virtual`: only when read, so that it stands in no row. */
+  readonly computed: boolean;
   readonly virtual: boolean;
 }
 
@@ -118,6 +119,7 @@ interface Draft {
   type: string;
   notNull: boolean;
   fallback: Value;
+  computed: boolean;
   virtual: boolean;
   key: boolean;
   descending: boolean;
@@ -141,6 +143,7 @@ function columnOf(tokens: readonly Token[]): Draft | null {
     type: name.toUpperCase(),
     notNull: false,
     fallback: null,
+    computed: false,
     virtual: false,
     key: false,
     descending: false,
@@ -154,7 +157,10 @@ function columnOf(tokens: readonly Token[]): Draft | null {
     } else if (is(token, "NOT") && is(next, "NULL")) draft.notNull = true;
     else if (is(token, "UNIQUE")) draft.unique = true;
     else if (is(token, "DEFAULT")) draft.fallback = literalOf(tokens, at + 1, draft.affinity);
-    else if (is(token, "AS") && is(next, "(")) draft.virtual = !is(tokens[inside(tokens, at + 1).end + 1], "STORED");
+    else if (is(token, "AS") && is(next, "(")) {
+      draft.computed = true;
+      draft.virtual = !is(tokens[inside(tokens, at + 1).end + 1], "STORED");
+    }
     if (is(token, "(")) at = inside(tokens, at).end;
   }
   return draft;
@@ -190,12 +196,13 @@ export function parseTable(sql: string): TableStatement | null {
   const [first] = key;
   const single = key.length === 1 && first !== undefined && !withoutRowId ? drafts[first] : undefined;
   return {
-    columns: drafts.map(({ name, affinity, notNull, fallback, virtual }, i) => ({
+    columns: drafts.map(({ name, affinity, notNull, fallback, computed, virtual }, i) => ({
       name,
       affinity,
       // The key of a table without row numbers is never empty ("WITHOUT ROWID Tables", 2).
       notNull: notNull || (withoutRowId && key.includes(i)),
       fallback,
+      computed,
       virtual,
     })),
     key: [...new Set(key)],
