@@ -49,6 +49,14 @@ export interface Joined {
 
 /** Rows of all candidates that are held at once. */
 const MOST_ROWS = 3_000_000;
+
+/** There are more rows than whoever asks has room for. */
+export class TooManyRows extends Error {
+  constructor(readonly most: number) {
+    super(`more than ${most} rows`);
+    this.name = "TooManyRows";
+  }
+}
 /** Rows of a column that must differ for it to be taken for what names a row. */
 const FEWEST_NAMED = 8;
 /** Letters a text that names a row has at least, as a mean. */
@@ -87,8 +95,9 @@ interface Draft {
  * Joins databases of the same kind: every row once, whichever of them has it. Two rows are the same by the key the schema declares (unless that is only
  * the row's number), else by a text that differs in all rows, else by time and what they lead to, else by their whole content. Row numbers
  * that different rows share are given anew, and columns that lead to them follow.
+ * @param most rows there is room for; without it the first of them are joined, and that is noted @throws TooManyRows
  */
-export function joinRecords(candidates: readonly Candidate[]): Joined {
+export function joinRecords(candidates: readonly Candidate[], most = Number.POSITIVE_INFINITY): Joined {
   const notes: string[] = [];
   const leftOut: string[] = [];
   const schemas = candidates.map(({ reader }) => reader.schema);
@@ -114,6 +123,7 @@ export function joinRecords(candidates: readonly Candidate[]): Joined {
         uncommitted += 1;
         continue;
       }
+      if (held >= most) throw new TooManyRows(most);
       if (held++ >= MOST_ROWS) break;
       draft.rows.push({ candidate, live: row.state === "live", row: inColumns(row, draft) });
     }
@@ -121,7 +131,7 @@ export function joinRecords(candidates: readonly Candidate[]): Joined {
     if (uncommitted > 0) leftOut.push(`${name}: ${uncommitted} rows that were written and never committed are left out.`);
     if (unknown > 0) notes.push(`${name}: ${unknown} rows whose table's name is gone are left out.`);
   });
-  if (held >= MOST_ROWS) notes.push(`Only the first ${MOST_ROWS} rows were joined.`);
+  if (held > MOST_ROWS) notes.push(`Only the first ${MOST_ROWS} rows were joined.`);
   const all = [...drafts.values()];
   for (const draft of all) findLeads(draft, all);
   for (const draft of all) draft.identity = identityOf(draft, base);

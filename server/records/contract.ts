@@ -222,14 +222,14 @@ export const recordCandidates = z.object({
       last: z.number().nullable(),
       live: z.number(),
       deleted: z.number(),
-      /** Rows no other candidate has. */
-      only: z.number(),
+      /** Rows no other candidate has; null: they were not held against one another. */
+      only: z.number().nullable(),
       /** Rows by month: months since the year 0, rows that count, and deleted ones. */
       months: z.array(z.tuple([z.number(), z.number(), z.number()])),
     }),
   ),
-  /** All of them joined, over all tables: rows, and those of them put together from what is left. */
-  joined: z.object({ rows: z.number(), deleted: z.number() }),
+  /** All of them joined, over all tables: rows, and those of them put together from what is left; null: they are too many to be joined here. */
+  joined: z.object({ rows: z.number(), deleted: z.number() }).nullable(),
   notes: z.array(z.string()),
 });
 export type RecordCandidates = z.infer<typeof recordCandidates>;

@@ -107,6 +107,14 @@ describe("the databases of one kind in a job", () => {
     expect(found.notes.join(" ")).toMatch(/first-page-zeroed\/data\.db: the names of its tables are gone/);
   });
 
+  it("that have too many rows are not held against one another, and go as far all the same", async () => {
+    const copy = await storedCopy(bench.db, copies.get("plain") as number);
+    const [all, few] = [await recordCandidatesOf(bench.db, copy), await recordCandidatesOf(bench.db, copy, 100)];
+    expect(few.candidates).toEqual(all.candidates.map((each) => ({ ...each, only: null })));
+    expect([few.by, few.joined]).toEqual([all.by, null]);
+    expect(few.notes.join(" ")).toContain("They have more than 100 rows together");
+  });
+
   it("become one database, of copies of this job only", async () => {
     const chosen = [copies.get("plain") as number, copies.get("small-pages") as number];
     const sql = await initSql();

@@ -111,7 +111,7 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
               <td>{dayText(each.last)}</td>
               <td className={styles.number}>{countText(each.live)}</td>
               <td className={styles.number}>{countText(each.deleted)}</td>
-              <td className={styles.number}>{countText(each.only)}</td>
+              <td className={styles.number}>{each.only === null ? "not counted" : countText(each.only)}</td>
             </tr>
           ))}
         </tbody>
@@ -126,22 +126,24 @@ export function Candidates({ jobId, copyId, onTogether }: Props) {
       <p className={styles.join}>
         <Button
           variant="contained"
-          disabled={chosen.length < 2 || !chosen.some((each) => each.copyId === copyId)}
+          disabled={!data.joined || chosen.length < 2 || !chosen.some((each) => each.copyId === copyId)}
           onClick={() => onTogether(chosen.map((each) => each.copyId).filter((id) => id !== copyId))}
         >
           Read the {chosen.length} chosen as one
         </Button>
         <Button
           variant="outlined"
-          disabled={chosen.length < 2}
+          disabled={!data.joined || chosen.length < 2}
           href={`/api/jobs/${jobId}/records/joined?copies=${chosen.map((each) => each.copyId).join(",")}`}
         >
           Join the {chosen.length} chosen into one database
         </Button>
-        <span>
-          All that are listed, joined, have {countText(data.joined.rows)} rows, {countText(data.joined.deleted)} of them put together from
-          what is left of deleted ones.
-        </span>
+        {data.joined && (
+          <span>
+            All that are listed, joined, have {countText(data.joined.rows)} rows, {countText(data.joined.deleted)} of them put together from
+            what is left of deleted ones.
+          </span>
+        )}
       </p>
       {data.notes.map((note) => (
         <p key={note} className={styles.note}>
