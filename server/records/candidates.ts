@@ -70,7 +70,9 @@ export async function recordCandidatesOf(db: Connection, copy: StoredCopy, most 
   const said = joined
     ? [...joined.notes, ...joined.leftOut]
     : [
-        `They have more than ${most} rows together: what only one of them has is not counted here, and they are joined by \`compass join\` alone.`,
+        chosen.length === 1
+          ? `It has more than ${most.toLocaleString("en")} rows: they are not held against one another here.`
+          : `They have more than ${most.toLocaleString("en")} rows together: what only one of them has is not counted here, and they are joined by \`compass join\` alone.`,
       ];
   return {
     by: by && { table: by.table, column: by.column },

@@ -3,7 +3,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type MouseEvent, memo, type ReactNode, useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { Item, ItemQuery } from "@/server/items/contract";
-import { rowPlace } from "../data/row-place";
 import { useAddress } from "../data/use-address";
 import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
@@ -202,7 +201,13 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
                 onMenu={askMenu}
               />
             ) : (
-              <div key={index % RECYCLED} className={styles.row} role="row" aria-rowindex={index + 2} style={rowPlace(start - HEAD)}>
+              <div
+                key={index % RECYCLED}
+                className={styles.row}
+                role="row"
+                aria-rowindex={index + 2}
+                style={{ transform: `translateY(${start - HEAD}px)` }}
+              >
                 <span role="gridcell" className={styles.coming}>
                   …
                 </span>
@@ -266,7 +271,7 @@ const Row = memo(function Row(props: RowProps) {
       aria-rowindex={index + 2}
       aria-selected={selected}
       data-chosen={inTray}
-      style={{ ...rowPlace(top), gridTemplateColumns: template }}
+      style={{ transform: `translateY(${top}px)`, gridTemplateColumns: template }}
       onClick={(event) => {
         if (event.ctrlKey || event.metaKey) onToggle(item, false);
         else if (event.shiftKey) onToggle(item, true);

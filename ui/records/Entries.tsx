@@ -2,7 +2,6 @@
 
 import TextField from "@mui/material/TextField";
 import { type EntriesPage, type EntryExport, type MentionedFiles, MOST_ON_A_PAGE, type RecordEntry } from "@/server/records/contract";
-import { rowPlace } from "../data/row-place";
 import { useTyped } from "../data/use-typed";
 import { Problem, problemText } from "../instruments/Problem";
 import { countText, ENTRY_WORDS, rowStateText } from "../instruments/words";
@@ -119,7 +118,7 @@ function Rows({ head, entryAt, mentioned, onSight, onBytes }: RowsProps) {
           const before = index > 0 ? entryAt(index - 1) : undefined;
           const opens = entry && (index === 0 || (before !== undefined && dayText(before.at) !== dayText(entry.at)));
           return (
-            <li key={index} data-index={index} ref={virtual.measureElement} style={rowPlace(start)}>
+            <li key={index} data-index={index} ref={virtual.measureElement} style={{ transform: `translateY(${start}px)` }}>
               {opens && <h3>{dayText(entry.at)}</h3>}
               {entry ? <EntryRow entry={entry} head={head} mentioned={mentioned} onBytes={onBytes} /> : <div className={styles.entry} />}
             </li>

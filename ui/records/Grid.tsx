@@ -2,7 +2,6 @@
 
 import type { CSSProperties } from "react";
 import type { RecordsPage } from "@/server/records/contract";
-import { rowPlace } from "../data/row-place";
 import { rowStateText } from "../instruments/words";
 import { BytesButton } from "./RowBytes";
 import styles from "./records.module.css";
@@ -50,7 +49,7 @@ export function Grid({ head, rowAt, onSight, onBytes }: GridProps) {
               columns={head.columns.length}
               row={rowAt(index)}
               onBytes={onBytes}
-              style={{ ...across, ...rowPlace(start) }}
+              style={{ ...across, transform: `translateY(${start}px)` }}
             />
           ))}
         </tbody>
