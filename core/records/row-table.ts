@@ -8,7 +8,7 @@ import { recogniseTimes, type TimeForm } from "./times";
 /** Values of a column that say whether it counts time; half of them settle it while the table is still read. */
 const SAMPLED = 2_000;
 /** Characters of a value that are searched. */
-const SEARCHED = 20_000;
+const SEARCHED = 1 << 20;
 /** Rows after which who waits for them may be answered. */
 const ROWS_A_STEP = 2_048;
 

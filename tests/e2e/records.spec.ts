@@ -4,6 +4,7 @@ import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page, test } from "@playwright/test";
 import Papa from "papaparse";
 import initSql from "sql.js";
+import { longChat } from "../support/long-chat";
 import { readRecords } from "../support/read-records";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
@@ -93,19 +94,9 @@ test("the rows of a database with its log are read, deleted ones among them, sea
 
 test("a long chat is shown while it is read, then by day, and searched to its last message", async ({ page }) => {
   const long = 250_000;
-  const sql = await initSql();
-  const database = new sql.Database();
-  database.run("create table folk(id integer primary key, name text, mail text)");
-  for (let i = 1; i <= 4; i += 1) database.run("insert into folk values(?, ?, ?)", [i, `Member ${i}`, `member${i}@mail.example`]);
-  database.run("create table lines(id integer primary key, folk_id integer, body text, sent integer)");
-  database.run(
-    `with recursive n(i) as (select 1 union all select i + 1 from n where i < ${long})
-     insert into lines select i, 1 + i % 4, 'line ' || i || ' of a long talk', ${Date.UTC(2020, 0, 1)} + i * 600000 from n`,
-  );
   const path = join(process.env.COMPASS_SOURCES as string, "long chat", "profile");
   mkdirSync(path, { recursive: true });
-  writeFileSync(join(path, "talk.db"), database.export());
-  database.close();
+  writeFileSync(join(path, "talk.db"), await longChat(long, 4));
   const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
   const { id } = await post("/api/jobs", { title: "A long chat", client: "" });
   await post(`/api/jobs/${id}/sources`, { path: join(path, "..") });

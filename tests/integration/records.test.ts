@@ -12,6 +12,7 @@ import { joinedDatabase } from "../../server/records/joined";
 import { mentionedFilesOf } from "../../server/records/mentioned";
 import { recordsAsCsv, recordsOf } from "../../server/records/read";
 import { readFolder, startTestBench, type TestBench } from "../support/bench";
+import { longChat } from "../support/long-chat";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
 
 let bench: TestBench;
@@ -59,21 +60,6 @@ async function hostileChat(): Promise<Uint8Array> {
 /** Rows of a chat that is longer than what one answer can come to. */
 const LONG = 130_000;
 
-async function longChat(): Promise<Uint8Array> {
-  const sql = await initSql();
-  const database = new sql.Database();
-  database.run("create table folk(id integer primary key, name text, mail text)");
-  for (let i = 1; i <= 5; i += 1) database.run("insert into folk values(?, ?, ?)", [i, `Member ${i}`, `member${i}@mail.example`]);
-  database.run("create table lines(id integer primary key, folk_id integer, body text, sent integer)");
-  database.run(
-    `with recursive n(i) as (select 1 union all select i + 1 from n where i < ${LONG})
-     insert into lines select i, 1 + i % 5, 'line ' || i || ' of a long talk about ' || case i % 7 when 0 then 'the dome' else 'rails and wheels' end, ${Date.UTC(2020, 0, 1)} + i * 600000 from n`,
-  );
-  const bytes = database.export();
-  database.close();
-  return bytes;
-}
-
 beforeAll(async () => {
   bench = await startTestBench();
   const folder = join(bench.sources, "profiles");
@@ -84,7 +70,7 @@ beforeAll(async () => {
   mkdirSync(join(folder, "hostile"));
   writeFileSync(join(folder, "hostile", "data.db"), await hostileChat());
   mkdirSync(join(folder, "long"));
-  writeFileSync(join(folder, "long", "data.db"), await longChat());
+  writeFileSync(join(folder, "long", "data.db"), await longChat(LONG, 5));
   for (const [name, size] of Object.entries(FILES)) writeFileSync(join(folder, name), Buffer.alloc(size, name));
   writeFileSync(join(folder, "none.db"), "no database".repeat(100));
   const read = await readFolder(bench, folder, "Profiles");

@@ -5,5 +5,7 @@ import { countText } from "../instruments/words";
 export function workingText({ what, done }: Working): string {
   const rows = countText(done);
   if (what === "rows") return `Reading the database: ${rows} rows so far.`;
-  return what === "entries" ? `Looking what the rows are: ${rows} so far.` : `Looking which files are mentioned: ${rows} entries so far.`;
+  return what === "entries"
+    ? `Finding out what the rows are: ${rows} so far.`
+    : `Finding out which files are mentioned: ${rows} entries so far.`;
 }

@@ -114,6 +114,22 @@ describe("messages", () => {
     expect(messages[0]?.at).toBe(Date.UTC(2025, 3, 1));
   });
 
+  it("are searched to the end of the longest of them, by who wrote them, and by when", () => {
+    const far = `${"word ".repeat(30_000)}needle`;
+    const { lists } = entriesOf("create table t(a integer primary key, b text, c text, d integer)", {
+      t: times(50, 86_400_000).map((at, i) => [i + 1, `person${i % 4}@mail.example`, i === 20 ? far : said(i), at]),
+    });
+    const list = lists.get("messages");
+    const all = { words: "", only: "all", talk: "", who: "", since: null, until: null } as const;
+    const found = (query: object) => [...(list?.find({ ...all, ...query }) ?? [])].map((place) => list?.at(place)?.row.rowid);
+    expect(found({ words: "NEEDLE", since: Date.UTC(2025, 3, 21), until: Date.UTC(2025, 3, 22) })).toEqual([21]);
+    expect(found({ words: "person2@MAIL" })).toHaveLength(12);
+    expect(found({ who: "person2@mail.example" })).toHaveLength(12);
+    expect(found({ who: "nobody@mail.example" })).toEqual([]);
+    expect(found({ only: "deleted" })).toEqual([]);
+    expect(found({ since: Date.UTC(2025, 3, 11), until: Date.UTC(2025, 3, 13) })).toEqual([11, 12]);
+  });
+
   it("are known by what stands in the columns where names say nothing", () => {
     const { byKind } = entriesOf("create table t(a integer primary key, b text, c text, d integer)", {
       t: times(50, 60_000).map((at, i) => [i + 1, `person${i % 4}@mail.example`, said(i), at]),

@@ -9,7 +9,7 @@ import type { RecordRow } from "./table";
 /** The key of what is in no conversation, or not known in which. */
 export const NO_TALK = "none";
 /** Characters of a text that are searched. */
-const SEARCHED = 20_000;
+const SEARCHED = 1 << 20;
 /** A place is the recognised table times this, the row, and whether it is a page's last visit. */
 const SPAN = 2 ** 40;
 
