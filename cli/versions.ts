@@ -4,7 +4,7 @@ import type { Copy } from "../core/copies/copy";
 import { type FileRecord, FileSystemError } from "../core/filesystems/file-record";
 import { copyInTree } from "../core/places/copy-in-tree";
 import type { FileTree } from "../core/places/file-tree";
-import { recordsOf } from "../core/sets/backup-set";
+import { recordsIn, recordsOf } from "../core/sets/backup-set";
 import { rememberedTree } from "../core/sets/remembered-tree";
 import type { Searchable } from "../io/open-searchable";
 import { openStore } from "../io/open-store";
@@ -74,7 +74,7 @@ function* filesUnder(group: readonly Store[], wanted: string): Generator<FileIn,
     const tree = group.length > 1 ? rememberedTree(opened.tree) : opened.tree;
     for (const store of group) {
       const { state } = store;
-      const records = state ? state.set.filesOf(state.state, tree) : recordsOf(tree);
+      const records = state ? recordsIn(state.set, state.state, tree) : recordsOf(tree);
       const inState: FileTree = state ? { ...tree, open: (record) => state.set.open?.(record, tree) ?? tree.open(record) } : tree;
       for (const record of records) if (record.type === "file" && ownPath(record.path) === wanted) yield { store, tree: inState, record };
     }

@@ -57,6 +57,14 @@ describe("a folder as a source", () => {
     opened?.close();
   });
 
+  it("gives the bytes of every name, long ones and those that are more than ASCII among many plain ones", () => {
+    for (let i = 0; i < 3000; i += 1)
+      put(`${"name ".repeat(i % 5)}${["plain", "Größe", "日本", "🙂"][i % 4]} ${i}${i % 7 === 0 ? "-".repeat(200) : ""}`, "");
+    const listed = records(new FolderSource(work));
+    expect(listed).toHaveLength(3000);
+    for (const { rawName, path } of listed) expect(Buffer.from(rawName)).toEqual(Buffer.from(path.slice(1)));
+  });
+
   it("goes on from any point, and gives nothing twice", () => {
     for (let i = 0; i < 40; i += 1) put(`folder ${i % 7}/deep ${i % 3}/file ${i}.txt`, "x");
     const source = new FolderSource(work);

@@ -4,7 +4,6 @@ import { z } from "zod";
 import { type ByteSource, MemorySource } from "../core/bytes/byte-source";
 import { type Checkpoint, isNumberCheckpoint, readNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../core/bytes/checkpoint";
 import { ConcatSource } from "../core/bytes/concat-source";
-import { layoutOf } from "../core/bytes/layout";
 import { pathComponent } from "../core/bytes/text";
 import {
   absent,
@@ -40,12 +39,15 @@ export class FolderSource implements FileSystem, FileTree {
   readonly root: string;
   /** The device the folder is on: another one mounted below it is a source of its own. */
   readonly #device: number;
+  /** The path of the folder, with the separator that one below it begins behind. (Joining paths takes as long as asking for a file.) */
+  readonly #below: string;
 
   /** @throws SourceError when there is no such folder, or it cannot be listed */
   constructor(path: string) {
     if (!statSync(path, { throwIfNoEntry: false })?.isDirectory())
       throw new NotSeenError(`${path} is not there. Check that the drive is connected and mounted.`);
     this.root = realpathSync(path);
+    this.#below = this.root.endsWith(sep) ? this.root : this.root + sep;
     try {
       readdirSync(this.root);
     } catch (error) {
@@ -177,7 +179,7 @@ export class FolderSource implements FileSystem, FileTree {
   }
 
   #record(path: string, name: string, tooDeep: boolean): FileRecord | null {
-    const stats = lstatSync(join(this.root, path), { throwIfNoEntry: false });
+    const stats = lstatSync(this.#below + path, { throwIfNoEntry: false });
     // Names that are no text come with a mark in place of what is wrong, and nothing of that name is there.
     if (!stats) {
       if (!name.includes("\uFFFD")) return null;
@@ -211,7 +213,7 @@ export class FolderSource implements FileSystem, FileTree {
       state: "live",
       path: `/${path}`,
       name: pathComponent(name),
-      rawName: TEXT.encode(name),
+      rawName: encodeName(name),
       type: "file",
       system: false,
       streams: NO_STREAMS,
@@ -219,7 +221,7 @@ export class FolderSource implements FileSystem, FileTree {
       created: whole(stats.birthtimeMs),
       modified: whole(stats.mtimeMs),
       changed: whole(stats.ctimeMs),
-      content: plain ? placed(layoutOf(size > 0 ? [{ kind: "disk", at: 0, length: size }] : [], size)) : absent("not-followed", why),
+      content: plain ? placed({ size, segments: size > 0 ? [{ kind: "disk", at: 0, length: size }] : [] }) : absent("not-followed", why),
       file: plain ? path : null,
       identity: `${stats.dev}:${stats.ino}`,
       links: stats.nlink,
@@ -262,7 +264,35 @@ function shared(path: string) {
 /** The bits of a file's mode by which anybody may read it. */
 const READ_BY_ALL = 0o444;
 const TEXT = new TextEncoder();
+/** Names are encoded one behind the other: memory of its own for each would take longer than asking for the file. */
+const NAMES_TOGETHER = 16 * 1024;
+let names = new Uint8Array(NAMES_TOGETHER);
+let namesUsed = 0;
+
+/** The bytes of a name, in UTF-8. */
+function encodeName(name: string): Uint8Array {
+  // A unit of UTF-16 takes three bytes at most.
+  if (name.length * 3 > NAMES_TOGETHER) return TEXT.encode(name);
+  if (namesUsed + name.length * 3 > NAMES_TOGETHER) {
+    names = new Uint8Array(NAMES_TOGETHER);
+    namesUsed = 0;
+  }
+  const begin = namesUsed;
+  // The encoder takes longer to be asked than most names are long: it is for those that are more than ASCII.
+  namesUsed += writeAscii(name, begin) ? name.length : TEXT.encodeInto(name, names.subarray(begin)).written;
+  return names.subarray(begin, namesUsed);
+}
 const NO_STREAMS: FileRecord["streams"] = [];
+
+/** Writes a name to `names` where it is plain ASCII. @returns whether it is */
+function writeAscii(name: string, begin: number): boolean {
+  for (let at = 0; at < name.length; at += 1) {
+    const unit = name.charCodeAt(at);
+    if (unit >= 0x80) return false;
+    names[begin + at] = unit;
+  }
+  return true;
+}
 
 /** A file whose name cannot be known, so that nobody misses it without knowing. */
 const namelessRecord = (path: string): FileRecord => ({

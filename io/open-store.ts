@@ -1,7 +1,7 @@
 import { numberCheckpoint, readNumberCheckpoint } from "../core/bytes/checkpoint";
 import type { FileRecord, FileSystem } from "../core/filesystems/file-record";
 import type { FileTree } from "../core/places/file-tree";
-import type { BackupSet, SetState } from "../core/sets/backup-set";
+import { type BackupSet, recordsIn, type SetState } from "../core/sets/backup-set";
 import { FOLDER, openSearchable, type Searchable } from "./open-searchable";
 import type { Store } from "./stores";
 
@@ -24,7 +24,7 @@ function stateOfSet({ tree, volume, disk }: Searchable, set: BackupSet, state: S
     let records: FileRecord[] = [];
     let done = 0;
     const batch = () => ({ records, resume: numberCheckpoint(done), done, total: done });
-    for (const record of set.filesOf(state, tree)) {
+    for (const record of recordsIn(set, state, tree)) {
       done += 1;
       if (done <= first) continue;
       records.push(record);

@@ -41,8 +41,8 @@ const FEWEST_ON_MAC = 200_000;
 /** How what is measured is built. */
 const BUNDLE = { bundle: true, platform: "node", target: "node20", format: "esm", logLevel: "warning" } as const;
 
-/** What a reader's thread is given at most (`worker/thread.ts`), which also says when its memory is collected. */
-const HEAP = "--max-old-space-size=1536";
+/** What a reader's thread is given at most (`worker/thread.ts`), which also says when its memory is collected, and how it is. */
+const READER = ["--max-old-space-size=1536", "--no-allocation-site-pretenuring"];
 
 /** Mounts an exFAT image and lists all of it with sizes and dates. */
 const LIST_MOUNTED = `at=$(mktemp -d) && device=$(losetup --find --show --read-only "$1") && mount.exfat-fuse -o ro "$device" "$at" >/dev/null 2>&1 &&
@@ -83,7 +83,7 @@ async function main(): Promise<void> {
   const node = process.execPath;
   console.log(`| what | ours | the general tool | ours ÷ theirs |\n| --- | --- | --- | --- |`);
   const theirs = measure(RUNS, "7z", "l", "-slt", image);
-  const pass = measure(RUNS, node, HEAP, join(out, "records-pass.js"), image);
+  const pass = measure(RUNS, node, ...READER, join(out, "records-pass.js"), image);
   console.log(row(`the pass over the file records of ${records} files`, pass, "`7z l -slt`", theirs));
   for (const damaged of [false, true]) {
     const backup = bigTape(folder, MEBIBYTES, damaged);
@@ -110,7 +110,7 @@ async function main(): Promise<void> {
   ] as const) {
     const [command, ...args] = tool;
     if (kind !== "HFS+" && kind !== "APFS") stored.push([volume, count]);
-    const ours = measure(RUNS, node, HEAP, join(out, "records-pass.js"), volume);
+    const ours = measure(RUNS, node, ...READER, join(out, "records-pass.js"), volume);
     console.log(
       row(`the pass over the entries of a ${kind} volume of ${count} files`, ours, words, measure(RUNS, command, ...args, volume)),
     );
@@ -122,18 +122,18 @@ async function main(): Promise<void> {
       console.error(`Left out: ${what}. sh bench/driver-volumes.sh ${folder} makes the volumes.`);
       continue;
     }
-    const ours = measure(RUNS, node, HEAP, join(out, "records-pass.js"), volume);
+    const ours = measure(RUNS, node, ...READER, join(out, "records-pass.js"), volume);
     console.log(row(what, ours, "`7z l -slt`", measure(RUNS, "7z", "l", "-slt", volume)));
   }
   execFileSync(node, [join(out, "lz-speed.js"), "tests/fixtures/mac/lz-vectors.json.gz"], { stdio: "inherit" });
   const trees = datedTrees(folder, STATES, inFolders / 2);
-  const states = measure(RUNS, node, join(out, "earlier-states.js"), trees);
+  const states = measure(RUNS, node, ...READER, join(out, "earlier-states.js"), trees);
   console.log(
     row(`the pass over ${STATES} dated trees of ${inFolders / 2} files`, states, "`find -ls`", measure(RUNS, "find", trees, "-ls")),
   );
   await databases(folder, out);
   sweeping(folder, out);
-  await storing(folder, stored, out);
+  await storing(folder, stored, trees, out);
   rmSync(out, { recursive: true });
 }
 
@@ -166,8 +166,12 @@ function sweeping(folder: string, out: string): void {
   for (const { title, rows } of accuracy()) console.log(`\n| the sweep's accuracy: ${title} | |\n| --- | --- |\n${rows}\n`);
 }
 
-/** Whole passes, each into an empty database, against the same rows copied into a bare table of it. */
-async function storing(folder: string, volumes: readonly [image: string, files: number][], out: string): Promise<void> {
+/**
+ * Whole passes, each into an empty database, against the same rows copied into a bare table of it; that over earlier states against a listing of all that lies in
+ * them.
+ * @param trees a folder of dated trees
+ */
+async function storing(folder: string, volumes: readonly [image: string, files: number][], trees: string, out: string): Promise<void> {
   const cluster = await startCluster(join(folder, "database"));
   try {
     for (const [image, files] of volumes) {
@@ -185,6 +189,10 @@ async function storing(folder: string, volumes: readonly [image: string, files: 
       console.log(row(what, ours, "`psql \\copy` of the same rows, no index", theirs));
       rmSync(rows);
     }
+    const name = `bench_${Date.now()}`;
+    await ensureDatabase(cluster.url("postgres"), name);
+    const states = measure(1, process.execPath, join(out, "storing.js"), trees, cluster.url(name), "earlier-states");
+    console.log(row(`the same of ${STATES} dated trees (${basename(trees)})`, states, "`find -ls`", measure(RUNS, "find", trees, "-ls")));
     for (const [what, script] of [
       ["Restoring", "restoring.js"],
       ["Joining and parting drives of very many files", "homes.js"],

@@ -81,7 +81,7 @@ function readByPlace(tree: FileTree): { readonly same: Map<string, number>; read
   const without: string[] = [];
   for (const set of setsOn(tree))
     for (const state of set.states)
-      for (const record of set.filesOf(state, tree)) {
+      for (const { record } of set.standingIn(state, tree)) {
         if (record.type !== "file" || record.size === 0 || record.content.kind !== "placed") continue;
         const place = set.placeOf?.(record, tree);
         if (!place) {

@@ -10,7 +10,16 @@ import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
 import { ARCHIVE, type Archive, archivesOf, filesOf, missingNumbers, missingParts, type Part, sizeOfParts } from "./archive-parts";
 import { recordOf, runsOf, segmentsOf } from "./archive-records";
-import { type BackupSet, byTime, type PlaceInTree, parentOf, type SetFinder, type SetState } from "./backup-set";
+import {
+  asStanding,
+  type BackupSet,
+  byTime,
+  type PlaceInTree,
+  parentOf,
+  type SetFinder,
+  type SetState,
+  type StandingFile,
+} from "./backup-set";
 import { aheadOfUtc } from "./clock";
 import { dateInName, type NamedDate, readDates, withoutDates } from "./named-dates";
 import { placeOverFiles, shifted } from "./over-files";
@@ -194,7 +203,7 @@ class ArchiveSet implements BackupSet {
     return this.states.some(({ archives }) => archives.some((archive) => looksLikeArchive(tree, archive)));
   }
 
-  *filesOf({ key }: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+  *standingIn({ key }: SetState, tree: FileTree): Generator<StandingFile, void, void> {
     const last = this.states.findIndex((state) => state.key === key);
     const standing = new Map<string, readonly Origin[]>();
     const folders = new Map<string, Origin>();
@@ -216,7 +225,7 @@ class ArchiveSet implements BackupSet {
       }
       for (const [path, origins] of inRun) standing.set(path, origins);
     }
-    for (const [path, origin] of folders) yield recordOf(path, this.#entriesOf([origin], tree));
+    for (const [path, origin] of folders) yield asStanding(recordOf(path, this.#entriesOf([origin], tree)));
     // Archive by archive, so that each is opened once.
     const order = new Map(this.states.flatMap(({ archives }) => archives).map((archive, index) => [archive, index]));
     const placeOf = ([origin]: readonly Origin[]) => (origin ? (order.get(origin.archive) ?? 0) : 0);
@@ -227,7 +236,7 @@ class ArchiveSet implements BackupSet {
         origins.some(({ archive }) => archive.missing.length > 0),
       );
       this.#origins.set(record, origins);
-      yield record;
+      yield asStanding(record);
     }
   }
 

@@ -20,6 +20,14 @@ export interface SetState {
   readonly notes: readonly string[];
 }
 
+/** A file or folder that stood in a state. */
+export interface StandingFile {
+  /** It, as the tree has it, or as the set says it was. */
+  readonly record: FileRecord;
+  /** Where the client had it, "/" first: the path of `record` may be that of the copy in the set. */
+  readonly path: string;
+}
+
 /** Earlier states of a client's folders, kept as files of a tree. */
 export interface BackupSet {
   readonly kind: SetKindName;
@@ -30,9 +38,9 @@ export interface BackupSet {
   /** Oldest first; those without a time at the end. */
   readonly states: readonly SetState[];
   readonly notes: readonly string[];
-  /** Gives the files and folders that stood in a state, under the paths the client had. @param tree the one in which the set was found */
-  filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void>;
-  /** Opens a file that `filesOf` gave, where the tree cannot by its record alone; null: its content cannot be read. */
+  /** Gives the files and folders that stood in a state. @param tree the one in which the set was found */
+  standingIn(state: SetState, tree: FileTree): Generator<StandingFile, void, void>;
+  /** Opens a file that `standingIn` gave, where the tree cannot by its record alone; null: its content cannot be read. */
   open?(record: FileRecord, tree: FileTree): OpenedFile | null;
   /**
    * Where the bytes of a file stand that `open` opens, as a layout over the tree's disk or the files that hold it; null: nowhere by themselves,
@@ -60,6 +68,15 @@ export interface SetFinder {
   note(record: FileRecord): void;
   /** @param tree the one whose records were noted */
   found(tree: FileTree): BackupSet[];
+}
+
+/** A record that has the path the client had. */
+export const asStanding = (record: FileRecord): StandingFile => ({ record, path: record.path });
+
+/** The records of what stood in a state of a set, under the paths the client had. */
+export function* recordsIn(set: BackupSet, state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+  // A set knows its own records again: they stay the same objects where nothing is to be changed.
+  for (const { record, path } of set.standingIn(state, tree)) yield record.path === path ? record : movedTo(record, path);
 }
 
 const STEP = 512;

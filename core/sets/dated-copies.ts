@@ -1,6 +1,16 @@
 import { absent, type FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
+import {
+  type BackupSet,
+  below,
+  byTime,
+  parentOf,
+  recordsBelow,
+  type SetFinder,
+  type SetState,
+  type StandingFile,
+  unvouched,
+} from "./backup-set";
 import { readStampedName } from "./stamps";
 
 /** Copies of one run whose stamps drift by seconds. Milliseconds. */
@@ -164,7 +174,7 @@ class DatedCopies implements BackupSet {
     this.notes = wrong > 0 ? [`The clock was wrong at ${wrong} of its ${states.length} runs.`] : [];
   }
 
-  *filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+  *standingIn(state: SetState, tree: FileTree): Generator<StandingFile, void, void> {
     const wanted = this.states.findIndex(({ key }) => key === state.key);
     /** Of each run its place in the order of time, by the beginning of its stamps. */
     const byStamp = this.states.map(({ from, to }, order) => ({ from, to, order })).sort((a, b) => a.from - b.from);
@@ -178,13 +188,13 @@ class DatedCopies implements BackupSet {
       return byStamp[low]?.order ?? 0;
     };
     const newest = new Map<string, { order: number; record: FileRecord; full: boolean }>();
-    const folders = new Map<string, FileRecord>();
+    const folders = new Map<string, StandingFile>();
     for (const record of recordsBelow(tree, this.root)) {
       if (below(record.path, this.root) === null) continue;
       const place = placeOf(record.path);
       if (place?.root !== this.root) continue;
       if (record.type === "folder") {
-        folders.set(record.path, movedTo(record, place.own));
+        folders.set(record.path, { record, path: place.own });
         continue;
       }
       const stamped = readStampedName(record.name);
@@ -200,14 +210,14 @@ class DatedCopies implements BackupSet {
       }
       newest.set(own, { order, record, full });
     }
-    for (const folder of folders.values()) yield folder;
-    for (const [own, { order, record, full }] of newest) if (order >= 0) yield versionOf(record, own, full);
+    yield* folders.values();
+    for (const [path, { order, record, full }] of newest) if (order >= 0) yield { record: versionOf(record, full), path };
   }
 }
 
 /** @param full whether another version of the file has content */
-function versionOf(record: FileRecord, own: string, full: boolean): FileRecord {
-  const version = unvouched(movedTo(record, own));
+function versionOf(record: FileRecord, full: boolean): FileRecord {
+  const version = unvouched(record);
   if (record.size > 0 || !full) return version;
   return {
     ...version,

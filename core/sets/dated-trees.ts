@@ -1,6 +1,16 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
+import {
+  type BackupSet,
+  below,
+  byTime,
+  parentOf,
+  recordsBelow,
+  type SetFinder,
+  type SetState,
+  type StandingFile,
+  unvouched,
+} from "./backup-set";
 import { aheadOfUtc } from "./clock";
 import { readStateFolder } from "./stamps";
 
@@ -162,14 +172,14 @@ class DatedTrees implements BackupSet {
     this.notes = unfinished > 0 ? [`${unfinished} of its states ${unfinished === 1 ? "was" : "were"} not finished.`] : [];
   }
 
-  *filesOf({ key }: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+  *standingIn({ key }: SetState, tree: FileTree): Generator<StandingFile, void, void> {
     const state = this.states.find((each) => each.key === key);
     if (!state) return;
     const drive = state.folder + state.drive;
+    const inside = `${drive}/`;
     for (const record of recordsBelow(tree, drive)) {
-      if (record.state !== "live" && !state.deleted) continue;
-      const own = below(record.path, drive);
-      if (own) yield state.unfinished ? unvouched(movedTo(record, own)) : movedTo(record, own);
+      if ((record.state !== "live" && !state.deleted) || !record.path.startsWith(inside)) continue;
+      yield { record: state.unfinished ? unvouched(record) : record, path: record.path.slice(drive.length) };
     }
   }
 }

@@ -7,7 +7,7 @@ import type { Place } from "../copies/vocabulary";
 import { type FileRecord, type FileSystem, likeliest } from "../filesystems/file-record";
 import { copyInTree } from "../places/copy-in-tree";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, type PlaceInTree, recordsOf, type SetState } from "./backup-set";
+import { asStanding, type BackupSet, type PlaceInTree, recordsOf, type SetState, type StandingFile } from "./backup-set";
 import { findSets } from "./registry";
 import { rememberedTree } from "./remembered-tree";
 import { SetCounter, type SetFacts } from "./set-facts";
@@ -40,6 +40,8 @@ export interface Around {
 /** The same folder at several moments, oldest first. */
 interface Series extends VersionRules {
   readonly place: Extract<Place, "snapshot" | "backup">;
+  /** Where the store has what the client had at a path. */
+  pathOf(path: string): string;
   readonly moments: readonly Moment[];
   /** The copy as it is read again later, by itself; null: it cannot be. */
   standing?(record: FileRecord, copy: Copy): Copy | null;
@@ -148,9 +150,9 @@ export function* earlierStatesPass(
     /** A state was read to its end since the last batch. */
     let isNews = false;
     const sink: VersionSink = {
-      saw: (record, moment) => {
+      saw: (path, moment) => {
         done += 1;
-        if (moment !== series.present) counter.sawFile(record.path);
+        if (moment !== series.present) counter.sawFile(path);
       },
       give: (path, version, became) => {
         const copy = toCopy(series, path, version, became);
@@ -209,21 +211,21 @@ function* versionsOfSnapshots(
       asOf,
       complete: true,
       label,
-      files: () => recordsOf(open().volume),
+      files: () => standingOn(open().volume),
       notes: () => notes,
       get tree() {
         return open().tree;
       },
     };
   });
-  const present: Moment = { asOf: null, complete: true, label: "", files: () => recordsOf(volume), tree };
+  const present: Moment = { asOf: null, complete: true, label: "", files: () => standingOn(volume), tree };
   const series: Series = {
     place: "snapshot",
     moments: [...moments, present],
     present,
     keyOf: keyByRecord,
     identityOf: identityByRecord,
-    pathOf: ({ path }) => path,
+    pathOf: (path) => path,
     note: "Kept by a snapshot of the volume.",
     counter: new SetCounter(
       { kind: "snapshots", root: "", machine: states.find(({ machine }) => machine)?.machine ?? null, user: null },
@@ -249,12 +251,17 @@ function keyByPlace(record: FileRecord): string {
   return [record.reference, record.size, record.modified, place ? firstByte(place.layout) : null].join(" ");
 }
 
+/** All that a volume has now, as a state of it. */
+function* standingOn(volume: FileSystem): Generator<StandingFile, void, void> {
+  for (const record of recordsOf(volume)) yield asStanding(record);
+}
+
 function seriesOfSet(set: BackupSet, tree: FileTree): Series {
   const ofSet = (state: SetState): Moment => ({
     asOf: state.asOf,
     complete: !state.unfinished,
     label: state.label,
-    files: () => set.filesOf(state, tree),
+    files: () => set.standingIn(state, tree),
     notes: () => [...state.notes, ...(set.notesOf?.(state, tree) ?? [])],
     tree: { ...tree, readRecords: tree.readRecords.bind(tree), open: (record) => set.open?.(record, tree) ?? tree.open(record) },
   });
@@ -265,7 +272,7 @@ function seriesOfSet(set: BackupSet, tree: FileTree): Series {
     ...(set.kind === "dated-trees" ? { identityOf: (record: FileRecord) => (record.size > 0 ? KEYS[set.kind](record) : null) } : {}),
     ...(set.open ? { standing: (record: FileRecord, copy: Copy) => inArchive(set.placeOf?.(record, tree) ?? null, copy) } : {}),
     // Copies of a folder that is here are versions of its files; of other sets the folder they stand in is that of a drive of the client's.
-    pathOf: ({ path }) => (set.kind === "folder-copies" ? path : `${set.root}${path.replace(/^\/([A-Z]):\//, "/$1/")}`),
+    pathOf: (path) => (set.kind === "folder-copies" ? path : `${set.root}${path.replace(/^\/([A-Z]):\//, "/$1/")}`),
     note:
       set.machine === null
         ? "Kept in a backup set."
@@ -339,11 +346,14 @@ const NOW = "the volume as it is now";
 const NEWEST = "the newest state (those between are left out)";
 
 function toCopy(
-  { place, note, standing, counter, present }: Series,
-  path: string,
-  { record, tree, key, from, until, ended, cut, movedFrom, movedTo }: Version,
+  { place, pathOf, note, standing, counter, present }: Series,
+  clientPath: string,
+  { record, tree, key, from, until, ended, cut, ...version }: Version,
   after: Became,
 ): Copy {
+  const path = pathOf(clientPath);
+  const movedFrom = version.movedFrom === undefined ? undefined : pathOf(version.movedFrom);
+  const movedTo = version.movedTo === undefined ? undefined : pathOf(version.movedTo);
   const name = path.slice(path.lastIndexOf("/") + 1);
   const read = copyInTree({ ...tree, open: () => tree.open(record) }, { ...record, path, name });
   const copy = standing

@@ -1,6 +1,16 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
+import {
+  type BackupSet,
+  below,
+  byTime,
+  parentOf,
+  recordsBelow,
+  type SetFinder,
+  type SetState,
+  type StandingFile,
+  unvouched,
+} from "./backup-set";
 import { datesInName, type NamedDate, readDates } from "./named-dates";
 import { readStateFolder } from "./stamps";
 
@@ -183,7 +193,7 @@ class FolderCopies implements BackupSet {
     this.notes = original === null ? ["What these are copies of is not here: paths begin at the copied folder."] : [];
   }
 
-  *filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+  *standingIn(state: SetState, tree: FileTree): Generator<StandingFile, void, void> {
     const copy = this.states.find(({ key }) => key === state.key);
     if (!copy) return;
     const inner = this.all.filter((folder) => folder !== copy.folder && below(folder, copy.folder) !== null);
@@ -192,7 +202,7 @@ class FolderCopies implements BackupSet {
       const own = below(record.path, copy.folder);
       // A copy that lies inside another one is one of its own.
       if (!own || inner.some((folder) => below(record.path, folder) !== null)) continue;
-      yield unvouched(movedTo(record, `${this.original ?? ""}${own}`));
+      yield { record: unvouched(record), path: `${this.original ?? ""}${own}` };
     }
   }
 }

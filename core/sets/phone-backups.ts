@@ -5,7 +5,19 @@ import { absent, type Content, type FileRecord, likeliest, NO_CONTENT, placed } 
 import type { FileTree } from "../places/file-tree";
 import { RecordReader } from "../records/records";
 import type { Value } from "../records/sqlite/record";
-import { type BackupSet, below, byTime, movedTo, parentOf, recordsBelow, type SetFinder, type SetState, unvouched } from "./backup-set";
+import {
+  asStanding,
+  type BackupSet,
+  below,
+  byTime,
+  movedTo,
+  parentOf,
+  recordsBelow,
+  type SetFinder,
+  type SetState,
+  type StandingFile,
+  unvouched,
+} from "./backup-set";
 
 /** A file under the name of its hash, in a folder named by the hash's first two digits. */
 const HASHED = /^[0-9a-f]{40}$/;
@@ -206,7 +218,11 @@ class PhoneBackups implements BackupSet {
     this.notes = encrypted > 0 ? [`${encrypted} of its ${states.length} backups ${encrypted === 1 ? "is" : "are"} encrypted.`] : [];
   }
 
-  *filesOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
+  *standingIn(state: SetState, tree: FileTree): Generator<StandingFile, void, void> {
+    for (const record of this.#recordsOf(state, tree)) yield asStanding(record);
+  }
+
+  *#recordsOf(state: SetState, tree: FileTree): Generator<FileRecord, void, void> {
     const backup = this.states.find(({ key }) => key === state.key);
     if (!backup) return;
     const stored = new Map<string, FileRecord>();

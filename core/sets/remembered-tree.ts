@@ -1,10 +1,10 @@
 import { numberCheckpoint } from "../bytes/checkpoint";
 import type { FileRecord, RecordBatch } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
+import { recordsOf } from "./backup-set";
 
 /** Records that are kept: of larger trees each reading goes to the tree again. */
 const MOST_KEPT = 200_000;
-const STEP = 512;
 
 /** A tree that is read several times from its beginning: its records are kept from the first time on. */
 export function rememberedTree(tree: FileTree): FileTree {
@@ -16,12 +16,11 @@ export function rememberedTree(tree: FileTree): FileTree {
     open: (record) => tree.open(record),
     *readOutside(isSet) {
       if (!kept && tree.readOutside) return yield* tree.readOutside(isSet);
-      for (const { records } of this.readRecords(null, STEP)) yield* records;
+      yield* recordsOf(this);
     },
-    *readBelow(folder) {
+    readBelow(folder) {
       // What is in mind is quicker gone through than looked up again.
-      if (!kept && tree.readBelow) return yield* tree.readBelow(folder);
-      for (const { records } of this.readRecords(null, STEP)) yield* records;
+      return !kept && tree.readBelow ? tree.readBelow(folder) : recordsOf(this);
     },
     *readRecords(from, step): Generator<RecordBatch, void, void> {
       if (from !== null || tooMany) return yield* tree.readRecords(from, step);

@@ -14,7 +14,7 @@ const momentOf = (label: string, files: Tree, complete = true): Moment => ({
   complete,
   label,
   tree,
-  files: () => Object.entries(files).map(([path, content]) => fileOf(path, content)),
+  files: () => Object.entries(files).map(([path, content]) => ({ record: fileOf(path, content), path })),
 });
 
 /** What a walk finds, in words, sorted. */
@@ -22,7 +22,6 @@ function found(walk: VersionWalk, kept: Kept, present?: Moment): string[] {
   const rules: VersionRules = {
     keyOf: ({ reference }) => reference,
     identityOf: ({ reference }) => reference.split(" ")[0] ?? null,
-    pathOf: ({ path }) => path,
     ...(present && { present }),
   };
   const given: string[] = [];
@@ -67,7 +66,7 @@ describe("versions of files in a series of moments", () => {
 
   it("are given as soon as they are known: the last ones first where the newest moment is read first", () => {
     const order: string[] = [];
-    const rules: VersionRules = { keyOf: ({ reference }) => reference, pathOf: ({ path }) => path };
+    const rules: VersionRules = { keyOf: ({ reference }) => reference };
     const sink = {
       saw: () => undefined,
       ended: ({ label }: Moment) => order.push(`read ${label}`),

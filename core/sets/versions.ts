@@ -1,5 +1,6 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
+import type { StandingFile } from "./backup-set";
 
 /** One moment, with the files that stood in it. */
 export interface Moment {
@@ -8,7 +9,7 @@ export interface Moment {
   /** Whether what it does not have was not there then. */
   readonly complete: boolean;
   readonly label: string;
-  files(): Iterable<FileRecord>;
+  files(): Iterable<StandingFile>;
   readonly tree: FileTree;
   /** What is to be known of it, once it was read. */
   notes?(): readonly string[];
@@ -20,8 +21,6 @@ export interface VersionRules {
   keyOf(record: FileRecord): string;
   /** What shows that files of two paths are one file, which was moved or renamed; null: nothing does. Not given: nothing ever does. */
   identityOf?(record: FileRecord): string | null;
-  /** Where the client had a file, as a path of the store. */
-  pathOf(record: FileRecord): string;
   /** The last of the moments, where it is the volume as it is now. */
   readonly present?: Moment;
 }
@@ -59,8 +58,8 @@ export type Became = "gone" | "missing" | "changed" | "moved" | "same" | "last";
 
 /** Learns of what a walk meets. */
 export interface VersionSink {
-  /** A file was read. */
-  saw(record: FileRecord, moment: Moment): void;
+  /** A file was read. @param path where the client had it */
+  saw(path: string, moment: Moment): void;
   /** A version of which all is known. One that is there now unchanged is not given: it needs no other copy than the volume's own. */
   give(path: string, version: Version, became: Became): void;
   /** A moment was read to its end. */
@@ -95,13 +94,10 @@ export function* oldestFirst(rules: VersionRules, { moments, afterGap }: Kept, s
   const gone: [path: string, Version][] = [];
   for (const moment of moments) {
     if (moment === afterGap) for (const version of standing.values()) version.cut = true;
-    const seen = new Set<string>();
     const came: [path: string, record: FileRecord][] = [];
-    for (const record of moment.files()) {
+    for (const { record, path } of moment.files()) {
       if (!isFile(record)) continue;
-      sink.saw(record, moment);
-      const path = rules.pathOf(record);
-      seen.add(path);
+      sink.saw(path, moment);
       const before = standing.get(path);
       const key = rules.keyOf(record);
       if (before?.key === key && (!before.cut || moment === present)) before.until = moment;
@@ -115,7 +111,7 @@ export function* oldestFirst(rules: VersionRules, { moments, afterGap }: Kept, s
     if (moment.complete) {
       const arrived = arrivals(rules, came);
       for (const [path, version] of standing) {
-        if (seen.has(path)) continue;
+        if (version.until === moment) continue;
         standing.delete(path);
         const movedTo = arrived.get(rules.identityOf?.(version.record) ?? "") ?? undefined;
         const there = movedTo === undefined ? undefined : standing.get(movedTo);
@@ -173,12 +169,9 @@ export function* newestFirst(rules: VersionRules, { moments, afterGap }: Kept, s
   };
 
   for (const moment of [...moments].reverse()) {
-    const seen = new Set<string>();
-    for (const record of moment.files()) {
+    for (const { record, path } of moment.files()) {
       if (!isFile(record)) continue;
-      sink.saw(record, moment);
-      const path = rules.pathOf(record);
-      seen.add(path);
+      sink.saw(path, moment);
       const after = standing.get(path);
       const key = rules.keyOf(record);
       const isBehindGap = after !== undefined && after.from === afterGap && moment !== afterGap;
@@ -208,7 +201,7 @@ export function* newestFirst(rules: VersionRules, { moments, afterGap }: Kept, s
       yield;
     }
     if (moment.complete) {
-      const first = [...standing].filter(([path]) => !seen.has(path));
+      const first = [...standing].filter(([, version]) => version.from !== moment);
       settle(first);
       for (const [path, version] of first) {
         standing.delete(path);
