@@ -49,12 +49,14 @@ async function main(): Promise<void> {
     itemQuery.parse({ show: "all", asOf: new Date(FIRST + state * WEEK).toISOString(), ...more });
   for (let state = 1; state < STATES; state += 1) {
     await timed("page", () => listItems(db, job, at(state)));
-    await timed("page, gone since", () => listItems(db, job, at(state, { since: "gone" })));
+    for (const since of ["gone", "changed"] as const) await timed(`page, ${since} since`, () => listItems(db, job, at(state, { since })));
     await timed("page, one set", () => listItems(db, job, at(state, { set: `${store}-${SET}` })));
+    await timed("page, by size", () => listItems(db, job, at(state, { sort: "size", order: "down" })));
+    await timed("page, by date", () => listItems(db, job, at(state, { sort: "changed" })));
+    await timed("page, of a year", () => listItems(db, job, at(state, { year: "2019" })));
     await timed("page, a word", () => listItems(db, job, at(state, { q: "star 777" })));
     if (state % 8 !== 0) continue;
-    await timed("page, by size", () => listItems(db, job, at(state, { sort: "size", order: "down" })));
-    await timed("page, of a year", () => listItems(db, job, at(state, { year: "2019" })));
+    await timed("page, by size, gone since", () => listItems(db, job, at(state, { sort: "size", since: "gone" })));
     await timed("spine", () => spineOf(db, job, at(state)));
     await timed("counts", () => countFacets(db, job, at(state)));
     await timed("counts of what became of them", () => sinceFacet(db, job, at(state)));

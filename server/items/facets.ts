@@ -5,7 +5,7 @@ import { setKey } from "../passes/copy-rows";
 import { SET_KIND_WORDS } from "../words/contract";
 import type { Facets, ItemFilter, SinceFacet } from "./contract";
 import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
-import { countSince, itemsAt } from "./moments";
+import { countSince, itemsAt, itemsToLookAt } from "./moments";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
@@ -35,7 +35,9 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
   const itemsOf = async (without?: keyof ItemFilter) => {
     const where = await filterCondition(db, jobId, filter, without);
     const scope = without ? { ...filter, [without]: undefined } : filter;
-    return filter.asOf === undefined ? sql`items i where ${where}` : sql`${itemsAt(jobId, where, filter.asOf, scope)} i`;
+    return filter.asOf === undefined
+      ? sql`items i where ${where}`
+      : sql`${itemsAt(jobId, itemsToLookAt(jobId, scope), where, filter.asOf, scope)} i`;
   };
   const items = await itemsOf();
   // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.

@@ -3,7 +3,8 @@ import type { Connection, Database } from "../database/connection";
 import { Problem } from "../problem";
 import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Spine } from "./contract";
 import { filterCondition } from "./filter";
-import { type AsOf, itemsAsOf, shownValue } from "./moments";
+import { firstAsOf, orderKey } from "./list-as-of";
+import { type AsOf, itemsAsOf, itemsToLookAt } from "./moments";
 
 const MAX_MARKS = 24;
 
@@ -58,20 +59,8 @@ const ITEM_JOINS = sql`join folders f on f.id = i.folder_id join homes h on h.id
   from tray_entries e where e.job_id = i.job_id and e.item_id = i.id) t`;
 export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;
 
-/** What an order sorts by, as the list shows it, and the type its key has; the indexes of the table have these very expressions of items as they are now. */
-function keyOf(query: ItemQuery): { by: SQL; type: SQL } {
-  if (query.sort === "name") return { by: sql`(lower(i.name) collate "C")`, type: sql`text` };
-  if (query.sort === "changed")
-    return { by: sql`coalesce(${shownValue("modified", query)}, '-infinity'::timestamptz)`, type: sql`timestamptz` };
-  if (query.sort === "size") return { by: shownValue("size", query), type: sql`bigint` };
-  return { by: shownValue("survival", query), type: sql`float8` };
-}
-
-/** Whether an index has the order of a list: of values of another time there is none. */
-const hasIndex = ({ sort, asOf }: ItemQuery) => sort === "name" || asOf === undefined;
-
 const direction = (query: ItemQuery) => (query.order === "down" ? sql`desc` : sql`asc`);
-const orderBy = (query: ItemQuery) => sql`${keyOf(query).by} ${direction(query)}, i.id ${direction(query)}`;
+const orderBy = (query: ItemQuery) => sql`${orderKey(query).by} ${direction(query)}, i.id ${direction(query)}`;
 
 type KeyedRow = ItemRow & { sort_key: string };
 
@@ -105,12 +94,12 @@ const WALK = 20_000;
 
 /**
  * Reads the first items that match, in order, and one more. Where the database's statistics say that many match, a bounded part of the order is
- * walked through; where that does not fill the page, or few match, the matches are found by their own indexes and sorted. The choice is
+ * walked through (as of a moment two, in an order of values of then); where that does not fill the page, or few match, the matches are found by their own indexes and sorted. The choice is
  * not left to the database: it takes matches as spread evenly and its count of them for right, and both can be wrong a hundredfold for a pattern.
  */
 async function firstOf(db: Database, jobId: number, query: ItemQuery): Promise<KeyedRow[]> {
   const where = await filterCondition(db, jobId, query);
-  const { by, type } = keyOf(query);
+  const { by, type } = orderKey(query);
   const after = query.after ? readCursor(query.after) : null;
   const sign = query.order === "down" ? sql`<` : sql`>`;
   const beyond = after ? sql`and (${by}, i.id) ${sign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
@@ -125,13 +114,21 @@ async function firstOf(db: Database, jobId: number, query: ItemQuery): Promise<K
     );
     return rows;
   };
-  if (hasIndex(query) && (await guessedCount(db, where)) >= BROAD) {
+  // Of values of another time there are no statistics.
+  if (query.asOf !== undefined || (await guessedCount(db, where)) >= BROAD) {
     const walk = sql`select ${keyed} from items i where i.job_id = ${jobId} ${beyond} ${ordered} limit ${WALK}`;
-    const rows = await first(sql`select i.* from (${walk}) i where ${where}`);
-    if (rows.length === most) return rows;
+    const { asOf } = query;
+    const walks =
+      query.sort === "name" || asOf === undefined
+        ? [sql`select i.* from (${walk}) i where ${where}`]
+        : firstAsOf(jobId, { ...query, asOf }, where, after, most);
+    for (const each of walks) {
+      const rows = await first(each);
+      if (rows.length === most) return rows;
+    }
   }
   // The offset keeps the limit from what chooses the indexes.
-  return first(sql`select ${keyed} from items i where ${where} ${beyond} offset 0`);
+  return first(sql`select ${keyed} from ${itemsToLookAt(jobId, query)} i where ${where} ${beyond} offset 0`);
 }
 
 /** How many items the database takes to match, from its statistics. */
@@ -158,11 +155,11 @@ async function marksOf(db: Connection, ids: readonly number[]): Promise<Map<numb
 /** How many items match and where each page begins: one walk along the index, so that no page has to be counted to. */
 export async function spineOf(db: Connection, jobId: number, query: ItemQuery): Promise<Spine> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = keyOf(query);
+  const { by } = orderKey(query);
   const { rows } = await db.execute<{ key: string; id: string; n: string; count: string }>(sql`
     select key, id, n, count from (
       select (${by})::text as key, i.id, row_number() over (order by ${orderBy(query)}) as n, count(*) over () as count
-      from items i where ${where}) s
+      from ${itemsToLookAt(jobId, query)} i where ${where}) s
     where n % ${PAGE} = 0 or n = count order by n`);
   const count = Number(rows[0]?.count ?? 0);
   const starts = rows.filter((row) => Number(row.n) % PAGE === 0 && Number(row.n) < count);
@@ -172,7 +169,7 @@ export async function spineOf(db: Connection, jobId: number, query: ItemQuery): 
 /** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
 export async function positionOf(db: Connection, jobId: number, query: ItemQuery, itemId: number): Promise<number | null> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = keyOf(query);
+  const { by } = orderKey(query);
   const { rows } = await db.execute<{ index: string | null }>(sql`
     select case when exists (select 1 from items i where i.id = ${itemId} and ${where}) then (
       select count(*) from items i where ${where} and (${by}, i.id) ${query.order === "down" ? sql`>` : sql`<`} (select ${by}, i.id from items i where i.id = ${itemId})) end as index`);
@@ -183,7 +180,7 @@ export async function positionOf(db: Connection, jobId: number, query: ItemQuery
 /** The ids between two items of the list as it is ordered, both included. */
 export async function idsBetween(db: Connection, jobId: number, query: ItemQuery, first: number, last: number): Promise<SQL> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = keyOf(query);
+  const { by } = orderKey(query);
   const end = (id: number) => sql`(select ${by}, i.id from items i where i.job_id = ${jobId} and i.id = ${id})`;
   return sql`select i.id from items i where ${where} and (
     ((${by}, i.id) >= ${end(first)} and (${by}, i.id) <= ${end(last)}) or ((${by}, i.id) >= ${end(last)} and (${by}, i.id) <= ${end(first)}))`;

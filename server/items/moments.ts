@@ -36,7 +36,7 @@ export function inScope({ source, volume, set }: Scope): SQL {
 /** The order of an item's copies `c` of one moment, the one that a list shows first. */
 const FIRST_OF = sql`array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), c.modified desc nulls last, c.id`;
 /** Whether a copy `c` stood at a moment. */
-const STOOD = (moment: string, scope: Scope) => sql`c.present @> ${moment}::timestamptz and ${inScope(scope)}`;
+export const stoodAt = (moment: string, scope: Scope) => sql`c.present @> ${moment}::timestamptz and ${inScope(scope)}`;
 /** Whether a copy `c` is the file itself as its drive has it now. */
 const IS_PRESENT = sql`c.place = 'file-record' and c.state = 'live' and c.present is null`;
 /** Whether a copy `c` is of a last state, and that is later than the moment. */
@@ -46,7 +46,7 @@ const SAME_AS_THEN = sql`(c.size = v.size and c.modified is not distinct from v.
 /** The copy of an item `item` that stood at a moment, as a query for one row. */
 const VERSION = (item: string, moment: string, scope: Scope) => sql`
   select c.id, c.size, c.modified, c.condition, c.survival, c.present, c.facts, ${sql.raw(OPENS("c"))} as opens from copies c
-  where c.item_id = ${sql.raw(item)} and ${STOOD(moment, scope)} order by ${FIRST_OF} limit 1`;
+  where c.item_id = ${sql.raw(item)} and ${stoodAt(moment, scope)} order by ${FIRST_OF} limit 1`;
 
 /** What a list says of an item that a version may say otherwise, and how it is called in `items`. */
 export type ChangingColumn = "size" | "modified" | "condition" | "survival";
@@ -63,18 +63,40 @@ export const shownValue = (column: ChangingColumn, { asOf, ...scope }: Scope & P
 
 /**
  * Items `i` with the values a list as of a moment shows, as a table: of very many at once. `then_id` is the version's copy.
- * @param where the condition on `items i`
+ * @param items those to look through, as a table @param where the condition on `i`
  */
-export const itemsAt = (jobId: number, where: SQL, moment: string, scope: Scope): SQL => sql`(
-  with listed as materialized (select i.* from items i where ${where}),
+export const itemsAt = (jobId: number, items: SQL, where: SQL, moment: string, scope: Scope): SQL => sql`(
+  with listed as materialized (select i.* from ${items} i where ${where}),
   v as (
     select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.condition from copies c join listed on listed.id = c.item_id
-    where c.job_id = ${jobId} and ${STOOD(moment, scope)} order by c.item_id, ${FIRST_OF}
+    where c.job_id = ${jobId} and ${stoodAt(moment, scope)} order by c.item_id, ${FIRST_OF}
   )
   select l.id, l.folder_id, l.kind, l.places, l.stores, l.live, l.opens, l.deleted_at, l.created, l.extension, v.id as then_id,
     case when v.id is null then l.size else v.size end as size, case when v.id is null then l.modified else v.modified end as modified,
     case when v.id is null then l.condition else v.condition end as condition
   from listed l left join v on v.item_id = l.id)`;
+
+/**
+ * The items `i` that a list is to look through, as a table: those that may have become what is asked for since a moment, where these are told sooner than what
+ * each became.
+ */
+export function itemsToLookAt(jobId: number, { since, asOf, ...scope }: Scope & Pick<ItemFilter, "since" | "asOf">): SQL {
+  if (!asOf || since === undefined) return sql`items`;
+  const moment = sql`${asOf}::timestamptz`;
+  const copiesThat = (are: SQL) => sql`select c.item_id from copies c where c.job_id = ${jobId} and ${are}`;
+  const ended = copiesThat(
+    sql`not upper_inf(c.present) and upper(c.present) >= ${moment} and lower(c.present) <= ${moment} and ${inScope(scope)}`,
+  );
+  const wanted: Partial<Record<Since, SQL>> = {
+    // A version that stands to the end is not gone; of what has none, only something that is there by its dates and is not the file on its drive.
+    gone: sql`${ended} union all ${copiesThat(sql`c.present is null and (c.deleted_at is not null or (c.state = 'live' and c.place <> 'file-record'))`)}`,
+    moved: copiesThat(sql`c.moved_to is not null`),
+    changed: sql`${copiesThat(IS_LATER(asOf))} union all ${copiesThat(IS_PRESENT)}`,
+  };
+  const which = wanted[since];
+  // The offset keeps what is looked at closely until then.
+  return which ? sql`(select i.* from items i where i.id in (${which}) offset 0)` : sql`items`;
+}
 
 /** The id of the copy of an item that stood at a moment, as an expression; null: there is none, only the item itself is known. */
 export const versionAt = (item: string, moment: string, scope: Scope) => sql`(select v.id from (${VERSION(item, moment, scope)}) v)`;
@@ -119,7 +141,7 @@ export async function countSince(db: Connection, jobId: number, where: SQL, mome
     with listed as materialized (select i.id from items i where ${where}),
     v as (
       select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified, c.present from copies c join listed on listed.id = c.item_id
-      where c.job_id = ${jobId} and ${STOOD(moment, scope)} order by c.item_id, ${FIRST_OF}
+      where c.job_id = ${jobId} and ${stoodAt(moment, scope)} order by c.item_id, ${FIRST_OF}
     ), live as (
       select distinct on (c.item_id) c.item_id, c.id, c.size, c.modified from copies c join listed on listed.id = c.item_id
       where c.job_id = ${jobId} and ${IS_PRESENT} order by c.item_id, c.id

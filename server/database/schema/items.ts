@@ -168,6 +168,19 @@ export const copies = pgTable(
     // Which sets a job has copies from.
     index("copies_set").on(table.jobId, table.storeId, table.setKey).where(sql`set_key is not null`),
     index("copies_present").using("gist", table.present).where(sql`present is not null`),
+    // One index an order in which what stood at a moment is listed.
+    index("copies_then_by_changed")
+      .on(table.jobId, sql`coalesce(${table.modified}, '-infinity'::timestamptz)`, table.itemId)
+      .where(sql`present is not null`),
+    index("copies_then_by_size").on(table.jobId, table.size, table.itemId).where(sql`present is not null`),
+    index("copies_then_by_survival").on(table.jobId, table.survival, table.itemId).where(sql`present is not null`),
+    // What may have become of files since a moment: versions that ended, last ones, moved ones, and what is there by its dates alone.
+    index("copies_last").on(table.jobId, sql`lower(${table.present})`).where(sql`upper_inf(present)`),
+    index("copies_moved").on(table.jobId, table.itemId).where(sql`moved_to is not null`),
+    index("copies_ended").on(table.jobId, sql`upper(${table.present})`).where(sql`not upper_inf(present)`),
+    index("copies_there_by_dates")
+      .on(table.jobId, table.itemId)
+      .where(sql`present is null and (deleted_at is not null or (state = 'live' and place <> 'file-record'))`),
   ],
 );
 
