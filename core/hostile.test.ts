@@ -4,7 +4,8 @@ import { SLOWEST_MS } from "../tests/support/thread-time";
 import { fixture } from "../tests/support/volume-truth";
 
 const WINDOWS: readonly SubjectName[] = ["ntfs", "fat", "exfat", "vhd", "vhdx", "vhdx with a log"];
-const BACKUPS: readonly SubjectName[] = ["tape", "zip archive", "zip archive of 64 bits"];
+const BACKUPS: readonly SubjectName[] = ["tape", "zip archive", "zip archive of 64 bits", "tar archive", "tar archive of another form"];
+const PACKED: readonly SubjectName[] = ["tar archive packed by gzip", "tar archive packed by bzip2", "tar archive packed by xz"];
 const SETTINGS: readonly SubjectName[] = ["binary property list", "xml settings", "json settings", "settings a line each"];
 const ROUNDS = Number(process.env.COMPASS_MUTATIONS ?? 5_000);
 const SLOW_ROUNDS = Math.ceil(ROUNDS / 5);
@@ -32,6 +33,14 @@ describe("damaged volumes and containers", () => {
     expect(slowest).toBeLessThan(SLOWEST_MS);
     expect(memory).toBeLessThan(MOST_MEMORY);
     expect(found).toBeGreaterThan(SLOW_ROUNDS * 5);
+  });
+
+  // Damage in what is packed as one mostly leaves only what stands before it.
+  it.each(PACKED)(`%s: ${SLOW_ROUNDS} mutations never crash, hang or fill the memory`, { timeout: 600_000 }, (name) => {
+    const { found, slowest, memory } = mutate(name, 0, SLOW_ROUNDS);
+    expect(slowest).toBeLessThan(SLOWEST_MS);
+    expect(memory).toBeLessThan(MOST_MEMORY);
+    expect(found).toBeGreaterThan(SLOW_ROUNDS);
   });
 
   // Each round reads a whole state.

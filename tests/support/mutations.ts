@@ -1,10 +1,11 @@
 import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
-import { MemorySource, readBytes } from "../../core/bytes/byte-source";
+import { type ByteSource, MemorySource, readBytes } from "../../core/bytes/byte-source";
 import { LayoutSource } from "../../core/bytes/layout";
 import { ContainerError } from "../../core/containers/container";
 import { openContainer } from "../../core/containers/open-container";
+import { openPacked } from "../../core/containers/packed";
 import { fileRecordsPass, leftoversPass } from "../../core/copies/file-records-pass";
 import { isSound } from "../../core/filesystems/apfs/objects";
 import { type FileSystem, FileSystemError } from "../../core/filesystems/file-record";
@@ -40,7 +41,7 @@ export function readDisk(bytes: Uint8Array): number {
   return copies;
 }
 
-function readVolume(volume: FileSystem, disk: MemorySource): number {
+function readVolume(volume: FileSystem, disk: ByteSource): number {
   let copies = 0;
   for (const pass of [fileRecordsPass(volume, disk), leftoversPass(volume, disk)])
     for (const batch of pass)
@@ -247,16 +248,25 @@ function ntfsSnapshots(): Subject {
   };
 }
 
-/** A backup file or archive, read lightly and thoroughly. @param bytes a small one @param heads where its headers stand */
-function backup(bytes: Uint8Array, heads: readonly number[], seal?: Subject["seal"]): Subject {
+/**
+ * A backup file or archive, read lightly and thoroughly.
+ * @param bytes a small one @param heads where its headers stand @param unpacked what it holds; null: it does not open
+ */
+function backup(
+  bytes: Uint8Array,
+  heads: readonly number[],
+  seal?: Subject["seal"],
+  unpacked: (file: ByteSource) => ByteSource | null = (file) => file,
+): Subject {
   return {
     bytes,
     place: (random) =>
       random() < 0.8 ? ((heads[below(random, heads.length)] as number) + below(random, 96)) % bytes.length : below(random, bytes.length),
     ...(seal ? { seal } : {}),
     read(all) {
-      const disk = new MemorySource(all);
+      const disk = unpacked(new MemorySource(all));
       let found = 0;
+      if (!disk) return found;
       for (const report of inspectDisk(disk).volumes) {
         try {
           const volume = openVolume(disk, report);
@@ -296,6 +306,28 @@ function zip(name: string): Subject {
   return backup(bytes, heads);
 }
 
+/** A TAR archive, also packed as a whole; `tests/fixtures/make-small-tars.py`. */
+function tar(name: "pax" | "gnu" | "gzip" | "bzip2" | "xz"): Subject {
+  const { archives } = JSON.parse(fixture("small-tars.json.gz").toString()) as { archives: Record<string, string> };
+  const bytes = Uint8Array.from(Buffer.from(archives[name] as string, "base64"));
+  if (name !== "pax" && name !== "gnu") return backup(bytes, [0], undefined, (file) => openPacked(file)?.disk ?? null);
+  const heads: number[] = [];
+  for (let at = 0; at + 512 <= bytes.length; at += 512)
+    if (Buffer.from(bytes).toString("latin1", at + 257, at + 262) === "ustar") heads.push(at);
+  const SUM = 148;
+  return {
+    ...backup(bytes, heads, (all, at) => {
+      const block = at - (at % 512);
+      if (!heads.includes(block)) return null;
+      let sum = 8 * 0x20;
+      for (let index = 0; index < 512; index += 1) if (index < SUM || index >= SUM + 8) sum += all[block + index] as number;
+      return { at: block + SUM, sum: Buffer.from(`${sum.toString(8).padStart(6, "0")}\0 `, "latin1") };
+    }),
+    // Of a header: its name, numbers, type, links, and what stands behind it.
+    place: (random) => (heads[below(random, heads.length)] as number) + below(random, random() < 0.8 ? 512 : 1024),
+  };
+}
+
 /** Type of the object that says how a sealed volume's nodes are hashed (`integrity_meta_phys_t`). */
 const INTEGRITY_META = 0x1e;
 
@@ -332,6 +364,11 @@ export const SUBJECTS = {
   tape,
   "zip archive": () => zip("zip-methods.zip"),
   "zip archive of 64 bits": () => zip("zip-64.zip"),
+  "tar archive": () => tar("pax"),
+  "tar archive of another form": () => tar("gnu"),
+  "tar archive packed by gzip": () => tar("gzip"),
+  "tar archive packed by bzip2": () => tar("bzip2"),
+  "tar archive packed by xz": () => tar("xz"),
   ntfs,
   "ntfs with snapshots": ntfsSnapshots,
   fat,
