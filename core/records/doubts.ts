@@ -1,5 +1,5 @@
 import type { Cell } from "./sqlite/cell";
-import { type Encoding, isText, lengthOf, readValue } from "./sqlite/record";
+import { BLOB, classOf, type Encoding, isText, lengthOf, NULL, readValue } from "./sqlite/record";
 import { fitsShape, type Shape } from "./sqlite/shape";
 
 /** Zeros at the end of a value that make it doubtful. */
@@ -49,6 +49,14 @@ export function isUnlikely(shape: Shape, types: readonly number[], bytes: Buffer
     return (value !== 0 && Math.abs(value) < TINY) || !shape.isNear(field, value);
   });
 }
+
+/** Rows by which it is known what a table has in a column that may hold anything. */
+const ENOUGH = 8;
+
+/** Whether a row looks like one of a table only because its columns may hold anything, and too few rows of it are known to say what they do hold. */
+export const fitsAnything = (shape: Shape, types: readonly number[]): boolean =>
+  shape.rows < ENOUGH &&
+  types.some((type, field) => ((shape.fields[field]?.declared ?? 0) & BLOB) !== 0 && (classOf(type) & (NULL | BLOB)) === 0);
 
 /** Whether bytes at the end of a record, of which nothing says what they were, are zeros: they may have been overwritten. */
 export function endsInZeros(types: readonly number[], bytes: Uint8Array, bodyAt: number, end: number): boolean {

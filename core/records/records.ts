@@ -1,9 +1,12 @@
 import { columnsOf } from "./column-names";
-import { endsInZeros, isUnlikely, mayBeIndexEntry, saysLittle, soundEnd } from "./doubts";
+import { endsInZeros, fitsAnything, isUnlikely, mayBeIndexEntry, saysLittle, soundEnd } from "./doubts";
+import { FormerTables, rowsIn } from "./former-tables";
+import { imagesOf } from "./images";
 import { NumberSet } from "./number-set";
+import { remainedRecord } from "./remained-record";
 import { contentHash, withRowId } from "./row-hash";
 import { carve, type Remain } from "./sqlite/carve";
-import { type Cell, KIND, readCell, readPageHead } from "./sqlite/cell";
+import { KIND, readCell, readPageHead } from "./sqlite/cell";
 import { Database, emptyCell, type LiveRow, type SchemaEntry, type Tree } from "./sqlite/database";
 import type { DatabaseFiles, Page, Part } from "./sqlite/pages";
 import { lengthOf, readValue, type Value } from "./sqlite/record";
@@ -25,6 +28,8 @@ export interface Row {
   readonly confidence: "whole" | "part" | "guess";
   /** It stands only in a transaction of the log that never came to an end: it was written and never counted. */
   readonly uncommitted: boolean;
+  /** It is of a table that was dropped, or had other columns then: `columns` are those of that time. */
+  readonly former: boolean;
   /** Where its cell begins, in the file `from` says. */
   readonly at: number;
   readonly from: Part;
@@ -65,6 +70,8 @@ export class RecordReader {
   /** What entries of indexes look like; known when all that counts is read. */
   #indexes: readonly Shape[] = [];
   readonly #kept: { remain: Row; content: number }[] = [];
+  /** Tables as they were before; known when all that counts is read. */
+  #former: FormerTables | null = null;
 
   private constructor(
     database: Database,
@@ -114,6 +121,8 @@ export class RecordReader {
     yield* this.#unreached(KIND.leafIndex);
     if (!this.options.deleted) return;
     this.#indexes = trees.flatMap(({ shape }) => (shape.isIndex && shape.count > 0 ? [shape] : [])).slice(0, MOST_SHAPES);
+    const carving = { scripts: this.#scripts, budget: this.#budget };
+    this.#former = new FormerTables(this.#database, carving, (shape, row) => this.#learnShape(shape, row));
     yield* this.#leftInPages();
     yield* this.#leftInImages();
     if (this.#budget.left < 0)
@@ -186,13 +195,18 @@ export class RecordReader {
     return numbered.length > entries.length / 2;
   }
 
-  #learn(shape: Shape, { bytes, bodyAt, end, types, rowid }: LiveRow): void {
+  #learn(shape: Shape, row: LiveRow): void {
+    const { bytes, bodyAt, end, types, rowid } = row;
     const content = contentHash(bytes, types, bodyAt, end);
     // Remains of index entries are given to nobody.
     if (!shape.isIndex) {
       this.#remember(this.#known, withRowId(content, rowid));
       this.#remember(this.#contents, content);
     }
+    this.#learnShape(shape, row);
+  }
+
+  #learnShape(shape: Shape, { bytes, bodyAt, end, types }: LiveRow): void {
     // After so many rows, one of a few says what others look like.
     if (shape.rows > LEARNT_ALL && shape.learnsAlready(types)) return;
     const places: number[] = [];
@@ -223,7 +237,8 @@ export class RecordReader {
     }
   }
 
-  #rowOf({ name, root, statement }: Pick<Tree, "name" | "root" | "statement">, row: LiveRow, state: Row["state"]): Row {
+  #rowOf(tree: Tree, row: LiveRow, state: Row["state"]): Row {
+    const { name, root, statement } = tree;
     const { values, page, cell, whole } = row;
     return {
       table: name,
@@ -234,6 +249,7 @@ export class RecordReader {
       state,
       confidence: whole ? "whole" : "part",
       uncommitted: this.#uncommitted,
+      former: this.#isFormer(tree),
       at: page.at + cell.at,
       from: page.from,
     };
@@ -249,7 +265,7 @@ export class RecordReader {
       const page = database.pages.get(number);
       const head = page && readPageHead(page, database.usable);
       if (!page || !head?.sound || head.cells.length === 0 || head.kind !== kind) continue;
-      const rows = [...this.#cellsOf(page, head.kind, head.cells, false)];
+      const rows = [...rowsIn(database, page)];
       if (rows.length < head.cells.length) continue;
       const fitting = this.#treeFor(rows, head.kind === KIND.leafTable, trees);
       const tree =
@@ -290,53 +306,54 @@ export class RecordReader {
     return best;
   }
 
-  *#cellsOf(page: Page, kind: number, offsets: readonly number[], counts: boolean): Generator<LiveRow> {
-    const cell = emptyCell();
-    for (const at of offsets) {
-      if (!readCell(page, at, kind, this.#database.usable, cell)) continue;
-      const row = this.#database.rowAt(NO_TABLE, page, cell, [], counts);
-      if (row) yield { ...row, cell: { ...cell } };
-    }
-  }
-
   /** What is left in the pages as they are now: in the room between rows, and on free pages. */
   *#leftInPages(): Generator<Row> {
     const database = this.#database;
     for (let number = 1; number <= database.count; number += 1) {
       const page = database.pages.get(number);
       if (!page) continue;
-      const owner = database.trees[(database.owners[number] ?? 0) - 1] ?? null;
-      yield* this.#leftIn(page, owner, owner !== null, database.roles[number] ?? 0);
+      const counts = Boolean(database.owners[number]);
+      yield* this.#leftIn(page, this.#ownerOf(number), counts, database.roles[number] ?? 0, this.#former?.ownerOf(number) != null);
     }
   }
 
-  /** What is left in what pages were before: in the log, the journal, and under them in the main file. */
+  /** What is left in what pages were before. */
   *#leftInImages(): Generator<Row> {
-    const database = this.#database;
-    const { log, journal, pages } = database;
-    const images: { page: number; at: number; from: Part; uncommitted?: boolean }[] = [];
-    const frames = log?.frames ?? [];
-    for (const { page, at, state } of frames) if (state !== "uncommitted") images.push({ page, at, from: "log" });
-    for (const { page, at } of journal?.images ?? []) images.push({ page, at, from: "journal" });
-    const inMain = Math.floor(database.files.main.size / database.pageSize);
-    const changed = new Set(images.map(({ page }) => page));
-    for (const page of changed) if (page <= inMain) images.push({ page, at: (page - 1) * database.pageSize, from: "main" });
-    for (let page = database.count + 1; page <= inMain; page += 1)
-      if (!changed.has(page)) images.push({ page, at: (page - 1) * database.pageSize, from: "main" });
-    // Last, so that what stands elsewhere too is not said to stand only there.
-    for (const { page, at, state } of frames) if (state === "uncommitted") images.push({ page, at, from: "log", uncommitted: true });
-    for (const { page: number, at, from, uncommitted = false } of images) {
-      const now = pages.placeOf(number);
+    const { journal, pages } = this.#database;
+    for (const { page: number, at, from, uncommitted } of imagesOf(this.#database)) {
       this.#uncommitted = uncommitted;
-      this.#torn = from === "main" && journal?.hot === true && now.from === "journal";
-      if (number <= database.count && now.from === from && now.at === at) continue;
+      this.#torn = from === "main" && journal?.hot === true && pages.placeOf(number).from === "journal";
       const page = pages.read(number, from, at);
-      if (page) yield* this.#leftIn(page, database.trees[(database.owners[number] ?? 0) - 1] ?? null, false, 0);
+      const owner = this.#ownerOf(number);
+      const then = page && owner && (this.#former?.tableAt(page, owner.root) ?? null);
+      if (page) yield* this.#leftIn(page, then ?? owner, false, 0, then !== null);
     }
   }
 
-  /** @param counts whether the cells the page names count: only what is between them is left over */
-  *#leftIn(page: Page, owner: Tree | null, counts: boolean, role: number): Generator<Row> {
+  /** The table a page belongs to, or belonged to before it became free; null: none is known. */
+  #ownerOf(number: number): Tree | null {
+    const { trees, owners } = this.#database;
+    return trees[(owners[number] ?? 0) - 1] ?? this.#former?.ownerOf(number) ?? null;
+  }
+
+  #isAmbiguous(shape: Shape, types: readonly number[]): boolean {
+    return this.#former?.isAmbiguous(shape, types) ?? false;
+  }
+
+  /** Whether a page was an inner one of a former table in the end: where its own entries stood is not known, and rows left from before may be overwritten by them. */
+  #wasInner(tree: Tree, page: Page): boolean {
+    return tree.root === page.number && tree.shape.rows > 0 && this.#isFormer(tree);
+  }
+
+  #isFormer(tree: Tree): boolean {
+    return this.#former?.trees.includes(tree) ?? false;
+  }
+
+  /**
+   * @param counts whether the cells the page names count: only what is between them is left over
+   * @param isSure whether the cells it names are rows of the owner
+   */
+  *#leftIn(page: Page, owner: Tree | null, counts: boolean, role: number, isSure: boolean): Generator<Row> {
     const { usable } = this.#database;
     // The rest of a row is that row's; what stands behind its end is not looked at.
     if (role === 1 && !counts) return;
@@ -352,10 +369,11 @@ export class RecordReader {
       else if (counts) used.push(...this.#room(page, head.kind, head.cells));
       else if (!head.sound) from = page.header + 8;
       else
-        for (const row of this.#cellsOf(page, head.kind, head.cells, false)) {
-          const shape = likest(shapes, row.types, head.kind === KIND.leafTable);
+        for (const row of rowsIn(this.#database, page)) {
+          const isOwn = isSure && owner && fitsShape(owner.shape, row.types);
+          const shape = isOwn ? owner.shape : likest(shapes, row.types, head.kind === KIND.leafTable);
           if (!shape) continue;
-          if (!shape.isIndex) yield* this.#offerRow(shape, row, owner);
+          if (!shape.isIndex) yield* this.#offerRow(shape, row, owner, isOwn ? "own" : "cell");
           used.push([row.cell.at, row.cell.end]);
         }
     } else if (role === 2) from = Math.min(usable, 8 + 4 * page.bytes.readUInt32BE(4));
@@ -400,51 +418,59 @@ export class RecordReader {
     for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain, owner);
   }
 
-  /** The shapes rows may have, that of the page's own tree first. */
+  /** The shapes rows may have, that of the page's own tree first; of former tables those of which rows are known. */
   #shapes(owner: Tree | null): Shape[] {
-    const all = this.#database.trees.filter(({ shape }) => shape.count > 0).map(({ shape }) => shape);
+    const former = this.#former?.trees.filter(({ shape }) => shape.rows > 0) ?? [];
+    const all = [...this.#database.trees, ...former].filter(({ shape }) => shape.count > 0).map(({ shape }) => shape);
     const others = all.sort((a, b) => b.rows - a.rows).filter((shape) => shape !== owner?.shape);
     return (owner && owner.shape.count > 0 ? [owner.shape, ...others] : others).slice(0, MOST_SHAPES);
   }
 
   #treeOf(shape: Shape): Tree {
-    return this.#database.trees.find((tree) => tree.shape === shape) as Tree;
+    const isIts = (tree: Tree) => tree.shape === shape;
+    return (this.#database.trees.find(isIts) ?? this.#former?.trees.find(isIts)) as Tree;
   }
 
-  /** A whole cell that does not count any more. */
-  *#offerRow(shape: Shape, row: LiveRow, owner: Tree | null, remain = false): Generator<Row> {
+  /**
+   * A whole cell that does not count any more.
+   * @param standing whether the page is known to have been its table's when it named the cell, or named it, or does so no more
+   */
+  *#offerRow(shape: Shape, row: LiveRow, owner: Tree | null, standing: "own" | "cell" | "remain"): Generator<Row> {
     const { bytes, types, bodyAt, rowid } = row;
     const end = soundEnd(types, bytes, bodyAt, row.end, row.cell, this.#database.encoding);
     const content = contentHash(bytes, types, bodyAt, end);
     const key = withRowId(content, rowid);
     if (this.#known.has(key)) return;
-    this.#remember(this.#known, key);
-    this.#remember(this.#contents, content);
     const tree = this.#treeOf(shape);
+    const waits = standing === "remain" && this.#wasInner(tree, row.page);
+    if (!waits) {
+      this.#remember(this.#known, key);
+      this.#remember(this.#contents, content);
+    }
     if (!this.#wanted(tree.name)) return;
     const values = this.#database.values(tree, bytes, bodyAt, end, types, rowid);
     if (!isKnown(values)) return;
     const found = this.#rowOf(tree, { ...row, values, whole: row.whole && end === row.end }, "deleted");
     // Between the rows of a page that was half written two states of it may stand in one another.
     const doubtful =
-      (remain && (this.#torn || saysLittle(types))) ||
+      (standing === "remain" && (this.#torn || saysLittle(types))) ||
+      (standing !== "own" && this.#isAmbiguous(shape, types)) ||
+      (standing !== "own" && owner?.shape !== shape && fitsAnything(shape, types)) ||
       mayBeIndexEntry(shape, types, owner?.shape ?? null, this.#indexes) ||
       isUnlikely(shape, types, bytes, bodyAt, end) ||
       endsInZeros(types, bytes, bodyAt, end);
-    yield doubtful ? { ...found, confidence: "guess" } : found;
+    if (waits) this.#keep({ ...found, confidence: "guess" }, content);
+    else yield doubtful ? { ...found, confidence: "guess" } : found;
   }
 
   *#offerRemain(page: Page, remain: Remain, owner: Tree | null): Generator<Row> {
-    const { shape, left, rowid, types, bodyAt, at, guessed, payload, local, overflow } = remain;
-    const recordAt = bodyAt - (payload - types.reduce((sum, type) => sum + lengthOf(type), 0));
-    const cell: Cell = { at, rowid, payload, local, recordAt, end: remain.end, overflow };
+    const { shape, left, rowid, types, at, guessed } = remain;
     const tree = this.#treeOf(shape);
-    const { bytes, recordAt: start, end: read, whole } = this.#database.recordOf(page, cell, false);
-    const body = start + (bodyAt - recordAt);
+    const { cell, bytes, body, end: read, whole } = remainedRecord(this.#database, page, remain);
     const end = soundEnd(types, bytes, body, read, cell, this.#database.encoding);
     const content = contentHash(bytes, types, body, end);
     if (left === "cell") {
-      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end: read, types, whole, rowid, values: [] }, owner, true);
+      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end: read, types, whole, rowid, values: [] }, owner, "remain");
       return;
     }
     if (!this.#wanted(tree.name) || this.#contents.has(content)) return;
@@ -458,16 +484,25 @@ export class RecordReader {
       rowid: null,
       state: "deleted",
       confidence:
-        guessed > 0 || mayBeIndexEntry(shape, types, owner?.shape ?? null, this.#indexes) || isUnlikely(shape, types, bytes, body, end)
+        guessed > 0 ||
+        this.#isAmbiguous(shape, types) ||
+        mayBeIndexEntry(shape, types, owner?.shape ?? null, this.#indexes) ||
+        isUnlikely(shape, types, bytes, body, end)
           ? "guess"
           : whole && end === read && left === "record" && !shape.hasRowId
             ? "whole"
             : "part",
       uncommitted: this.#uncommitted,
+      former: this.#isFormer(tree),
       at: page.at + at,
       from: page.from,
     };
-    if (this.#kept.length < MOST_KEPT) this.#kept.push({ remain: row, content });
+    this.#keep(row, content);
+  }
+
+  /** Keeps a remain that is given only if nothing better of it is found. */
+  #keep(remain: Row, content: number): void {
+    if (this.#kept.length < MOST_KEPT) this.#kept.push({ remain, content });
     else this.#isFull = true;
   }
 }

@@ -24,6 +24,8 @@ interface Tabled {
   /** The page its table begins with; null: there are several databases. */
   readonly root: number | null;
   readonly columns: readonly string[];
+  /** Whether the table was dropped, or had other columns then. */
+  readonly former: boolean;
   readonly row: RecordRow;
 }
 
@@ -34,6 +36,8 @@ export class Opened {
   #work: Stepwise<readonly string[]> | null;
   #notes: readonly string[] = [];
   readonly #left = { live: MOST_LIVE, deleted: MOST_DELETED };
+  /** By the columns of a form, one list of them each. */
+  readonly #formerNames = new Map<readonly string[], string>();
 
   /**
    * @param files those it is read from; none: there are several databases
@@ -97,10 +101,11 @@ export class Opened {
     return [...new Set([...notes, ...this.#cutNotes()])];
   }
 
-  #keep({ table: named, root, columns, row }: Tabled): void {
+  #keep(tabled: Tabled): void {
+    const { columns, row } = tabled;
     // What SQLite keeps for itself is nobody's.
-    if (named?.startsWith("sqlite_")) return;
-    const name = named ?? `table of ${columns.length} columns from page ${root} on, its name is gone`;
+    if (tabled.table?.startsWith("sqlite_")) return;
+    const name = this.#nameOf(tabled);
     let table = this.#tables.get(name);
     if (!table) {
       table = new RowTable(name, columns);
@@ -108,6 +113,19 @@ export class Opened {
     }
     const most = row.state === "live" ? Math.min(this.#left.live, MOST_OF_TABLE - table.bytes) : this.#left.deleted;
     this.#left[row.state] -= table.append(row, most);
+  }
+
+  /** The name of a row's table among those of the database: one that was dropped or made anew may share it with another. */
+  #nameOf({ table, root, columns, former }: Tabled): string {
+    if (table === null) return `table of ${columns.length} columns from page ${root} on, its name is gone`;
+    if (!former) return table;
+    const known = this.#formerNames.get(columns);
+    if (known !== undefined) return known;
+    const names = new Set(this.#formerNames.values());
+    let name = `${table}, as it was before`;
+    for (let form = 2; names.has(name); form += 1) name = `${table}, as it was before (${form})`;
+    this.#formerNames.set(columns, name);
+    return name;
   }
 
   #cutNotes(): string[] {
@@ -171,7 +189,7 @@ const toRecordFile = ({ id, name, size, layout, file }: StoredCopy, database: st
 });
 
 function* tabled(rows: Iterable<Row>): Generator<Tabled> {
-  for (const row of rows) yield { table: row.table, root: row.root, columns: row.columns, row };
+  for (const row of rows) yield { table: row.table, root: row.root, columns: row.columns, former: row.former, row };
 }
 
 async function openTogether(db: Connection, copy: StoredCopy, others: readonly number[]): Promise<Opened> {
@@ -189,7 +207,7 @@ async function openTogether(db: Connection, copy: StoredCopy, others: readonly n
       for (const { rowid, values, from, deleted, confidence } of all) {
         const state = deleted ? "deleted" : "live";
         const row = { values, rowid, state, confidence, uncommitted: false, at: null, from: null, in: from } as const;
-        yield { table: name, root: null, columns, row };
+        yield { table: name, root: null, columns, former: false, row };
       }
   };
   return new Opened(

@@ -63,7 +63,7 @@ const LONG = 130_000;
 beforeAll(async () => {
   bench = await startTestBench();
   const folder = join(bench.sources, "profiles");
-  for (const name of ["plain", "small-pages", "first-page-zeroed"]) {
+  for (const name of ["plain", "small-pages", "first-page-zeroed", "former-plain-dropped", "former-log-made-anew"]) {
     mkdirSync(join(folder, name), { recursive: true });
     for (const [file, bytes] of recordsFiles(name)) writeFileSync(join(folder, name, file), bytes);
   }
@@ -143,6 +143,27 @@ describe("the databases of one kind in a job", () => {
     expect(until + since).toBe(all.matched);
     expect((await asked({ since: month, until: month })).matched).toBeGreaterThan(0);
     await expect(asked({ with: "999999" })).rejects.toThrow("no such copy in this job");
+  });
+
+  it("show rows of a table that was dropped, or made anew, under the columns it had then", async () => {
+    for (const [name, left] of [
+      ["former-plain-dropped", ["kept"]],
+      ["former-log-made-anew", ["kept", "letters"]],
+    ] as const) {
+      const copy = await storedCopy(bench.db, copies.get(name) as number);
+      const { tables } = await recordsOf(bench.db, copy, recordsQuery.parse({}));
+      expect(tables.filter(({ live }) => live > 0).map((table) => table.name)).toEqual([...left]);
+      const former = "letters, as it was before";
+      expect(tables.find((table) => table.name === former)).toMatchObject({ live: 0, deleted: 160 });
+      const shown = await recordsOf(bench.db, copy, recordsQuery.parse({ table: former }));
+      expect(shown.columns.map((column) => column.name)).toEqual(["id", "who", "body", "sent", "stars"]);
+      expect(shown.columns[3]?.time).toMatch(/1970/);
+      expect(shown.rows.every(({ state }) => state === "deleted")).toBe(true);
+      const said = await entriesOf(bench.db, copy, entriesQuery.parse({ only: "deleted" }));
+      expect(said.kind).toBe("messages");
+      // Of one only the beginning stands.
+      expect(said.matched).toBeGreaterThanOrEqual(159);
+    }
   });
 
   it("of which one is long is shown while it is read, then in its order and searched to its last row", async () => {

@@ -375,7 +375,8 @@ export const emptyCell = (): Cell => ({ at: 0, rowid: null, payload: 0, local: 0
 
 const isZero = (bytes: Buffer) => bytes.every((byte) => byte === 0);
 
-function tableTree(name: string, root: number, statement: TableStatement | null): Tree {
+/** A table as its declaration says. */
+export function tableTree(name: string, root: number, statement: TableStatement | null): Tree {
   const columns = statement ? storedOrder(statement) : [];
   const hasRowId = !statement?.withoutRowId;
   return { name, root, shape: new Shape(name, statement, hasRowId, false, columns), statement, broken: false };
