@@ -25,7 +25,7 @@ module.exports = {
     room("filesystems", "core/filesystems", "^core/bytes/", "^core/archives/kind\\.ts$"),
     room("archives", "core/archives", "^core/bytes/", "^core/formats/", "^core/filesystems/file-(record|system-kind)\\.ts$"),
     room("copies", "core/copies", "^core/bytes/", "^core/filesystems/", "^core/formats/"),
-    room("places", "core/places", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/", "^core/records/records\\.ts$"),
+    room("places", "core/places", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/", "^core/records/(records|row)\\.ts$"),
     room("restore-names", "core/restore", "^core/bytes/", "^core/formats/", "^core/filesystems/file-record\\.ts$"),
     room("sweep", "core/sweep", "^core/bytes/", "^core/formats/", "^core/filesystems/", "^core/copies/"),
     room("repair", "core/repair", "^core/bytes/", "^core/formats/"),

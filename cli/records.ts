@@ -3,7 +3,7 @@ import { basename } from "node:path";
 import { MemorySource } from "../core/bytes/byte-source";
 import { decodeText } from "../core/bytes/text-encoding";
 import { identify } from "../core/formats/registry";
-import type { Row } from "../core/records/records";
+import type { Row } from "../core/records/row";
 import { formOfSettings, readSettings, type Settings, type Telling } from "../core/records/settings";
 import type { Value } from "../core/records/sqlite/record";
 import { openRecords } from "../io/records";

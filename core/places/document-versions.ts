@@ -1,6 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { FileRecord } from "../filesystems/file-record";
-import { RecordReader, type Row } from "../records/records";
+import { RecordReader } from "../records/records";
+import type { Row } from "../records/row";
 import type { OpenedFile } from "./file-tree";
 
 /** A store of versions: a folder at the top of a volume. Its name carries a number of the store's form. */

@@ -6,7 +6,8 @@ import { beforeAll, describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { cellsOf, openFixture, recordsFiles } from "../../tests/support/records-truth";
 import { MemorySource } from "../bytes/byte-source";
-import { RecordReader, type Row } from "./records";
+import { RecordReader } from "./records";
+import type { Row } from "./row";
 
 let sql: SqlJsStatic;
 beforeAll(async () => {

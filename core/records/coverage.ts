@@ -1,4 +1,4 @@
-import type { Row } from "./records";
+import type { Row } from "./row";
 import { recogniseTimes, secondsOf, type TimeForm } from "./times";
 
 /** The column by which it is counted how far databases of one kind go. */

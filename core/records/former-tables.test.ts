@@ -6,7 +6,8 @@ import { beforeAll, describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { openFixture, recordsFiles } from "../../tests/support/records-truth";
 import { MemorySource } from "../bytes/byte-source";
-import { RecordReader, type Row } from "./records";
+import { RecordReader } from "./records";
+import type { Row } from "./row";
 
 type Cells = Readonly<Record<string, unknown>>;
 
@@ -15,10 +16,11 @@ const cellsOf = ({ columns, values }: Pick<Row, "columns" | "values">): Cells =>
 const lines = (rows: readonly Cells[]) => rows.map((row) => JSON.stringify(row)).sort();
 
 /** What Python's sqlite3 wrote and counted; tests/fixtures/make-former-tables.py. */
-function made(name: string): { live: Record<string, Cells[]>; former: Cells[]; rows: Row[] } {
+function made(name: string): { live: Record<string, Cells[]>; former: Cells[]; rows: Row[]; notes: readonly string[] } {
   const bytes = readFileSync(join(import.meta.dirname, `../../tests/fixtures/records/former-${name}.json.gz`));
-  const rows = [...(openFixture(recordsFiles(`former-${name}`), true)?.rows() ?? [])];
-  return { ...JSON.parse(gunzipSync(bytes).toString()), rows };
+  const reader = openFixture(recordsFiles(`former-${name}`), true);
+  const rows = [...(reader?.rows() ?? [])];
+  return { ...JSON.parse(gunzipSync(bytes).toString()), rows, notes: reader?.notes ?? [] };
 }
 
 const CHANGES = ["dropped", "made-anew", "without-a-column"] as const;
@@ -34,7 +36,8 @@ describe("tables that were dropped or changed", () => {
   it.each(["plain-dropped", "log-dropped", "log-made-anew", "log-without-a-column"])(
     "give their rows under the names they had then, each once, and none that never was: %s",
     (name) => {
-      const { former, rows } = made(name);
+      const { former, rows, notes } = made(name);
+      expect(notes.join(" ")).toContain("may count in another table or form");
       const found = rows.filter((row) => row.former && row.confidence === "whole");
       expect(found.every(({ table, state }) => table === "letters" && state === "deleted")).toBe(true);
       const all = new Set(lines(former));

@@ -1,5 +1,6 @@
 import { stemOf } from "./column-names";
-import type { RecordReader, Row } from "./records";
+import type { RecordReader } from "./records";
+import type { Row } from "./row";
 import type { Value } from "./sqlite/record";
 import { parseTable, parseUniqueIndex, type TableStatement } from "./sqlite/statement";
 import { recogniseTimes } from "./times";

@@ -1,7 +1,8 @@
 import { sql } from "drizzle-orm";
 import { Coverage, type TimedColumn, timedColumn } from "../../core/records/coverage";
 import { type Candidate, type Joined, joinRecords, TooManyRows } from "../../core/records/join";
-import type { RecordReader, Row } from "../../core/records/records";
+import type { RecordReader } from "../../core/records/records";
+import type { Row } from "../../core/records/row";
 import type { Connection } from "../database/connection";
 import { findStoredCopy, type StoredCopy } from "../items/queries";
 import { Problem } from "../problem";

@@ -1,6 +1,6 @@
 import { Stepwise } from "../../core/bytes/stepwise";
 import type { RecordRow } from "../../core/records/entries/table";
-import type { Row } from "../../core/records/records";
+import type { Row } from "../../core/records/row";
 import { RowTable } from "../../core/records/row-table";
 import type { Connection } from "../database/connection";
 import { besideOf, runsOf, type StoredCopy } from "../items/queries";

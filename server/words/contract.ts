@@ -2,7 +2,7 @@ import { type Condition, PLACES, titleOf } from "../../core/copies/vocabulary";
 import { FILE_SYSTEM_TITLES } from "../../core/filesystems/names";
 import { KIND_TITLES } from "../../core/formats/kind-titles";
 import type { EntryKind } from "../../core/records/entries/kinds";
-import type { Row } from "../../core/records/records";
+import type { Row } from "../../core/records/row";
 import type { Item, Since } from "../items/contract";
 import { PASS_PLACES, type PassOptions, passKind } from "../passes/contract";
 import type { LIKENESS } from "../records/contract";

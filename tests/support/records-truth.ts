@@ -2,7 +2,8 @@ import { readFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { MemorySource } from "../../core/bytes/byte-source";
-import { RecordReader, type Row } from "../../core/records/records";
+import { RecordReader } from "../../core/records/records";
+import type { Row } from "../../core/records/row";
 
 type Cell = string | number | null;
 

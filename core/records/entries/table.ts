@@ -1,4 +1,4 @@
-import type { Row } from "../records";
+import type { Row } from "../row";
 import type { Value } from "../sqlite/record";
 
 /** A row as far as entries need it; one of several databases read as one has no place of its own. */
