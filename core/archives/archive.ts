@@ -1,5 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 import type { Coding } from "../bytes/codecs";
+import type { Layout } from "../bytes/layout";
 
 /** One file or folder of an archive. */
 export interface ArchiveEntry {
@@ -22,6 +23,10 @@ export interface ArchiveEntry {
   readonly note: string | null;
   /** Where its bytes stand in the archive, and how they are coded (null: as they are); null: not in one piece, or in a way that is not followed. */
   readonly stored: { readonly at: number; readonly length: number; readonly coding: Coding | null } | null;
+  /** Where its bytes stand in the archive, where that is not one stretch from its beginning on: it is kept without its holes, or began elsewhere. */
+  readonly layout?: Layout;
+  /** It began in an earlier part of an archive that has several. */
+  readonly isRest?: boolean;
   /** The content as far as it is there. */
   open(): ByteSource;
 }

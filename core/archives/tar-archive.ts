@@ -1,9 +1,12 @@
 import { BlockReader } from "../bytes/block-reader";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
 import { marksOfMode } from "../bytes/file-marks";
+import { type Layout, LayoutSource, layoutOf } from "../bytes/layout";
 import { RangeSet } from "../bytes/range-set";
+import { tarNumber } from "../formats/archives";
 import { type ArchiveEntry, type ArchiveReading, ownPath } from "./archive";
 import { type TarHeader, TarHeaders } from "./tar-headers";
+import { type PaxSparse, readGnuMap, readPaxMap, type SparseMap, sparseLayout, takeSparse } from "./tar-sparse";
 
 const RECORD = 512;
 const MOST_ENTRIES = 4_000_000;
@@ -19,8 +22,11 @@ interface Ahead {
   link: string | null;
   size: number | null;
   modified: number | null;
+  sparse: PaxSparse | null;
+  /** The file that the next entry is the rest of (GNU tar manual, "Multi-volume archives"). */
+  rest: { name: string; offset: number } | null;
 }
-const NOTHING: Ahead = { path: null, link: null, size: null, modified: null };
+const NOTHING: Ahead = { path: null, link: null, size: null, modified: null, sparse: null, rest: null };
 
 /**
  * Reads a TAR archive (POSIX.1-2017, pax; long names and folder lists after the GNU manual, "Basic Tar Format" and "Dumpdir"). Where a header
@@ -61,12 +67,17 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
     else if (found.type === "x") ahead = { ...ahead, ...paxOf(data(MOST_NAME)) };
     else if (found.type === "g") general = { ...general, ...paxOf(data(MOST_NAME)) };
     else {
-      const name = ahead.path ?? general.path ?? found.name;
+      const rest =
+        found.type === "M" ? { name: found.name, offset: restOffset(reader, at) } : isFile(found.type) ? (general.rest ?? null) : null;
+      const name = rest?.name || (ahead.sparse?.name ?? ahead.path ?? general.path ?? found.name);
       const path = ownPath(name);
       const modified = ahead.modified ?? general.modified ?? (Number.isFinite(found.modified) ? found.modified : null);
       if (path !== null) {
         if (found.type === "D") listings.set(path, namesIn(data(MOST_LISTING)));
-        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath, seam, doubts });
+        const sparse = isFile(found.type) && ahead.sparse ? readPaxMap(ahead.sparse, reader, found.dataAt, size) : undefined;
+        const holes = found.type === "S" ? readGnuMap(reader, at) : sparse;
+        const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath, seam, doubts, holes, rest });
+        if (rest) general = { ...general, rest: null };
         if (entry) {
           entries.push(entry);
           byPath.set(path, entry);
@@ -98,10 +109,16 @@ interface At {
   /** Where bytes of it are gone; null: they are all there. */
   readonly seam: number | null;
   readonly doubts: RangeSet;
+  /** Of a file that is kept without its holes: where they are; null: that list is damaged. */
+  readonly holes: SparseMap | null | undefined;
+  /** Where in its file it goes on, which began in another part of the archive. */
+  readonly rest: { readonly offset: number } | null;
 }
 
 const BREAKS_OFF = "The archive breaks off in this file.";
 const GONE = "The archive is damaged within this file: the rest of it is gone.";
+const SHORT = "The list of its holes speaks of more bytes than are kept of it: the rest of it is missing.";
+const BEGAN_ELSEWHERE = "It began in an earlier part of this archive: what stands there of it is missing here.";
 const COMPLETED = "Bytes of its header could not be known and were taken from the one before: its name and date may be wrong.";
 const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its own says whether this file is.";
 
@@ -109,7 +126,9 @@ const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its
 const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
 const EMPTY = () => new MemorySource(new Uint8Array());
 
-function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam, doubts }: At): ArchiveEntry | null {
+const NO_MAP = "It is kept without its holes, and the list of these is damaged: what stands where in it cannot be told.";
+
+function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam, doubts, holes, rest }: At): ArchiveEntry | null {
   const shared = { path, modified, encrypted: false, localTime: false, marks: 0, note: null, stored: null };
   const notFollowed = (type: "link" | "file", note: string): ArchiveEntry => ({
     ...shared,
@@ -133,8 +152,10 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
     const target = link ?? linkOf(reader, found.dataAt - RECORD);
     return notFollowed("link", `A link to “${target}”: shown, never followed.`);
   }
-  if (found.type !== "S" && !isFile(found.type)) return null;
-  if (found.type === "S") return notFollowed("file", "It is kept with holes in a way that is not followed here.");
+  if (found.type !== "S" && found.type !== "M" && !isFile(found.type)) return null;
+  if (rest) return restEntry(shared, { source, reader, found, size, seam, doubts }, rest.offset);
+  if (holes === null) return notFollowed("file", NO_MAP);
+  if (holes) return sparseEntry(shared, { source, reader, found, size, seam, doubts }, holes);
   const present = Math.max(0, Math.min(size, (seam ?? reader.size) - found.dataAt));
   const whole = present === size;
   const [from, until] = [found.dataAt, found.dataAt + present];
@@ -153,6 +174,69 @@ function entryOf({ source, reader, found, path, name, size, modified, link, byPa
   };
 }
 
+type Stretch = Pick<At, "source" | "reader" | "found" | "size" | "seam" | "doubts">;
+type Shared = Pick<ArchiveEntry, "path" | "modified" | "encrypted" | "localTime">;
+
+/** A file whose bytes stand in the archive in several pieces. @param layout of it over the archive @param at where the first of its bytes stand @param end where they end */
+function inPieces(
+  shared: Shared,
+  { source, found, doubts }: Stretch,
+  layout: Layout,
+  at: number,
+  end: number,
+  whyNot: string,
+): ArchiveEntry {
+  const missing = layout.segments.findIndex(({ kind }) => kind === "lost");
+  const present = missing < 0 ? layout.size : layout.segments.slice(0, missing).reduce((sum, { length }) => sum + length, 0);
+  const inDoubt = doubts.within(found.dataAt, Math.max(found.dataAt, end)).length > 0;
+  const notes = [...(found.completed ? [COMPLETED] : []), ...(missing >= 0 ? [whyNot] : inDoubt ? [IN_DOUBT] : [])];
+  return {
+    ...shared,
+    marks: marksOfMode(found.mode),
+    type: "file",
+    size: layout.size,
+    standing: missing >= 0 ? "broken-off" : inDoubt ? "damaged" : "sound",
+    present,
+    note: notes.join(" ") || null,
+    stored: { at, length: Math.max(0, end - at), coding: null },
+    layout,
+    open: () => new LayoutSource(source, layout),
+  };
+}
+
+/** A file that is kept without its holes. @param stretch what is kept of it */
+function sparseEntry(shared: Shared, stretch: Stretch, holes: SparseMap): ArchiveEntry {
+  const { reader, found, size, seam } = stretch;
+  const at = found.dataAt + holes.before;
+  const whole = found.dataAt + size;
+  const end = Math.min(whole, seam ?? reader.size);
+  const whyNot = end === whole ? SHORT : seam === null ? BREAKS_OFF : GONE;
+  return inPieces(shared, stretch, sparseLayout(holes, at, end), at, end, whyNot);
+}
+
+/** The rest of a file that began in an earlier part of the archive. @param offset where in the file it goes on */
+function restEntry(shared: Shared, stretch: Stretch, offset: number): ArchiveEntry {
+  const { reader, found, size, seam } = stretch;
+  const end = Math.min(found.dataAt + size, seam ?? reader.size);
+  const there = Math.max(0, end - found.dataAt);
+  const layout = layoutOf(
+    [
+      { kind: "lost", length: offset },
+      { kind: "disk", at: found.dataAt, length: there },
+      { kind: "lost", length: size - there },
+    ],
+    offset + size,
+  );
+  return { ...inPieces(shared, stretch, layout, found.dataAt, end, BEGAN_ELSEWHERE), isRest: true };
+}
+
+/** Where in its file an entry goes on ("GNU tar, Basic Tar Format", `oldgnu_header`). */
+const OFFSET = { at: 369, length: 12 } as const;
+function restOffset(reader: BlockReader, header: number): number {
+  const offset = tarNumber(reader.bytes(header, RECORD), OFFSET.at, OFFSET.length);
+  return Number.isSafeInteger(offset) && offset >= 0 ? offset : 0;
+}
+
 const LINK = { at: 157, length: 100 } as const;
 const linkOf = (reader: BlockReader, header: number) => text(reader.bytes(header + LINK.at, LINK.length)).replace(/\0.*$/s, "");
 
@@ -167,7 +251,13 @@ function paxOf(bytes: Uint8Array): Partial<Ahead> {
     const equals = record.indexOf("=");
     const [key, value] = [record.slice(0, equals), record.slice(equals + 1)];
     const number = Number(value);
-    if (key === "path") found.path = value;
+    if (key.startsWith("GNU.sparse.")) {
+      found.sparse ??= { numbers: [] };
+      takeSparse(found.sparse, key, value);
+    } else if (key === "GNU.volume.filename") found.rest = { offset: 0, ...found.rest, name: value };
+    else if (key === "GNU.volume.offset" && Number.isSafeInteger(number) && number >= 0)
+      found.rest = { name: "", ...found.rest, offset: number };
+    else if (key === "path") found.path = value;
     else if (key === "linkpath") found.link = value;
     else if (key === "size" && Number.isSafeInteger(number) && number >= 0) found.size = number;
     else if (key === "mtime" && Number.isFinite(number)) found.modified = Math.floor(number * 1000);

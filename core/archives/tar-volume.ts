@@ -1,7 +1,7 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { WindowSource } from "../bytes/byte-source";
 import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
-import { layoutOf } from "../bytes/layout";
+import { layoutOf, type Segment } from "../bytes/layout";
 import type { Range } from "../bytes/range-set";
 import {
   absent,
@@ -91,7 +91,7 @@ function toRecord(entry: ArchiveEntry, index: number, shift: number, look: boole
       modified: entry.modified,
       changed: null,
       localTimes: entry.localTime,
-      content: entry.type === "folder" ? { kind: "none" } : contentOf(entry, at, look),
+      content: entry.type === "folder" ? { kind: "none" } : contentOf(entry, at, shift, look),
       backup: { set: null, asOf: null },
       marks: entry.marks,
       system: false,
@@ -102,16 +102,15 @@ function toRecord(entry: ArchiveEntry, index: number, shift: number, look: boole
   ];
 }
 
-function contentOf({ size, present, standing }: ArchiveEntry, at: number | null, look: boolean): Content {
+function contentOf({ size, present, standing, layout: pieces }: ArchiveEntry, at: number | null, shift: number, look: boolean): Content {
   if (standing === "not-followed" || at === null) return absent("not-followed", "");
-  const layout = layoutOf(
-    [
-      { kind: "disk", at, length: present },
-      { kind: "lost", length: size - present },
-    ],
-    size,
-  );
-  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present, ...(standing === "damaged" && { inDoubt: present }) };
+  const segments: readonly Segment[] = pieces?.segments.map((each) => (each.kind === "disk" ? { ...each, at: each.at + shift } : each)) ?? [
+    { kind: "disk", at, length: present },
+    { kind: "lost", length: size - present },
+  ];
+  const layout = layoutOf(segments, size);
+  const lost = layout.segments.reduce((sum, { kind, length }) => sum + (kind === "lost" ? length : 0), 0);
+  const evidence = { usedByOthers: 0, takenLater: 0, lost, ...(standing === "damaged" && { inDoubt: present }) };
   // The format keeps no checksum of contents: only what they are can speak for them.
   const likeliest: Placed = {
     layout,

@@ -22,23 +22,26 @@ export interface TarEntry {
   readonly next: number;
 }
 
+/** Where a header of a file that is kept without its holes has their list (GNU tar manual, "Old GNU Format"), and the records behind it. */
+export const SPARSE = { at: 386, count: 4, extended: 482, size: 483, countBehind: 21, extendedBehind: 504, entry: 24, number: 12 } as const;
+const MOST_BEHIND = 1 << 16;
+
+/** Reads a number of a header: octal digits, or where the first bit is set the bytes as they are. NaN: it is none. */
+export function tarNumber(header: Uint8Array, from: number, length: number): number {
+  if ((header[from] as number) & 0x80) {
+    let value = 0;
+    for (let i = 1; i < length; i += 1) value = value * 256 + (header[from + i] as number);
+    return value;
+  }
+  const digits = String.fromCharCode(...header.subarray(from, from + length)).replace(/\0.*$/s, "");
+  return Number.parseInt(digits.trim() || "0", 8);
+}
+
 /** The entry whose header stands at `at` (POSIX.1-2017, pax, "ustar Interchange Format"; large sizes in base 256); null: none. */
 export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
   if (at + RECORD > reader.size) return null;
   const header = reader.bytes(at, RECORD).slice();
-  const octal = (from: number, length: number) => {
-    if ((header[from] as number) & 0x80) {
-      let value = 0;
-      for (let i = 1; i < length; i += 1) value = value * 256 + (header[from + i] as number);
-      return value;
-    }
-    return Number.parseInt(
-      String.fromCharCode(...header.subarray(from, from + length))
-        .replace(/\0.*$/s, "")
-        .trim() || "0",
-      8,
-    );
-  };
+  const octal = (from: number, length: number) => tarNumber(header, from, length);
   let sum = 0;
   for (let i = 0; i < RECORD; i += 1) sum += i >= 148 && i < 156 ? 32 : (header[i] as number);
   if (octal(148, 8) !== sum || sum === 256) return null;
@@ -50,14 +53,18 @@ export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
   const prefix = hasAscii(header, 257, "ustar\0") ? text(345, 155) : "";
   // Links and folders carry a size now and then, but no data.
   const stored = /[1-6]/.test(type) ? 0 : size;
+  let dataAt = at + RECORD;
+  if (type === "S" && header[SPARSE.extended] !== 0)
+    for (let more = 1; more !== 0 && dataAt + RECORD <= reader.size && dataAt < at + RECORD * MOST_BEHIND; dataAt += RECORD)
+      more = reader.u8(dataAt + SPARSE.extendedBehind);
   return {
     name: prefix ? `${prefix}/${text(0, 100)}` : text(0, 100),
     size: stored,
     type,
     modified: octal(136, 12) * 1000,
     mode: Number.isInteger(mode) && mode > 0 && mode <= 0o7_777_777 ? mode : 0,
-    dataAt: at + RECORD,
-    next: at + RECORD + Math.ceil(stored / RECORD) * RECORD,
+    dataAt,
+    next: dataAt + Math.ceil(stored / RECORD) * RECORD,
   };
 }
 

@@ -28,12 +28,13 @@ export function runsOf(parts: readonly Part[]): Layout | null {
 
 /** Where an entry of an archive stands among the archive's own bytes, as far as it is there; null: not by itself. */
 export function segmentsOf(
-  { stored, size, present }: ArchiveEntry,
+  { stored, size, present, layout }: ArchiveEntry,
   around: Layout | null,
   packed: ArchiveReading["packed"] | null,
 ): Segment[] | null {
-  if (!stored || !around || (present === 0 && size > 0)) return null;
+  if (!stored || !around || (present === 0 && size > 0 && !layout)) return null;
   if (size === 0) return [];
+  if (layout) return piecesOf(layout, around, packed);
   const { at, coding } = stored;
   if (packed !== null) {
     // Each of its files would have to name all of its pieces.
@@ -50,6 +51,24 @@ export function segmentsOf(
   const gap = held.findIndex(({ kind }) => kind !== "disk");
   const there = gap < 0 ? held : held.slice(0, gap);
   return [{ kind: "coded", coding, length: present, from: diskRuns({ size: length, segments: there }) }, ...lost];
+}
+
+/** Where the bytes of a file stand that its archive keeps in several pieces. @param own where, among the archive's own bytes */
+function piecesOf(own: Layout, around: Layout, packed: ArchiveReading["packed"] | null): Segment[] | null {
+  const isWhole = own.segments.every(({ kind }) => kind !== "lost");
+  if (packed !== null && (packed !== "plain" || !isWhole || around.segments.length * own.segments.length > MOST_PIECES)) return null;
+  const from = packed === null ? [] : diskRuns(around);
+  const segments: Segment[] = [];
+  for (const each of own.segments) {
+    if (each.kind !== "disk") segments.push(each);
+    else if (packed !== null) segments.push({ kind: "packed", at: each.at, length: each.length, from });
+    else {
+      const held = sliceLayout(around, each.at, each.length);
+      if (!held) return null;
+      segments.push(...held);
+    }
+  }
+  return segments;
 }
 
 /** A path as the client had it: a first folder of one letter is a drive. */
@@ -92,7 +111,8 @@ function missingOf(entry: ArchiveEntry, hasGaps: boolean): readonly Range[] {
 }
 
 /** The content of an entry as it stands in what `open` gives. @param begin its first byte there @param missing byte ranges of the entry */
-function segmentsOver(begin: number, { size, present }: ArchiveEntry, missing: readonly Range[]): Segment[] {
+function segmentsOver(begin: number, { size, present, layout }: ArchiveEntry, missing: readonly Range[]): Segment[] {
+  if (layout) return piecesOver(begin, layout);
   const segments: Segment[] = [];
   let at = 0;
   for (const { start, end } of [...missing, { start: present, end: size }]) {
@@ -102,6 +122,16 @@ function segmentsOver(begin: number, { size, present }: ArchiveEntry, missing: r
     at = Math.max(at, end);
   }
   return segments;
+}
+
+/** The same of an entry that stands in its archive in several pieces. */
+function piecesOver(begin: number, { segments }: Layout): Segment[] {
+  let at = begin;
+  return segments.map(({ kind, length }): Segment => {
+    const place = at;
+    at += length;
+    return kind === "lost" ? { kind, length } : { kind: "disk", at: place, length };
+  });
 }
 
 function contentOf(entries: readonly ArchiveEntry[], size: number, hasGaps: boolean): Content {

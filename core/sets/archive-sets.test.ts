@@ -2,8 +2,10 @@ import { createHash } from "node:crypto";
 import { mkdtempSync, readdirSync, readFileSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { gzipSync } from "node:zlib";
 import { afterAll, describe, expect, it } from "vitest";
 import { setTruth, unpackSet } from "../../tests/support/set-truth";
+import { fixture } from "../../tests/support/volume-truth";
 import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
 import { numberCheckpoint } from "../bytes/checkpoint";
 import { type Layout, LayoutSource, layoutOf, type Segment } from "../bytes/layout";
@@ -115,6 +117,23 @@ describe("a file of an archive of a set is read again by what is stored of it", 
     const known = new Set(setTruth("archives").files.flatMap(({ versions }) => versions.map((version) => version.sha256)));
     const exact = [...hashes].filter((hash) => known.has(hash)).length;
     expect(exact / hashes.size).toBeGreaterThan(0.95);
+  });
+
+  it("out of TARs that keep files without their holes, also compressed as a whole", () => {
+    const { files, archives } = JSON.parse(fixture("sparse-tars.json.gz").toString()) as {
+      files: Record<string, { sha256: string }>;
+      archives: Record<string, string>;
+    };
+    const forms = Object.values(archives).map((coded, day): [string, Uint8Array] => {
+      const plain = Buffer.from(coded, "base64");
+      const isPacked = day % 2 === 1;
+      return [`/Backup/plates-2026-04-0${day + 1}.tar${isPacked ? ".gz" : ""}`, isPacked ? gzipSync(plain) : plain];
+    });
+    const { same, hashes, without } = readByPlace(driveOf(new Map(forms), 4096));
+    expect(without).toEqual([]);
+    expect([...same.values()]).toEqual(forms.map(() => 6));
+    const known = new Set(Object.values(files).map(({ sha256 }) => sha256));
+    for (const hash of hashes) expect(known.has(hash)).toBe(true);
   });
 
   it("out of ZIPs that are split over several files", () => {

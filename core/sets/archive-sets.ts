@@ -213,11 +213,13 @@ class ArchiveSet implements BackupSet {
       for (const archive of run.archives) {
         const { entries, listings } = this.#read(tree, archive);
         for (const [folder, names] of listings) removeUnlisted(standing, folder, names);
-        entries.forEach(({ type, path }, index) => {
+        entries.forEach(({ type, path, isRest }, index) => {
           const origin = { archive, index };
           if (type === "folder") folders.set(path, origin);
           else {
             const before = inRun.get(path);
+            // Each of both is as large as the whole file, and says what of it is missing.
+            if (before && isRest) return;
             // The same file again in a later archive of the run: it goes on there.
             inRun.set(path, before && before[0]?.archive !== archive ? [...before, origin] : [origin]);
           }
