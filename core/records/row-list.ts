@@ -131,7 +131,7 @@ export class RowList implements Rows {
 
   /** @returns how many bytes it takes */
   append(row: RecordRow): number {
-    const { values, rowid, state, confidence, uncommitted, at, from, in: within } = row;
+    const { values, rowid, state, confidence, uncommitted, former, at, from, in: within } = row;
     const most = mostBytesOf(row);
     let chunk = this.#chunks.at(-1);
     if (!chunk || chunk.bytes.length - chunk.at < most) {
@@ -141,7 +141,7 @@ export class RowList implements Rows {
     const start = chunk.at;
     this.#places.push((this.#chunks.length - 1) * SPAN + start);
     this.#states.push(STATES.indexOf(state));
-    this.#traits.push(CONFIDENCES.indexOf(confidence) | (FILES.indexOf(from) << 2) | (uncommitted ? 1 << 4 : 0));
+    this.#traits.push(CONFIDENCES.indexOf(confidence) | (FILES.indexOf(from) << 2) | (uncommitted ? 1 << 4 : 0) | (former ? 1 << 5 : 0));
     this.#at.push(at ?? -1);
     if (within) this.#in.push(within.reduce((bits, each) => bits | (1 << each), 0));
     chunk.write(rowid);
@@ -164,6 +164,7 @@ export class RowList implements Rows {
       state: this.stateAt(index),
       confidence: CONFIDENCES[traits & 3] ?? "guess",
       uncommitted: (traits & (1 << 4)) !== 0,
+      former: (traits & (1 << 5)) !== 0,
       at: at < 0 ? null : at,
       from: FILES[(traits >> 2) & 3] ?? null,
     };

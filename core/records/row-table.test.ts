@@ -13,6 +13,7 @@ const row = (values: readonly (Value | undefined)[], others: Partial<RecordRow> 
   state: "live",
   confidence: "whole",
   uncommitted: false,
+  former: false,
   at: 0,
   from: "main",
   ...others,
@@ -56,6 +57,7 @@ describe("rows kept as bytes", () => {
         state: i % 3 === 0 ? "deleted" : "live",
         confidence: (["whole", "part", "guess"] as const)[i % 3] as RecordRow["confidence"],
         uncommitted: i % 5 === 0,
+        former: i % 3 === 0,
         at: i % 7 === 0 ? null : i * 1e7,
         from: ([null, "main", "log", "journal"] as const)[i % 4] as RecordRow["from"],
       });

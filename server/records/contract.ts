@@ -44,6 +44,8 @@ export const recordsPage = z.object({
       confidence: z.enum(["whole", "part", "guess"]),
       /** It was written in a transaction that never came to an end. */
       uncommitted: z.boolean(),
+      /** It is of a table that was dropped or changed since: what it says may count in another form. */
+      former: z.boolean(),
       /** Where it stands, and in which of the database's files. */
       at: z.number().nullable(),
       from: z.enum(["main", "log", "journal"]).nullable(),
@@ -126,6 +128,7 @@ const entry = z.object({
   state: z.enum(["live", "deleted"]),
   confidence: z.enum(["whole", "part", "guess"]),
   uncommitted: z.boolean(),
+  former: z.boolean(),
   offset: z.number().nullable(),
   from: z.enum(["main", "log", "journal"]).nullable(),
   /** Which of the databases that are read as one have it, by their place; null: there is one. */

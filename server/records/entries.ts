@@ -78,7 +78,7 @@ export function matchingEntries(
 /** An entry as it is sent. */
 export function toRecordEntry(entry: Entry, { talks }: Entries, longest = LONGEST): RecordEntry {
   const { at, who, talk, title, text, address, files, details, lastVisit, table, row } = entry;
-  const { state, confidence, uncommitted, from } = row;
+  const { state, confidence, uncommitted, former, from } = row;
   return {
     at,
     who,
@@ -93,6 +93,7 @@ export function toRecordEntry(entry: Entry, { talks }: Entries, longest = LONGES
     state,
     confidence,
     uncommitted,
+    former,
     offset: row.at,
     from,
     in: row.in ? [...row.in] : null,

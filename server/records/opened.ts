@@ -206,7 +206,7 @@ async function openTogether(db: Connection, copy: StoredCopy, others: readonly n
     for (const { name, columns, rows: all } of joined.tables)
       for (const { rowid, values, from, deleted, confidence } of all) {
         const state = deleted ? "deleted" : "live";
-        const row = { values, rowid, state, confidence, uncommitted: false, at: null, from: null, in: from } as const;
+        const row = { values, rowid, state, confidence, uncommitted: false, former: false, at: null, from: null, in: from } as const;
         yield { table: name, root: null, columns, former: false, row };
       }
   };

@@ -24,11 +24,12 @@ export async function recordsOf(db: Connection, copy: StoredCopy, query: Records
   return {
     tables: opened.tables.map(({ name, live, deleted }) => ({ name, live, deleted })),
     columns: (table?.columns ?? []).map((name, i) => ({ name, time: table?.times[i]?.words ?? null })),
-    rows: shown.map(({ values, state, confidence, uncommitted, at, from }) => ({
+    rows: shown.map(({ values, state, confidence, uncommitted, former, at, from }) => ({
       cells: values.map((value, i) => describeCell(value, table?.times[i] ?? null, LONGEST)),
       state,
       confidence,
       uncommitted,
+      former,
       at,
       from,
     })),
@@ -52,12 +53,12 @@ export async function recordsAsCsv(db: Connection, copy: StoredCopy, query: Reco
   const lines: (string | null)[][] = [];
   let [next, length] = [query.from, 0];
   for (; next < matched.length && lines.length < ROWS_A_PART && length < PART; next += 1) {
-    const { values, state, confidence, uncommitted } = table.rows.at(matched[next] as number) as RecordRow;
+    const { values, state, confidence, uncommitted, former } = table.rows.at(matched[next] as number) as RecordRow;
     const cells = values.map((value, i) =>
       value instanceof Uint8Array ? Buffer.from(value).toString("hex") : describeCell(value, table.times[i] ?? null, MOST_CELL),
     );
     length += cells.reduce((sum, cell) => sum + (cell?.length ?? 0), 0);
-    lines.push([uncommitted ? "never committed" : state, confidence, ...cells]);
+    lines.push([uncommitted ? "never committed" : former ? "of a former table" : state, confidence, ...cells]);
   }
   const fields = ["state", "confidence", ...table.columns];
   const text = Papa.unparse({ fields, data: lines }, { escapeFormulae: true, header: query.from === 0 });

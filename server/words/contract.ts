@@ -248,11 +248,22 @@ const LEFT_WORDS: Readonly<Record<"whole" | "part" | "guess", string>> = {
   part: "deleted, not all of it stands",
   guess: "deleted, partly a guess",
 };
+/** Of rows whose table was dropped or changed since: what they say may count in another. */
+const FORMER_WORDS: typeof LEFT_WORDS = {
+  whole: "of a former table, all of it stands",
+  part: "of a former table, not all of it stands",
+  guess: "of a former table, partly a guess",
+};
 
 /** What is to be known of a row before it is believed; "" for one that counts and stands. */
-export function rowStateText({ state, confidence, uncommitted }: Pick<Row, "state" | "confidence" | "uncommitted">): string {
+export function rowStateText({
+  state,
+  confidence,
+  uncommitted,
+  former,
+}: Pick<Row, "state" | "confidence" | "uncommitted" | "former">): string {
   if (state === "live") return confidence === "whole" ? "" : "not all of it stands";
-  return uncommitted ? "written, never committed" : LEFT_WORDS[confidence];
+  return uncommitted ? "written, never committed" : (former ? FORMER_WORDS : LEFT_WORDS)[confidence];
 }
 
 /** How a file of the job is like one that a database speaks of. None is proof: what it held is written nowhere. */

@@ -11,6 +11,7 @@ import { exportEntries } from "../../server/records/exports";
 import { joinedDatabase } from "../../server/records/joined";
 import { mentionedFilesOf } from "../../server/records/mentioned";
 import { recordsAsCsv, recordsOf } from "../../server/records/read";
+import { rowStateText } from "../../server/words/contract";
 import { readFolder, startTestBench, type TestBench } from "../support/bench";
 import { longChat } from "../support/long-chat";
 import { recordsFiles, recordsTruth } from "../support/records-truth";
@@ -158,7 +159,8 @@ describe("the databases of one kind in a job", () => {
       const shown = await recordsOf(bench.db, copy, recordsQuery.parse({ table: former }));
       expect(shown.columns.map((column) => column.name)).toEqual(["id", "who", "body", "sent", "stars"]);
       expect(shown.columns[3]?.time).toMatch(/1970/);
-      expect(shown.rows.every(({ state }) => state === "deleted")).toBe(true);
+      expect(shown.rows.every(({ state, former: isFormer }) => state === "deleted" && isFormer)).toBe(true);
+      expect(shown.rows.map(rowStateText)).toContain("of a former table, all of it stands");
       const said = await entriesOf(bench.db, copy, entriesQuery.parse({ only: "deleted" }));
       expect(said.kind).toBe("messages");
       // Of one only the beginning stands.

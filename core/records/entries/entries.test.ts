@@ -304,6 +304,7 @@ describe("hostile tables", () => {
             state: next(2) === 0 ? "live" : "deleted",
             confidence: "part",
             uncommitted: false,
+            former: false,
             at: 0,
             from: "main",
           }),

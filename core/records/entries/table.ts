@@ -2,7 +2,7 @@ import type { Row } from "../row";
 import type { Value } from "../sqlite/record";
 
 /** A row as far as entries need it; one of several databases read as one has no place of its own. */
-export interface RecordRow extends Pick<Row, "values" | "rowid" | "state" | "confidence" | "uncommitted"> {
+export interface RecordRow extends Pick<Row, "values" | "rowid" | "state" | "confidence" | "uncommitted" | "former"> {
   readonly at: number | null;
   readonly from: Row["from"] | null;
   /** Which of the databases that are read as one have it, by their place; not given: there is one database. */
