@@ -1,3 +1,4 @@
+import { crc32 } from "node:zlib";
 import { type Checkpoint, isNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../bytes/checkpoint";
 import { firstByte } from "../bytes/layout";
 import { Malformed } from "../bytes/malformed";
@@ -97,6 +98,17 @@ interface ReadSets {
   readonly ended: readonly SetFacts[];
   readonly done: number;
   readonly read: number;
+  /** The set it is at. */
+  readonly within?: GivenOf;
+}
+
+/** What was given of a set. */
+interface GivenOf {
+  readonly id: string;
+  /** Versions. */
+  readonly count: number;
+  /** A checksum over them, by which it is seen whether the same ones come again. */
+  readonly sum: number;
 }
 const NONE_READ: ReadSets = { form: 1, ended: [], done: 0, read: 0 };
 
@@ -110,8 +122,8 @@ function readSetsOf(from: Checkpoint | null): ReadSets {
 
 /**
  * The pass "earlier states": each content a path had in the snapshots of a volume and in the backup sets that lie on it, once, with the
- * first and the last moment it stood in. A set is done in one go: what a later state has too is the same version. Interrupted, it begins anew with
- * the set it was at: who stores its versions knows which it has.
+ * first and the last moment it stood in. Interrupted, it goes through the states of the set it was at again, because what a later state has too is the same version,
+ * and gives what was not given; where other versions come than before, the tree has changed, and it gives all of that set: who stores them knows which it has.
  */
 export function* earlierStatesPass(
   around: Around,
@@ -144,11 +156,22 @@ export function* earlierStatesPass(
   /** Files to come are guessed from those there were. */
   const total = () => (read === 0 ? 0 : Math.max(done, Math.round((done / read) * all)));
   function* versionsOf(series: Series): Generator<EarlierBatch, void, void> {
-    const { counter } = series;
-    if (before.ended.some(({ id }) => id === counter.id)) return;
+    const { id } = series.counter;
+    if (before.ended.some((each) => each.id === id)) return;
+    const [doneBefore, readBefore] = [done, read];
+    if (before.within?.id === id && (yield* walk(series, series.counter.anew(), before.within))) return;
+    [done, read, copies] = [doneBefore, readBefore, []];
+    yield* walk(series, series.counter, { id, count: 0, sum: 0 });
+  }
+  /** Goes through a series and gives its versions, but for the first ones. @returns whether those were the ones that were given before */
+  function* walk(series: Series, counter: SetCounter, already: GivenOf): Generator<EarlierBatch, boolean, void> {
     current = counter;
+    let [count, sum] = [0, 0];
+    const atSet = { form: 1, ended: [...ended], done, read } satisfies ReadSets;
     /** A state was read to its end since the last batch. */
     let isNews = false;
+    /** Other versions came than were given before. */
+    let isOther = false;
     const sink: VersionSink = {
       saw: (path, moment) => {
         done += 1;
@@ -157,7 +180,10 @@ export function* earlierStatesPass(
       give: (path, version, became) => {
         const copy = toCopy(series, path, version, became);
         counter.sawVersion(copy);
-        copies.push(copy);
+        count += 1;
+        if (count > already.count) copies.push(copy);
+        sum = crc32(`${copy.path}\n${copy.sameAs}\n${copy.present?.from}`, sum);
+        if (count === already.count) isOther = sum !== already.sum;
       },
       ended: (moment) => {
         read += 1;
@@ -167,15 +193,19 @@ export function* earlierStatesPass(
     };
     const kept: Kept = between ? keptMoments(series, between) : series;
     for (const _ of (isNewestFirst ? newestFirst : oldestFirst)(series, kept, sink)) {
+      if (isOther) return false;
       if (!isNews && copies.length < step) continue;
       isNews = false;
+      if (count > already.count) resume = textCheckpoint({ ...atSet, within: { id: counter.id, count, sum } } satisfies ReadSets);
       yield batch(total());
     }
+    if (isOther || count < already.count) return false;
     ended.push(counter.facts(now));
     current = null;
     // All its versions go with this batch.
     resume = textCheckpoint({ form: 1, ended, done, read } satisfies ReadSets);
     yield batch(total());
+    return true;
   }
   for (const set of sets)
     try {

@@ -45,6 +45,7 @@ const MOST_COUNTED = 1000;
 export class SetCounter {
   readonly #about: Pick<SetFacts, "kind" | "root" | "machine" | "user">;
   readonly #states: readonly Pick<SetState, "asOf" | "unfinished">[];
+  #notesOfSet: readonly string[] = [];
   readonly #notes = new Map<string, number>();
   #moreNotes = 0;
   #covers: string[] | null = null;
@@ -65,7 +66,15 @@ export class SetCounter {
 
   static ofSet(set: BackupSet): SetCounter {
     const counter = new SetCounter(set, set.states);
-    for (const each of set.notes) counter.#note(each, 0);
+    counter.#notesOfSet = set.notes;
+    return counter.anew();
+  }
+
+  /** One for the same set that has met nothing yet. */
+  anew(): SetCounter {
+    const counter = new SetCounter(this.#about, this.#states);
+    counter.#notesOfSet = this.#notesOfSet;
+    for (const each of this.#notesOfSet) counter.#note(each, 0);
     return counter;
   }
 
