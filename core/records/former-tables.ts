@@ -1,3 +1,4 @@
+import { crc32 } from "node:zlib";
 import { imagesOf, type PageImageAt } from "./images";
 import { remainedRecord } from "./remained-record";
 import { carve } from "./sqlite/carve";
@@ -10,6 +11,8 @@ import { type Column, parseTable, type TableStatement } from "./sqlite/statement
 
 /** Earlier forms of tables that are taken into account. */
 const MOST_FORMER = 200;
+/** Tables that are there which rows are compared with. */
+const MOST_PRESENT = 256;
 /** Lists of tables of other times that are read. */
 const MOST_LISTS = 4096;
 /** Entries of the list of tables that are looked at. */
@@ -33,6 +36,10 @@ export class FormerTables {
   readonly #owners = new Map<number, Tree>();
   /** Whether any of them has a declaration. */
   readonly #isChanged: boolean;
+  /** Inner pages that were gone through. */
+  readonly #inner = new Set<number>();
+  /** Tables that are there, those with the most rows. */
+  readonly #present: readonly Tree[];
   /** By the place of a list of tables: tables by the page they began with. */
   readonly #lists = new Map<string, Map<number, Tree>>();
 
@@ -45,23 +52,26 @@ export class FormerTables {
     const images = imagesOf(database);
     this.trees = formerTables(this.#entries(images, carving), database.trees);
     this.#isChanged = this.trees.length > 0;
-    for (const tree of this.trees)
-      for (const page of this.#pagesFrom(tree)) for (const row of rowsIn(database, page)) learn(tree.shape, row);
+    const present = database.trees.filter(({ shape }) => shape.count > 0);
+    this.#present = present.sort((a, b) => b.shape.rows - a.shape.rows).slice(0, MOST_PRESENT);
+    for (const tree of this.trees) for (const leaf of this.#leavesFrom(tree)) for (const row of leaf.rows) learn(tree.shape, row);
     const learnFrom = (page: Page | null) => {
-      const tree = page && this.#fittedAlone(page);
-      if (tree) for (const row of rowsIn(database, page)) learn(tree.shape, row);
+      const leaf = page && soundLeaf(database, page);
+      const tree = leaf && this.#fittedAlone(leaf);
+      if (tree) for (const row of leaf.rows) learn(tree.shape, row);
     };
     const free = [...this.#freePages()];
-    if (this.trees.length > 0) {
+    if (this.#isChanged) {
       for (const number of free) learnFrom(database.pages.get(number));
       for (const { page, at, from } of images) learnFrom(database.pages.read(page, from, at));
     }
     for (const number of free) {
       const page = database.pages.get(number);
-      const tree = page && this.#nameless(page);
+      const leaf = page && !this.#firstFits(page, this.#present) ? soundLeaf(database, page) : null;
+      const tree = leaf && this.#nameless(leaf, number);
       if (!tree) continue;
       this.#owners.set(number, tree);
-      for (const row of rowsIn(database, page)) learn(tree.shape, row);
+      for (const row of leaf.rows) learn(tree.shape, row);
     }
   }
 
@@ -72,21 +82,15 @@ export class FormerTables {
   }
 
   /** The table without a name or a declaration that a free page of whole rows was of: one that looks alike, or a new one; null: they are rows of a table that is known. */
-  #nameless(page: Page): Tree | null {
-    const { database } = this;
-    if (readPageHead(page, database.usable)?.kind !== KIND.leafTable || !isSound(database, page)) return null;
-    const rows = [...rowsIn(database, page)];
-    const isTheirs = ({ shape }: Tree) => shape.count > 0 && shape.hasRowId && rows.some(({ types }) => fitsShape(shape, types));
+  #nameless({ hasRowId, rows }: Leaf, number: number): Tree | null {
+    if (!hasRowId) return null;
+    const isTheirs = ({ shape }: Tree) => shape.hasRowId && rows.some(({ types }) => fitsShape(shape, types));
     const nameless = this.trees.filter(({ name }) => name === null);
     const alike = nameless.find(({ shape }) => rows.every(({ types }) => looksAlike(shape, types)));
     if (alike) return alike;
-    if (
-      database.trees.some(isTheirs) ||
-      this.trees.some((tree) => tree.name !== null && isTheirs(tree)) ||
-      this.trees.length >= MOST_FORMER
-    )
+    if (this.trees.length >= MOST_FORMER || this.#present.some(isTheirs) || this.trees.some((tree) => tree.name !== null && isTheirs(tree)))
       return null;
-    const made: Tree = { name: null, root: page.number, shape: new Shape(null, null, true, false, []), statement: null, broken: false };
+    const made: Tree = { name: null, root: number, shape: new Shape(null, null, true, false, []), statement: null, broken: false };
     this.trees.push(made);
     return made;
   }
@@ -147,11 +151,19 @@ export class FormerTables {
     for (let number = 1; number <= count; number += 1) {
       if (owners[number] !== 1 && roles[number] !== 3) continue;
       const page = pages.get(number);
-      if (page && (owners[number] === 1 || fitsAll(this.database, page, list))) yield* this.#entriesIn(page, list, carving);
+      if (!page) continue;
+      if (owners[number] !== 1 && !this.#firstFits(page, [list])) continue;
+      const leaf = owners[number] === 1 ? null : soundLeaf(this.database, page);
+      if (owners[number] === 1 || (leaf && fitsAll(leaf, list))) yield* this.#entriesIn(page, list, carving);
     }
+    // What its pages say changes much more seldom than they do.
+    const seen = new Set<number>();
     for (const { page: number, at, from } of images) {
       const page = owners[number] === 1 || number === 1 ? pages.read(number, from, at) : null;
-      if (page) yield* this.#entriesIn(page, list, carving);
+      const sum = page && crc32(page.bytes.subarray(page.header));
+      if (!page || sum === null || seen.has(sum)) continue;
+      seen.add(sum);
+      yield* this.#entriesIn(page, list, carving);
     }
   }
 
@@ -170,8 +182,16 @@ export class FormerTables {
     }
   }
 
+  /** Whether the first row of a page looks like one of a table: of very many pages it is all that has to be read. */
+  #firstFits(page: Page, trees: readonly Tree[]): boolean {
+    const isLeafTable = readPageHead(page, this.database.usable)?.kind === KIND.leafTable;
+    for (const { types } of rowsIn(this.database, page))
+      return trees.some(({ shape }) => shape.hasRowId === isLeafTable && fitsShape(shape, types));
+    return false;
+  }
+
   /** Goes from the root of a former table through pages that are free now, as far as they are still what they were. */
-  *#pagesFrom(tree: Tree): Generator<Page> {
+  *#leavesFrom(tree: Tree): Generator<Leaf> {
     const { owners, roles, pages, usable, count } = this.database;
     const waiting = [tree.root];
     for (let number = waiting.pop(); number !== undefined; number = waiting.pop()) {
@@ -183,51 +203,58 @@ export class FormerTables {
       if (!head && number === tree.root) this.#owners.set(number, tree);
       if (!head) continue;
       const isInner = head.kind === KIND.interiorTable || head.kind === KIND.interiorIndex;
-      if (isInner) waiting.push(head.right, ...head.cells.map((at) => page.bytes.readUInt32BE(at)));
-      if (head.kind === KIND.interiorTable || !mayBeOf(this.database, page, tree)) continue;
+      // Taken off the list of what is free for it: pages that lead to one another are gone through once.
+      if (isInner) {
+        if (this.#inner.has(number)) continue;
+        this.#inner.add(number);
+        waiting.push(head.right, ...head.cells.map((at) => page.bytes.readUInt32BE(at)));
+      }
+      const leaf = soundLeaf(this.database, page);
+      if (!leaf || !mayBeOf(leaf, tree)) continue;
       this.#owners.set(number, tree);
-      yield page;
+      yield leaf;
     }
   }
 
   /** The former table that a page of whole rows must be of, because those of no other look like it; null: there is none, or several. */
-  #fittedAlone(page: Page): Tree | null {
-    const [only, ...more] = this.trees.filter((tree) => fitsAll(this.database, page, tree));
+  #fittedAlone(leaf: Leaf): Tree | null {
+    const [only, ...more] = this.trees.filter((tree) => fitsAll(leaf, tree));
     if (!only || more.length > 0) return null;
-    return this.database.trees.some((tree) => tree.shape.count > 0 && fitsAll(this.database, page, tree)) ? null : only;
+    return this.#present.some((tree) => fitsAll(leaf, tree)) ? null : only;
   }
 }
 
-/** Whether a page is a sound leaf with rows, each of which can be read. */
-function isSound(database: Database, page: Page): boolean {
-  const head = readPageHead(page, database.usable);
-  if (!head?.sound || head.cells.length === 0 || head.kind === KIND.interiorTable) return false;
-  let count = 0;
-  for (const _ of rowsIn(database, page)) count += 1;
-  return count === head.cells.length;
+/** The rows of a page that is a sound leaf. */
+interface Leaf {
+  readonly hasRowId: boolean;
+  readonly rows: readonly LiveRow[];
 }
 
-/** Whether a page is a sound leaf all of whose rows look like those of a table. */
-function fitsAll(database: Database, page: Page, { shape }: Tree): boolean {
-  if ((readPageHead(page, database.usable)?.kind === KIND.leafTable) !== shape.hasRowId || !isSound(database, page)) return false;
-  for (const { types } of rowsIn(database, page)) if (!fitsShape(shape, types)) return false;
-  return true;
+/** Reads a page of rows, each of which can be read; null: it is none. */
+function soundLeaf(database: Database, page: Page): Leaf | null {
+  const head = readPageHead(page, database.usable);
+  if (!head?.sound || head.cells.length === 0 || head.kind === KIND.interiorTable) return null;
+  const rows = [...rowsIn(database, page)];
+  return rows.length === head.cells.length ? { hasRowId: head.kind === KIND.leafTable, rows } : null;
 }
+
+/** Whether all rows of a page look like those of a table. */
+const fitsAll = ({ hasRowId, rows }: Leaf, { shape }: Tree): boolean =>
+  hasRowId === shape.hasRowId && rows.every(({ types }) => fitsShape(shape, types));
 
 /**
  * Whether a page that the root of a table leads to is still a leaf of it: all rows have its number of fields, and half of them or more what its columns are
  * declared for. (A column may hold other things than it is declared for.)
  */
-function mayBeOf(database: Database, page: Page, { shape, statement }: Tree): boolean {
-  if ((readPageHead(page, database.usable)?.kind === KIND.leafTable) !== shape.hasRowId || !isSound(database, page)) return false;
+function mayBeOf({ hasRowId, rows }: Leaf, { shape, statement }: Tree): boolean {
+  if (hasRowId !== shape.hasRowId) return false;
   const alias = shape.columns.indexOf(statement?.alias ?? -1);
-  let [rows, fitting] = [0, 0];
-  for (const { types } of rowsIn(database, page)) {
+  let fitting = 0;
+  for (const { types } of rows) {
     if (types.length > shape.count || types.length === 0 || (types[alias] ?? 0) !== 0) return false;
-    rows += 1;
     if (fitsShape(shape, types)) fitting += 1;
   }
-  return fitting * 2 >= rows;
+  return fitting * 2 >= rows.length;
 }
 
 /** Whether a row has as many fields as others of a table without a declaration, and each of a class that one of those has, or is empty. */

@@ -104,9 +104,7 @@ export class Pages {
     if (from === "journal") found = this.#savedAt(number);
     if (from === "log") {
       const own = this.#frameAt(at);
-      const isBefore = ({ transaction, state }: PageImage) =>
-        own !== undefined && transaction <= own.transaction && (state === "earlier") === (own.state === "earlier");
-      found = this.#framesOf(number).findLast(isBefore)?.at;
+      found = own && lastUpTo(this.#framesOf(number, own.state === "earlier"), own.transaction)?.at;
     }
     return found === undefined ? { from: "main", at: (number - 1) * this.pageSize } : { from, at: found };
   }
@@ -120,17 +118,19 @@ export class Pages {
     return this.#saved.get(number);
   }
 
-  /** The images of a page in the log, in its order. */
-  #framesOf(number: number): readonly PageImage[] {
+  /** The images of a page in the log, in its order. @param isEarlier those of earlier rounds, or the others */
+  #framesOf(number: number, isEarlier: boolean): readonly PageImage[] {
+    const keyOf = (page: number, earlier: boolean) => page * 2 + (earlier ? 1 : 0);
     if (!this.#frames) {
       this.#frames = new Map();
       for (const frame of this.log?.frames ?? []) {
-        const own = this.#frames.get(frame.page);
+        const key = keyOf(frame.page, frame.state === "earlier");
+        const own = this.#frames.get(key);
         if (own) own.push(frame);
-        else this.#frames.set(frame.page, [frame]);
+        else this.#frames.set(key, [frame]);
       }
     }
-    return this.#frames.get(number) ?? [];
+    return this.#frames.get(keyOf(number, isEarlier)) ?? [];
   }
 
   /** The image whose bytes begin at a place of the log. */
@@ -171,4 +171,15 @@ export class Pages {
       at,
     };
   }
+}
+
+/** The last image of a transaction up to one. @param frames in the order of the file, which is that of their transactions */
+function lastUpTo(frames: readonly PageImage[], transaction: number): PageImage | undefined {
+  let [low, high] = [0, frames.length];
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if ((frames[middle] as PageImage).transaction <= transaction) low = middle + 1;
+    else high = middle;
+  }
+  return frames[low - 1];
 }
