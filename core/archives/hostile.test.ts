@@ -43,16 +43,17 @@ const READERS = {
 
 describe("hostile archives", () => {
   it.each([
-    ["Documents_2026-02-01.zip", "zip"],
-    ["vault_2026-03-30.zip", "zip"],
-    ["documents_21.03.26.tar", "tar"],
-    ["home-2026-01-12-incr.tar.gz", "tar.gz"],
-  ] as const)(`%s: ${ROUNDS} damaged forms are read as far as they go`, { timeout: 600_000 }, (name, kind) => {
+    ["Documents_2026-02-01.zip", ROUNDS, "zip"],
+    ["vault_2026-03-30.zip", ROUNDS, "zip"],
+    ["documents_21.03.26.tar", ROUNDS, "tar"],
+    // A large one, which takes long each time; small ones of its kind are damaged in `core/hostile.test.ts`.
+    ["home-2026-01-12-incr.tar.gz", Math.ceil(ROUNDS / 5), "tar.gz"],
+  ] as const)("%s: %i damaged forms are read as far as they go", { timeout: 600_000 }, (name, rounds, kind) => {
     const original = Uint8Array.from(readFileSync(join(folder, name)));
     const bytes = original.slice();
     let found = 0;
     let slowest = 0;
-    for (let round = 0; round < ROUNDS; round += 1) {
+    for (let round = 0; round < rounds; round += 1) {
       const random = seeded(17_000 + round);
       const changes: number[] = [];
       for (let count = 1 + Math.floor(random() * 6); count > 0; count -= 1) {
@@ -69,7 +70,7 @@ describe("hostile archives", () => {
       for (const at of changes) bytes[at] = original[at] as number;
     }
     expect(slowest).toBeLessThan(SLOWEST_MS);
-    expect(found).toBeGreaterThan(ROUNDS);
+    expect(found).toBeGreaterThan(rounds);
   });
 });
 
