@@ -51,7 +51,8 @@ export function readGnuMap(reader: BlockReader, header: number): SparseMap | nul
   const first = reader.bytes(header, RECORD).slice();
   take(first, SPARSE.at, SPARSE.count);
   let goesOn = first[SPARSE.extended] !== 0;
-  for (let at = header + RECORD; goesOn && at + RECORD <= reader.size && numbers.length < MOST_RUNS * 2; at += RECORD) {
+  const last = Math.min(reader.size - RECORD, header + RECORD * (SPARSE.mostBehind - 1));
+  for (let at = header + RECORD; goesOn && at <= last; at += RECORD) {
     const record = reader.bytes(at, RECORD).slice();
     take(record, 0, SPARSE.countBehind);
     goesOn = record[SPARSE.extendedBehind] !== 0;

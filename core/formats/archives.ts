@@ -23,8 +23,17 @@ export interface TarEntry {
 }
 
 /** Where a header of a file that is kept without its holes has their list (GNU tar manual, "Old GNU Format"), and the records behind it. */
-export const SPARSE = { at: 386, count: 4, extended: 482, size: 483, countBehind: 21, extendedBehind: 504, entry: 24, number: 12 } as const;
-const MOST_BEHIND = 1 << 16;
+export const SPARSE = {
+  at: 386,
+  count: 4,
+  extended: 482,
+  size: 483,
+  countBehind: 21,
+  extendedBehind: 504,
+  entry: 24,
+  number: 12,
+  mostBehind: 4096,
+} as const;
 
 /** Reads a number of a header: octal digits, or where the first bit is set the bytes as they are. NaN: it is none. */
 export function tarNumber(header: Uint8Array, from: number, length: number): number {
@@ -55,7 +64,7 @@ export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
   const stored = /[1-6]/.test(type) ? 0 : size;
   let dataAt = at + RECORD;
   if (type === "S" && header[SPARSE.extended] !== 0)
-    for (let more = 1; more !== 0 && dataAt + RECORD <= reader.size && dataAt < at + RECORD * MOST_BEHIND; dataAt += RECORD)
+    for (let more = 1; more !== 0 && dataAt + RECORD <= reader.size && dataAt < at + RECORD * SPARSE.mostBehind; dataAt += RECORD)
       more = reader.u8(dataAt + SPARSE.extendedBehind);
   return {
     name: prefix ? `${prefix}/${text(0, 100)}` : text(0, 100),
