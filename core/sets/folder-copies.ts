@@ -1,5 +1,6 @@
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree } from "../places/file-tree";
+import { ARCHIVE } from "./archive-parts";
 import {
   type BackupSet,
   below,
@@ -32,7 +33,7 @@ const COPY_WORDS =
 
 interface Candidate {
   readonly folder: string;
-  /** Its files by their paths below it. */
+  /** Its files by their paths below it, without archives that lie in a folder of their date: these are states of an archive set. */
   readonly files: Map<string, { size: number; modified: number | null }>;
   newest: number;
 }
@@ -65,7 +66,8 @@ export class FolderCopiesFinder implements SetFinder {
       return;
     }
     const candidate = this.#candidateOf(folder);
-    candidate?.files.set(record.path.slice(folder.length), { size: record.size, modified: record.modified });
+    if (candidate && !isDatedArchive(record, folder))
+      candidate.files.set(record.path.slice(folder.length), { size: record.size, modified: record.modified });
     if (candidate) candidate.newest = Math.max(candidate.newest, record.modified ?? 0);
   }
 
@@ -127,6 +129,12 @@ function vote<Key>(votes: Map<Key, Alike>, key: Key, equal: boolean): void {
 
 const areCopies = ({ shared, equal }: Alike, files: number): boolean =>
   shared >= Math.max(FEWEST_SHARED, files * SHARED_PART) && equal >= Math.max(1, shared * EQUAL_PART);
+
+/** Whether an archive lies in a folder that is named by its date. */
+const isDatedArchive = ({ name, path }: FileRecord, folder: string) =>
+  path.length === folder.length + 1 + name.length &&
+  ARCHIVE.test(name) &&
+  datesInName(folder.slice(folder.lastIndexOf("/") + 1)).length > 0;
 
 const isCopyName = (name: string) => datesInName(name).length > 0 || COPY_WORDS.test(name);
 
