@@ -44,7 +44,7 @@ async function main(): Promise<void> {
     times[what] ??= [];
     times[what]?.push(performance.now() - before);
   };
-  await timed("moments", () => listMoments(db, job));
+  await timed("moments", () => listMoments(db, job, {}));
   const at = (state: number, more: Partial<ItemQuery> = {}) =>
     itemQuery.parse({ show: "all", asOf: new Date(FIRST + state * WEEK).toISOString(), ...more });
   for (let state = 1; state < STATES; state += 1) {

@@ -61,10 +61,10 @@ export const itemFilter = z.object({
   asOf: z.iso.datetime().optional(),
   /** What became of it since that moment; without one it narrows nothing. */
   since: z.enum(SINCE).optional(),
-  /** A backup set, or the snapshots of a volume: its store's id, and its key. */
+  /** Backup sets, or the snapshots of volumes, separated by commas: of each its store's id, and its key. */
   set: z
     .string()
-    .regex(/^\d{1,9}-[0-9a-f]{12}$/)
+    .regex(/^\d{1,9}-[0-9a-f]{12}(,\d{1,9}-[0-9a-f]{12}){0,99}$/)
     .optional(),
   /** What a client chose by this shared link. */
   link: z.coerce.number().int().positive().optional(),
@@ -72,6 +72,13 @@ export const itemFilter = z.object({
   originals: z.enum(["yes"]).optional(),
 });
 export type ItemFilter = z.infer<typeof itemFilter>;
+
+/** The sets of a filter, each by its own. */
+export const setsOf = (set: string | undefined): string[] => (set ? set.split(",") : []);
+
+/** What the copies are of that a list as of a moment, and the moments themselves, go by; nothing given: of anything in the job. */
+export const scope = itemFilter.pick({ source: true, volume: true, set: true });
+export type Scope = z.infer<typeof scope>;
 
 export const itemQuery = itemFilter.extend({
   sort: z.enum(SORTS).default("name"),

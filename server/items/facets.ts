@@ -3,7 +3,7 @@ import type { SetFacts } from "../../core/sets/set-facts";
 import type { Connection } from "../database/connection";
 import { setKey } from "../passes/copy-rows";
 import { SET_KIND_WORDS } from "../words/contract";
-import type { Facets, ItemFilter, SinceFacet } from "./contract";
+import { type Facets, type ItemFilter, type SinceFacet, setsOf } from "./contract";
 import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
 import { countSince, itemsAt, itemsToLookAt } from "./moments";
 
@@ -145,7 +145,10 @@ async function bySet(db: Connection, jobId: number, filter: ItemFilter): Promise
   const { rows } = await db.execute<{ value: string; count: string }>(sql`
     select c.store_id || '-' || c.set_key as value, count(distinct i.id) as count from copies c join items i on i.id = c.item_id
     where c.job_id = ${jobId} and c.set_key is not null ${stood} and ${await filterCondition(db, jobId, filter, "set")} group by 1`);
-  return sorted(rows.map(({ value, count }) => ({ value, count: Number(count) }))).map((each) => ({
+  const counts = new Map(rows.map(({ value, count }) => [value, Number(count)]));
+  // A set that was chosen stays there to be let go of, with nothing of the moment of the list too.
+  for (const chosen of setsOf(filter.set)) if (words.has(chosen) && !counts.has(chosen)) counts.set(chosen, 0);
+  return sorted([...counts].map(([value, count]) => ({ value, count }))).map((each) => ({
     ...each,
     words: words.get(each.value) ?? each.value,
   }));

@@ -1,7 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
-import { type ItemFilter, SIZES, type SizeClass } from "./contract";
-import { inScope, type Scope, shownValue, sinceAt, versionAt } from "./moments";
+import { type ItemFilter, type Scope, SIZES, type SizeClass } from "./contract";
+import { inScope, shownValue, sinceAt, versionAt } from "./moments";
 
 /** Folders whose path holds a word; more than this and the word is no help in folders. */
 const MAX_FOLDERS = 2000;

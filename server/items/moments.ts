@@ -2,34 +2,33 @@ import { type SQL, sql } from "drizzle-orm";
 import type { Condition } from "../../core/copies/vocabulary";
 import type { Connection, Database } from "../database/connection";
 import { OPENS } from "../passes/best-copy";
-import type { Item, ItemFilter, Moments, Since } from "./contract";
+import { type Item, type ItemFilter, type Moments, type Scope, type Since, setsOf } from "./contract";
 
 /** More moments than a time axis can show. */
 const MOST_MOMENTS = 5000;
 
 /** The moments at which something changed in snapshots and backup sets, with how many files did; oldest first. */
-export async function listMoments(db: Database, jobId: number): Promise<Moments> {
+export async function listMoments(db: Database, jobId: number, scope: Scope): Promise<Moments> {
+  const versions = sql`copies c where c.job_id = ${jobId} and c.present is not null and ${inScope(scope)}`;
   const { rows } = await db.execute<{ at: string; count: number }>(sql`
     select (extract(epoch from at) * 1000)::bigint as at, count(*)::int as count from (
-      select lower(present) as at from copies where job_id = ${jobId} and present is not null
+      select lower(c.present) as at from ${versions}
       union all
-      select upper(present) + interval '1 millisecond' from copies where job_id = ${jobId} and present is not null and not upper_inf(present)
+      select upper(c.present) + interval '1 millisecond' from ${versions} and not upper_inf(c.present)
     ) m where at <= now() group by 1 order by 1 desc limit ${MOST_MOMENTS}`);
   return { moments: rows.map(({ at, count }) => ({ at: Number(at), count })).reverse() };
 }
-
-/** What the copies are of that a list as of a moment goes by; nothing given: of anything in the job. */
-export type Scope = Pick<ItemFilter, "source" | "volume" | "set">;
 
 /** The condition on `copies c` that a scope means. */
 export function inScope({ source, volume, set }: Scope): SQL {
   const parts = [sql`true`];
   if (source) parts.push(sql`c.store_id in (select id from stores where source_id = ${source})`);
   if (volume) parts.push(sql`c.store_id = ${volume}`);
-  if (set) {
-    const [store, key] = set.split("-");
-    parts.push(sql`c.store_id = ${Number(store)} and c.set_key = ${key}`);
-  }
+  const sets = setsOf(set).map((each) => {
+    const [store, key] = each.split("-");
+    return sql`(c.store_id = ${Number(store)} and c.set_key = ${key})`;
+  });
+  if (sets.length > 0) parts.push(sql`(${sql.join(sets, sql` or `)})`);
   return sql.join(parts, sql` and `);
 }
 

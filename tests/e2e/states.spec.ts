@@ -66,12 +66,43 @@ test("the sets of the disk are listed with what they are of, and lead to the lis
   await copies.getByRole("link", { name: /^List as of the last state/ }).click();
   await expect(page.getByRole("combobox", { name: "The list as of" })).not.toHaveValue("");
   // The list is that set's: of the other one, of another computer, it has nothing.
-  const chosen = page.getByRole("region", { name: "Backup set" }).getByRole("button", { name: /LARKFIELD-LT, mo: dated copies of files/ });
+  const chosen = page.getByRole("region", { name: "Backup sets" }).getByRole("button", { name: /LARKFIELD-LT, mo: dated copies of files/ });
   await expect(chosen).toHaveAttribute("aria-pressed", "true");
   await expect(page.getByRole("row", { name: /Observing workbook\.xlsx/ })).toBeVisible();
   await expect(page.getByRole("row", { name: /Rota\.txt/ })).toHaveCount(0);
   await chosen.click();
   await expect(page.getByRole("row", { name: /Rota\.txt/ })).toBeVisible();
+});
+
+test("several sets are searched at once, chosen by mouse and by keyboard, and their moments alone are stepped through", async ({ page }) => {
+  await openJob(page, "Items");
+  await page.getByRole("button", { name: "All files" }).click();
+  const sets = page.getByRole("region", { name: "Backup sets" });
+  const copies = sets.getByRole("button", { name: /LARKFIELD-LT, mo: dated copies of files/ });
+  const trees = sets.getByRole("button", { name: /Desk computer.*: dated folder trees/ });
+  const workbook = page.getByRole("row", { name: /Observing workbook\.xlsx/ }).first();
+  const rota = page.getByRole("row", { name: /Rota\.txt/ }).first();
+  await copies.click();
+  await expect(workbook).toBeVisible();
+  await expect(rota).toHaveCount(0);
+  const moments = page.getByRole("combobox", { name: "The list as of" }).locator("option");
+  const ofCopies = new Set(await moments.allInnerTexts());
+  await trees.focus();
+  await page.keyboard.press("Space");
+  await expect(trees).toHaveAttribute("aria-pressed", "true");
+  await expect(copies).toHaveAttribute("aria-pressed", "true");
+  await expect(workbook).toBeVisible();
+  await expect(rota).toBeVisible();
+  await expect.poll(() => moments.count()).toBeGreaterThan(ofCopies.size);
+  // The address has them: a reload brings both back.
+  await page.reload();
+  await expect(copies).toHaveAttribute("aria-pressed", "true");
+  await expect(trees).toHaveAttribute("aria-pressed", "true");
+  await copies.click();
+  await expect(copies).toHaveAttribute("aria-pressed", "false");
+  await expect(rota).toBeVisible();
+  await expect(workbook).toHaveCount(0);
+  await expect.poll(async () => (await moments.allInnerTexts()).filter((each) => ofCopies.has(each))).toEqual(["As it is now"]);
 });
 
 test("the list as of a moment is narrowed by what became of its files", async ({ page }) => {

@@ -2,7 +2,7 @@
 
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Facets as FacetCounts, ItemQuery, Since } from "@/server/items/contract";
+import { type Facets as FacetCounts, type ItemQuery, type Since, setsOf } from "@/server/items/contract";
 import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { useTray } from "../data/use-job-data";
@@ -29,8 +29,19 @@ type Name =
   | "volume"
   | "source";
 
+interface Facet {
+  name: Name;
+  title: string;
+  words: (value: string) => string;
+  few: number;
+  /** Shown only where there is something to choose from. */
+  several?: boolean;
+  /** More than one can be chosen. */
+  together?: boolean;
+}
+
 const yearWords = (value: string) => (value === "none" ? "no date" : value);
-const FACETS: { name: Name; title: string; words: (value: string) => string; few: number; several?: boolean }[] = [
+const FACETS: Facet[] = [
   { name: "kind", title: "Kind", words: (value) => KIND_WORDS[value] ?? value, few: 10 },
   { name: "place", title: "Place", words: (value) => PLACE_WORDS[value] ?? value, few: 9 },
   { name: "since", title: "Since then", words: (value) => AS_OF_WORDS[value as Since] ?? value, few: 5, several: true },
@@ -42,7 +53,7 @@ const FACETS: { name: Name; title: string; words: (value: string) => string; few
   { name: "size", title: "Size", words: (value) => value, few: 5 },
   { name: "type", title: "Type", words: (value) => (value === "none" ? "no extension" : `.${value}`), few: 6, several: true },
   { name: "user", title: "User", words: (value) => value, few: 6, several: true },
-  { name: "set", title: "Backup set", words: (value) => value, few: 6, several: true },
+  { name: "set", title: "Backup sets", words: () => "a set that is not there", few: 6, several: true, together: true },
   { name: "home", title: "Client’s drive", words: (value) => value, few: 6, several: true },
   { name: "volume", title: "Volume", words: (value) => value, few: 6, several: true },
   { name: "source", title: "Source", words: (value) => value, few: 6, several: true },
@@ -70,7 +81,10 @@ export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQue
   );
 }
 
-const chosenOf = (query: ItemQuery, name: Name) => (query[name] === undefined ? undefined : String(query[name]));
+function chosenOf(query: ItemQuery, name: Name): string[] {
+  if (name === "set") return setsOf(query.set);
+  return query[name] === undefined ? [] : [String(query[name])];
+}
 
 /** Has the contents of all that match looked at: live files are not, until somebody asks. */
 function CheckAll({ jobId, query }: { jobId: number; query: ItemQuery }) {
@@ -116,47 +130,48 @@ function ordered(name: Name, counts: Counts): Counts {
   return [...counts].sort((a, b) => SIZE_ORDER.indexOf(a.value) - SIZE_ORDER.indexOf(b.value));
 }
 
-interface SectionProps {
-  name: Name;
-  title: string;
-  words: (value: string) => string;
-  few: number;
-  /** Shown only where there is something to choose from. */
-  several?: boolean;
-  chosen: string | undefined;
+interface SectionProps extends Facet {
+  chosen: readonly string[];
   counts: Counts;
 }
 
-function Section({ name, title, words, few, several = false, chosen, counts }: SectionProps) {
+function Section({ name, title, words, few, several = false, together = false, chosen, counts }: SectionProps) {
   const [, change] = useAddress();
   const [all, setAll] = useState(false);
-  if (counts.length <= (several ? 1 : 0) && !chosen) return null;
-  const shown = all ? counts : counts.slice(0, few);
-  const missing = chosen && !counts.some((each) => each.value === chosen) ? [{ value: chosen, count: 0 }] : [];
+  if (counts.length <= (several ? 1 : 0) && chosen.length === 0) return null;
+  const shown = counts.filter(({ value }, index) => all || index < few || chosen.includes(value));
+  const missing = chosen.filter((each) => !counts.some(({ value }) => value === each)).map((value) => ({ value, count: 0 }));
+  const toggle = (value: string) => {
+    const others = together ? chosen.filter((each) => each !== value) : [];
+    change({ [name]: [...others, ...(chosen.includes(value) ? [] : [value])].sort().join(",") }, true);
+  };
   return (
     <section aria-label={title}>
       <h2>{title}</h2>
       {[...missing, ...shown].map(({ value, count, words: called }: Counts[number]) => (
-        <button
-          key={value}
-          type="button"
-          className={styles.facet}
-          aria-pressed={chosen === value}
-          onClick={() => change({ [name]: chosen === value ? null : value }, true)}
-        >
+        <button key={value} type="button" className={styles.facet} aria-pressed={chosen.includes(value)} onClick={() => toggle(value)}>
+          {together && <Tick on={chosen.includes(value)} />}
           {name === "place" && <PlaceGlyph mark={{ at: null, place: value as never, condition: "whole", survival: 1, live: false }} />}
           <b>{called ?? words(value)}</b>
           <span>{countText(count)}</span>
         </button>
       ))}
-      {counts.length > few && (
+      {counts.length > (all ? few : shown.length) && (
         <button type="button" className={styles.more} onClick={() => setAll(!all)}>
-          {all ? "fewer" : `${counts.length - few} more`}
+          {all ? "fewer" : `${counts.length - shown.length} more`}
         </button>
       )}
     </section>
   );
 }
+
+/** A box that says more than one can be chosen. */
+const Tick = ({ on }: { on: boolean }) => (
+  <svg className={styles.tick} viewBox="0 0 12 12" aria-hidden="true">
+    <rect x="1" y="1" width="10" height="10" rx="2" />
+    {on && <path d="M3.2 6.2 5.2 8.2 8.8 4" />}
+  </svg>
+);
 
 /** The folders below the chosen one, and the way back up. */
 function Folders({ folder, counts }: { folder: string; counts: Counts }) {

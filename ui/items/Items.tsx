@@ -37,7 +37,7 @@ export function Items({ jobId }: { jobId: number }) {
   const fitting = useMemo(() => fittingSpan(facets?.year ?? [], loss), [facets?.year, loss]);
   const [chosenSpan, setChosenSpan] = useSpan();
   const matching = facets?.kind.filter((each) => !query.kind || each.value === query.kind).reduce((sum, each) => sum + each.count, 0);
-  const moments = useMoments(jobId);
+  const moments = useMoments(jobId, query);
   const filtered = NARROWING.some((name) => query[name]);
   return (
     <div className={styles.page}>

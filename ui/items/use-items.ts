@@ -12,6 +12,7 @@ import {
   moments,
   PAGE,
   position,
+  type Scope,
   sinceFacet,
   spine,
 } from "@/server/items/contract";
@@ -140,11 +141,13 @@ export function usePosition(jobId: number, query: ItemQuery, itemId: number | nu
   return itemId === null ? undefined : data?.index;
 }
 
-/** The moments of snapshots and backup sets at which something changed, oldest first. UTC milliseconds. */
-export function useMoments(jobId: number): readonly { at: number; count: number }[] {
+/** The moments at which something changed in the snapshots and backup sets of a list, oldest first. UTC milliseconds. */
+export function useMoments(jobId: number, { source, volume, set }: Scope): readonly { at: number; count: number }[] {
+  const of = search({ source, volume, set });
   const { data } = useQuery({
-    queryKey: keys.of(jobId, "moments"),
-    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/moments`, moments, signal),
+    queryKey: [...keys.of(jobId, "moments"), of],
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/moments?${of}`, moments, signal),
+    placeholderData: keepPreviousData,
     staleTime: 10_000,
   });
   return data?.moments ?? NO_MOMENTS;
