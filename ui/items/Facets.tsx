@@ -152,7 +152,7 @@ function Section({ name, title, words, few, several = false, together = false, c
         <button key={value} type="button" className={styles.facet} aria-pressed={chosen.includes(value)} onClick={() => toggle(value)}>
           {together && <Tick on={chosen.includes(value)} />}
           {name === "place" && <PlaceGlyph mark={{ at: null, place: value as never, condition: "whole", survival: 1, live: false }} />}
-          <b>{called ?? words(value)}</b>
+          <b className={together ? styles.full : undefined}>{called ?? words(value)}</b>
           <span>{countText(count)}</span>
         </button>
       ))}
@@ -167,7 +167,7 @@ function Section({ name, title, words, few, several = false, together = false, c
 
 /** A box that says more than one can be chosen. */
 const Tick = ({ on }: { on: boolean }) => (
-  <svg className={styles.tick} viewBox="0 0 12 12" aria-hidden="true">
+  <svg className={styles.tickBox} viewBox="0 0 12 12" aria-hidden="true">
     <rect x="1" y="1" width="10" height="10" rx="2" />
     {on && <path d="M3.2 6.2 5.2 8.2 8.8 4" />}
   </svg>
