@@ -29,6 +29,9 @@ describe("texts that are searched", () => {
       "03-01",
       "🙂",
       "ntide",
+      "tide2026-03-01x",
+      "lanternlantern",
+      "観測🙂",
       "éx",
       "nothing of it",
     ]) {
