@@ -37,23 +37,25 @@ export const zipArchive: FileSystemKind = {
 const TAR_MARK_AT = 257;
 
 /**
- * Whether members follow one another over most of the beginning of a source.
+ * Whether members follow one another over most of the beginning of a source; in a small one, all of which is looked at, only most of what is behind the first one's.
  * @param endOf where the member ends whose header begins at a place; null: none begins there
  */
 function takesMost(disk: ByteSource, mark: string, markAt: number, endOf: (at: number) => number | null): boolean {
   const reader = new BlockReader(disk);
   const until = Math.min(disk.size, REACH);
-  let [found, covered, first, reached] = [0, 0, -1, 0];
+  let [found, chained, covered, first, reached] = [0, 0, 0, -1, 0];
   for (let place = reader.find(mark, 0, until); place >= 0; place = reader.find(mark, Math.max(place + 1, reached), until)) {
     const at = place - markAt;
     const end = at >= 0 ? endOf(at) : null;
     if (end === null || end <= at) continue;
     found += 1;
+    if (place === reached) chained += 1;
     if (first < 0) first = at;
     reached = Math.min(end, until) + markAt;
     covered += Math.min(end, until) - at;
   }
-  return found >= ENOUGH && covered > (until - first) * MOST_SHARE && first <= until * (1 - MOST_SHARE);
+  const isNearFirst = first <= until * (1 - MOST_SHARE) || (disk.size <= REACH && chained > 0);
+  return found >= ENOUGH && covered > (until - first) * MOST_SHARE && isNearFirst;
 }
 
 /** Where a member ends by its header; one whose size comes after its data, where the next header begins behind that. */

@@ -5,6 +5,7 @@ import { type Range, RangeSet, without } from "../bytes/range-set";
 import { CENTRAL, END, LOCAL, METHOD } from "../formats/zip/layout";
 import { centralMember, descriptorEnd, findDescriptor, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
 import { decodeMember, isRead } from "./zip-codings";
+import { HeldArchive } from "./zip-held";
 
 /** A member with all that is known of it, and how its content stands. */
 export interface SalvagedMember {
@@ -30,6 +31,8 @@ interface Scanned {
   readonly centrals: readonly (ZipMember & { readonly entryAt: number })[];
   /** Stretches of lists of contents and end records. */
   readonly lists: RangeSet;
+  /** Places of end records. */
+  readonly ends: readonly number[];
 }
 
 /** Versions of the format needed to read a member (APPNOTE, 4.4.3.2), the highest. */
@@ -44,8 +47,9 @@ function scan(reader: BlockReader, part: Range): Scanned {
   const locals: Local[] = [];
   const centrals: (ZipMember & { entryAt: number })[] = [];
   const lists = new RangeSet();
+  const ends: number[] = [];
   for (let at = reader.find("PK", part.start, part.end); at >= 0; at = reader.find("PK", at + 1, part.end)) {
-    if (locals.length + centrals.length >= MOST_MEMBERS) break;
+    if (locals.length + centrals.length + ends.length >= MOST_MEMBERS) break;
     try {
       if (reader.has(at, LOCAL.mark)) {
         const local = (reader.u16(at + 4) & 0xff) <= HIGHEST_VERSION ? localMember(reader, at) : null;
@@ -55,12 +59,15 @@ function scan(reader: BlockReader, part: Range): Scanned {
         if (!entry || !isName(entry.member.raw)) continue;
         centrals.push({ ...entry.member, entryAt: at });
         lists.add(at, entry.next);
-      } else if (reader.has(at, END.mark)) lists.add(at, at + END.size);
+      } else if (reader.has(at, END.mark) && at + END.size <= reader.size) {
+        lists.add(at, at + END.size);
+        ends.push(at);
+      }
     } catch (error) {
       if (!(error instanceof PastEnd)) throw error;
     }
   }
-  return { locals, centrals, lists };
+  return { locals, centrals, lists, ends };
 }
 
 const keyOf = ({ raw }: ZipMember) => Buffer.from(raw).toString("latin1");
@@ -80,17 +87,28 @@ const FEWEST_PLAIN = 16;
  * @param bases where each part of a split archive begins
  */
 export function* salvageZip(reader: BlockReader, part: Range, bases: readonly number[]): Generator<SalvagedMember, void, void> {
-  const { locals, centrals, lists } = scan(reader, part);
+  const { locals, centrals, lists, ends } = scan(reader, part);
+  /** What is another's, and what a member with a wrong checksum takes for its own besides. */
   const used = RangeSet.from(lists.ranges);
+  const claimed = RangeSet.from(lists.ranges);
   const places = new Places(centrals, bases);
   let covered = part.start;
+  let held: HeldArchive | null = null;
   for (const local of locals) {
     // What stands in the data of another member is that one's content.
     if (local.at < covered) continue;
+    const soundEnd = () => {
+      const { checksum, packed } = ofLocal(reader, local, null);
+      return checksum === "agrees" ? local.dataAt + packed : null;
+    };
+    if (held?.owns(local.at, soundEnd)) continue;
     const entry = places.take(local);
     const found = ofLocal(reader, local, entry);
-    used.add(local.at, (found.dataAt ?? local.dataAt) + Math.max(0, found.packed));
-    if (found.checksum === "agrees" || holdsArchive(reader, local, found)) covered = local.dataAt + found.packed;
+    const end = (found.dataAt ?? local.dataAt) + Math.max(0, found.packed);
+    claimed.add(local.at, end);
+    used.add(local.at, found.checksum === "differs" ? local.dataAt : end);
+    if (found.checksum === "agrees") covered = local.dataAt + found.packed;
+    else if (holdsArchive(reader, local, found)) held = new HeldArchive(reader, local.dataAt, local.dataAt + found.packed, ends);
     yield found;
   }
   /** Where the data of members begin whose header is damaged: what stands before them is that header. */
@@ -99,11 +117,12 @@ export function* salvageZip(reader: BlockReader, part: Range, bases: readonly nu
   const isWhole = part.start === 0 && part.end >= reader.size;
   for (const entry of places.left()) {
     if (covered > entry.entryAt) continue;
-    const tried = left > 0 ? searchData(reader, entry, places, used, part) : null;
+    const tried = left > 0 ? searchData(reader, entry, places, { used, claimed }, part) : null;
     left -= tried?.cost ?? 0;
     if (tried?.found) {
       const { dataAt = 0, packed } = tried.found as { dataAt: number; packed: number };
       used.add(dataAt, dataAt + packed);
+      claimed.add(dataAt, dataAt + packed);
       byList.add(dataAt);
       yield tried.found;
     } else if (entry.plain === 0 || isWhole || (entry.at + places.shiftNear(entry.at) >= part.start && entry.at < part.end))
@@ -117,7 +136,7 @@ export function* salvageZip(reader: BlockReader, part: Range, bases: readonly nu
         by: "list",
       };
   }
-  for (const gap of without(part, used.ranges)) {
+  for (const gap of without(part, claimed.ranges)) {
     if (left <= 0) break;
     const { found, cost } = namelessIn(reader, gap);
     left -= cost;
@@ -246,7 +265,7 @@ function searchData(
   reader: BlockReader,
   entry: ZipMember & { readonly entryAt: number },
   places: Places,
-  used: RangeSet,
+  { used, claimed }: { readonly used: RangeSet; readonly claimed: RangeSet },
   part: Range,
 ): { found: SalvagedMember | null; cost: number } {
   let cost = 0;
@@ -274,10 +293,10 @@ function searchData(
       : null;
   };
   const near = places.placeOf(entry) + places.shiftNear(entry.at) + LOCAL.size + entry.raw.length;
-  const gaps = without({ start: part.start, end: Math.min(part.end, reader.size) }, used.ranges).filter(
-    ({ start, end }) => end - start >= entry.packed,
-  );
-  const byEnd = gaps.flatMap(({ end }) => DESCRIPTOR_SIZES.map((size) => end - size - entry.packed));
+  const within = { start: part.start, end: Math.min(part.end, reader.size) };
+  const gaps = [used, claimed].flatMap(({ ranges }) => without(within, ranges)).filter(({ start, end }) => end - start >= entry.packed);
+  const ends = [...new Set(gaps.map(({ end }) => end))];
+  const byEnd = ends.flatMap((end) => DESCRIPTOR_SIZES.map((size) => end - size - entry.packed));
   for (const from of [...byEnd].sort((a, b) => Math.abs(a - near) - Math.abs(b - near)).slice(0, 64)) {
     const found = fits(from);
     if (found) return { found, cost };
