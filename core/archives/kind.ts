@@ -5,6 +5,7 @@ import type { FileSystemKind } from "../filesystems/file-system-kind";
 import { tarEntry } from "../formats/archives";
 import { CENTRAL, DESCRIPTOR, END, LOCAL, SPLIT_MARK } from "../formats/zip/layout";
 import { localMember } from "../formats/zip/members";
+import { nextMarked, nextSummed } from "./tar-headers";
 import { openTar } from "./tar-volume";
 import { openZip } from "./zip-volume";
 
@@ -26,36 +27,69 @@ export const zipArchive: FileSystemKind = {
   /** By the end record with its list of contents, or by members that take most of the beginning: on a disk there are archives among other things. */
   recogniseRemains(disk) {
     const reader = new BlockReader(disk);
+    // What a TAR archive holds may be ZIPs: whose members begin first, and behind whose end nothing stands, is the outer one.
+    const tar = firstOfTar(disk);
+    const findLocal = (from: number, until: number) => {
+      const at = reader.find(LOCAL.mark, from, until);
+      return at < 0 ? null : at;
+    };
     const end = reader.find(END.mark, Math.max(0, disk.size - END.size - END.maxComment));
+    if (tar !== null && (reader.find(LOCAL.mark, 0, tar) < 0 || (end >= 0 && !endsSource(reader, end)))) return null;
     if (end >= 0 && reader.find(CENTRAL.mark, Math.max(0, end - REACH), end) >= 0) return ZIP;
-    return takesMost(disk, LOCAL.mark, 0, (at) => (isLocal(reader, at) ? endOfMember(reader, at) : null)) ? ZIP : null;
+    return firstOfMost(disk, findLocal, (at) => (isLocal(reader, at) ? endOfMember(reader, at) : null)) === null ? null : ZIP;
   },
   openers: { zip: openZip },
 };
 
-/** Where a mark stands in a header of TAR. */
-const TAR_MARK_AT = 257;
+/** Whether nothing stands behind an end record but zeros. */
+function endsSource(reader: BlockReader, at: number): boolean {
+  if (at + END.size > reader.size) return true;
+  const end = at + END.size + reader.u16(at + END.commentLength);
+  return end >= reader.size || reader.bytes(end, reader.size - end).every((byte) => byte === 0);
+}
+
+/** Where the first member of a TAR archive begins whose members take most of the beginning of a source; null: there is none. */
+function firstOfTar(disk: ByteSource): number | null {
+  const reader = new BlockReader(disk);
+  const endOf = (at: number) => tarEntry(reader, at)?.next ?? null;
+  const by = (find: typeof nextMarked) => firstOfMost(disk, (from, until) => find(reader, from, until), endOf);
+  return by(nextMarked) ?? by(nextSummed);
+}
 
 /**
- * Whether members follow one another over most of the beginning of a source; in a small one, all of which is looked at, only most of what is behind the first one's.
- * @param endOf where the member ends whose header begins at a place; null: none begins there
+ * Finds the first of members that follow one another over most of the beginning of a source; in a small one, all of which is looked at, over most of what is
+ * behind that one.
+ * @param find where the next header may begin, from one place up to another @param endOf where the member ends whose header begins at a place; null: none begins there
  */
-function takesMost(disk: ByteSource, mark: string, markAt: number, endOf: (at: number) => number | null): boolean {
-  const reader = new BlockReader(disk);
-  const until = Math.min(disk.size, REACH);
+function firstOfMost(
+  disk: ByteSource,
+  find: (from: number, until: number) => number | null,
+  endOf: (at: number) => number | null,
+): number | null {
+  const until = withoutZeros(disk, Math.min(disk.size, REACH));
   let [found, chained, covered, first, reached] = [0, 0, 0, -1, 0];
-  for (let place = reader.find(mark, 0, until); place >= 0; place = reader.find(mark, Math.max(place + 1, reached), until)) {
-    const at = place - markAt;
-    const end = at >= 0 ? endOf(at) : null;
+  for (let at = find(0, until); at !== null; at = find(Math.max(at + 1, reached), until)) {
+    const end = endOf(at);
     if (end === null || end <= at) continue;
     found += 1;
-    if (place === reached) chained += 1;
+    if (at === reached) chained += 1;
     if (first < 0) first = at;
-    reached = Math.min(end, until) + markAt;
+    reached = Math.min(end, until);
     covered += Math.min(end, until) - at;
   }
   const isNearFirst = first <= until * (1 - MOST_SHARE) || (disk.size <= REACH && chained > 0);
-  return found >= ENOUGH && covered > (until - first) * MOST_SHARE && isNearFirst;
+  return found >= ENOUGH && covered > (until - first) * MOST_SHARE && isNearFirst ? first : null;
+}
+
+/** Where what is not zero ends in the beginning of a source: archives are filled up with zeros. */
+function withoutZeros(disk: ByteSource, length: number): number {
+  let end = 0;
+  for (const { at, bytes } of new BlockReader(disk).blocks(0, length)) {
+    let last = bytes.length;
+    while (last > 0 && bytes[last - 1] === 0) last -= 1;
+    if (last > 0) end = at + last;
+  }
+  return end;
 }
 
 /** Where a member ends by its header; one whose size comes after its data, where the next header begins behind that. */
@@ -87,9 +121,6 @@ function isLocal(reader: BlockReader, at: number): boolean {
 export const tarArchive: FileSystemKind = {
   mayBeSmall: true,
   recognise: (head) => (tarEntry(new BlockReader(new MemorySource(head.bytes)), 0) ? TAR : null),
-  recogniseRemains(disk) {
-    const reader = new BlockReader(disk);
-    return takesMost(disk, "ustar", TAR_MARK_AT, (at) => tarEntry(reader, at)?.next ?? null) ? TAR : null;
-  },
+  recogniseRemains: (disk) => (firstOfTar(disk) === null ? null : TAR),
   openers: { tar: openTar },
 };

@@ -40,7 +40,8 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
   let ahead: Ahead = { ...NOTHING };
   let general: Partial<Ahead> = {};
   let damaged = 0;
-  let inGap = false;
+  /** Where something stands that is no header. */
+  let gap: number | null = null;
   const seams = [...(source.seams ?? [])];
   const doubts = RangeSet.from(source.doubts ?? []);
   const headers = new TarHeaders(source, everyByte);
@@ -48,21 +49,29 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
     const found = headers.at(at);
     if (!found) {
       // Zeros fill the end; anything else was a header, or data behind one that is gone.
-      if (!inGap && reader.bytes(at, RECORD).some((byte) => byte !== 0)) damaged += 1;
-      inGap = true;
+      if (gap === null && reader.bytes(at, RECORD).some((byte) => byte !== 0)) damaged += 1;
+      // What was said of the file that stood here is not said of the next one.
+      ahead = { ...NOTHING };
+      gap ??= at;
       at = headers.behind(at);
       continue;
     }
-    if (inGap && entries.length > 0 && damaged === 0) damaged += 1;
-    inGap = false;
+    if (gap !== null && entries.length > 0 && damaged === 0) damaged += 1;
+    const last = entries.at(-1);
+    // Members are whole records apart: bytes slipped in, or are missing, in the last one or behind it.
+    if (gap !== null && (at - gap) % RECORD !== 0 && last) entries[entries.length - 1] = doubted(last);
+    gap = null;
     const data = (most: number) => reader.bytes(found.dataAt, Math.max(0, Math.min(found.size, most, reader.size - found.dataAt))).slice();
     const size = ahead.size ?? found.size;
     const whole = found.dataAt + Math.ceil(size / RECORD) * RECORD;
     // Behind a seam other files stand.
     while (seams[0] !== undefined && seams[0] <= at) seams.shift();
-    const seam = seams[0] !== undefined && seams[0] < whole ? seams[0] : null;
+    const hidden = headers.hiddenIn(found, whole);
+    const seam = seams[0] !== undefined && seams[0] < (hidden ?? whole) ? seams[0] : hidden;
+    if (hidden !== null) damaged += 1;
     const next = seam ?? whole;
-    if (found.type === "L") ahead.path = text(data(MOST_NAME)).replace(/\0.*$/s, "");
+    if (hidden !== null && isAhead(found.type)) ahead = { ...NOTHING };
+    else if (found.type === "L") ahead.path = text(data(MOST_NAME)).replace(/\0.*$/s, "");
     else if (found.type === "K") ahead.link = text(data(MOST_NAME)).replace(/\0.*$/s, "");
     else if (found.type === "x") ahead = { ...ahead, ...paxOf(data(MOST_NAME)) };
     else if (found.type === "g") general = { ...general, ...paxOf(data(MOST_NAME)) };
@@ -79,7 +88,7 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
         const entry = entryOf({ source, reader, found, path, size, modified, link: ahead.link, name, byPath, seam, doubts, holes, rest });
         if (rest) general = { ...general, rest: null };
         if (entry) {
-          entries.push(entry);
+          entries.push(hidden === null ? entry : doubted(entry));
           byPath.set(path, entry);
         }
       }
@@ -118,12 +127,22 @@ interface At {
 const BREAKS_OFF = "The archive breaks off in this file.";
 const GONE = "The archive is damaged within this file: the rest of it is gone.";
 const SHORT = "The list of its holes speaks of more bytes than are kept of it: the rest of it is missing.";
+const SLIPPED = "The next file does not stand where this one ends: bytes slipped in or are missing, here or behind it.";
 const BEGAN_ELSEWHERE = "It began in an earlier part of this archive: what stands there of it is missing here.";
 const COMPLETED = "Bytes of its header could not be known and were taken from the one before: its name and date may be wrong.";
 const IN_DOUBT = "What was compressed with it is damaged, and no checksum of its own says whether this file is.";
 
 /** An ordinary file; the older form of it; one that was to lie in one piece. */
 const isFile = (type: string) => type === "0" || type === "\0" || type === "7";
+
+/** An entry that seems to be sound, but is not as far from the next header as it should be. */
+const doubted = (entry: ArchiveEntry): ArchiveEntry =>
+  entry.standing === "sound" && entry.type === "file" && entry.size > 0
+    ? { ...entry, standing: "damaged", note: [entry.note, SLIPPED].filter(Boolean).join(" ") }
+    : entry;
+
+/** What is said of the next file. */
+const isAhead = (type: string) => "LKxg".includes(type);
 const EMPTY = () => new MemorySource(new Uint8Array());
 
 const NO_MAP = "It is kept without its holes, and the list of these is damaged: what stands where in it cannot be told.";

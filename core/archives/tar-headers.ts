@@ -6,6 +6,9 @@ import { type TarEntry, tarEntry } from "../formats/archives";
 const RECORD = 512;
 /** POSIX.1-2017, pax, "ustar Interchange Format": where the mark stands in a header. */
 const MARK = { at: 257, text: "ustar" } as const;
+/** The same: its checksum. */
+const SUM = { at: 148, digits: 6 } as const;
+const hasMark = (header: Uint8Array) => Buffer.from(header.buffer, header.byteOffset, header.length).includes(MARK.text, MARK.at);
 /** Bytes behind a place that are looked at one by one where nothing says at which of them records begin, and in all. */
 const MOST_SEARCHED = 1 << 16;
 const MOST_LOOKED = 1 << 25;
@@ -17,6 +20,31 @@ export function brokenTarAt(source: ByteSource): number | null {
   for (let entry = tarEntry(reader, at); entry; entry = tarEntry(reader, at)) at = entry.next;
   if (at === 0 || at + RECORD > reader.size) return null;
   return reader.bytes(at, RECORD).some((byte) => byte !== 0) ? at : null;
+}
+
+/** The next header with a mark, at any byte from one place up to another; null: there is none. */
+export function nextMarked(reader: BlockReader, from: number, end: number): number | null {
+  const find = (at: number) => reader.find(MARK.text, at, Math.min(reader.size, end + MARK.at + MARK.text.length));
+  for (let mark = find(from); mark >= 0; mark = find(mark + 1)) {
+    const at = mark - MARK.at;
+    if (at >= from && at < end && tarEntry(reader, at)) return at;
+  }
+  return null;
+}
+
+/** The same by its checksum alone, as that is commonly written: six digits and a zero. */
+export function nextSummed(reader: BlockReader, from: number, end: number): number | null {
+  let digits = 0;
+  for (const { at: start, bytes } of reader.blocks(from + SUM.at, Math.min(reader.size, end + SUM.at + SUM.digits + 1)))
+    for (let i = 0; i < bytes.length; i += 1) {
+      const byte = bytes[i] as number;
+      if (byte === 0 && digits >= SUM.digits) {
+        const at = start + i - SUM.digits - SUM.at;
+        if (at >= from && at < end && tarEntry(reader, at)) return at;
+      }
+      digits = byte >= 0x30 && byte <= 0x37 ? digits + 1 : 0;
+    }
+  return null;
 }
 
 export interface TarHeader extends TarEntry {
@@ -39,22 +67,70 @@ export class TarHeaders {
   /** The last header that was looked for by its mark, and from where. */
   #seen = { from: 0, at: 0 };
 
-  constructor(source: ByteSource, everyByte: boolean) {
+  constructor(
+    source: ByteSource,
+    private readonly everyByte: boolean,
+  ) {
     this.#reader = new BlockReader(source);
     this.#unknown = (source.doubts?.length ?? 0) > 0;
     // Behind bytes that are gone they stand anywhere.
     this.#anywhere = everyByte || this.#unknown || (source.seams?.length ?? 0) > 0;
   }
 
+  /** The entry whose header stands at a place; null: none is there. A mark a few bytes off is that of a header which begins as many off: its checksum can be right for either. */
+  #entry(at: number): TarEntry | null {
+    const entry = tarEntry(this.#reader, at);
+    if (!entry || this.#reader.has(at + MARK.at, MARK.text)) return entry;
+    const near = this.#reader.bytes(at + MARK.at - MARK.text.length, 3 * MARK.text.length);
+    return Buffer.from(near.buffer, near.byteOffset, near.length).includes(MARK.text) ? null : entry;
+  }
+
   /** The header at a place; null: none is there. */
   at(at: number): TarHeader | null {
-    const found = tarEntry(this.#reader, at);
+    const found = this.#entry(at);
     if (found) {
       this.#template = this.#reader.bytes(at, RECORD).slice();
       return { ...found, completed: false };
     }
     const completed = this.#completed(at);
     return completed && { ...completed, dataAt: at + RECORD, completed: true };
+  }
+
+  /**
+   * Where the header of the next member stands in what a member says are its data: bytes of these are missing then. It is looked for where no header, and no end, stands
+   * behind the data; and of a thorough reading also where one does, if the hidden member leads there, or over the end.
+   * @param end where the data end by the member's size, in whole records @returns null: nothing says that any are missing
+   */
+  hiddenIn({ dataAt }: TarEntry, end: number): number | null {
+    if (end === dataAt) return null;
+    const behind = this.#whatIsAt(end);
+    if (!this.everyByte && (behind !== "other" || end > this.#reader.size)) return null;
+    const own = this.#chainEnd(dataAt, end);
+    if (behind === "header" && own > dataAt) return null;
+    const last = Math.min(end, this.#reader.size, this.everyByte ? end : dataAt + MOST_LOOKED);
+    let reached = own;
+    for (let at = this.#nextMarked(own - 1, last); at !== null; at = this.#nextMarked(reached - 1, last)) {
+      reached = this.#chainEnd(at, end);
+      const leads = behind === "other" || reached === end || (behind === "zeros" && this.#entry(reached) !== null);
+      if (leads && (this.everyByte || (at - dataAt) % RECORD === 0)) return at;
+      reached = Math.max(reached, at + 1);
+    }
+    return null;
+  }
+
+  /** What stands at a place: a header, be it damaged; what may be the end of the archive; something else. */
+  #whatIsAt(at: number): "header" | "zeros" | "other" {
+    const { size } = this.#reader;
+    if (at + RECORD > size) return at <= size ? "zeros" : "other";
+    if (this.#reader.has(at + MARK.at, MARK.text) || this.#entry(at)) return "header";
+    return this.#reader.bytes(at, Math.min(2 * RECORD, size - at)).every((byte) => byte === 0) ? "zeros" : "other";
+  }
+
+  /** Where members end that follow one another from a place, the last one before the end of something that holds them; the place itself: there is none. */
+  #chainEnd(start: number, end: number): number {
+    let at = start;
+    for (let entry = this.#entry(at); entry && entry.next <= end; entry = this.#entry(at)) at = entry.next;
+    return at;
   }
 
   /** Where the next header stands behind a place that has none. */
@@ -72,13 +148,12 @@ export class TarHeaders {
     return Number.isFinite(this.#seen.at) ? this.#seen.at : null;
   }
 
-  #nextMarked(from: number): number | null {
-    const reader = this.#reader;
-    for (let mark = reader.find(MARK.text, from + 1); mark >= 0; mark = reader.find(MARK.text, mark + 1)) {
-      const at = mark - MARK.at;
-      if (at > from && tarEntry(reader, at)) return at;
-    }
-    return null;
+  /** @param end before which it begins */
+  #nextMarked(from: number, end = this.#reader.size): number | null {
+    // Older archives have no mark in their headers.
+    const isOlder = this.#template !== null && !hasMark(this.#template);
+    const marked = isOlder ? null : nextMarked(this.#reader, from + 1, end);
+    return marked ?? (isOlder || this.#template === null ? nextSummed(this.#reader, from + 1, end) : null);
   }
 
   /** The next header with unknown bytes, before a known one: at whole records from that one back, or else anywhere near. */
