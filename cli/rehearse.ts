@@ -76,13 +76,15 @@ function* withSeconds(files: Iterable<WantedFile>, wish: StreamWish): Generator<
   }
 }
 
-/** A target that no other file of the restore has, on a destination that does not distinguish capitals either. */
+/** A target that no other file of the restore has, nor has instead of one of its folders, on a destination that does not distinguish capitals either. */
 function withoutTwins(target: readonly string[], given: Set<string>): string[] {
-  const folders = target.slice(0, -1);
-  const name = target.at(-1) as string;
-  const key = (own: string) => [...folders, own].join("/").toLowerCase();
-  let own = name;
-  for (let number = 2; given.has(key(own)); number += 1) own = numberedName(name, number);
-  given.add(key(own));
-  return [...folders, own];
+  const key = (parts: readonly string[]) => parts.join("/").toLowerCase();
+  const placed: string[] = [];
+  for (const name of target) {
+    let own = name;
+    for (let number = 2; given.has(key([...placed, own])); number += 1) own = numberedName(name, number);
+    placed.push(own);
+  }
+  given.add(key(placed));
+  return placed;
 }

@@ -37,7 +37,7 @@ export function restore(positionals: readonly string[], options: Options): numbe
   const opened = () => {
     if (delivery) return delivery;
     makeFolder(root);
-    delivery = Delivery.openHere(root);
+    delivery = Delivery.openHere(root).distinguish((path) => written.has(path));
     return delivery;
   };
   try {

@@ -57,6 +57,26 @@ describe("delivering a file", () => {
     expect(readdirSync(join(work, "folder"))).toEqual(["letter.txt"]);
   });
 
+  it("gives a folder that is called like a file of the same restore a number, and nobody else’s file is passed by", () => {
+    const written = new Set<string>();
+    using((delivery) => {
+      delivery.distinguish((path) => written.has(path));
+      const put = (...parts: string[]) => {
+        const done = delivery.deliver(content, parts, { conflict: "keep-both" });
+        if (done) written.add(done.output);
+        return done?.output;
+      };
+      expect(put("notes", "March")).toBe(join(work, "notes/March"));
+      expect(put("notes", "March", "one.txt")).toBe(join(work, "notes/March (2)/one.txt"));
+      expect(put("notes", "March", "inner", "two.txt")).toBe(join(work, "notes/March (2)/inner/two.txt"));
+      expect(delivery.isTaken(["notes", "March", "one.txt"])).toBe(true);
+      expect(put("notes", "April", "one.txt")).toBe(join(work, "notes/April/one.txt"));
+      expect(put("notes", "April")).toBe(join(work, "notes/April (2)"));
+      writeFileSync(join(work, "notes/May"), "another's");
+      expect(() => put("notes", "May", "one.txt")).toThrow("is in the way");
+    });
+  });
+
   it("keeps the mark “read only”, and replaces a file that has it", () => {
     const write = (text: string) =>
       using((delivery) =>

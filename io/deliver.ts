@@ -91,6 +91,7 @@ export class Delivery {
   readonly #unsynced = new Set<HeldFolder>();
   /** Whether its file system is NTFS; not set: nothing was asked for that only NTFS has. */
   readonly #ntfs: { known?: boolean } = {};
+  #isOwn: (path: string) => boolean = () => false;
 
   /** @param mark tells this writer's working folder from those of others that write to the same place */
   private constructor(root: HeldFolder, mark: string) {
@@ -126,6 +127,16 @@ export class Delivery {
     return delivery;
   }
 
+  /**
+   * Says which files the present restore has written. A folder that is called like one of these gets a number behind its name; any other file in the way of a
+   * folder is reported.
+   * @param isOwn is asked for an absolute path
+   */
+  distinguish(isOwn: (path: string) => boolean): this {
+    this.#isOwn = isOwn;
+    return this;
+  }
+
   /** Absolute path of the destination when it was opened. */
   get path(): string {
     return this.#root.path;
@@ -154,8 +165,9 @@ export class Delivery {
   stage(content: ByteSource, components: readonly string[], options: { workingName: string; onBytes?: (bytes: number) => void }): Staged {
     const name = components[components.length - 1];
     if (!name) throw new DeliveryError("The file has no name to write it under.");
-    const folders = components.slice(0, -1);
-    const folder = this.#folder(folders, true) as HeldFolder;
+    const folder = this.#folder(components.slice(0, -1), true) as HeldFolder;
+    // Their names as they are there.
+    const folders = relative(this.#root.path, folder.path).split(sep).filter(Boolean);
     this.#working ??= this.#makeWorking();
     if (folder.device !== this.#working.device)
       throw new DeliveryError(`“${folder.path}” lies on another device than the destination: restore into it as a destination of its own.`);
@@ -336,7 +348,7 @@ export class Delivery {
       }
       try {
         this.#forget(key, held);
-        folder = folder.child(name, make);
+        folder = this.#child(folder, name, make);
         this.#held.set(key, folder);
       } catch (error) {
         if (error instanceof FolderInTheWayError) {
@@ -349,6 +361,18 @@ export class Delivery {
     }
     this.#holdNoMore(names.length);
     return folder;
+  }
+
+  /** A folder in another one, under the first name that no file of this restore has. */
+  #child(folder: HeldFolder, name: string, make: boolean): HeldFolder {
+    for (let number = 2, own = name; ; number += 1)
+      try {
+        return folder.child(own, make);
+      } catch (error) {
+        const isInOurWay = error instanceof FolderInTheWayError && number <= MAX_NUMBER && this.#isOwn(join(folder.path, own));
+        if (!isInOurWay) throw error;
+        own = numberedName(name, number);
+      }
   }
 
   #forget(key: string, held: HeldFolder | undefined): void {

@@ -302,7 +302,7 @@ function answer(request: RestoreRequest): unknown {
   if (request.ask === "close") return close();
   if (request.ask === "open") {
     close();
-    held = openDelivery(request.to, request.mark);
+    held = openDelivery(request.to, request.mark).distinguish((path) => given.has(fold(path)));
     const refused = refusalNow(held, request.guarded);
     if (refused) close();
     return refused;
