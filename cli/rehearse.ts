@@ -1,6 +1,6 @@
 import { lstatSync, statfsSync } from "node:fs";
 import { join } from "node:path";
-import { numberedName } from "../core/restore/names";
+import { GivenPaths } from "../core/restore/names";
 import type { StreamWish } from "../core/restore/wishes";
 import { withChosen } from "./chosen";
 import { destination, nearest } from "./destination";
@@ -17,7 +17,7 @@ export function rehearse(positionals: readonly string[], options: Options): numb
   const wish = wishOf(options);
   const root = destination(options.to, oneSource(positionals));
   const counter = { files: 0 };
-  const given = new Set<string>();
+  const paths = new GivenPaths();
   const sums = { files: 0, bytes: 0, unwritable: 0, conflicts: 0, renamed: 0, partial: 0 };
   const { bavail, bsize } = statfsSync(nearest(root));
   const free = bavail * bsize;
@@ -25,7 +25,7 @@ export function rehearse(positionals: readonly string[], options: Options): numb
   const code = withChosen(positionals, options, (chosen) => {
     for (const { copy, disk, target } of withSeconds(wantedFiles(chosen, options, wish, counter), wish.streams)) {
       const problem = notRestorable(copy) ?? (disk ? null : "It is not there any more, or cannot be opened.");
-      const placed = problem ? [...target] : withoutTwins(target, given);
+      const placed = problem ? [...target] : paths.give(target);
       const there = problem ? null : lstatSync(join(root, ...placed), { throwIfNoEntry: false });
       const path = copy.path.normalize("NFC");
       // A path is as it was when only what stands above the sets or volumes is added.
@@ -74,17 +74,4 @@ function* withSeconds(files: Iterable<WantedFile>, wish: StreamWish): Generator<
     const second = wish === "two-file" && !notRestorable(file.copy) ? secondOf(file, file.target) : null;
     if (second) yield second.file;
   }
-}
-
-/** A target that no other file of the restore has, nor has instead of one of its folders, on a destination that does not distinguish capitals either. */
-function withoutTwins(target: readonly string[], given: Set<string>): string[] {
-  const key = (parts: readonly string[]) => parts.join("/").toLowerCase();
-  const placed: string[] = [];
-  for (const name of target) {
-    let own = name;
-    for (let number = 2; given.has(key([...placed, own])); number += 1) own = numberedName(name, number);
-    placed.push(own);
-  }
-  given.add(key(placed));
-  return placed;
 }

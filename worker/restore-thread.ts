@@ -8,6 +8,7 @@ import type { Carried, FileFacts } from "../core/restore/carried";
 import { COMPANION_HEAD, COMPANIONS, hasCompanions } from "../core/restore/companions";
 import { bytesIn, type Gaps, gapsOf, hasGaps, NO_GAPS, OwnBytes } from "../core/restore/gaps";
 import { describeNotCarried } from "../core/restore/left-behind";
+import { fold } from "../core/restore/names";
 import { takenFor } from "../core/restore/wishes";
 import { isDatabase, standsAlone } from "../io/companions";
 import { type Delivery, namesFor, type Published, type Staged, type Taken } from "../io/deliver";
@@ -112,7 +113,6 @@ const open = new Map<number, { readonly disk: ByteSource; known: number }>();
 const given = new Set<string>();
 /** Working names of files that are databases. */
 const databases = new Set<string>();
-const fold = (path: string) => path.normalize("NFC").toLowerCase();
 
 function diskOf(work: RestoreWork): ByteSource {
   const kept = open.get(work.sourceId);

@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { numberedName, safeComponents, safeName } from "./names";
+import { fold, GivenPaths, numberedName, safeComponents, safeName } from "./names";
 
 describe("names at the destination", () => {
   it("never lead out of it, are never empty, and can be written on any device", { tags: "long" }, () => {
@@ -35,5 +35,38 @@ describe("names at the destination", () => {
   it("get a number before the extension when one is taken", () => {
     expect(numberedName("letter.docx", 2)).toBe("letter (2).docx");
     expect(numberedName("README", 3)).toBe("README (3)");
+  });
+});
+
+describe("the paths of many files", () => {
+  it("are different, and no file has the path of a folder", () => {
+    const paths = new GivenPaths();
+    const give = (path: string) => paths.give(path.split("/")).join("/");
+    expect(["notes", "Notes", "notes/March.txt", "notes/inner/May.txt", "notes/march.txt", "a/b", "a", "A/c"].map(give)).toEqual([
+      "notes",
+      "Notes (2)",
+      "notes (3)/March.txt",
+      "notes (3)/inner/May.txt",
+      "notes (3)/march (2).txt",
+      "a/b",
+      "a (2)",
+      "A/c",
+    ]);
+  });
+
+  it("stay different for any names", () => {
+    const name = fc.constantFrom("a", "A", "b", "a (2)", "b.txt", "é", "e\u0301");
+    fc.assert(
+      fc.property(fc.array(fc.array(name, { minLength: 1, maxLength: 4 }), { maxLength: 30 }), (all) => {
+        const paths = new GivenPaths();
+        const given = all.map((parts) => fold(paths.give(parts).join("/")));
+        expect(new Set(given).size).toBe(given.length);
+        for (const one of given)
+          expect(
+            given.some((other) => other.startsWith(`${one}/`)),
+            one,
+          ).toBe(false);
+      }),
+    );
   });
 });

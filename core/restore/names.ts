@@ -42,6 +42,33 @@ export function numberedName(name: string, number: number): string {
   return `${stem} (${number})${extension}`;
 }
 
+/** Names that differ in case or Unicode form alone are one on many devices. */
+export const fold = (name: string): string => name.normalize("NFC").toLowerCase();
+
+/** Gives each of many files a path that no other has, as a file or as a folder: twins are numbered, be they files or folders called like a file. */
+export class GivenPaths {
+  /** Folded paths. */
+  readonly #given = new Map<string, "file" | "folder">();
+
+  /** @param parts safe names of folders and file, the file's own last @returns those it is given */
+  give(parts: readonly string[]): string[] {
+    const given: string[] = [];
+    for (const [index, name] of parts.entries()) {
+      const as = index === parts.length - 1 ? "file" : "folder";
+      const keyOf = (own: string) => fold([...given, own].join("/"));
+      const isFree = (own: string) => {
+        const there = this.#given.get(keyOf(own));
+        return there === undefined || (there === "folder" && as === "folder");
+      };
+      let own = name;
+      for (let number = 2; !isFree(own); number += 1) own = numberedName(name, number);
+      this.#given.set(keyOf(own), as);
+      given.push(own);
+    }
+    return given;
+  }
+}
+
 function splitName(name: string): { stem: string; extension: string } {
   const dot = name.lastIndexOf(".");
   return dot > 0 && name.length - dot <= 12 ? { stem: name.slice(0, dot), extension: name.slice(dot) } : { stem: name, extension: "" };

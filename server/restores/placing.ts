@@ -3,7 +3,7 @@ import type { CopyFacts } from "../../core/copies/facts";
 import { FORMATS, kindOf } from "../../core/formats/registry";
 import { type ArrangedFile, arrange, type NamePattern, nameOf, type RestoreLayout } from "../../core/restore/arrange";
 import { PAYLOAD } from "../../core/restore/bagit";
-import { numberedName, safeName, streamFileName } from "../../core/restore/names";
+import { fold, numberedName, safeName, streamFileName } from "../../core/restore/names";
 import type { RestoreForm } from "../../core/restore/wishes";
 import type { RestoredHome } from "./planned";
 
@@ -23,9 +23,6 @@ export function homeFolders(volumes: readonly RestoredHome[]): Map<number, reado
   }
   return folders;
 }
-
-/** Names that differ in case or Unicode form alone are one on many devices. */
-export const fold = (name: string): string => name.normalize("NFC").toLowerCase();
 
 /** A file's own name with the moment of its last change, for several copies of one file beside each other. */
 export function datedName(name: string, modified: Date | null, timeZone: string): string {

@@ -2,7 +2,7 @@ import { Readable } from "node:stream";
 import { sql } from "drizzle-orm";
 import yazl from "yazl";
 import type { Condition } from "../../core/copies/vocabulary";
-import { numberedName, safeComponents, safeName } from "../../core/restore/names";
+import { GivenPaths, safeComponents, safeName } from "../../core/restore/names";
 import { runTask } from "../content/pool";
 import type { Connection } from "../database/connection";
 import { note } from "../log/commands";
@@ -10,7 +10,6 @@ import { OPENS } from "../passes/best-copy";
 import { OWN_STEP } from "../previews/raw";
 import { Problem } from "../problem";
 import { attachment, downloadName } from "../respond";
-import { fold } from "../restores/placing";
 import { WRITABLE } from "../restores/planned";
 import type { Access } from "./access";
 
@@ -83,19 +82,6 @@ async function* ownParts(copy: ChosenCopy, missing: (bytes: number) => void): As
   }
 }
 
-/** A name nobody has yet: twins are numbered. */
-function freeName(parts: readonly string[], taken: Set<string>): string {
-  const folder = parts.slice(0, -1);
-  const name = parts.at(-1) as string;
-  for (let number = 1; ; number += 1) {
-    const path = [...folder, number === 1 ? name : numberedName(name, number)].join("/");
-    const key = fold(path);
-    if (taken.has(key)) continue;
-    taken.add(key);
-    return path;
-  }
-}
-
 /**
  * What a client chose as one ZIP, made while it is sent. A list at its end says of which files something is missing or not sure. ZIPs grow
  * past 4 GiB and 65,535 files (ZIP64).
@@ -108,9 +94,9 @@ export async function chosenAsZip(db: Connection, access: Access): Promise<Respo
   const zip = new yazl.ZipFile();
   const out = zip.outputStream as Readable;
   zip.on("error", (error: Error) => out.destroy(error));
-  const taken = new Set<string>();
+  const paths = new GivenPaths();
   for (const copy of copies) {
-    const path = freeName(copy.parts, taken);
+    const path = paths.give(copy.parts).join("/");
     if (!copy.writable) {
       remarks.push(`${path}: not in here. Nothing of its content is known, or it cannot be read.`);
       continue;
@@ -127,7 +113,7 @@ export async function chosenAsZip(db: Connection, access: Access): Promise<Respo
       give(null, stream);
     });
   }
-  zip.addReadStreamLazy(freeName(["Remarks.txt"], taken), {}, (give) => {
+  zip.addReadStreamLazy(paths.give(["Remarks.txt"]).join("/"), {}, (give) => {
     const lines = remarks.length > 0 ? remarks : ["Nothing speaks against any of them."];
     give(null, Readable.from([Buffer.from([...HEAD, ...lines, ""].join("\r\n"))]));
   });

@@ -74,7 +74,9 @@ test("the sets of the disk are listed with what they are of, and lead to the lis
   await expect(page.getByRole("row", { name: /Rota\.txt/ })).toBeVisible();
 });
 
-test("several sets are searched at once, chosen by mouse and by keyboard, and their moments alone are stepped through", async ({ page }) => {
+test("several sets are searched at once, chosen by mouse and by keyboard, and their moments alone are stepped through", async ({
+  page,
+}) => {
   await openJob(page, "Items");
   await page.getByRole("button", { name: "All files" }).click();
   const sets = page.getByRole("region", { name: "Backup sets" });
