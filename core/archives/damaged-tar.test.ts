@@ -58,7 +58,10 @@ function draw(seed: number): Drawn {
 }
 
 describe("a TAR archive of which bytes are missing, or into which some slipped", () => {
-  it("gives every member that stands, and none in which they are missing as sound", () => {
+  it.each([
+    ["light", 0.98],
+    ["thorough", 0.99],
+  ])("%s: gives the members that stand, and none in which they are missing as sound", (reading, share) => {
     let [standing, back] = [0, 0];
     for (let seed = 1; seed <= 60; seed += 1) {
       const { next, tar, files, extents } = draw(seed);
@@ -70,7 +73,7 @@ describe("a TAR archive of which bytes are missing, or into which some slipped",
       const bytes = slips
         ? Buffer.concat([tar.subarray(0, at), Buffer.from(Array.from({ length: many }, () => next(256))), tar.subarray(at)])
         : Buffer.concat([tar.subarray(0, at), tar.subarray(at + many)]);
-      const found = new Map(readTarArchive(new MemorySource(bytes), true).entries.map((entry) => [entry.path, entry]));
+      const found = new Map(readTarArchive(new MemorySource(bytes), reading === "thorough").entries.map((entry) => [entry.path, entry]));
       for (const { path, start, end } of extents) {
         const isHurt = slips ? start <= at && at < end : start < at + many && at < end;
         const entry = found.get(path);
@@ -84,7 +87,7 @@ describe("a TAR archive of which bytes are missing, or into which some slipped",
       }
     }
     expect(standing).toBeGreaterThan(400);
-    expect(back / standing).toBeGreaterThan(0.99);
+    expect(back / standing).toBeGreaterThan(share);
   });
 
   it("is known without its beginning, though what is left begins in a ZIP archive in it", () => {

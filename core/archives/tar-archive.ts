@@ -30,9 +30,10 @@ const NOTHING: Ahead = { path: null, link: null, size: null, modified: null, spa
 
 /**
  * Reads a TAR archive (POSIX.1-2017, pax; long names and folder lists after the GNU manual, "Basic Tar Format" and "Dumpdir"). Where a header
- * is damaged the next right one is looked for, at whole records or at every byte.
+ * is damaged the next right one is looked for.
+ * @param thorough whether members that others claim are looked for in all data, too
  */
-export function readTarArchive(source: ByteSource, everyByte = false): ArchiveReading {
+export function readTarArchive(source: ByteSource, thorough = false): ArchiveReading {
   const reader = new BlockReader(source);
   const entries: ArchiveEntry[] = [];
   const listings = new Map<string, ReadonlySet<string>>();
@@ -44,7 +45,7 @@ export function readTarArchive(source: ByteSource, everyByte = false): ArchiveRe
   let gap: number | null = null;
   const seams = [...(source.seams ?? [])];
   const doubts = RangeSet.from(source.doubts ?? []);
-  const headers = new TarHeaders(source, everyByte);
+  const headers = new TarHeaders(source, thorough);
   for (let at = 0; at + RECORD <= reader.size && entries.length < MOST_ENTRIES; ) {
     const found = headers.at(at);
     if (!found) {

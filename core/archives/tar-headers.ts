@@ -58,7 +58,7 @@ export class TarHeaders {
   /** The last header of which all bytes are known. */
   #template: Uint8Array | null = null;
   /** Headers may have a mark at other places than whole records. */
-  #anywhere: boolean;
+  #anywhere = true;
   readonly #unknown: boolean;
   /** Before this place all was looked at that could be completed. */
   #lookedTo = 0;
@@ -69,12 +69,10 @@ export class TarHeaders {
 
   constructor(
     source: ByteSource,
-    private readonly everyByte: boolean,
+    private readonly thorough: boolean,
   ) {
     this.#reader = new BlockReader(source);
     this.#unknown = (source.doubts?.length ?? 0) > 0;
-    // Behind bytes that are gone they stand anywhere.
-    this.#anywhere = everyByte || this.#unknown || (source.seams?.length ?? 0) > 0;
   }
 
   /** The entry whose header stands at a place; null: none is there. A mark a few bytes off is that of a header which begins as many off: its checksum can be right for either. */
@@ -104,15 +102,15 @@ export class TarHeaders {
   hiddenIn({ dataAt }: TarEntry, end: number): number | null {
     if (end === dataAt) return null;
     const behind = this.#whatIsAt(end);
-    if (!this.everyByte && (behind !== "other" || end > this.#reader.size)) return null;
+    if (!this.thorough && (behind !== "other" || end > this.#reader.size)) return null;
     const own = this.#chainEnd(dataAt, end);
     if (behind === "header" && own > dataAt) return null;
-    const last = Math.min(end, this.#reader.size, this.everyByte ? end : dataAt + MOST_LOOKED);
+    const last = Math.min(end, this.#reader.size, this.thorough ? end : dataAt + MOST_LOOKED);
     let reached = own;
     for (let at = this.#nextMarked(own - 1, last); at !== null; at = this.#nextMarked(reached - 1, last)) {
       reached = this.#chainEnd(at, end);
       const leads = behind === "other" || reached === end || (behind === "zeros" && this.#entry(reached) !== null);
-      if (leads && (this.everyByte || (at - dataAt) % RECORD === 0)) return at;
+      if (leads) return at;
       reached = Math.max(reached, at + 1);
     }
     return null;

@@ -45,7 +45,7 @@ class TarVolume implements FileSystem {
     return this.#read(from, step, { start: 0, end: this.disk.size }, false);
   }
 
-  /** Thorough: headers are looked for at every byte where one is damaged, and contents are looked at. */
+  /** Thorough: members that others claim are looked for in all data, too, and contents are looked at. */
   readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
     return this.#read(from, step, part ?? { start: 0, end: this.disk.size }, true);
   }
