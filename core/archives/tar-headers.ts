@@ -35,7 +35,9 @@ export function nextMarked(reader: BlockReader, from: number, end: number): numb
 /** The same by its checksum alone, as that is commonly written: six digits and a zero. */
 export function nextSummed(reader: BlockReader, from: number, end: number): number | null {
   let digits = 0;
-  for (const { at: start, bytes } of reader.blocks(from + SUM.at, Math.min(reader.size, end + SUM.at + SUM.digits + 1)))
+  for (const { at: start, bytes: view } of reader.blocks(from + SUM.at, Math.min(reader.size, end + SUM.at + SUM.digits + 1))) {
+    // Reading a header takes the view's room.
+    const bytes = view.slice();
     for (let i = 0; i < bytes.length; i += 1) {
       const byte = bytes[i] as number;
       if (byte === 0 && digits >= SUM.digits) {
@@ -44,6 +46,7 @@ export function nextSummed(reader: BlockReader, from: number, end: number): numb
       }
       digits = byte >= 0x30 && byte <= 0x37 ? digits + 1 : 0;
     }
+  }
   return null;
 }
 
