@@ -18,6 +18,9 @@ module.exports = {
       "^core/filesystems/tape/(block|layout|medium-end)\\.ts$",
       "^core/archives/(unpack|archive)\\.ts$",
       "^core/formats/zip/members\\.ts$",
+      // What is compressed is opened where an archive or a disk is in it.
+      "^core/filesystems/recognise\\.ts$",
+      "^core/partitions/read-partitions\\.ts$",
     ),
     room("partitions", "core/partitions", "^core/bytes/"),
     room("formats", "core/formats", "^core/bytes/"),

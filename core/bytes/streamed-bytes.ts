@@ -65,6 +65,8 @@ export class StreamedBytes {
   /** Unpacks a step further. @returns false at the end */
   #next(): boolean {
     if (!this.#more) return false;
+    // All of the last step stays: a block of runs can unpack to more than is kept otherwise, and its first bytes may be those that are read.
+    while (this.#held > MOST_RECENT && this.#recent.length > 1) this.#held -= this.#recent.shift()?.bytes.length ?? 0;
     this.restarts.note(this.#reached, this.#unpacker);
     let soundTo = Number.POSITIVE_INFINITY;
     try {
@@ -79,7 +81,6 @@ export class StreamedBytes {
       this.#held += bytes.length;
       this.#reached += bytes.length;
     }
-    while (this.#held > MOST_RECENT && this.#recent.length > 1) this.#held -= this.#recent.shift()?.bytes.length ?? 0;
     if (!this.#more) this.endsAt = Math.min(soundTo, this.#reached);
     return true;
   }

@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { gunzipSync } from "node:zlib";
+import { gunzipSync, gzipSync } from "node:zlib";
 import { describe, expect, it } from "vitest";
 import { dynamicVhd } from "../../tests/support/dynamic-vhd";
 import { holes } from "../../tests/support/holes";
@@ -302,5 +302,35 @@ describe("a dynamic image that was cut short", () => {
       }
     }
     expect(gone).toBeGreaterThan(5);
+  });
+});
+
+describe("an image that is compressed as a whole", () => {
+  it.each(["ntfs-gpt", "fat12", "exfat"])("%s: is the disk it unpacks to, with its volumes", (name) => {
+    const image = fixture(`${name}.img.gz`);
+    const container = openContainer(new MemorySource(gzipSync(image, { level: 1 })));
+    expect(container.kind).toBe("packed");
+    expect(container.disk.size).toBe(image.length);
+    const volumesOf = (disk: ByteSource) =>
+      inspectDisk(disk).volumes.map(({ offset, length, filesystem, label }) => ({ offset, length, filesystem, label }));
+    expect(volumesOf(container.disk)).toEqual(volumesOf(new MemorySource(image)));
+    expect(volumesOf(container.disk)[0]?.filesystem).not.toBe("unknown");
+    const at = Math.floor(image.length / 2);
+    expect(Buffer.from(readBytes(container.disk, at, 5000)).equals(image.subarray(at, at + 5000))).toBe(true);
+  });
+
+  it("is one as far as it goes where it is cut off, and says so", () => {
+    const image = fixture("fat12.img.gz");
+    const packed = gzipSync(image);
+    const { kind, disk, notes } = openContainer(new MemorySource(packed.subarray(0, packed.length * 0.9)));
+    expect(kind).toBe("packed");
+    expect(notes).toContainEqual(expect.stringContaining("cut off"));
+    expect(Buffer.from(readBytes(disk, 0, disk.size)).equals(image.subarray(0, disk.size))).toBe(true);
+    expect(inspectDisk(disk).volumes[0]?.filesystem).toBe("fat12");
+  });
+
+  it("is none where it holds something else", () => {
+    for (const held of ["a letter", "\0".repeat(70_000), "<xml/>".repeat(9000)])
+      expect(openContainer(new MemorySource(gzipSync(held))).kind).toBe("raw");
   });
 });

@@ -124,7 +124,7 @@ export const CONTAINER_WORDS: Record<string, string> = {
   "sparse-image": "Sparse disk image",
   "sparse-bundle": "Disk image in bands",
   "tape-media": "Backup on several media",
-  packed: "Compressed archive",
+  packed: "Compressed file",
   drive: "Drive",
   folder: "Folder of this bench",
 };
