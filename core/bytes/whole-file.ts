@@ -24,10 +24,10 @@ export interface Unpacked {
 export interface Limits {
   /** Plain bytes of one file that are kept in memory: what has more is unpacked again where it is read. */
   readonly mostInMemory: number;
-  /** Plain bytes between places from which that goes on. */
-  readonly every: number;
+  /** Plain bytes between places from which that goes on; not given: as the way of compressing has it. */
+  readonly every?: number;
 }
-const LIMITS: Limits = { mostInMemory: 1 << 26, every: 1 << 24 };
+const LIMITS: Limits = { mostInMemory: 1 << 26 };
 /** Plain bytes of one file that are unpacked at most: so many, and so many times those it has. What holds more was made to fill disks. */
 const MOST_UNPACKED = { any: 2 ** 28, times: 256 };
 /** Places behind damage at which it goes on, at most. */
@@ -51,10 +51,11 @@ export type BrokenAt = (content: ByteSource) => number | null;
 export function unpackWhole(
   source: ByteSource,
   brokenAt: BrokenAt | null = null,
-  { mostInMemory, every }: Limits = LIMITS,
+  { mostInMemory, every: wished }: Limits = LIMITS,
 ): Unpacked | null {
   const kind = kindOf(new BlockReader(source));
   if (!kind) return null;
+  const every = wished ?? kind.every;
   const maker =
     (breaks: readonly Break[]): Make =>
     (take) =>

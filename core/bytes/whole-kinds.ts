@@ -9,6 +9,8 @@ import { XZ_MARK, XzUnpacker } from "./xz";
 
 /** A way of compressing a whole file. */
 export interface WholeKind {
+  /** Plain bytes between places from which it can go on: fewer where its states are small. */
+  readonly every: number;
   /** Where a stream begins at or behind a place that is the file's beginning or the end of another stream; null: none does. */
   begins(reader: BlockReader, at: number): number | null;
   /** @param doubt learns of plain bytes of the stream that cannot be known */
@@ -33,11 +35,13 @@ const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => (
 });
 
 export const GZIP: WholeKind = {
+  every: 1 << 21,
   begins: (reader, at) => (isMember(reader, at) ? at : null),
   open: (reader, at, take, doubt, breaks, trials) => new GzipMember(reader, at, take, doubt, breaks, trials),
   search: (reader, from, trials) => findMember(reader, from, reader.size, trials),
 };
 const BZIP2: WholeKind = {
+  every: 1 << 21,
   begins: (reader, at) => (reader.has(at, "BZh") ? at : null),
   open: (reader, at, take) => checked(bzip2Unpacker(reader, at, take)),
   // The first block of a stream begins at a byte, four behind the stream; further ones are found at any bit (`skip`).
@@ -47,6 +51,7 @@ const BZIP2: WholeKind = {
   },
 };
 const XZ: WholeKind = {
+  every: 1 << 24,
   begins(reader, at) {
     // Zeros, four at a time, may stand between streams (.xz format 1.1.0, 2.2).
     let next = at;
