@@ -14,8 +14,8 @@ import { settingsForm } from "./settings";
 const HEAD = 1 << 18;
 const MAX_PIXELS = 200_000_000;
 
-/** Usual names of disk images (common practice, no published source): by hand they are opened also when their beginning is damaged. */
-const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|dmg|sparseimage|0*1)$/i;
+/** Usual names of disk images, be they compressed as a whole (common practice, no published source): by hand they are opened also when their beginning is damaged. */
+const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|dmg|sparseimage|0*1)(\.(gz|bz2|xz))?$/i;
 
 /** Usual names of backup files and archives (common practice, no published source), which are opened as stores also when their beginning is damaged. */
 const ARCHIVE_NAME = /\.(bkf|zip|tar|tgz|tbz2?|txz|tar\.(gz|bz2|xz))$/i;
