@@ -82,6 +82,8 @@ export function readPageHead({ bytes, header }: Page, usable: number): PageHead 
   if (!isTreePage(kind)) return null;
   const leaf = kind === KIND.leafTable || kind === KIND.leafIndex;
   const pointers = header + (leaf ? 8 : 12);
+  // A row has a length, a number and a body; above the leaves a page (4 bytes) and a number, or a body.
+  const least = leaf ? 3 : 5;
   const count = bytes.readUInt16BE(header + 3);
   const pointersEnd = pointers + count * 2;
   const content = bytes.readUInt16BE(header + 5) || 65_536;
@@ -90,7 +92,7 @@ export function readPageHead({ bytes, header }: Page, usable: number): PageHead 
   const cells: number[] = [];
   for (let i = pointers; i < pointersEnd; i += 2) {
     const at = bytes.readUInt16BE(i);
-    if (at < pointersEnd || at + 3 > usable) sound = false;
+    if (at < pointersEnd || at + least > usable) sound = false;
     else cells.push(at);
   }
   const freeBlocks: number[] = [];
