@@ -19,7 +19,7 @@ module.exports = {
       "^core/archives/(unpack|archive)\\.ts$",
       "^core/formats/zip/members\\.ts$",
       // What is compressed is opened where an archive or a disk is in it.
-      "^core/filesystems/recognise\\.ts$",
+      "^core/filesystems/(recognise|names)\\.ts$",
       "^core/partitions/read-partitions\\.ts$",
     ),
     room("partitions", "core/partitions", "^core/bytes/"),

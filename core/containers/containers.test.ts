@@ -329,6 +329,25 @@ describe("an image that is compressed as a whole", () => {
     expect(inspectDisk(disk).volumes[0]?.filesystem).toBe("fat12");
   });
 
+  it("has no file that is called whole with bytes its checksum does not vouch for", () => {
+    const image = fixture("fat16.img.gz");
+    const truth = new Map(readTruth("fat16").entries.map((entry) => [entry.path.normalize("NFC"), entry.sha256]));
+    for (let i = 0; i < 6; i += 1) {
+      const packed = gzipSync(image);
+      const at = Math.floor(packed.length * (0.2 + i * 0.12));
+      if (i % 2 === 0) packed[at] = (packed[at] as number) ^ 0x10;
+      else packed.fill(0, at, at + 300);
+      const { kind, disk, notes } = openContainer(new MemorySource(packed));
+      expect([kind, notes.some((note) => note.includes("no file with such bytes is called whole"))]).toEqual(["packed", true]);
+      const [report] = inspectDisk(disk).volumes;
+      const copies = report ? [...fileRecordsPass(openVolume(disk, report), disk)].flatMap((batch) => batch.copies) : [];
+      expect(copies.length).toBeGreaterThan(10);
+      for (const copy of copies)
+        if (copy.type === "file" && copy.condition === "whole" && copy.size > 0)
+          expect(contentHash(copy, disk), copy.path).toBe(truth.get(copy.path.normalize("NFC")));
+    }
+  });
+
   it("is none where it holds something else", () => {
     for (const held of ["a letter", "\0".repeat(70_000), "<xml/>".repeat(9000)])
       expect(openContainer(new MemorySource(gzipSync(held))).kind).toBe("raw");

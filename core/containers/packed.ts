@@ -1,6 +1,8 @@
 import { unpackArchive } from "../archives/unpack";
-import { type ByteSource, MemorySource } from "../bytes/byte-source";
+import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
+import { RangeSet } from "../bytes/range-set";
 import { unpackHead } from "../bytes/whole-file";
+import { isBackup } from "../filesystems/names";
 import { recogniseFileSystem } from "../filesystems/recognise";
 import { readPartitions } from "../partitions/read-partitions";
 import type { Container } from "./container";
@@ -13,10 +15,29 @@ const FAR = 2 ** 50;
 /** A TAR archive, or the image of a disk, that is compressed as a whole (gzip, bzip2, xz): what it unpacks to, as far as it goes. null: it is none. */
 export function openPacked(file: ByteSource): Container | null {
   const head = unpackHead(file, HEAD);
-  if (!head || !isKnown(endless(head))) return null;
-  const unpacked = unpackArchive(file);
+  const held = head && whatIsHeld(endless(head));
+  const unpacked = held && unpackArchive(file);
   if (!unpacked) return null;
-  return { kind: "packed", form: null, disk: unpacked.content, identity: null, created: null, notes: unpacked.notes };
+  const { disk, notes } = held === "disk" ? asDisk(unpacked.content) : { disk: unpacked.content, notes: [] };
+  return { kind: "packed", form: null, disk, identity: null, created: null, notes: [...unpacked.notes, ...notes] };
+}
+
+const LEFT_OUT = "What stands behind the damage in this image does not stand where it belongs on the disk: it is left out.";
+const DOUBTED =
+  "Bytes of this image that its checksum does not vouch for are shown as they are, and count as unreadable: no file with such bytes is called whole.";
+
+/** A disk out of damaged packing: up to where bytes are gone, behind which no place is right; bytes in doubt count as unreadable. */
+function asDisk(content: ByteSource): { disk: ByteSource; notes: string[] } {
+  const { seams: [seam] = [], doubts = [] } = content;
+  if (seam === undefined && doubts.length === 0) return { disk: content, notes: [] };
+  const part = new WindowSource(content, 0, seam ?? content.size);
+  const inDoubt = RangeSet.from(doubts);
+  const disk: ByteSource = {
+    size: part.size,
+    read: (at, into) => part.read(at, into),
+    unreadable: (at, length) => inDoubt.within(at, Math.min(part.size, at + length)),
+  };
+  return { disk, notes: [...(seam === undefined ? [] : [LEFT_OUT]), ...(doubts.some(({ start }) => start < part.size) ? [DOUBTED] : [])] };
 }
 
 /** A beginning with zeros behind it: a table speaks of places far behind. */
@@ -30,5 +51,9 @@ function endless(head: Uint8Array): ByteSource {
   return { size: FAR, read, unreadable: () => [] };
 }
 
-const isKnown = (head: ByteSource): boolean =>
-  recogniseFileSystem(head).filesystem !== "unknown" || readPartitions(head).partitions.length > 0;
+/** What begins like this; null: nothing that is known. */
+function whatIsHeld(head: ByteSource): "archive" | "disk" | null {
+  const { filesystem } = recogniseFileSystem(head);
+  if (filesystem !== "unknown") return isBackup(filesystem) ? "archive" : "disk";
+  return readPartitions(head).partitions.length > 0 ? "disk" : null;
+}
