@@ -20,7 +20,8 @@ import { join } from "node:path";
 import { beforeEach, describe, expect, it } from "vitest";
 import { MemorySource } from "../core/bytes/byte-source";
 import { NO_FACTS, NOTHING_CARRIED } from "../core/restore/carried";
-import { Delivery, type Taken } from "./deliver";
+import { Delivery } from "./deliver";
+import type { Taken } from "./give-name";
 import { readBack } from "./read-back";
 import { describeWriteError } from "./system-errors";
 

@@ -13,7 +13,8 @@ import {
   writeInfo,
   writeManifest,
 } from "../core/restore/bagit";
-import { type Delivery, DeliveryError } from "./deliver";
+import type { Delivery } from "./deliver";
+import { DeliveryError } from "./give-name";
 import { hashesOf } from "./verify-bag";
 
 /** A file that was written into a bag's payload, below the bag. */
