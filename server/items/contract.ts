@@ -31,6 +31,10 @@ const year = z
   .regex(/^(\d{4}|none)$/)
   .optional();
 
+/** What a list has a row for, where that is not each item with its best copy: the newest version of each, or each version. */
+export const ROWS = ["newest", "each"] as const;
+export type Rows = (typeof ROWS)[number];
+
 /** What narrows the list. */
 export const itemFilter = z.object({
   q: z.string().max(300).default(""),
@@ -57,7 +61,8 @@ export const itemFilter = z.object({
   created: year,
   /** The extension of its name, without the dot; "none": it has none. */
   type: z.string().max(20).optional(),
-  /** What was there at this moment, as far as states, dates and deletions show. */
+  rows: z.enum(ROWS).optional(),
+  /** What was there at this moment, as far as states, dates and deletions show; not for rows of versions, which are of all moments. */
   asOf: z.iso.datetime().optional(),
   /** What became of it since that moment; without one it narrows nothing. */
   since: z.enum(SINCE).optional(),
@@ -152,6 +157,17 @@ export const item = z.object({
   since: z.enum(SINCE).optional(),
   /** The copy that stood then, where it is known by itself. */
   copyThen: z.number().optional(),
+  /** In a list of versions: which one the row is. What the row says is of this copy alone. */
+  version: z
+    .object({
+      copyId: z.number(),
+      place: z.enum(PLACES),
+      /** The states it stood in; null: it is of none, or of its store's alone. `until` null: to the last. */
+      stood: z.object({ from: z.coerce.date(), until: z.coerce.date().nullable() }).nullable(),
+      /** The set it was kept in, as the sets of the facets are called; null: in none. */
+      set: z.string().nullable(),
+    })
+    .optional(),
 });
 export type Item = z.infer<typeof item>;
 export const itemPage = z.object({ items: z.array(item), next: z.string().nullable() });
@@ -165,7 +181,7 @@ const counted = z.array(z.object({ value: z.string(), count: z.number() }));
 const named = z.array(z.object({ value: z.string(), count: z.number(), words: z.string() }));
 /** Counts by each way of narrowing; each leaves its own choice out of account, so that others can be chosen instead. */
 export const facets = z.object({
-  /** Items of the job, however the list is narrowed. */
+  /** Items of the job, or versions where the list has a row for each, however it is narrowed. */
   total: z.number(),
   kind: counted,
   place: counted,
@@ -193,7 +209,7 @@ export type SinceFacet = z.infer<typeof sinceFacet>;
 
 const finding = z.looseObject({ finding: z.string() });
 
-/** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
+/** Where a row stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
 export const position = z.object({ index: z.number().nullable() });
 
 /** A stretch of a disk that holds bytes of a content, and which byte of it is the first; null: they are coded, or where the disk has them is not known. */

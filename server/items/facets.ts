@@ -1,11 +1,10 @@
 import { type SQL, sql } from "drizzle-orm";
-import type { SetFacts } from "../../core/sets/set-facts";
 import type { Connection } from "../database/connection";
-import { setKey } from "../passes/copy-rows";
-import { SET_KIND_WORDS } from "../words/contract";
 import { type Facets, type ItemFilter, type SinceFacet, setsOf } from "./contract";
-import { conditionOf, escaped, filterCondition, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
+import { conditionOf, escaped, filterCondition, IS_KEPT_VERSION, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
 import { countSince, itemsAt, itemsToLookAt } from "./moments";
+import { setWords } from "./set-words";
+import { matchingRows } from "./version-rows";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
@@ -15,10 +14,10 @@ const NAMES = ["kind", "place", "condition", "year", "size", "standing", "delete
 type Name = (typeof NAMES)[number];
 
 /** What each way of narrowing counts by; an item in several places stands in a group of its own, taken apart afterwards. */
-const groupsOf = (jobId: number, isAsOf: boolean): Record<Name, SQL> => ({
+const groupsOf = (jobId: number, { asOf, rows }: ItemFilter): Record<Name, SQL> => ({
   kind: sql`i.kind`,
   place: sql`array_to_string(i.places, ',')`,
-  condition: isAsOf ? conditionOf(sql`i.condition`, sql`i.then_id is not null`) : conditionOf(),
+  condition: asOf || rows ? conditionOf(sql`i.condition`, IS_KEPT_VERSION) : conditionOf(),
   year: yearOf(jobId),
   size: sizeClassOf,
   standing: standingOf,
@@ -28,15 +27,15 @@ const groupsOf = (jobId: number, isAsOf: boolean): Record<Name, SQL> => ({
   volume: sql`array_to_string(i.stores, ',')`,
 });
 
-/** How many items match by each way of narrowing. */
+/** How many rows of a list match by each way of narrowing. */
 export async function countFacets(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets> {
-  const groups = groupsOf(jobId, filter.asOf !== undefined);
+  const groups = groupsOf(jobId, filter);
   const above = filter.folder ?? "";
   const itemsOf = async (without?: keyof ItemFilter) => {
     const where = await filterCondition(db, jobId, filter, without);
     const scope = without ? { ...filter, [without]: undefined } : filter;
     return filter.asOf === undefined
-      ? sql`items i where ${where}`
+      ? sql`${matchingRows(jobId, scope, where)} i`
       : sql`${itemsAt(jobId, itemsToLookAt(jobId, scope), where, filter.asOf, scope)} i`;
   };
   const items = await itemsOf();
@@ -51,7 +50,8 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
   const sourceSets = filter.source ? (await anew("source", "volume")).volume : found.volume;
   const users = filter.user ? (await anew("user", null)).user : found.user;
   const homes = filter.home ? (await anew("home", null)).home : found.home;
-  const total = await db.execute<{ count: string }>(sql`select count(*) from items i where i.job_id = ${jobId}`);
+  const each = filter.rows === "each" ? sql`sum(i.copies)` : sql`count(*)`;
+  const total = await db.execute<{ count: string | null }>(sql`select ${each} as count from items i where i.job_id = ${jobId}`);
   const of = (name: Name) => sorted(found[name] ?? []);
   return {
     total: Number(total.rows[0]?.count ?? 0),
@@ -130,21 +130,16 @@ export async function sinceFacet(db: Connection, jobId: number, filter: ItemFilt
 
 /** Items by the backup sets and snapshots they have copies of (as of the moment of the list, if it shows one), with what those are called. */
 async function bySet(db: Connection, jobId: number, filter: ItemFilter): Promise<Facets["set"]> {
-  const { rows: stored } = await db.execute<{ id: number; label: string; sets: Partial<SetFacts>[] }>(sql`
-    select v.id, coalesce(v.label, s.name) as label, v.sets from stores v join sources s on s.id = v.source_id
-    where s.job_id = ${jobId} and v.sets <> '[]'::jsonb`);
-  if (stored.length === 0) return [];
-  const words = new Map<string, string>();
-  for (const { id, label, sets } of stored)
-    for (const { id: setId, machine, user, root, kind } of sets)
-      if (setId && kind) {
-        const of = [machine, user].filter(Boolean).join(", ") || root?.replace(/^\//, "") || label;
-        words.set(`${id}-${setKey(setId)}`, `${of}: ${SET_KIND_WORDS[kind]}`);
-      }
+  const words = await setWords(db, jobId);
+  if (words.size === 0) return [];
   const stood = filter.asOf ? sql`and c.present @> ${filter.asOf}::timestamptz` : sql``;
-  const { rows } = await db.execute<{ value: string; count: string }>(sql`
-    select c.store_id || '-' || c.set_key as value, count(distinct i.id) as count from copies c join items i on i.id = c.item_id
-    where c.job_id = ${jobId} and c.set_key is not null ${stood} and ${await filterCondition(db, jobId, filter, "set")} group by 1`);
+  const where = await filterCondition(db, jobId, filter, "set");
+  const { rows } = await db.execute<{ value: string; count: string }>(
+    filter.rows
+      ? sql`select i.store_id || '-' || i.set_key as value, count(*) as count from ${matchingRows(jobId, { ...filter, set: undefined }, where)} i where i.set_key is not null group by 1`
+      : sql`select c.store_id || '-' || c.set_key as value, count(distinct i.id) as count from copies c join items i on i.id = c.item_id
+        where c.job_id = ${jobId} and c.set_key is not null ${stood} and ${where} group by 1`,
+  );
   const counts = new Map(rows.map(({ value, count }) => [value, Number(count)]));
   // A set that was chosen stays there to be let go of, with nothing of the moment of the list too.
   for (const chosen of setsOf(filter.set)) if (words.has(chosen) && !counts.has(chosen)) counts.set(chosen, 0);

@@ -1,5 +1,6 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
+import { Problem } from "../problem";
 import { type ItemFilter, type Scope, SIZES, type SizeClass } from "./contract";
 import { inScope, shownValue, sinceAt, versionAt } from "./moments";
 
@@ -80,11 +81,15 @@ const presentAt = (
   or (c.present is null and c.condition <> 'name-only' and coalesce(c.created, c.modified) <= ${moment}::timestamptz
     and (c.state = 'live' or c.deleted_at > ${moment}::timestamptz))))`;
 
+/** Whether a row `i` that says so is a version of a snapshot or backup set. */
+export const IS_KEPT_VERSION = sql`i.then_id is not null`;
+
 /** Whether a list shows a version of another time of an item `i`. */
 const isVersion = ({ asOf, ...scope }: Partial<ItemFilter>) => (asOf ? sql`${versionAt("i.id", asOf, scope)} is not null` : sql`false`);
 
 /** The condition that an item is called by this word. (Of items as they are now the database finds it in its indexes.) */
 function conditionIs(condition: NonNullable<ItemFilter["condition"]>, filter: Partial<ItemFilter>): SQL {
+  if (filter.rows) return sql`${conditionOf(sql`i.condition`, IS_KEPT_VERSION)} = ${condition}`;
   if (filter.asOf) return sql`${conditionOf(shownValue("condition", filter), isVersion(filter))} = ${condition}`;
   const isInPlace = sql`(i.live and i.opens is null)`;
   if (condition === "in-place") return sql`i.condition = 'whole' and ${isInPlace}`;
@@ -92,7 +97,7 @@ function conditionIs(condition: NonNullable<ItemFilter["condition"]>, filter: Pa
 }
 
 /**
- * The condition on `items i` that a filter means.
+ * The condition on the rows `i` of a list that a filter means (that versions are the newest ones is said by `matchingRows`).
  * @param without one way of narrowing to leave out
  */
 export async function filterCondition(db: Connection, jobId: number, filter: ItemFilter, without?: keyof ItemFilter): Promise<SQL> {
@@ -109,6 +114,7 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     size,
     originals,
     home,
+    rows,
     asOf,
     since,
     set,
@@ -120,6 +126,7 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     created,
     type,
   } = used;
+  if (rows && asOf) throw new Problem("A list of versions is of all moments. Take the moment away, or show items.");
   if (filter.show === "lost") parts.push(sql`i.lost`);
   if (kind) parts.push(sql`i.kind = ${kind}`);
   if (place) parts.push(sql`${place} = any(i.places)`);
@@ -130,12 +137,13 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     );
   if (year) parts.push(sql`${yearOf(jobId, shownValue("modified", used))} = ${year}`);
   if (size) parts.push(sizeCondition(size, shownValue("size", used)));
-  if (source) parts.push(sql`i.stores && array(select id from stores where source_id = ${source})`);
-  if (volume) parts.push(sql`${volume}::int = any(i.stores)`);
+  if (rows) parts.push(inScope({ source, volume, set }, sql`i`));
+  if (source && !rows) parts.push(sql`i.stores && array(select id from stores where source_id = ${source})`);
+  if (volume && !rows) parts.push(sql`${volume}::int = any(i.stores)`);
   if (home) parts.push(sql`i.folder_id in (select id from folders where home_id = ${home})`);
   if (asOf) parts.push(presentAt(asOf, used));
   if (asOf && since) parts.push(sql`${sinceAt("i.id", asOf, used)} = ${since}`);
-  if (set && !asOf) parts.push(sql`exists (select 1 from copies c where c.item_id = i.id and ${inScope({ set })})`);
+  if (set && !asOf && !rows) parts.push(sql`exists (select 1 from copies c where c.item_id = i.id and ${inScope({ set })})`);
   if (user)
     parts.push(
       sql`i.folder_id in (select id from folders where job_id = ${jobId} and path ~* ${`${USER_FOLDERS}${user.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}(/|$)`})`,
@@ -146,7 +154,9 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
   if (type) parts.push(sql`i.extension = ${type === "none" ? "" : type}`);
   if (link)
     parts.push(
-      sql`exists (select 1 from share_choices s join copies c on c.id = s.copy_id where s.share_id = ${link} and c.item_id = i.id)`,
+      rows
+        ? sql`i.id in (select s.copy_id from share_choices s where s.share_id = ${link})`
+        : sql`exists (select 1 from share_choices s join copies c on c.id = s.copy_id where s.share_id = ${link} and c.item_id = i.id)`,
     );
   if (originals) parts.push(sql`i.facts->>'inside' is null`);
   for (const word of searchWords(filter.q)) parts.push(await wordCondition(db, jobId, word));

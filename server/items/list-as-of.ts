@@ -1,29 +1,19 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { ItemQuery } from "./contract";
+import type { Cursor } from "./list-order";
 import { type ChangingColumn, shownValue, stoodAt } from "./moments";
 
 /** So many of each are looked at for a page, more where that was not enough. */
 const STEPS = [1_000, 20_000] as const;
 
-/** Where a page goes on: behind the item of this key. */
-interface After {
-  readonly key: string;
-  readonly id: number;
-}
-
 /** An order by values that are other ones at another time, each with its index on the items and on the versions. */
-const ORDERS: Readonly<Record<Exclude<ItemQuery["sort"], "name">, { column: ChangingColumn; type: SQL; of(value: SQL): SQL }>> = {
+export const CHANGING_ORDERS: Readonly<
+  Record<Exclude<ItemQuery["sort"], "name">, { column: ChangingColumn; type: SQL; of(value: SQL): SQL }>
+> = {
   changed: { column: "modified", type: sql`timestamptz`, of: (value) => sql`coalesce(${value}, '-infinity'::timestamptz)` },
   size: { column: "size", type: sql`bigint`, of: (value) => value },
   condition: { column: "survival", type: sql`float8`, of: (value) => value },
 };
-
-/** What an order sorts by, as the list shows it, and the type its key has; the indexes have these very expressions. */
-export function orderKey(query: ItemQuery): { by: SQL; type: SQL } {
-  if (query.sort === "name") return { by: sql`(lower(i.name) collate "C")`, type: sql`text` };
-  const { column, type, of } = ORDERS[query.sort];
-  return { by: of(shownValue(column, query)), type };
-}
 
 /**
  * The first items of a list as of a moment, in an order of values that items have now and versions had then. No index has those together. What is first is either
@@ -32,15 +22,15 @@ export function orderKey(query: ItemQuery): { by: SQL; type: SQL } {
  * @param where the condition on `items i` @param most how many are wanted
  * @returns queries that look at more each, for items with `sort_by`: where as many rows come as are wanted, they are the first ones
  */
-export function firstAsOf(jobId: number, query: ItemQuery & { asOf: string }, where: SQL, after: After | null, most: number): SQL[] {
+export function firstAsOf(jobId: number, query: ItemQuery & { asOf: string }, where: SQL, after: Cursor | null, most: number): SQL[] {
   if (query.sort === "name") return [];
-  const { column, type, of } = ORDERS[query.sort];
+  const { column, type, of } = CHANGING_ORDERS[query.sort];
   const down = query.order === "down";
   const direction = down ? sql`desc` : sql`asc`;
   const back = down ? sql`asc` : sql`desc`;
   const [beyondSign, withinSign] = down ? [sql`<`, sql`>=`] : [sql`>`, sql`<=`];
   const beyond = (key: SQL, id: SQL) =>
-    after ? sql`and (${key}, ${id}) ${beyondSign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
+    after ? sql`and (${key}, ${id}) ${beyondSign} (${after[0]}::${type}, ${after[1]}::bigint)` : sql``;
   const { asOf, ...scope } = query;
   const name = sql.raw(column);
   const [ofVersion, ofItem] = [of(sql`c.${name}`), of(sql`i.${name}`)];

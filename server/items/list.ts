@@ -1,83 +1,34 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Connection, Database } from "../database/connection";
-import { Problem } from "../problem";
 import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Spine } from "./contract";
 import { filterCondition } from "./filter";
-import { firstAsOf, orderKey } from "./list-as-of";
-import { type AsOf, itemsAsOf, itemsToLookAt } from "./moments";
+import { ITEM_COLUMNS, ITEM_JOINS, type ItemRow, itemOf } from "./item-row";
+import { firstAsOf } from "./list-as-of";
+import { type Cursor, listOrder, readCursor, writeCursor } from "./list-order";
+import { type AsOf, itemsAsOf } from "./moments";
+import { firstVersions, matchingRows } from "./version-rows";
+import { VERSION_COLUMNS, VERSION_JOINS, type VersionRow, versionsOf } from "./versions";
 
 const MAX_MARKS = 24;
 
-export interface ItemRow extends Record<string, unknown> {
-  id: string;
-  name: string;
-  folder: string;
-  kind: string;
-  lost: boolean;
-  copies: number;
-  best_copy_id: string;
-  size: string;
-  modified: Date | null;
-  condition: Item["condition"];
-  survival: number;
-  in_tray: boolean;
-  chosen: number;
-  opens: Item["opens"];
-  live: boolean;
-  created: string | null;
-  deleted_at: string | null;
-  volume: string;
-  facts: Item["facts"];
-}
+type KeyedRow = (ItemRow | VersionRow) & { cursor: string[] };
 
-export const itemOf = (row: ItemRow): Omit<Item, "marks"> => ({
-  id: Number(row.id),
-  name: row.name,
-  folder: row.folder,
-  kind: row.kind,
-  lost: row.lost,
-  copies: row.copies,
-  bestCopyId: Number(row.best_copy_id),
-  size: Number(row.size),
-  modified: row.modified ? new Date(row.modified) : null,
-  condition: row.condition,
-  survival: row.survival,
-  inTray: row.in_tray,
-  alsoInTray: row.chosen - (row.in_tray ? 1 : 0),
-  opens: row.opens,
-  live: row.live,
-  created: row.created ? new Date(row.created) : null,
-  deletedAt: row.deleted_at ? new Date(row.deleted_at) : null,
-  volume: row.volume,
-  facts: row.facts,
-});
-
-export const ITEM_COLUMNS = sql`i.id, i.name, f.path as folder, i.kind, i.lost, i.copies, i.best_copy_id, i.size, i.modified, i.condition,
-  i.survival, i.facts, t.in_tray, t.chosen, i.opens, i.live, i.created, i.deleted_at, h.label as volume`;
-const ITEM_JOINS = sql`join folders f on f.id = i.folder_id join homes h on h.id = f.home_id cross join lateral (
-  select coalesce(bool_or(coalesce(e.copy_id, i.best_copy_id) = i.best_copy_id), false) as in_tray, count(distinct coalesce(e.copy_id, i.best_copy_id))::int as chosen
-  from tray_entries e where e.job_id = i.job_id and e.item_id = i.id) t`;
-export const ITEM_TABLES = sql`items i ${ITEM_JOINS}`;
-
-const direction = (query: ItemQuery) => (query.order === "down" ? sql`desc` : sql`asc`);
-const orderBy = (query: ItemQuery) => sql`${orderKey(query).by} ${direction(query)}, i.id ${direction(query)}`;
-
-type KeyedRow = ItemRow & { sort_key: string };
-
-/** A page of items in the wanted order, from after a cursor. */
+/** A page of items in the wanted order, from after a cursor; or of versions. */
 export async function listItems(db: Database, jobId: number, query: ItemQuery): Promise<ItemPage> {
   const rows = await firstOf(db, jobId, query);
   const page = rows.slice(0, query.limit);
   const last = page[page.length - 1];
-  const marks = await marksOf(
-    db,
-    page.map((row) => Number(row.id)),
-  );
-  const then = query.asOf === undefined ? null : await itemsAsOf(db, [...marks.keys()], query.asOf, query);
   return {
-    items: page.map((row) => ({ ...itemOf(row), ...asItWas(then?.get(Number(row.id))), marks: marks.get(Number(row.id)) ?? [] })),
-    next: rows.length > query.limit && last ? writeCursor(last.sort_key, Number(last.id)) : null,
+    items: query.rows ? await versionsOf(db, jobId, page as VersionRow[]) : await itemsOf(db, page, query),
+    next: rows.length > query.limit && last ? writeCursor(last.cursor) : null,
   };
+}
+
+async function itemsOf(db: Connection, page: readonly ItemRow[], query: ItemQuery): Promise<Item[]> {
+  const ids = page.map((row) => Number(row.id));
+  const marks = await marksOf(db, ids);
+  const then = query.asOf === undefined ? null : await itemsAsOf(db, ids, query.asOf, query);
+  return page.map((row) => ({ ...itemOf(row), ...asItWas(then?.get(Number(row.id))), marks: marks.get(Number(row.id)) ?? [] }));
 }
 
 /** What a list as of a moment shows of an item: the copy that stood then, where there is one. */
@@ -98,45 +49,50 @@ const WALK = 20_000;
  * not left to the database: it takes matches as spread evenly and its count of them for right, and both can be wrong a hundredfold for a pattern.
  */
 async function firstOf(db: Database, jobId: number, query: ItemQuery): Promise<KeyedRow[]> {
-  const where = await filterCondition(db, jobId, query);
-  const { by, type } = orderKey(query);
-  const after = query.after ? readCursor(query.after) : null;
-  const sign = query.order === "down" ? sql`<` : sql`>`;
-  const beyond = after ? sql`and (${by}, i.id) ${sign} (${after.key}::${type}, ${after.id}::bigint)` : sql``;
+  const condition = await filterCondition(db, jobId, query);
+  const order = listOrder(query);
+  const after = query.after ? readCursor(query.after, query) : null;
+  const where = after ? sql`${condition} and ${order.beyond(after)}` : condition;
   const most = query.limit + 1;
-  const keyed = sql`i.*, ${by} as sort_by`;
-  // By the key's column, not by its expression: so it is known to be in order already where it was walked in order.
-  const ordered = sql`order by sort_by ${direction(query)}, i.id ${direction(query)}`;
+  const keyed = sql`i.*, ${order.by} as sort_by`;
+  const [columns, joins] = query.rows ? [VERSION_COLUMNS, VERSION_JOINS] : [ITEM_COLUMNS, ITEM_JOINS];
   const first = async (of: SQL) => {
-    const page = sql`select i.* from (${of}) i ${ordered} limit ${most}`;
+    const page = sql`select i.* from (${of}) i order by ${order.orderBySorted} limit ${most}`;
     const { rows } = await db.execute<KeyedRow>(
-      sql`select ${ITEM_COLUMNS}, sort_by::text as sort_key from (${page}) i ${ITEM_JOINS} ${ordered}`,
+      sql`select ${columns}, ${order.cursorSorted} as cursor from (${page}) i ${joins} order by ${order.orderBySorted}`,
     );
     return rows;
   };
   // Of values of another time there are no statistics.
-  if (query.asOf !== undefined || (await guessedCount(db, where)) >= BROAD) {
-    const walk = sql`select ${keyed} from items i where i.job_id = ${jobId} ${beyond} ${ordered} limit ${WALK}`;
-    const { asOf } = query;
-    const walks =
-      query.sort === "name" || asOf === undefined
-        ? [sql`select i.* from (${walk}) i where ${where}`]
-        : firstAsOf(jobId, { ...query, asOf }, where, after, most);
-    for (const each of walks) {
-      const rows = await first(each);
+  if (
+    query.asOf !== undefined ||
+    (await guessedCount(db, matchingRows(jobId, { ...query, ...(query.rows && { rows: "each" }) }, condition))) >= BROAD
+  )
+    for (const walk of walksOf(jobId, query, condition, where, after, most)) {
+      const rows = await first(walk);
       if (rows.length === most) return rows;
     }
-  }
   // The offset keeps the limit from what chooses the indexes.
-  return first(sql`select ${keyed} from ${itemsToLookAt(jobId, query)} i where ${where} ${beyond} offset 0`);
+  return first(sql`select ${keyed} from ${matchingRows(jobId, query, where)} i offset 0`);
 }
 
-/** How many items the database takes to match, from its statistics. */
-async function guessedCount(db: Connection, where: SQL): Promise<number> {
-  const { rows } = await db.execute<{ "QUERY PLAN": { Plan: { "Plan Rows": number } }[] }>(
-    sql`explain (format json) select 1 from items i where ${where}`,
+/** Queries for the rows in bounded parts of a list's order, each larger than the one before. @param condition without, `where` with that they come after `after` */
+function walksOf(jobId: number, query: ItemQuery, condition: SQL, where: SQL, after: Cursor | null, most: number): SQL[] {
+  const order = listOrder(query);
+  if (query.rows) return firstVersions(jobId, query, where, after).map((each) => sql`select i.*, ${order.by} as sort_by from (${each}) i`);
+  const { asOf } = query;
+  if (query.sort !== "name" && asOf !== undefined) return firstAsOf(jobId, { ...query, asOf }, condition, after, most);
+  const beyond = after ? sql`and ${order.beyond(after)}` : sql``;
+  const walk = sql`select i.*, ${order.by} as sort_by from items i where i.job_id = ${jobId} ${beyond} order by ${order.orderBy} limit ${WALK}`;
+  return [sql`select i.* from (${walk}) i where ${condition}`];
+}
+
+/** How many rows of a list the database takes to match, from its statistics. */
+async function guessedCount(db: Connection, rows: SQL): Promise<number> {
+  const { rows: plans } = await db.execute<{ "QUERY PLAN": { Plan: { "Plan Rows": number } }[] }>(
+    sql`explain (format json) select 1 from ${rows} i`,
   );
-  return rows[0]?.["QUERY PLAN"][0]?.Plan["Plan Rows"] ?? 0;
+  return plans[0]?.["QUERY PLAN"][0]?.Plan["Plan Rows"] ?? 0;
 }
 
 /** The copies of each item for its ribbon, the newest first where there are very many. */
@@ -152,48 +108,38 @@ async function marksOf(db: Connection, ids: readonly number[]): Promise<Map<numb
   return new Map(rows.map((row) => [Number(row.item_id), row.marks]));
 }
 
-/** How many items match and where each page begins: one walk along the index, so that no page has to be counted to. */
+/** How many rows match and where each page begins: one walk along the index, so that no page has to be counted to. */
 export async function spineOf(db: Connection, jobId: number, query: ItemQuery): Promise<Spine> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = orderKey(query);
-  const { rows } = await db.execute<{ key: string; id: string; n: string; count: string }>(sql`
-    select key, id, n, count from (
-      select (${by})::text as key, i.id, row_number() over (order by ${orderBy(query)}) as n, count(*) over () as count
-      from ${itemsToLookAt(jobId, query)} i where ${where}) s
+  const order = listOrder(query);
+  const { rows } = await db.execute<{ cursor: string[]; n: string; count: string }>(sql`
+    select cursor, n, count from (
+      select ${order.cursor} as cursor, row_number() over (order by ${order.orderBy}) as n, count(*) over () as count
+      from ${matchingRows(jobId, query, where)} i) s
     where n % ${PAGE} = 0 or n = count order by n`);
   const count = Number(rows[0]?.count ?? 0);
   const starts = rows.filter((row) => Number(row.n) % PAGE === 0 && Number(row.n) < count);
-  return { count, starts: starts.map((row) => writeCursor(row.key, Number(row.id))) };
+  return { count, starts: starts.map(({ cursor }) => writeCursor(cursor)) };
 }
 
-/** Where an item stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. */
-export async function positionOf(db: Connection, jobId: number, query: ItemQuery, itemId: number): Promise<number | null> {
+/** Where a row stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. @param id of the item, or of the version's copy */
+export async function positionOf(db: Connection, jobId: number, query: ItemQuery, id: number): Promise<number | null> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = orderKey(query);
-  const { rows } = await db.execute<{ index: string | null }>(sql`
-    select case when exists (select 1 from items i where i.id = ${itemId} and ${where}) then (
-      select count(*) from items i where ${where} and (${by}, i.id) ${query.order === "down" ? sql`>` : sql`<`} (select ${by}, i.id from items i where i.id = ${itemId})) end as index`);
-  const index = rows[0]?.index;
+  const { columns } = listOrder(query);
+  const rows = matchingRows(jobId, query, where);
+  const { rows: found } = await db.execute<{ index: string | null }>(sql`
+    select case when exists (select 1 from ${rows} i where i.id = ${id}) then (
+      select count(*) from ${rows} i where (${columns}) ${query.order === "down" ? sql`>` : sql`<`} (select ${columns} from ${rows} i where i.id = ${id})) end as index`);
+  const index = found[0]?.index;
   return index == null ? null : Number(index);
 }
 
-/** The ids between two items of the list as it is ordered, both included. */
+/** The ids between two rows of the list as it is ordered, both included. */
 export async function idsBetween(db: Connection, jobId: number, query: ItemQuery, first: number, last: number): Promise<SQL> {
   const where = await filterCondition(db, jobId, query);
-  const { by } = orderKey(query);
-  const end = (id: number) => sql`(select ${by}, i.id from items i where i.job_id = ${jobId} and i.id = ${id})`;
-  return sql`select i.id from items i where ${where} and (
-    ((${by}, i.id) >= ${end(first)} and (${by}, i.id) <= ${end(last)}) or ((${by}, i.id) >= ${end(last)} and (${by}, i.id) <= ${end(first)}))`;
-}
-
-const writeCursor = (key: string, id: number) => Buffer.from(JSON.stringify([key, id])).toString("base64url");
-
-function readCursor(cursor: string): { key: string; id: number } {
-  try {
-    const [key, id] = JSON.parse(Buffer.from(cursor, "base64url").toString()) as [unknown, unknown];
-    if (typeof key === "string" && typeof id === "number") return { key, id };
-  } catch {
-    // Falls through to the same answer as a cursor of the wrong shape.
-  }
-  throw new Problem("The place to go on from is not valid. Load the list anew.");
+  const { columns } = listOrder(query);
+  const rows = matchingRows(jobId, query, where);
+  const end = (id: number) => sql`(select ${columns} from ${rows} i where i.id = ${id})`;
+  return sql`select i.id from ${rows} i where (
+    ((${columns}) >= ${end(first)} and (${columns}) <= ${end(last)}) or ((${columns}) >= ${end(last)} and (${columns}) <= ${end(first)}))`;
 }

@@ -19,14 +19,14 @@ export async function listMoments(db: Database, jobId: number, scope: Scope): Pr
   return { moments: rows.map(({ at, count }) => ({ at: Number(at), count })).reverse() };
 }
 
-/** The condition on `copies c` that a scope means. */
-export function inScope({ source, volume, set }: Scope): SQL {
+/** The condition on copies that a scope means. @param copy what the copies are called in the query */
+export function inScope({ source, volume, set }: Scope, copy: SQL = sql`c`): SQL {
   const parts = [sql`true`];
-  if (source) parts.push(sql`c.store_id in (select id from stores where source_id = ${source})`);
-  if (volume) parts.push(sql`c.store_id = ${volume}`);
+  if (source) parts.push(sql`${copy}.store_id in (select id from stores where source_id = ${source})`);
+  if (volume) parts.push(sql`${copy}.store_id = ${volume}`);
   const sets = setsOf(set).map((each) => {
     const [store, key] = each.split("-");
-    return sql`(c.store_id = ${Number(store)} and c.set_key = ${key})`;
+    return sql`(${copy}.store_id = ${Number(store)} and ${copy}.set_key = ${key})`;
   });
   if (sets.length > 0) parts.push(sql`(${sql.join(sets, sql` or `)})`);
   return sql.join(parts, sql` and `);

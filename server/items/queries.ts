@@ -8,7 +8,7 @@ import type { Connection } from "../database/connection";
 import { findLiveHolders } from "../sources/owners";
 import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/source-at";
 import type { Copy, ItemDetail, PlacedRun } from "./contract";
-import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./list";
+import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./item-row";
 import { reasonFor } from "./reason";
 
 const MAX_RUNS_SHOWN = 500;

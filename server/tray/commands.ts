@@ -7,25 +7,27 @@ import { filterCondition } from "../items/filter";
 import { idsBetween } from "../items/list";
 import { sinceAt, versionAt } from "../items/moments";
 import { besideOf } from "../items/queries";
+import { matchingRows } from "../items/version-rows";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 import type { TrayChange } from "./contract";
 
-/** The items of this job that a change means, as a query for their ids. */
+/** The items of this job that a change means, as a query for their ids; of a list of versions, the copies. */
 async function meant(db: Connection, jobId: number, change: Exclude<TrayChange, { expected: unknown }>): Promise<SQL> {
   if ("everything" in change) return sql`select id from items where job_id = ${jobId}`;
   if ("copies" in change) return sql`select item_id from copies where job_id = ${jobId} and id = any(${idArray(change.copies)})`;
   if ("items" in change) return sql`select id from items where job_id = ${jobId} and id = any(${idArray(change.items)})`;
   const { matching, between } = change;
   if (between) return idsBetween(db, jobId, matching, ...between);
-  return sql`select i.id from items i where ${await filterCondition(db, jobId, matching)}`;
+  return sql`select i.id from ${matchingRows(jobId, matching, await filterCondition(db, jobId, matching))} i`;
 }
 
 const idArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).join(",")}}'::bigint[]`);
 
 /** Puts items or single copies of this job into the tray, or takes them out. What is put in is checked whether it opens. */
 export async function changeTray(db: Database, jobId: number, change: TrayChange): Promise<void> {
-  if ("copies" in change) await changeCopies(db, jobId, change.copies, change.chosen);
+  if ("copies" in change) await changeCopies(db, jobId, sql`select unnest(${idArray(change.copies)})`, change.chosen);
+  else if ("matching" in change && change.matching.rows) await changeCopies(db, jobId, await meant(db, jobId, change), change.chosen);
   else if ("expected" in change) await chooseExpected(db, jobId, change);
   else {
     const ids = await meant(db, jobId, change);
@@ -53,22 +55,21 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
 }
 
 /**
- * Chooses single copies. The best copy of an item is what the item's own tick means: where that stands, taking it out for one copy leaves
- * the item's other copies in.
+ * Chooses single copies, or takes them out. The best copy of an item is what the item's own tick means: where that stands, taking it out for one copy leaves
+ * the item's other copies in. @param copies a query for their ids
  */
-async function changeCopies(db: Connection, jobId: number, copies: readonly number[], chosen: boolean): Promise<void> {
-  const ids = idArray(copies);
+async function changeCopies(db: Connection, jobId: number, copies: SQL, chosen: boolean): Promise<void> {
   if (chosen)
     await db.execute(sql`
       insert into tray_entries (job_id, item_id, copy_id) select job_id, item_id, id from copies c
-      where c.job_id = ${jobId} and c.id = any(${ids}) and c.item_id is not null
+      where c.job_id = ${jobId} and c.id in (${copies}) and c.item_id is not null
         and not exists (select 1 from tray_entries t join items i on i.id = t.item_id
           where t.job_id = ${jobId} and t.item_id = c.item_id and coalesce(t.copy_id, i.best_copy_id) = c.id)
       on conflict do nothing`);
   else
     await db.execute(sql`
       delete from tray_entries t using items i
-      where t.job_id = ${jobId} and i.id = t.item_id and coalesce(t.copy_id, i.best_copy_id) = any(${ids})`);
+      where t.job_id = ${jobId} and i.id = t.item_id and coalesce(t.copy_id, i.best_copy_id) in (${copies})`);
 }
 
 interface Place {
@@ -101,7 +102,7 @@ async function chooseExpected(db: Database, jobId: number, change: Extract<TrayC
     }
   }
   await db.transaction(async (tx) => {
-    await changeCopies(tx, jobId, copies, change.chosen);
+    await changeCopies(tx, jobId, sql`select unnest(${idArray(copies)})`, change.chosen);
     if (change.chosen)
       await tx.execute(sql`
         update tray_entries t set place_home = p.home, place_folder = p.folder, place_name = p.name

@@ -1,13 +1,13 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Database } from "../database/connection";
 import { askToCheck } from "../items/check";
+import { changedOf, hasContent, NEWEST_FIRST } from "../items/version-rows";
 import { OPENS } from "../passes/best-copy";
 import { announce } from "../workers/queue";
 import type { VersionChoice, VersionsChosen } from "./contract";
 
-/** When a copy `c` was last changed, as far as anything says: its own date, or the first state that has it. */
-const CHANGED = sql`coalesce(c.modified, lower(c.present))`;
-const HAS_CONTENT = sql`c.type = 'file' and c.condition <> 'name-only' and c.absent is null`;
+const CHANGED = changedOf(sql`c`);
+const HAS_CONTENT = hasContent(sql`c`);
 
 /** The id of the copy of an item that a choice means, as an expression; null: it has none. */
 function wantedOf({ take, before }: VersionChoice): SQL {
@@ -18,7 +18,7 @@ function wantedOf({ take, before }: VersionChoice): SQL {
     before: sql`${HAS_CONTENT} and ${CHANGED} < ${before ?? null}::timestamptz`,
   }[take];
   return sql`(select c.id from copies c where c.item_id = t.item_id and ${only}
-    order by ${CHANGED} desc nulls last, array_position(array['whole', 'partial', 'not-checked'], c.condition), c.id limit 1)`;
+    order by ${NEWEST_FIRST} limit 1)`;
 }
 
 /**

@@ -104,7 +104,9 @@ test("several sets are searched at once, chosen by mouse and by keyboard, and th
   await expect(copies).toHaveAttribute("aria-pressed", "false");
   await expect(rota).toBeVisible();
   await expect(workbook).toHaveCount(0);
-  await expect.poll(async () => (await moments.allInnerTexts()).filter((each) => ofCopies.has(each))).toEqual(["As it is now"]);
+  await expect
+    .poll(async () => (await moments.allInnerTexts()).filter((each) => ofCopies.has(each)))
+    .toEqual(["As it is now", "Newest versions", "All versions"]);
 });
 
 test("the list as of a moment is narrowed by what became of its files", async ({ page }) => {
@@ -125,6 +127,63 @@ test("the list as of a moment is narrowed by what became of its files", async ({
   }).toPass({ timeout: 40_000 });
   await became.getByRole("button", { name: /^in the last state too/ }).click();
   await expect(page.getByRole("row", { name: /Observing workbook\.xlsx/ })).toHaveCount(0);
+});
+
+test("the versions of all times are listed with their dates, looked at and chosen one by one", async ({ page }) => {
+  // What the backup's folder has, by the names of its files: each has its state's time in UTC.
+  const kept = Object.keys(packed).flatMap((path) => /Observing workbook \((\d{4})_(\d\d)_(\d\d) /.exec(path)?.slice(1).join("-") ?? []);
+  expect(kept.length).toBeGreaterThan(3);
+  const days = kept.sort().reverse();
+  const words = (day: string | undefined) =>
+    new Date(day ?? "").toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric", timeZone: "UTC" });
+
+  await openJob(page, "Items");
+  await page.getByRole("searchbox", { name: "Search items" }).fill("observing workbook");
+  const which = page.getByRole("combobox", { name: "The list as of" });
+  await which.selectOption({ label: "All versions" });
+  const rows = page.getByRole("row", { name: /Observing workbook\.xlsx/ });
+  await expect(rows).toHaveCount(kept.length);
+  for (const [index, day] of days.entries()) await expect(rows.nth(index)).toContainText(words(day));
+  await expect(page.getByRole("status").filter({ hasText: "versions" })).toContainText(`${kept.length} of`);
+
+  // Each row opens its own version, by keyboard too, and in the large preview.
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await rows.nth(1).click();
+  await expect(inspector).toContainText(`from ${words(days[1])}`);
+  await page.getByRole("grid", { name: "Items" }).focus();
+  await page.keyboard.press("ArrowDown");
+  await expect(rows.nth(2)).toHaveAttribute("aria-selected", "true");
+  await expect(inspector).toContainText(`from ${words(days[2])}`);
+  const size = await rows.nth(2).locator("[title$=bytes]").getAttribute("title");
+  await page.keyboard.press(" ");
+  await expect(page.getByRole("dialog", { name: /Preview of Observing workbook/ })).toContainText(size ?? "no size");
+  await page.keyboard.press("Escape");
+
+  // Two versions of the one file stand in the tray together, a range is chosen by keyboard, and a reload keeps the row that is open.
+  const change = (act: () => Promise<unknown>) =>
+    Promise.all([page.waitForResponse((response) => response.request().method() === "POST" && response.url().includes("/tray")), act()]);
+  await change(() => rows.nth(0).getByRole("checkbox").check());
+  await change(() => rows.nth(2).getByRole("checkbox").check());
+  await expect(rows.nth(1).getByRole("checkbox")).not.toBeChecked();
+  await page.reload();
+  await expect(which).toHaveValue("each");
+  await expect(rows.nth(2)).toHaveAttribute("aria-selected", "true");
+  for (const [index, isChosen] of [true, false, true, false].entries())
+    await expect(rows.nth(index).getByRole("checkbox")).toBeChecked({ checked: isChosen });
+  await rows.nth(1).click();
+  await page.getByRole("grid", { name: "Items" }).focus();
+  await change(() => page.keyboard.press("Shift+ArrowDown"));
+  await expect(rows.nth(1).getByRole("checkbox")).toBeChecked();
+
+  // Of each file the newest alone; and as pictures or narrowed, the list stays one of versions.
+  await which.selectOption({ label: "Newest versions" });
+  await expect(rows).toHaveCount(1);
+  await expect(rows.first()).toContainText(words(days[0]));
+  await page.keyboard.press("[");
+  await expect(which).not.toHaveValue(/newest|each/);
+  await which.selectOption({ label: "As it is now" });
+  await expect(page).not.toHaveURL(/rows=/);
+  await change(() => page.getByRole("button", { name: "Empty tray" }).click());
 });
 
 test("of all that is chosen the newest version before the loss is taken, and what has none is said", async ({ page }) => {

@@ -5,18 +5,19 @@ import Checkbox from "@mui/material/Checkbox";
 import IconButton from "@mui/material/IconButton";
 import Popover from "@mui/material/Popover";
 import { useState } from "react";
-import { COLUMN_FACTS, COLUMNS, type Column, type Columns } from "./columns";
+import { COLUMN_FACTS, type Column, type Columns, columnsOf, type ListOf } from "./columns";
 
 interface Props {
+  list: ListOf;
   columns: Columns;
   onToggle: (column: Column) => void;
   onMove: (column: Column, step: number) => void;
 }
 
 /** Which columns the list shows, and in what order. */
-export function ColumnMenu({ columns, onToggle, onMove }: Props) {
+export function ColumnMenu({ list, columns, onToggle, onMove }: Props) {
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
-  const order = [...columns.shown, ...COLUMNS.filter((column) => !columns.shown.includes(column))];
+  const order = [...columns.shown, ...columnsOf(list).filter((column) => !columns.shown.includes(column))];
   return (
     <>
       <Button variant="outlined" aria-haspopup="dialog" aria-expanded={anchor !== null} onClick={(event) => setAnchor(event.currentTarget)}>

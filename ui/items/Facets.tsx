@@ -61,6 +61,9 @@ const FACETS: Facet[] = [
 /** Those that stand above the folders. */
 const FIRST = 4;
 
+/** Of a list of versions it is each of them, not the best copy, that is live or deleted. */
+const titleOf = ({ name, title }: Facet, { rows }: ItemQuery) => (name === "standing" && rows ? "Live or deleted" : title);
+
 /** The ways of narrowing the list, each choice with how many items it would leave. */
 export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQuery; facets: FacetCounts | undefined }) {
   const { data } = useSinceFacet(jobId, query);
@@ -75,7 +78,13 @@ export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQue
       {(query.originals || (facets?.place ?? []).some(({ value }) => value === "raw")) && <Originals only={query.originals === "yes"} />}
       <Folders folder={query.folder ?? ""} counts={facets?.folder ?? []} />
       {FACETS.slice(FIRST).map((facet) => (
-        <Section key={facet.name} {...facet} chosen={chosenOf(query, facet.name)} counts={ordered(facet.name, countsOf(facet.name))} />
+        <Section
+          key={facet.name}
+          {...facet}
+          title={titleOf(facet, query)}
+          chosen={chosenOf(query, facet.name)}
+          counts={ordered(facet.name, countsOf(facet.name))}
+        />
       ))}
     </nav>
   );

@@ -29,6 +29,7 @@ import { OpenInside } from "./OpenInside";
 import { Pieces } from "./Pieces";
 import { ReadRecords } from "./ReadRecords";
 import { Repair } from "./Repair";
+import { openedCopy } from "./rows";
 import { useItemDetail } from "./use-items";
 import { useInTray, useTrayChange } from "./use-tray-change";
 
@@ -46,7 +47,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
   const held = useHeld(jobId);
   const zone = job?.timeZone ?? "UTC";
   if (!item) return <Problem>{problemText(error)}</Problem>;
-  const copy = item.list.find((each) => String(each.id) === address.get("copy")) ?? item.list[0];
+  const copy = openedCopy(item, address);
   if (!copy) return <Problem>No copy of this item is known.</Problem>;
   const compared = item.list.find((each) => String(each.id) === address.get("compare") && each !== copy);
   const comparing = address.get("compare") === "held" && held && held.copy.id !== copy.id ? held.copy : compared;

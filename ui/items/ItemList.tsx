@@ -8,7 +8,7 @@ import { useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Problem, problemText } from "../instruments/Problem";
 import type { Span } from "../instruments/time-scale";
-import { bytesText, dateText, exactBytes, KIND_WORDS, pixelsText, sinceText } from "../instruments/words";
+import { bytesText, dateText, exactBytes, KIND_WORDS, momentText, PLACE_WORDS, pixelsText, sinceText } from "../instruments/words";
 import { COLUMN_FACTS, type Column, type Columns } from "./columns";
 import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
@@ -17,6 +17,7 @@ import { ListHead } from "./ListHead";
 import { handleListKey } from "./list-keys";
 import type { Moment } from "./moments";
 import { Ribbon } from "./Ribbon";
+import { rowAddress, rowId } from "./rows";
 import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
 import { useInTray } from "./use-tray-change";
@@ -31,8 +32,9 @@ const HEAD = 30;
 interface Props {
   jobId: number;
   query: ItemQuery;
+  /** What distinguishes the row that is open. */
   opened: number | null;
-  /** Where the opened item stands when the list appears. */
+  /** Where it stands when the list appears. */
   position: number | null;
   columns: Columns;
   onResize: (column: Column, width: number) => void;
@@ -74,8 +76,9 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
 
   const rowOf = (id: number | null) => {
     if (id === null) return -1;
-    if (items.at(present)?.id === id) return present;
-    for (let index = sight.first; index <= sight.last; index += 1) if (items.at(index)?.id === id) return index;
+    const isIt = (item: Item | undefined) => item !== undefined && rowId(item) === id;
+    if (isIt(items.at(present))) return present;
+    for (let index = sight.first; index <= sight.last; index += 1) if (isIt(items.at(index))) return index;
     return present;
   };
   const row = rowOf(opened);
@@ -85,7 +88,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
       reached.current = index;
       setPresent(index);
       touch(item);
-      change({ ...addressOf(item), compare: null });
+      change(rowAddress(item));
     },
     [change, touch],
   );
@@ -107,7 +110,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
     if (!ranging) open(item, target);
     else if (item) {
       extend(item);
-      change({ ...addressOf(item), compare: null });
+      change(rowAddress(item));
     }
   };
   const choose = useCallback((item: Item, range: boolean) => (range ? extend(item) : toggle(item)), [extend, toggle]);
@@ -161,7 +164,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
         aria-rowcount={items.count + 1}
         aria-colcount={columns.shown.length + 2}
         aria-multiselectable="true"
-        aria-activedescendant={items.at(row) ? `item-${opened}` : undefined}
+        aria-activedescendant={items.at(row) ? `row-${opened}` : undefined}
         aria-busy={!items.counted}
         tabIndex={0}
         onKeyDown={onKey}
@@ -191,7 +194,7 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
                 template={template}
                 columns={columns}
                 zone={zone}
-                selected={item.id === opened}
+                selected={rowId(item) === opened}
                 span={span}
                 loss={loss}
                 asOf={asOf}
@@ -217,15 +220,22 @@ export function ItemList({ jobId, query, opened, position, columns, onResize, sp
         </div>
       </div>
       {menu}
-      {large && opened && (
-        <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={(step) => move(row + step)} />
-      )}
+      {large && opened && <LargePreview jobId={jobId} onClose={() => setLarge(false)} onMove={(step) => move(row + step)} />}
     </>
   );
 }
 
-/** What opens an item: in a list as of a moment the copy that stood then. */
-const addressOf = ({ id, copyThen }: Item) => ({ item: String(id), copy: copyThen === undefined ? null : String(copyThen) });
+/** Since which state a version was kept, or where it was found that is of none. */
+function Kept({ item: { version }, zone }: { item: Item; zone: string }) {
+  if (!version) return null;
+  const { stood, set, place } = version;
+  const until = stood?.until ? momentText(stood.until, zone) : "the last state";
+  return (
+    <span className={styles.soft} title={stood ? `${set ? `${set}, ` : ""}from ${momentText(stood.from, zone)} until ${until}` : undefined}>
+      {stood ? momentText(stood.from, zone) : PLACE_WORDS[place]}
+    </span>
+  );
+}
 
 interface RowProps {
   item: Item;
@@ -252,6 +262,7 @@ const Row = memo(function Row(props: RowProps) {
     changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
     size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
     condition: () => <ConditionMark {...item} />,
+    kept: () => <Kept item={item} zone={zone} />,
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,
     type: () => <span className={styles.soft}>{/[^.]\.([^.\s]{1,12})$/.exec(item.name)?.[1]?.toLowerCase() ?? ""}</span>,
     folder: () => <span className={styles.soft}>{item.folder.slice(1)}</span>,
@@ -265,7 +276,7 @@ const Row = memo(function Row(props: RowProps) {
   };
   return (
     <div
-      id={`item-${item.id}`}
+      id={`row-${rowId(item)}`}
       className={styles.row}
       role="row"
       aria-rowindex={index + 2}

@@ -6,6 +6,7 @@ import { type MouseEvent, useState } from "react";
 import type { Item } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import styles from "./items.module.css";
+import { rowId } from "./rows";
 import { isInTray } from "./use-tray-change";
 
 interface Asked {
@@ -29,7 +30,7 @@ interface Actions {
 export function useItemMenu(actions: Actions, at: (index: number) => Item | undefined) {
   const [opened, setAsked] = useState<Asked | null>(null);
   const present = opened ? at(opened.index) : undefined;
-  const asked = opened && present?.id === opened.item.id ? { ...opened, item: present } : opened;
+  const asked = opened && present && rowId(present) === rowId(opened.item) ? { ...opened, item: present } : opened;
   const [, change] = useAddress();
   const open = (event: MouseEvent, item: Item, index: number) => {
     event.preventDefault();

@@ -13,7 +13,7 @@ import { fittingSpan, type Span } from "../instruments/time-scale";
 import { countText } from "../instruments/words";
 import { AsOf } from "./AsOf";
 import { ColumnMenu } from "./ColumnMenu";
-import { useColumns } from "./columns";
+import { listOf, useColumns } from "./columns";
 import { Facets } from "./Facets";
 import { Inspector } from "./Inspector";
 import { ItemList } from "./ItemList";
@@ -28,8 +28,10 @@ export function Items({ jobId }: { jobId: number }) {
   const query = useItemQuery();
   const { data: facets } = useFacets(jobId, query);
   const { data: passes } = usePasses(jobId);
-  const { columns, toggle, move, resize } = useColumns();
-  const opened = Number(address.get("item")) || null;
+  const list = listOf(query);
+  const { columns, toggle, move, resize } = useColumns(list);
+  const item = Number(address.get("item")) || null;
+  const opened = query.rows ? Number(address.get("copy")) || null : item;
   const asPictures = address.get("view") === "pictures";
   const position = useOpenedPosition(jobId, query, opened, () => change({ item: null, copy: null, compare: null }));
   useRememberedPlace(jobId, address.toString());
@@ -64,14 +66,20 @@ export function Items({ jobId }: { jobId: number }) {
           }
         />
         <AsOf jobId={jobId} query={query} moments={moments} loss={loss} />
-        {!asPictures && <ColumnMenu columns={columns} onToggle={toggle} onMove={move} />}
+        {!asPictures && <ColumnMenu list={list} columns={columns} onToggle={toggle} onMove={move} />}
         {filtered && (
-          <Button variant="text" onClick={() => change(Object.fromEntries(NARROWING.map((name) => [name, null])), true)}>
+          <Button
+            variant="text"
+            sx={{ whiteSpace: "nowrap", flexShrink: 0 }}
+            onClick={() => change(Object.fromEntries(NARROWING.map((name) => [name, null])), true)}
+          >
             Show everything
           </Button>
         )}
         <span className={styles.count} role="status">
-          {facets && matching !== undefined ? `${countText(matching)} of ${countText(facets.total)}` : ""}
+          {facets && matching !== undefined
+            ? `${countText(matching)} of ${countText(facets.total)}${query.rows === "each" ? " versions" : ""}`
+            : ""}
         </span>
         <TickAll jobId={jobId} query={query} matching={matching ?? 0} />
       </div>
@@ -97,13 +105,13 @@ export function Items({ jobId }: { jobId: number }) {
           />
         )}
       </section>
-      <aside className={styles.inspector} aria-label="Inspector" data-empty={!opened}>
-        {opened ? (
+      <aside className={styles.inspector} aria-label="Inspector" data-empty={!item}>
+        {item ? (
           <>
             <button type="button" className={styles.back} onClick={() => change({ item: null, copy: null })}>
               Back to the list
             </button>
-            <Inspector jobId={jobId} itemId={opened} />
+            <Inspector jobId={jobId} itemId={item} />
           </>
         ) : (
           <Empty title="Choose an item.">Its content and the evidence for it show here. Space opens it large.</Empty>
@@ -122,16 +130,16 @@ function intoList(): void {
 }
 
 /**
- * Where the opened item stands when the list is shown or narrowed anew; an item that is not in the list any more is closed. Items that are
+ * Where the opened row stands when the list is shown or narrowed anew; one that is not in the list any more is closed. Rows that are
  * opened in the list itself are in it.
  */
 function useOpenedPosition(jobId: number, query: ItemQuery, opened: number | null, close: () => void): number | null {
-  const [asked, setAsked] = useState<{ query: ItemQuery; item: number | null }>({ query, item: opened });
-  if (asked.query !== query) setAsked({ query, item: opened });
-  const position = usePosition(jobId, asked.query, asked.item);
+  const [asked, setAsked] = useState<{ query: ItemQuery; row: number | null }>({ query, row: opened });
+  if (asked.query !== query) setAsked({ query, row: opened });
+  const position = usePosition(jobId, asked.query, asked.row);
   const ended = useRef(close);
   ended.current = close;
-  const gone = position === null && asked.item !== null && asked.item === opened;
+  const gone = position === null && asked.row !== null && asked.row === opened;
   useEffect(() => {
     if (gone) ended.current();
   }, [gone]);

@@ -2,21 +2,23 @@
 
 import Dialog from "@mui/material/Dialog";
 import type { KeyboardEvent } from "react";
+import { useAddress } from "../data/use-address";
 import { conditionText, exactBytes } from "../instruments/words";
 import { Preview } from "../previews/Preview";
+import { openedCopy } from "./rows";
 import { useItemDetail } from "./use-items";
 
 interface Props {
   jobId: number;
-  itemId: number;
   onClose: () => void;
   onMove: (step: number) => void;
 }
 
-/** The preview over the whole window; arrows go on through the list, space closes it. */
-export function LargePreview({ jobId, itemId, onClose, onMove }: Props) {
-  const { data: item } = useItemDetail(jobId, itemId);
-  const best = item?.list[0];
+/** The copy that is open over the whole window; arrows go on through the list, space closes it. */
+export function LargePreview({ jobId, onClose, onMove }: Props) {
+  const [address] = useAddress();
+  const { data: item } = useItemDetail(jobId, Number(address.get("item")) || null);
+  const copy = item && openedCopy(item, address);
   const onKey = (event: KeyboardEvent) => {
     if (event.key === "ArrowDown" || event.key === "ArrowRight") onMove(1);
     else if (event.key === "ArrowUp" || event.key === "ArrowLeft") onMove(-1);
@@ -33,21 +35,21 @@ export function LargePreview({ jobId, itemId, onClose, onMove }: Props) {
       fullWidth
       slotProps={{ paper: { sx: { p: 4 }, "aria-label": item ? `Preview of ${item.name}` : "Preview" } }}
     >
-      {item && best && (
+      {item && copy && (
         <>
           <p style={{ margin: "0 0 10px", display: "flex", gap: 12, alignItems: "baseline" }}>
             <strong style={{ fontSize: 16, overflowWrap: "anywhere" }}>{item.name}</strong>
             <span style={{ color: "var(--mui-palette-chart-inkSoft)", fontSize: 13, whiteSpace: "nowrap" }}>
-              {conditionText(best.condition, best.survival)}, {exactBytes(best.size)}
+              {conditionText(copy.condition, copy.survival)}, {exactBytes(copy.size)}
             </span>
           </p>
           <Preview
-            key={best.id}
-            copyId={best.id}
+            key={copy.id}
+            copyId={copy.id}
             name={item.name}
-            size={best.size}
-            runs={best.runs}
-            nameOnly={best.condition === "name-only"}
+            size={copy.size}
+            runs={copy.runs}
+            nameOnly={copy.condition === "name-only"}
             large
           />
         </>

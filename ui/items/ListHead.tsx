@@ -36,7 +36,7 @@ export function ListHead({ query, columns, template, onResize, span, onSpan, los
       </span>
       {columns.shown.map((column) => {
         const { sort, right, ...facts } = COLUMN_FACTS[column];
-        const words = column === "condition" && asOf !== null ? "Copy of then" : facts.words;
+        const words = column === "condition" ? conditionWords(query, facts.words) : facts.words;
         return (
           <span
             key={column}
@@ -61,6 +61,9 @@ export function ListHead({ query, columns, template, onResize, span, onSpan, los
     </div>
   );
 }
+
+/** Of which copy a row says the condition. */
+const conditionWords = ({ asOf, rows }: ItemQuery, words: string) => (rows ? "Version" : asOf ? "Copy of then" : words);
 
 function SortButton({ query, sort, children }: { query: ItemQuery; sort: Sort; children: ReactNode }) {
   const [, change] = useAddress();

@@ -12,6 +12,7 @@ import { useItemMenu } from "./ItemMenu";
 import styles from "./items.module.css";
 import { LargePreview } from "./LargePreview";
 import { handleListKey } from "./list-keys";
+import { copyOfRow, rowAddress, rowId } from "./rows";
 import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
 import { useInTray } from "./use-tray-change";
@@ -21,8 +22,9 @@ const CELL = 168;
 interface Props {
   jobId: number;
   query: ItemQuery;
+  /** What distinguishes the tile that is open. */
   opened: number | null;
-  /** Where the opened item stands when the grid appears. */
+  /** Where it stands when the grid appears. */
   position: number | null;
 }
 
@@ -70,7 +72,7 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
   const open = (item: Item, index: number) => {
     reached.current = index;
     touch(item);
-    change({ item: String(item.id), copy: null, compare: null });
+    change(rowAddress(item));
   };
   const enlarge = (item: Item, index: number) => {
     open(item, index);
@@ -78,8 +80,12 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
   };
   const { open: openMenu, menu } = useItemMenu({ large: enlarge, toggle, extend, all }, items.at);
   const present = () => {
-    if (reached.current >= 0 && items.at(reached.current)?.id === opened) return reached.current;
-    for (let index = sight.first; index <= sight.last; index += 1) if (opened !== null && items.at(index)?.id === opened) return index;
+    const isOpened = (index: number) => {
+      const item = items.at(index);
+      return item !== undefined && rowId(item) === opened;
+    };
+    if (reached.current >= 0 && isOpened(reached.current)) return reached.current;
+    for (let index = sight.first; index <= sight.last; index += 1) if (isOpened(index)) return index;
     return reached.current;
   };
   const move = (index: number, ranging = false) => {
@@ -90,7 +96,7 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
     if (!item) return;
     if (!ranging) return open(item, target);
     extend(item);
-    change({ item: String(item.id), copy: null, compare: null });
+    change(rowAddress(item));
   };
   const onKey = (event: KeyboardEvent) => {
     const from = present();
@@ -150,7 +156,7 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
                   key={index}
                   item={item}
                   at={`translate(${LEFT + column * CELL}px, ${start + TOP}px)`}
-                  opened={item.id === opened}
+                  opened={rowId(item) === opened}
                   onOpen={(event) => {
                     if (event.ctrlKey || event.metaKey) toggle(item);
                     else if (event.shiftKey) extend(item);
@@ -167,9 +173,7 @@ export function PictureGrid({ jobId, query, opened, position }: Props) {
         {band.area && <span className={styles.band} style={band.area} />}
       </div>
       {menu}
-      {large && opened && (
-        <LargePreview jobId={jobId} itemId={opened} onClose={() => setLarge(false)} onMove={(step) => move(present() + step)} />
-      )}
+      {large && opened && <LargePreview jobId={jobId} onClose={() => setLarge(false)} onMove={(step) => move(present() + step)} />}
     </>
   );
 }
@@ -260,9 +264,8 @@ function Tile({ item, at, opened, onOpen, onLarge, onChoose, onMenu }: TileProps
 
 function Thumbnail({ item }: { item: Item }) {
   const [failed, setFailed] = useState(false);
+  const copy = copyOfRow(item) ?? item.bestCopyId;
   if (item.kind !== "pictures" || item.size === 0 || item.condition === "name-only" || failed)
     return <span className={styles.noPicture}>{failed ? "cannot be drawn" : KIND_WORDS[item.kind]}</span>;
-  return (
-    <img key={item.bestCopyId} src={`/api/copies/${item.bestCopyId}/thumbnail`} alt="" loading="lazy" onError={() => setFailed(true)} />
-  );
+  return <img key={copy} src={`/api/copies/${copy}/thumbnail`} alt="" loading="lazy" onError={() => setFailed(true)} />;
 }

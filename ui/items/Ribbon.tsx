@@ -6,7 +6,7 @@ import { useAddress } from "../data/use-address";
 import { PlaceMark } from "../instruments/PlaceMark";
 import { placeOf, type Span, ticks, zoomedSpan } from "../instruments/time-scale";
 import { conditionText, PLACE_WORDS } from "../instruments/words";
-import { density, type Moment, nearestMoment } from "./moments";
+import { asOfAddress, density, type Moment, nearestMoment } from "./moments";
 
 const EDGE = 6;
 const inside = (x: number, width: number) => x >= -EDGE && x <= width + EDGE;
@@ -111,7 +111,7 @@ export function RibbonAxis({ span, width, loss, moments, asOf, onChange }: AxisP
       onPointerUp={(event) => {
         const x = event.clientX - event.currentTarget.getBoundingClientRect().left;
         const moment = Math.abs((drag.current?.x ?? 0) - event.clientX) < 2 ? nearestMoment(moments, place, x, NEAR) : null;
-        if (moment !== null) change({ asOf: new Date(moment).toISOString(), show: "all" }, true);
+        if (moment !== null) change(asOfAddress(moment), true);
         drag.current = null;
       }}
       onDoubleClick={() => onChange(null)}

@@ -1,13 +1,14 @@
 "use client";
 
 import { useCallback, useEffect, useState } from "react";
-import type { Sort } from "@/server/items/contract";
+import type { ItemQuery, Sort } from "@/server/items/contract";
 
 export const COLUMNS = [
   "ribbon",
   "changed",
   "size",
   "condition",
+  "kept",
   "kind",
   "type",
   "folder",
@@ -20,11 +21,18 @@ export const COLUMNS = [
 ] as const;
 export type Column = (typeof COLUMNS)[number];
 
+/** Whether the rows are items or versions: each has its own columns. */
+export type ListOf = "items" | "versions";
+export const listOf = ({ rows }: Pick<ItemQuery, "rows">): ListOf => (rows ? "versions" : "items");
+/** The columns a list can show. */
+export const columnsOf = (list: ListOf): readonly Column[] => COLUMNS.filter((column) => list === "versions" || column !== "kept");
+
 export const COLUMN_FACTS: Record<Column, { words: string; width: number; sort?: Sort; right?: boolean }> = {
   ribbon: { words: "Copies over time", width: 170 },
   changed: { words: "Changed", width: 92, sort: "changed" },
   size: { words: "Size", width: 76, sort: "size", right: true },
   condition: { words: "Best copy", width: 112, sort: "condition" },
+  kept: { words: "Kept since", width: 142 },
   kind: { words: "Kind", width: 96 },
   type: { words: "Type", width: 64 },
   folder: { words: "Folder", width: 200 },
@@ -38,7 +46,7 @@ export const COLUMN_FACTS: Record<Column, { words: string; width: number; sort?:
 
 export const NARROWEST = 48;
 const WIDEST = 600;
-const STORE = "compass-item-columns";
+const STORES: Readonly<Record<ListOf, string>> = { items: "compass-item-columns", versions: "compass-version-columns" };
 
 export interface Columns {
   /** Shown ones, in order. */
@@ -46,8 +54,12 @@ export interface Columns {
   readonly widths: Readonly<Record<Column, number>>;
 }
 
+const SHOWN: Readonly<Record<ListOf, readonly Column[]>> = {
+  items: ["ribbon", "size", "condition"],
+  versions: ["changed", "kept", "size", "condition"],
+};
 const DEFAULT: Columns = {
-  shown: ["ribbon", "size", "condition"],
+  shown: SHOWN.items,
   widths: Object.fromEntries(COLUMNS.map((column) => [column, COLUMN_FACTS[column].width])) as Record<Column, number>,
 };
 
@@ -56,11 +68,12 @@ const roomyRibbon = (windowWidth: number) =>
   Math.round(Math.min(WIDEST, COLUMN_FACTS.ribbon.width + Math.max(0, windowWidth - 1400) * 0.35));
 
 /** What was remembered, as far as it makes sense. */
-export function columnsFrom(stored: string | null, windowWidth = 0): Columns {
-  const usual = { ...DEFAULT, widths: { ...DEFAULT.widths, ribbon: roomyRibbon(windowWidth) } };
+export function columnsFrom(stored: string | null, windowWidth = 0, list: ListOf = "items"): Columns {
+  const usual = { shown: SHOWN[list], widths: { ...DEFAULT.widths, ribbon: roomyRibbon(windowWidth) } };
+  const allowed = columnsOf(list);
   try {
     const found = JSON.parse(stored ?? "") as Partial<Columns>;
-    const shown = (found.shown ?? []).filter((column, index, all) => COLUMNS.includes(column) && all.indexOf(column) === index);
+    const shown = (found.shown ?? []).filter((column, index, all) => allowed.includes(column) && all.indexOf(column) === index);
     const widths = { ...usual.widths };
     for (const column of COLUMNS) {
       const width = Number(found.widths?.[column]);
@@ -99,17 +112,20 @@ export function storedColumns({ shown, widths }: Columns, windowWidth: number): 
   return JSON.stringify({ shown, widths: ribbon === roomyRibbon(windowWidth) ? others : widths });
 }
 
-/** The columns of the list, remembered in this browser. */
-export function useColumns() {
-  const [columns, setColumns] = useState<Columns>(DEFAULT);
-  useEffect(() => setColumns(columnsFrom(localStorage.getItem(STORE), window.innerWidth)), []);
-  const store = useCallback((change: (present: Columns) => Columns) => {
-    setColumns((present) => {
-      const next = change(present);
-      localStorage.setItem(STORE, storedColumns(next, window.innerWidth));
-      return next;
-    });
-  }, []);
+/** The columns of a list, remembered in this browser. */
+export function useColumns(list: ListOf) {
+  const [columns, setColumns] = useState<Columns>({ ...DEFAULT, shown: SHOWN[list] });
+  useEffect(() => setColumns(columnsFrom(localStorage.getItem(STORES[list]), window.innerWidth, list)), [list]);
+  const store = useCallback(
+    (change: (present: Columns) => Columns) => {
+      setColumns((present) => {
+        const next = change(present);
+        localStorage.setItem(STORES[list], storedColumns(next, window.innerWidth));
+        return next;
+      });
+    },
+    [list],
+  );
   return {
     columns,
     toggle: (column: Column) => store((present) => toggled(present, column)),

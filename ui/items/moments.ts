@@ -19,6 +19,9 @@ export function momentStep(moments: readonly Moment[], at: number | null, to: St
   return moments.find((moment) => moment.at > at)?.at ?? null;
 }
 
+/** A list as of a moment, as a change of the address: everything that was there then. */
+export const asOfAddress = (moment: number) => ({ asOf: new Date(moment).toISOString(), show: "all", rows: null });
+
 /** How many files changed in each of the columns of an axis, in pixels from its left edge. */
 export function density(moments: readonly Moment[], placeOf: (at: number) => number, width: number, column: number): Map<number, number> {
   const found = new Map<number, number>();

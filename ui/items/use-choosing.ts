@@ -2,9 +2,10 @@
 
 import { useCallback, useRef } from "react";
 import type { Item, ItemQuery } from "@/server/items/contract";
+import { rowId } from "./rows";
 import { isInTray, useTrayChange } from "./use-tray-change";
 
-/** From which item a range begins, and whether it is chosen or taken out. */
+/** From which row a range begins, and whether it is chosen or taken out. */
 interface Anchor {
   readonly id: number;
   readonly chosen: boolean;
@@ -22,29 +23,32 @@ export function useChoosing(jobId: number, query: ItemQuery) {
   const anchor = useRef<Anchor | null>(null);
   /** An item that was only looked at is where the next range begins. */
   const touch = useCallback((item: Item) => {
-    anchor.current = { id: item.id, chosen: true };
+    anchor.current = { id: rowId(item), chosen: true };
   }, []);
+  const several = useCallback(
+    (items: readonly Item[], chosen: boolean) => {
+      const copies = items.flatMap(({ version }) => version?.copyId ?? []);
+      change(query.rows ? { copies, chosen } : { items: items.map(({ id }) => id), ...thenOf(query), chosen });
+    },
+    [change, query],
+  );
   const toggle = useCallback(
     (item: Item) => {
       const chosen = !isInTray(item);
-      anchor.current = { id: item.id, chosen };
-      change({ items: [item.id], ...thenOf(query), chosen });
+      anchor.current = { id: rowId(item), chosen };
+      several([item], chosen);
     },
-    [change, query],
+    [several],
   );
   const extend = useCallback(
     (item: Item) => {
       const from = anchor.current;
       if (!from) {
-        anchor.current = { id: item.id, chosen: true };
-        change({ items: [item.id], ...thenOf(query), chosen: true });
-      } else change({ matching: query, between: [from.id, item.id], chosen: from.chosen });
+        anchor.current = { id: rowId(item), chosen: true };
+        several([item], true);
+      } else change({ matching: query, between: [from.id, rowId(item)], chosen: from.chosen });
     },
-    [change, query],
-  );
-  const several = useCallback(
-    (items: readonly Item[], chosen: boolean) => change({ items: items.map(({ id }) => id), ...thenOf(query), chosen }),
-    [change, query],
+    [change, several, query],
   );
   const all = useCallback(() => change({ matching: query, chosen: true }), [change, query]);
   return { touch, toggle, extend, several, all, error };

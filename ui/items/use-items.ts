@@ -38,6 +38,7 @@ export const NARROWING = [
   "deleted",
   "created",
   "type",
+  "rows",
   "asOf",
   "since",
   "set",
@@ -55,6 +56,8 @@ export function useItemQuery(): ItemQuery {
       const value = values[index];
       if (value && itemQuery.shape[name].safeParse(value).success) query[name] = value;
     }
+    // A list of versions is of all moments.
+    if (query.asOf) delete query.rows;
     return itemQuery.parse(query);
   }, [text]);
 }
@@ -129,16 +132,16 @@ export function useItems(jobId: number, query: ItemQuery, first: number, last: n
   };
 }
 
-/** Where an item stands in the list; null: the list is narrowed so that it is not in it; undefined: not known yet. */
-export function usePosition(jobId: number, query: ItemQuery, itemId: number | null): number | null | undefined {
+/** Where a row stands in the list, by what distinguishes it; null: the list is narrowed so that it is not in it; undefined: not known yet. */
+export function usePosition(jobId: number, query: ItemQuery, row: number | null): number | null | undefined {
   const filed = search(query);
   const { data } = useQuery({
-    queryKey: [...keys.of(jobId, "position"), filed, itemId],
-    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/items/position?${filed}&item=${itemId}`, position, signal),
-    enabled: itemId !== null,
+    queryKey: [...keys.of(jobId, "position"), filed, row],
+    queryFn: ({ signal }) => read(`/api/jobs/${jobId}/items/position?${filed}&row=${row}`, position, signal),
+    enabled: row !== null,
     staleTime: 60_000,
   });
-  return itemId === null ? undefined : data?.index;
+  return row === null ? undefined : data?.index;
 }
 
 /** The moments at which something changed in the snapshots and backup sets of a list, oldest first. UTC milliseconds. */

@@ -2,21 +2,22 @@
 
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useSyncExternalStore } from "react";
+import type { Item } from "@/server/items/contract";
 import { type TrayChange, tray } from "@/server/tray/contract";
 import { write } from "../data/request";
 import { keys } from "../data/use-job-data";
 import { pagesKey } from "./use-items";
 
-interface Choosable {
-  id: number;
-  inTray: boolean;
-}
+type Choosable = Pick<Item, "id" | "inTray" | "version">;
+
+/** What a change of the tray asks for single ones of: items, whichever of their copies is the best, or single copies. */
+const askedFor = ({ id, version }: Pick<Item, "id" | "version">) => (version ? `copy ${version.copyId}` : `item ${id}`);
 
 /**
  * What was asked for single items and the fetched data do not say yet. It stands outside the fetched data, so that an answer
  * that was on its way when a box was ticked cannot untick it, and a box shows its tick within the click itself.
  */
-const asked = new Map<number, { chosen: boolean }>();
+const asked = new Map<string, { chosen: boolean }>();
 const listeners = new Set<() => void>();
 const notify = () => {
   for (const listener of listeners) listener();
@@ -26,8 +27,8 @@ const subscribe = (listener: () => void) => {
   return () => listeners.delete(listener);
 };
 
-/** Whether the item is in the tray, as it was last asked for. */
-export const isInTray = (item: Choosable): boolean => asked.get(item.id)?.chosen ?? item.inTray;
+/** Whether the item, or the version, is in the tray, as it was last asked for. */
+export const isInTray = (item: Choosable): boolean => asked.get(askedFor(item))?.chosen ?? item.inTray;
 
 export function useInTray(item: Choosable): boolean {
   const now = () => isInTray(item);
@@ -50,12 +51,14 @@ export function useTrayChange(jobId: number) {
   });
   const change = useCallback(
     (wanted: TrayChange) => {
-      const mine = "items" in wanted ? wanted.items.map((id) => ({ id, ask: { chosen: wanted.chosen } })) : [];
-      for (const { id, ask } of mine) asked.set(id, ask);
+      const single =
+        "items" in wanted ? wanted.items.map((id) => `item ${id}`) : "copies" in wanted ? wanted.copies.map((id) => `copy ${id}`) : [];
+      const mine = single.map((key) => ({ key, ask: { chosen: wanted.chosen } }));
+      for (const { key, ask } of mine) asked.set(key, ask);
       notify();
       const over = () => {
         // A later ask for the same item stays until its own answer is here.
-        for (const { id, ask } of mine) if (asked.get(id) === ask) asked.delete(id);
+        for (const { key, ask } of mine) if (asked.get(key) === ask) asked.delete(key);
         notify();
       };
       // A failure is reported by `error`; here it only ends the ask.
