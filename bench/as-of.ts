@@ -1,4 +1,4 @@
-import { open } from "../server/database/connection";
+import { type Database, open } from "../server/database/connection";
 import { migrateDatabase } from "../server/database/migrate";
 import { type ItemQuery, itemQuery } from "../server/items/contract";
 import { countFacets, sinceFacet } from "../server/items/facets";
@@ -14,7 +14,7 @@ const SET = "0123456789ab";
 
 /**
  * Steps through the states of a job whose every file has two versions, kept in one of two sets. The milliseconds until the page, the spine of the
- * list and the counts are there, half of them and 95 % of them, are printed as JSON.
+ * list and the counts are there, half of them and 95 % of them, are printed as JSON; then the same of the lists of all these versions.
  */
 async function main(): Promise<void> {
   const [, , url = "", count = "1000000"] = process.argv;
@@ -61,6 +61,7 @@ async function main(): Promise<void> {
     await timed("counts", () => countFacets(db, job, at(state)));
     await timed("counts of what became of them", () => sinceFacet(db, job, at(state)));
   }
+  await timeVersions(db, job, `${store}-${SET}`, timed);
   const shown = Object.entries(times).map(([what, all]): [string, { p50: number; p95: number; runs: number }] => {
     const sorted = all.sort((a, b) => a - b);
     const percentile = (share: number) => Math.round(sorted[Math.min(sorted.length - 1, Math.floor(share * sorted.length))] ?? 0);
@@ -68,6 +69,35 @@ async function main(): Promise<void> {
   });
   console.log(JSON.stringify({ items: Number(count), versions: 2 * Number(count), milliseconds: Object.fromEntries(shown) }));
   await pool.end();
+}
+
+/** The lists that have a row for each version, or for the newest of each file: first pages, pages far down, and what counts them. */
+async function timeVersions(
+  db: Database,
+  job: number,
+  set: string,
+  timed: (what: string, work: () => Promise<unknown>) => Promise<void>,
+): Promise<void> {
+  for (const rows of ["each", "newest"] as const) {
+    const words = rows === "each" ? "all versions" : "newest versions";
+    for (const sort of ["name", "changed", "size"] as const) {
+      const asked = itemQuery.parse({ show: "all", rows, sort, order: sort === "name" ? "up" : "down" });
+      let starts: readonly string[] = [];
+      await timed(`${words}, spine`, async () => {
+        starts = (await spineOf(db, job, asked)).starts;
+      });
+      for (let turn = 0; turn < 20; turn += 1) {
+        await timed(`${words} by ${sort}, a page`, () =>
+          listItems(db, job, { ...asked, after: starts[Math.floor((starts.length * turn) / 20)] }),
+        );
+        await timed(`${words} by ${sort}, one set`, () => listItems(db, job, { ...asked, set }));
+        await timed(`${words} by ${sort}, of a year`, () => listItems(db, job, { ...asked, year: "2019" }));
+        await timed(`${words} by ${sort}, a word`, () => listItems(db, job, { ...asked, q: `star ${777 + turn}` }));
+      }
+    }
+    await timed(`${words}, counts`, () => countFacets(db, job, itemQuery.parse({ show: "all", rows })));
+    await timed(`${words}, counts of a word`, () => countFacets(db, job, itemQuery.parse({ show: "all", rows, q: "star 777" })));
+  }
 }
 
 await main();

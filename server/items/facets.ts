@@ -2,9 +2,9 @@ import { type SQL, sql } from "drizzle-orm";
 import type { Connection } from "../database/connection";
 import { type Facets, type ItemFilter, type SinceFacet, setsOf } from "./contract";
 import { conditionOf, escaped, filterCondition, IS_KEPT_VERSION, sizeClassOf, standingOf, typeOf, USER_FOLDER_SQL, yearOf } from "./filter";
+import { matchingRows } from "./matching";
 import { countSince, itemsAt, itemsToLookAt } from "./moments";
 import { setWords } from "./set-words";
-import { matchingRows } from "./version-rows";
 
 const MAX_FOLDERS_SHOWN = 60;
 const MAX_TYPES_SHOWN = 40;
@@ -32,11 +32,10 @@ export async function countFacets(db: Connection, jobId: number, filter: ItemFil
   const groups = groupsOf(jobId, filter);
   const above = filter.folder ?? "";
   const itemsOf = async (without?: keyof ItemFilter) => {
+    if (filter.asOf === undefined) return sql`${await matchingRows(db, jobId, filter, without)} i`;
     const where = await filterCondition(db, jobId, filter, without);
     const scope = without ? { ...filter, [without]: undefined } : filter;
-    return filter.asOf === undefined
-      ? sql`${matchingRows(jobId, scope, where)} i`
-      : sql`${itemsAt(jobId, itemsToLookAt(jobId, scope), where, filter.asOf, scope)} i`;
+    return sql`${itemsAt(jobId, itemsToLookAt(jobId, scope), where, filter.asOf, scope)} i`;
   };
   const items = await itemsOf();
   // Those nothing was chosen of share one walk over the items; a chosen one needs a walk without its own choice.
@@ -133,12 +132,11 @@ async function bySet(db: Connection, jobId: number, filter: ItemFilter): Promise
   const words = await setWords(db, jobId);
   if (words.size === 0) return [];
   const stood = filter.asOf ? sql`and c.present @> ${filter.asOf}::timestamptz` : sql``;
-  const where = await filterCondition(db, jobId, filter, "set");
   const { rows } = await db.execute<{ value: string; count: string }>(
     filter.rows
-      ? sql`select i.store_id || '-' || i.set_key as value, count(*) as count from ${matchingRows(jobId, { ...filter, set: undefined }, where)} i where i.set_key is not null group by 1`
+      ? sql`select i.store_id || '-' || i.set_key as value, count(*) as count from ${await matchingRows(db, jobId, filter, "set")} i where i.set_key is not null group by 1`
       : sql`select c.store_id || '-' || c.set_key as value, count(distinct i.id) as count from copies c join items i on i.id = c.item_id
-        where c.job_id = ${jobId} and c.set_key is not null ${stood} and ${where} group by 1`,
+        where c.job_id = ${jobId} and c.set_key is not null ${stood} and ${await filterCondition(db, jobId, filter, "set")} group by 1`,
   );
   const counts = new Map(rows.map(({ value, count }) => [value, Number(count)]));
   // A set that was chosen stays there to be let go of, with nothing of the moment of the list too.

@@ -57,7 +57,8 @@ export const sizeClassOf = sql.raw(
     .join(" ")} end`,
 );
 
-function sizeCondition(size: SizeClass, shown: SQL): SQL {
+/** The condition that a size is of a class. */
+export function sizeCondition(size: SizeClass, shown: SQL): SQL {
   const names = Object.keys(SIZES) as SizeClass[];
   const below = names[names.indexOf(size) - 1];
   return sql`${shown} > ${below === undefined ? -1 : SIZES[below]} and ${shown} <= ${SIZES[size]}`;

@@ -1,19 +1,10 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { ItemQuery } from "./contract";
-import type { Cursor } from "./list-order";
-import { type ChangingColumn, shownValue, stoodAt } from "./moments";
+import { CHANGING_ORDERS, type Cursor } from "./list-order";
+import { shownValue, stoodAt } from "./moments";
 
 /** So many of each are looked at for a page, more where that was not enough. */
-const STEPS = [1_000, 20_000] as const;
-
-/** An order by values that are other ones at another time, each with its index on the items and on the versions. */
-export const CHANGING_ORDERS: Readonly<
-  Record<Exclude<ItemQuery["sort"], "name">, { column: ChangingColumn; type: SQL; of(value: SQL): SQL }>
-> = {
-  changed: { column: "modified", type: sql`timestamptz`, of: (value) => sql`coalesce(${value}, '-infinity'::timestamptz)` },
-  size: { column: "size", type: sql`bigint`, of: (value) => value },
-  condition: { column: "survival", type: sql`float8`, of: (value) => value },
-};
+const STEPS = [2_000, 20_000] as const;
 
 /**
  * The first items of a list as of a moment, in an order of values that items have now and versions had then. No index has those together. What is first is either

@@ -2,9 +2,18 @@ import { type SQL, sql } from "drizzle-orm";
 import { z } from "zod";
 import { Problem } from "../problem";
 import type { ItemQuery } from "./contract";
-import { CHANGING_ORDERS } from "./list-as-of";
-import { shownValue } from "./moments";
+import { sizeCondition } from "./filter";
+import { type ChangingColumn, shownValue } from "./moments";
 import { changedOf } from "./version-rows";
+
+/** An order by values that are other ones at another time, each with its index on the items and on the versions. */
+export const CHANGING_ORDERS: Readonly<
+  Record<Exclude<ItemQuery["sort"], "name">, { column: ChangingColumn; type: SQL; of(value: SQL): SQL }>
+> = {
+  changed: { column: "modified", type: sql`timestamptz`, of: (value) => sql`coalesce(${value}, '-infinity'::timestamptz)` },
+  size: { column: "size", type: sql`bigint`, of: (value) => value },
+  condition: { column: "survival", type: sql`float8`, of: (value) => value },
+};
 
 /** What tells apart the place of a row in an order: a value, with its type. */
 interface Term {
@@ -36,6 +45,22 @@ export function orderTerms(query: ItemQuery): readonly [Term, ...Term[]] {
   return query.rows ? [shown, ITEM, ID] : [shown, ID];
 }
 
+/** Years that are written alike everywhere. */
+const [FIRST_YEAR, LAST_YEAR] = [1000, 9000];
+
+/**
+ * The condition on an order's first term that all rows meet that are narrowed to a year or a class of sizes: so a walk begins where these stand. (A year begins and
+ * ends at another hour in each time zone; by a day more it is in all of them.)
+ */
+export function walkBounds({ sort, year, size, asOf }: ItemQuery, key: SQL): SQL {
+  if (asOf === undefined && sort === "size" && size) return sql`and ${sizeCondition(size, key)}`;
+  const isOrdinary = Number(year) >= FIRST_YEAR && Number(year) <= LAST_YEAR;
+  if (asOf !== undefined || sort !== "changed" || !isOrdinary) return sql``;
+  const from = new Date(Date.UTC(Number(year), 0, 0));
+  const until = new Date(Date.UTC(Number(year) + 1, 0, 2));
+  return sql`and ${key} >= ${from.toISOString()}::timestamptz and ${key} < ${until.toISOString()}::timestamptz`;
+}
+
 const all = (parts: readonly SQL[]) => sql.join([...parts], sql`, `);
 const direction = ({ order }: ItemQuery) => (order === "down" ? sql`desc` : sql`asc`);
 const asOrdered = (parts: readonly SQL[], query: ItemQuery) => all(parts.map((part) => sql`${part} ${direction(query)}`));
@@ -47,6 +72,7 @@ export function listOrder(query: ItemQuery) {
   const columns = all(terms.map((term) => term.by));
   return {
     by,
+    terms,
     /** All terms: in brackets, a row to compare with others; and as what a query gives. */
     columns,
     orderBy: asOrdered(
@@ -55,9 +81,8 @@ export function listOrder(query: ItemQuery) {
     ),
     /** By a column `sort_by` that has the first term: so it is known to be in order already where it was walked in order. */
     orderBySorted: asOrdered([sql`i.sort_by`, ...ties.map((term) => term.by)], query),
-    /** The terms as an array of texts; the first from the column `sort_by`, or computed. */
+    /** The terms as an array of texts, the first from the column `sort_by`. */
     cursorSorted: sql`array[i.sort_by::text, ${all(ties.map((term) => sql`(${term.by})::text`))}]`,
-    cursor: sql`array[${all(terms.map((term) => sql`(${term.by})::text`))}]`,
     /** The condition that a row comes after that of a cursor. */
     beyond: (after: Cursor) =>
       sql`(${columns}) ${query.order === "down" ? sql`<` : sql`>`} (${all(terms.map(({ type }, index) => sql`${after[index] ?? null}::${type}`))})`,

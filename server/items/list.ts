@@ -4,9 +4,11 @@ import { type Item, type ItemPage, type ItemQuery, type Mark, PAGE, type Spine }
 import { filterCondition } from "./filter";
 import { ITEM_COLUMNS, ITEM_JOINS, type ItemRow, itemOf } from "./item-row";
 import { firstAsOf } from "./list-as-of";
-import { type Cursor, listOrder, readCursor, writeCursor } from "./list-order";
+import { type Cursor, listOrder, readCursor, walkBounds, writeCursor } from "./list-order";
+import { firstVersions } from "./list-versions";
+import { BROAD, guessedCount, matchingRows } from "./matching";
 import { type AsOf, itemsAsOf } from "./moments";
-import { firstVersions, matchingRows } from "./version-rows";
+import { allRows, rowsThat } from "./version-rows";
 import { VERSION_COLUMNS, VERSION_JOINS, type VersionRow, versionsOf } from "./versions";
 
 const MAX_MARKS = 24;
@@ -38,8 +40,6 @@ function asItWas(then: AsOf | undefined): Partial<Item> {
   return version ? { ...version, live: false, since } : { since };
 }
 
-/** Beyond as many matches a page is filled sooner by walking the order's index than by finding all and sorting them. */
-const BROAD = 3000;
 /** So many items of the order are walked through for a page at most. */
 const WALK = 20_000;
 
@@ -64,16 +64,15 @@ async function firstOf(db: Database, jobId: number, query: ItemQuery): Promise<K
     return rows;
   };
   // Of values of another time there are no statistics.
-  if (
-    query.asOf !== undefined ||
-    (await guessedCount(db, matchingRows(jobId, { ...query, ...(query.rows && { rows: "each" }) }, condition))) >= BROAD
-  )
+  if (query.asOf !== undefined || (await guessedCount(db, jobId, query, condition)) >= BROAD)
     for (const walk of walksOf(jobId, query, condition, where, after, most)) {
       const rows = await first(walk);
       if (rows.length === most) return rows;
+      // The next one goes ten times as far.
+      if (rows.length * 10 < most / 2) break;
     }
   // The offset keeps the limit from what chooses the indexes.
-  return first(sql`select ${keyed} from ${matchingRows(jobId, query, where)} i offset 0`);
+  return first(sql`select ${keyed} from ${rowsThat(jobId, query, where, true)} i offset 0`);
 }
 
 /** Queries for the rows in bounded parts of a list's order, each larger than the one before. @param condition without, `where` with that they come after `after` */
@@ -83,16 +82,9 @@ function walksOf(jobId: number, query: ItemQuery, condition: SQL, where: SQL, af
   const { asOf } = query;
   if (query.sort !== "name" && asOf !== undefined) return firstAsOf(jobId, { ...query, asOf }, condition, after, most);
   const beyond = after ? sql`and ${order.beyond(after)}` : sql``;
-  const walk = sql`select i.*, ${order.by} as sort_by from items i where i.job_id = ${jobId} ${beyond} order by ${order.orderBy} limit ${WALK}`;
+  const walk = sql`select i.*, ${order.by} as sort_by from items i
+    where i.job_id = ${jobId} ${beyond} ${walkBounds(query, order.by)} order by ${order.orderBy} limit ${WALK}`;
   return [sql`select i.* from (${walk}) i where ${condition}`];
-}
-
-/** How many rows of a list the database takes to match, from its statistics. */
-async function guessedCount(db: Connection, rows: SQL): Promise<number> {
-  const { rows: plans } = await db.execute<{ "QUERY PLAN": { Plan: { "Plan Rows": number } }[] }>(
-    sql`explain (format json) select 1 from ${rows} i`,
-  );
-  return plans[0]?.["QUERY PLAN"][0]?.Plan["Plan Rows"] ?? 0;
 }
 
 /** The copies of each item for its ribbon, the newest first where there are very many. */
@@ -110,36 +102,34 @@ async function marksOf(db: Connection, ids: readonly number[]): Promise<Map<numb
 
 /** How many rows match and where each page begins: one walk along the index, so that no page has to be counted to. */
 export async function spineOf(db: Connection, jobId: number, query: ItemQuery): Promise<Spine> {
-  const where = await filterCondition(db, jobId, query);
-  const order = listOrder(query);
-  const { rows } = await db.execute<{ cursor: string[]; n: string; count: string }>(sql`
-    select cursor, n, count from (
-      select ${order.cursor} as cursor, row_number() over (order by ${order.orderBy}) as n, count(*) over () as count
-      from ${matchingRows(jobId, query, where)} i) s
-    where n % ${PAGE} = 0 or n = count order by n`);
-  const count = Number(rows[0]?.count ?? 0);
-  const starts = rows.filter((row) => Number(row.n) % PAGE === 0 && Number(row.n) < count);
+  const matching = await matchingRows(db, jobId, query);
+  const { orderBy, terms } = listOrder(query);
+  // Only what begins a page is written as a cursor.
+  const columns = terms.map(({ by }, index) => sql`${by} as ${sql.raw(`t${index}`)}`);
+  const texts = terms.map((_, index) => sql`${sql.raw(`t${index}`)}::text`);
+  const { rows } = await db.execute<{ cursor: string[]; n: string; last: boolean }>(sql`
+    select array[${sql.join(texts, sql`, `)}] as cursor, n, last from (
+      select ${sql.join(columns, sql`, `)}, row_number() over w as n, lead(i.id) over w is null as last
+      from ${matching} i window w as (order by ${orderBy})) s
+    where n % ${PAGE} = 0 or last order by n`);
+  const count = Number(rows[rows.length - 1]?.n ?? 0);
+  const starts = rows.filter(({ n, last }) => Number(n) % PAGE === 0 && !last);
   return { count, starts: starts.map(({ cursor }) => writeCursor(cursor)) };
 }
 
 /** Where a row stands in the list as it is narrowed and ordered, counted from 0; null: it is not in it. @param id of the item, or of the version's copy */
 export async function positionOf(db: Connection, jobId: number, query: ItemQuery, id: number): Promise<number | null> {
-  const where = await filterCondition(db, jobId, query);
   const { columns } = listOrder(query);
-  const rows = matchingRows(jobId, query, where);
-  const { rows: found } = await db.execute<{ index: string | null }>(sql`
-    select case when exists (select 1 from ${rows} i where i.id = ${id}) then (
-      select count(*) from ${rows} i where (${columns}) ${query.order === "down" ? sql`>` : sql`<`} (select ${columns} from ${rows} i where i.id = ${id})) end as index`);
-  const index = found[0]?.index;
-  return index == null ? null : Number(index);
+  const { rows } = await db.execute<{ index: string; found: boolean | null }>(sql`
+    select count(*) filter (where i.id <> ${id}) as index, bool_or(i.id = ${id}) as found from ${await matchingRows(db, jobId, query)} i
+    where (${columns}) ${query.order === "down" ? sql`>=` : sql`<=`} (select ${columns} from ${allRows(query)} i where i.id = ${id})`);
+  return rows[0]?.found ? Number(rows[0].index) : null;
 }
 
 /** The ids between two rows of the list as it is ordered, both included. */
 export async function idsBetween(db: Connection, jobId: number, query: ItemQuery, first: number, last: number): Promise<SQL> {
-  const where = await filterCondition(db, jobId, query);
   const { columns } = listOrder(query);
-  const rows = matchingRows(jobId, query, where);
-  const end = (id: number) => sql`(select ${columns} from ${rows} i where i.id = ${id})`;
-  return sql`select i.id from ${rows} i where (
+  const end = (id: number) => sql`(select ${columns} from ${allRows(query)} i where i.job_id = ${jobId} and i.id = ${id})`;
+  return sql`select i.id from ${await matchingRows(db, jobId, query)} i where (
     ((${columns}) >= ${end(first)} and (${columns}) <= ${end(last)}) or ((${columns}) >= ${end(last)} and (${columns}) <= ${end(first)}))`;
 }

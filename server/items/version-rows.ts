@@ -1,8 +1,6 @@
 import { type SQL, sql } from "drizzle-orm";
 import { OPENS } from "../passes/best-copy";
-import type { ItemFilter, ItemQuery } from "./contract";
-import { CHANGING_ORDERS } from "./list-as-of";
-import type { Cursor } from "./list-order";
+import type { ItemFilter } from "./contract";
 import { inScope, itemsToLookAt } from "./moments";
 
 /** When a copy was last changed, as far as anything says: its own date, or the first state that has it. */
@@ -23,57 +21,24 @@ const VERSIONS = sql`(
 /** The order of versions `c` of one file, the newest first: of those changed at one time, the one of which most is left. */
 export const NEWEST_FIRST = sql`${changedOf(sql`c`)} desc nulls last, array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), c.id`;
 
+/** All rows a list may have, as a table `i`: where one stands in an order is told by it alone. */
+export const allRows = ({ rows }: Pick<ItemFilter, "rows">): SQL => (rows ? VERSIONS : sql`items`);
+
 /**
- * The rows of a list, as a table: its items, or versions, that match. Which version of an item is the newest in the list's source, volume or sets is looked up for
- * items with a match alone; it is one with content, where there are any.
- * @param where the condition on rows `i`
+ * The rows of a list, as a table: its items, or versions, that match. Of an item the newest version in the list's source, volume or sets is one with content, where
+ * there are any.
+ * @param where the condition on rows `i` @param few the newest are looked up for items with a match alone, which is quicker where they are few
  */
-export function matchingRows(jobId: number, filter: ItemFilter, where: SQL): SQL {
+export function rowsThat(jobId: number, filter: ItemFilter, where: SQL, few: boolean): SQL {
   if (filter.rows === undefined) return sql`(select i.* from ${itemsToLookAt(jobId, filter)} i where ${where})`;
   if (filter.rows === "each") return sql`(select i.* from ${VERSIONS} i where ${where})`;
+  const newest = (inQuestion: SQL) => sql`
+    select distinct on (c.item_id) c.id as newest_id from copies c where ${inQuestion} and ${inScope(filter)}
+    order by c.item_id, (${hasContent(sql`c`)}) desc, ${NEWEST_FIRST}`;
+  if (!few)
+    return sql`(
+    select i.* from ${VERSIONS} i join (${newest(sql`c.job_id = ${jobId} and c.item_id is not null`)}) n on n.newest_id = i.id where ${where})`;
   return sql`(
     with m as materialized (select i.* from ${VERSIONS} i where ${where})
-    select m.* from m where m.id in (
-      select distinct on (c.item_id) c.id from copies c where c.item_id in (select m.item_id from m) and ${inScope(filter)}
-      order by c.item_id, (${hasContent(sql`c`)}) desc, ${NEWEST_FIRST}))`;
-}
-
-/** So many items, or versions, of an order are walked through for a page; more where that was not enough. */
-const STEPS = [2_000, 20_000] as const;
-
-/**
- * The first versions of a list in its order, from bounded parts of the order's indexes.
- * @param where the condition on versions `i`, with that they are beyond `after`
- * @returns queries that look at more each: where as many rows come as are wanted, they are the first ones
- */
-export function firstVersions(jobId: number, query: ItemQuery, where: SQL, after: Cursor | null): SQL[] {
-  const rowsWhere = (walked: SQL) => sql`select i.* from ${matchingRows(jobId, query, sql`${walked} and ${where}`)} i`;
-  const down = query.order === "down";
-  const direction = down ? sql`desc` : sql`asc`;
-  const from = (key: SQL, type: SQL, id: SQL) =>
-    after ? sql`and (${key}, ${id}) ${down ? sql`<=` : sql`>=`} (${after[0]}::${type}, ${after[1]}::bigint)` : sql``;
-  if (query.sort === "name") {
-    const name = sql`(lower(o.name) collate "C")`;
-    return STEPS.map((step) =>
-      rowsWhere(sql`i.item_id in (
-        select o.id from items o where o.job_id = ${jobId} ${from(name, sql`text`, sql`o.id`)} order by ${name} ${direction}, o.id ${direction} limit ${step})`),
-    );
-  }
-  // Of each order there are two indexes: of versions in snapshots and sets, and of all others.
-  const { column, type, of } = CHANGING_ORDERS[query.sort];
-  const key = of(sql`c.${sql.raw(column)}`);
-  const walk = (which: SQL, step: number) => sql`(
-    select c.id, c.item_id, ${key} as key from copies c where c.job_id = ${jobId} and c.present ${which} ${from(key, type, sql`c.item_id`)}
-    order by ${key} ${direction}, c.item_id ${direction} limit ${step})`;
-  // Versions of one item with one key have no order in the index: the last group of a walk may be cut, so it is left to the next step.
-  const back = down ? sql`asc` : sql`desc`;
-  return STEPS.map((step) =>
-    rowsWhere(sql`i.id in (
-      with walked as materialized (
-        select * from (${walk(sql`is not null`, step)} union all ${walk(sql`is null`, step)}) w order by key ${direction}, item_id ${direction} limit ${step}
-      ), ends as (
-        select key, item_id from walked where (select count(*) from walked) = ${step} order by key ${back}, item_id ${back} limit 1
-      )
-      select w.id from walked w where not exists (select 1 from ends) or (w.key, w.item_id) ${down ? sql`>` : sql`<`} (select key, item_id from ends))`),
-  );
+    select m.* from m where m.id in (select n.newest_id from (${newest(sql`c.item_id in (select m.item_id from m)`)}) n))`;
 }

@@ -3,11 +3,10 @@ import { expectedPlace } from "../../core/records/entries/expected-place";
 import { companionSuffix } from "../../core/restore/companions";
 import type { Connection, Database } from "../database/connection";
 import { askToCheck } from "../items/check";
-import { filterCondition } from "../items/filter";
 import { idsBetween } from "../items/list";
+import { matchingRows } from "../items/matching";
 import { sinceAt, versionAt } from "../items/moments";
 import { besideOf } from "../items/queries";
-import { matchingRows } from "../items/version-rows";
 import { Problem } from "../problem";
 import { announce } from "../workers/queue";
 import type { TrayChange } from "./contract";
@@ -19,7 +18,7 @@ async function meant(db: Connection, jobId: number, change: Exclude<TrayChange, 
   if ("items" in change) return sql`select id from items where job_id = ${jobId} and id = any(${idArray(change.items)})`;
   const { matching, between } = change;
   if (between) return idsBetween(db, jobId, matching, ...between);
-  return sql`select i.id from ${matchingRows(jobId, matching, await filterCondition(db, jobId, matching))} i`;
+  return sql`select i.id from ${await matchingRows(db, jobId, matching)} i`;
 }
 
 const idArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).join(",")}}'::bigint[]`);

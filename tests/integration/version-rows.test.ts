@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import type { Copy } from "../../core/copies/copy";
 import { seeded } from "../../demo/draw";
-import { type ItemQuery, itemFilter, itemQuery, PAGE, type Rows, SORTS } from "../../server/items/contract";
+import { type Item, type ItemQuery, itemFilter, itemQuery, PAGE, type Rows, SORTS } from "../../server/items/contract";
 import { countFacets } from "../../server/items/facets";
 import { listItems, positionOf, spineOf } from "../../server/items/list";
 import { changeTray } from "../../server/tray/commands";
@@ -65,6 +65,7 @@ function inOrder(of: readonly Version[], sort: ItemQuery["sort"], order: ItemQue
     .map(({ id }) => id);
 }
 
+const sorted = (of: readonly number[]) => [...of].sort((a, b) => a - b);
 const query = (change: Partial<ItemQuery>) => itemQuery.parse({ show: "all", q: "file", ...change });
 const idsOf = ({ items }: Awaited<ReturnType<typeof listItems>>) => items.map(({ version }) => version?.copyId);
 const scope = (sets: readonly string[]) => (sets.length > 0 ? { set: inAddress(storeId, sets) } : {});
@@ -169,6 +170,39 @@ describe("a list of versions, of files drawn by lot", () => {
     },
   );
 
+  it.each([undefined, "each", "newest"] as const)(
+    "narrowed to a year or a size, %s in its order are those in any other",
+    { timeout: 120_000 },
+    async (rows) => {
+      const pages = async (asked: Partial<ItemQuery>) => {
+        const given: Item[] = [];
+        let after: string | undefined;
+        do {
+          const found = await listItems(bench.db, jobId, query({ rows, q: "", limit: 1000, ...asked, after }));
+          given.push(...found.items);
+          after = found.next ?? undefined;
+        } while (after);
+        return given;
+      };
+      const ids = (items: readonly Item[]) => sorted(items.map(({ id, version }) => version?.copyId ?? id));
+      const { year, size } = await countFacets(bench.db, jobId, itemFilter.parse({ show: "all", rows }));
+      const ways = [
+        ...year.map(({ value }) => ({ sort: "changed" as const, narrowed: { year: value } })),
+        ...size.map(({ value }) => ({ sort: "size" as const, narrowed: itemFilter.pick({ size: true }).parse({ size: value }) })),
+        // No date can be of these, and none of them makes a list fail.
+        ...["0000", "0999", "9999"].map((value) => ({ sort: "changed" as const, narrowed: { year: value } })),
+      ];
+      expect(year.length).toBeGreaterThan(2);
+      for (const { sort, narrowed } of ways)
+        for (const order of ["up", "down"] as const) {
+          const inOwnOrder = await pages({ ...narrowed, sort, order });
+          expect(ids(inOwnOrder), JSON.stringify(narrowed)).toEqual(ids(await pages(narrowed)));
+          const keys = inOwnOrder.map((item) => KEYS[sort]({ ...item, modified: item.modified?.getTime() ?? null }));
+          expect(order === "up" ? sorted(keys) : sorted(keys).reverse()).toEqual(keys);
+        }
+    },
+  );
+
   it("is of all moments: together with one it is refused", async () => {
     const refused = listItems(bench.db, jobId, query({ rows: "each", asOf: "2026-03-01T00:00:00Z" }));
     await expect(refused).rejects.toThrow("Take the moment away");
@@ -183,8 +217,6 @@ describe("versions put into the tray", () => {
     );
     return rows.map(({ id }) => Number(id)).sort((a, b) => a - b);
   };
-  const sorted = (of: readonly number[]) => [...of].sort((a, b) => a - b);
-
   it("are those of the list: all that match, a range of them, one; and the same are taken out", async () => {
     const set = SETS.slice(0, 1);
     const matching = query({ rows: "newest", ...scope(set) });
