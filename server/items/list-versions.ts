@@ -24,18 +24,19 @@ export function firstVersions(jobId: number, query: ItemQuery, where: SQL, after
         select o.id from items o where o.job_id = ${jobId} ${from(name, sql`text`, sql`o.id`)} order by ${name} ${direction}, o.id ${direction} limit ${step})`),
     );
   }
-  // Of each order there are two indexes: of versions in snapshots and sets, and of all others.
+  // Of each order there is an index of versions in snapshots and sets; of the others, which no set has, by date alone.
   const { column, type, of } = CHANGING_ORDERS[query.sort];
   const key = of(sql`c.${sql.raw(column)}`);
   const walk = (which: SQL, step: number) => sql`(
     select c.id, c.item_id, ${key} as key from copies c where c.job_id = ${jobId} and c.present ${which} ${from(key, type, sql`c.item_id`)} ${walkBounds(query, key)}
     order by ${key} ${direction}, c.item_id ${direction} limit ${step})`;
+  const others = (step: number) => (query.set ? sql`` : sql`union all ${walk(sql`is null`, step)}`);
   // Versions of one item with one key have no order in the index: the last group of a walk may be cut, so it is left to the next step.
   const back = down ? sql`asc` : sql`desc`;
   return STEPS.map((step) =>
     rowsWhere(sql`i.id in (
       with walked as materialized (
-        select * from (${walk(sql`is not null`, step)} union all ${walk(sql`is null`, step)}) w order by key ${direction}, item_id ${direction} limit ${step}
+        select * from (${walk(sql`is not null`, step)} ${others(step)}) w order by key ${direction}, item_id ${direction} limit ${step}
       ), ends as (
         select key, item_id from walked where (select count(*) from walked) = ${step} order by key ${back}, item_id ${back} limit 1
       )

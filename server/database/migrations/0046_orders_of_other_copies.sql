@@ -1,3 +1,1 @@
-CREATE INDEX "copies_other_by_changed" ON "copies" USING btree ("job_id",coalesce("modified", '-infinity'::timestamptz),"item_id") WHERE present is null;--> statement-breakpoint
-CREATE INDEX "copies_other_by_size" ON "copies" USING btree ("job_id","size","item_id") WHERE present is null;--> statement-breakpoint
-CREATE INDEX "copies_other_by_survival" ON "copies" USING btree ("job_id","survival","item_id") WHERE present is null;
+CREATE INDEX "copies_other_by_changed" ON "copies" USING btree ("job_id",coalesce("modified", '-infinity'::timestamptz),"item_id") WHERE present is null;
