@@ -127,7 +127,9 @@ function* walkDisk(
   try {
     yield { ...image, closed: null, notes: [...notes, ...(dated ? [WHOLE_IMAGE] : []), ...opened.report.notes] };
     for (const volume of opened.report.volumes) {
-      const inside = `${id}/volume@${volume.offset}${volume.view === null ? "" : `:${volume.view}`}`;
+      // The view of a compressed file is what is known of it; it is alone in its place.
+      const isAlone = volume.view === null || volume.filesystem === "packed";
+      const inside = `${id}/volume@${volume.offset}${isAlone ? "" : `:${volume.view}`}`;
       if (!leadsTo(walk, inside)) continue;
       if (volume.filesystem === "unknown" && !volume.closed) continue;
       const found = volume.closed ? volume.closed : openOrWhy(opened, volume);

@@ -5,6 +5,7 @@ import type { FileSystemKind } from "../filesystems/file-system-kind";
 import { tarEntry } from "../formats/archives";
 import { CENTRAL, DESCRIPTOR, END, LOCAL, SPLIT_MARK } from "../formats/zip/layout";
 import { localMember } from "../formats/zip/members";
+import { openPackedFile } from "./packed-file";
 import { nextMarked, nextSummed } from "./tar-headers";
 import { openTar } from "./tar-volume";
 import { openZip } from "./zip-volume";
@@ -124,3 +125,6 @@ export const tarArchive: FileSystemKind = {
   recogniseRemains: (disk) => (firstOfTar(disk) === null ? null : TAR),
   openers: { tar: openTar },
 };
+
+/** One file that was compressed by itself. What it unpacks to can be anything: what holds it says that it is one (`Container.file`). */
+export const packedFile: FileSystemKind = { mayBeSmall: true, recognise: () => null, openers: { packed: openPackedFile } };

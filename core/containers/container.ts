@@ -1,4 +1,5 @@
 import type { ByteSource } from "../bytes/byte-source";
+import type { PackedFile } from "../bytes/packed-file";
 
 export type ContainerKind = "raw" | "split" | "vhd" | "vhdx" | "udif" | "sparse-image" | "sparse-bundle" | "tape-media" | "packed";
 
@@ -14,6 +15,8 @@ export interface Container {
   readonly created: number | null;
   /** Why nothing in it can be read (it is encrypted), in plain words. */
   readonly closed?: string;
+  /** Its disk is the content of one file that was compressed by itself, unless volumes are found in it. */
+  readonly file?: PackedFile;
   /** Where its parts belong on the disk is not known: its bytes can be searched, but no volume can be read. */
   readonly placeless?: boolean;
   /** What was odd or repaired, in plain words. */

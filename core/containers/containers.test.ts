@@ -348,8 +348,11 @@ describe("an image that is compressed as a whole", () => {
     }
   });
 
-  it("is none where it holds something else", () => {
-    for (const held of ["a letter", "\0".repeat(70_000), "<xml/>".repeat(9000)])
-      expect(openContainer(new MemorySource(gzipSync(held))).kind).toBe("raw");
+  it("is none where it holds something else: that is one file", () => {
+    for (const held of ["a letter", "\0".repeat(70_000), "<xml/>".repeat(9000)]) {
+      const container = openContainer(new MemorySource(gzipSync(held)));
+      const { volumes } = inspectDisk(container.disk, container);
+      expect(volumes.map(({ filesystem, offset, length }) => [filesystem, offset, length])).toEqual([["packed", 0, held.length]]);
+    }
   });
 });

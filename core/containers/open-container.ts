@@ -28,7 +28,7 @@ export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIG
     openSparseBundle(whole, neighbours) ??
     openUdif(whole, neighbours) ??
     openTapeMedia(whole, neighbours) ??
-    openPacked(whole);
+    openPacked(whole, neighbours.name);
   if (inside) return split ? { ...inside, notes: [...split.notes, ...inside.notes] } : inside;
   return split ?? { kind: "raw", form: null, disk: file, identity: null, created: null, notes: [] };
 }

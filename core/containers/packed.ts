@@ -1,7 +1,8 @@
 import { unpackArchive } from "../archives/unpack";
 import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-source";
+import { readPackedName } from "../bytes/packed-file";
 import { RangeSet } from "../bytes/range-set";
-import { unpackHead } from "../bytes/whole-file";
+import { unpackHead, unpackWhole } from "../bytes/whole-file";
 import { isBackup } from "../filesystems/names";
 import { recogniseFileSystem } from "../filesystems/recognise";
 import { readPartitions } from "../partitions/read-partitions";
@@ -12,12 +13,22 @@ const HEAD = 1 << 16;
 /** More bytes than a disk has. */
 const FAR = 2 ** 50;
 
-/** A TAR archive, or the image of a disk, that is compressed as a whole (gzip, bzip2, xz): what it unpacks to, as far as it goes. null: it is none. */
-export function openPacked(file: ByteSource): Container | null {
+/**
+ * A TAR archive, the image of a disk, or any other file, that is compressed as a whole (gzip, bzip2, xz): what it unpacks to, as far as it goes. null: it is none.
+ * @param name of the compressed file
+ */
+export function openPacked(file: ByteSource, name: string): Container | null {
   const head = unpackHead(file, HEAD);
-  const held = head && whatIsHeld(endless(head));
-  const unpacked = held && unpackArchive(file);
+  if (!head || head.length === 0) return null;
+  const held = whatIsHeld(endless(head));
+  const unpacked = held ? unpackArchive(file) : unpackWhole(file);
   if (!unpacked) return null;
+  if (!held) {
+    const { content, notes } = unpacked;
+    const isSound = notes.length === 0 && (content.doubts ?? []).length === 0;
+    const packed = { ...readPackedName(file, name), isSound };
+    return { kind: "packed", form: null, disk: content, identity: null, created: null, notes, file: packed };
+  }
   const { disk, notes } = held === "disk" ? asDisk(unpacked.content) : { disk: unpacked.content, notes: [] };
   return { kind: "packed", form: null, disk, identity: null, created: null, notes: [...unpacked.notes, ...notes] };
 }

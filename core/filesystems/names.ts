@@ -11,10 +11,11 @@ export const FILE_SYSTEM_TITLES = {
   tape: "tape-format backup",
   zip: "ZIP archive",
   tar: "TAR archive",
+  packed: "compressed file",
 } as const;
 
 /** What was written as a backup, or is an archive: it is read lightly or thoroughly, and has no clusters that could be free. */
-const BACKUPS: ReadonlySet<string> = new Set(["tape", "zip", "tar"] satisfies (keyof typeof FILE_SYSTEM_TITLES)[]);
+const BACKUPS: ReadonlySet<string> = new Set(["tape", "zip", "tar", "packed"] satisfies (keyof typeof FILE_SYSTEM_TITLES)[]);
 export const isBackup = (filesystem: string): boolean => BACKUPS.has(filesystem);
 
 export type KnownFileSystem = keyof typeof FILE_SYSTEM_TITLES;

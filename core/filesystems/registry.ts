@@ -1,4 +1,4 @@
-import { tarArchive, zipArchive } from "../archives/kind";
+import { packedFile, tarArchive, zipArchive } from "../archives/kind";
 import type { ByteSource } from "../bytes/byte-source";
 import { apfs } from "./apfs/kind";
 import { withChangedLeftovers } from "./changed-records";
@@ -14,7 +14,7 @@ import { ntfs } from "./ntfs/kind";
 import { tape } from "./tape/kind";
 
 /** All file systems, and what else holds named files, in the order in which a volume is asked for them. */
-export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus, tape, zipArchive, tarArchive];
+export const FILE_SYSTEMS: readonly FileSystemKind[] = [fat, exfat, ntfs, apfs, hfsPlus, tape, zipArchive, tarArchive, packedFile];
 
 const OPENERS: FileSystemKind["openers"] = Object.assign({}, ...FILE_SYSTEMS.map(({ openers }) => openers));
 const SERIALS: FileSystemKind["serialAt"] = Object.assign({}, ...FILE_SYSTEMS.map(({ serialAt }) => serialAt));

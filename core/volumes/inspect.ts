@@ -1,4 +1,5 @@
 import { type ByteSource, WindowSource } from "../bytes/byte-source";
+import { type PackedFile, viewOf } from "../bytes/packed-file";
 import type { Range } from "../bytes/range-set";
 import type { Container, ContainerKind } from "../containers/container";
 import { closedVolume, looksRandom } from "../filesystems/closed-volume";
@@ -51,19 +52,23 @@ export interface DiskReport {
   readonly notes: readonly string[];
 }
 
-type Held = Pick<Container, "kind" | "identity" | "created" | "notes" | "closed" | "placeless"> & { readonly disk?: ByteSource };
+type Held = Pick<Container, "kind" | "identity" | "created" | "notes" | "closed" | "placeless" | "file"> & { readonly disk?: ByteSource };
 
 const RAW: Held = { kind: "raw", identity: null, created: null, notes: [] };
 
 /** Says what a disk holds: its partition table and the volumes in it, those no table names included. Damage becomes notes. */
 export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
   if (held.closed || held.placeless) return oneStretch(disk, held);
+  // Behind damage no place on a disk is right.
+  if (held.file && (!held.file.isSound || disk.size < SMALLEST_DISK)) return oneFile(disk, held, held.file);
   const table = readPartitions(disk);
   const bare = table.partitions.length === 0 ? [{ start: 0, length: disk.size, type: null, name: null }] : table.partitions;
   const declared = [...bare].sort((a, b) => a.start - b.start).flatMap((partition) => withInner(disk, declaredVolume(disk, partition)));
   const alone = table.partitions.length === 0;
   const notes = [...held.notes, ...table.notes];
   const others = otherVolumes(disk, declared, alone, notes, held.disk ?? disk);
+  if (held.file && others.length === 0 && declared.every(({ filesystem }) => filesystem === "unknown"))
+    return oneFile(disk, held, held.file);
   // A disk without a table that turns out to hold volumes is no volume itself.
   const unknown = alone && declared[0]?.filesystem === "unknown" && !declared[0].closed;
   const kept = !unknown ? declared : others.length > 0 ? [] : [remainsOf(disk) ?? (declared[0] as FoundVolume)];
@@ -81,6 +86,15 @@ export function inspectDisk(disk: ByteSource, held: Held = RAW): DiskReport {
 function remainsOf(disk: ByteSource): FoundVolume | null {
   const recognised = recogniseRemains(disk);
   return recognised.filesystem === "unknown" ? null : describe(disk, 0, disk.size, recognised, "present", null, []);
+}
+
+/** Bytes of which no volume is looked for in the content of a compressed file. */
+const SMALLEST_DISK = 64 << 10;
+
+/** The content of one file that was compressed by itself, as a store of that file. */
+function oneFile(disk: ByteSource, held: Held, file: PackedFile): DiskReport {
+  const report = oneStretch(disk, held);
+  return { ...report, volumes: report.volumes.map((volume) => ({ ...volume, filesystem: "packed", view: viewOf(file) })) };
 }
 
 /** A disk in which no volume can be read: why is said by what holds it. */

@@ -4,7 +4,7 @@ import { CHANGING_ORDERS, type Cursor } from "./list-order";
 import { shownValue, stoodAt } from "./moments";
 
 /** So many of each are looked at for a page, more where that was not enough. */
-const STEPS = [2_000, 20_000] as const;
+const STEPS = [1_000, 20_000] as const;
 
 /**
  * The first items of a list as of a moment, in an order of values that items have now and versions had then. No index has those together. What is first is either

@@ -68,8 +68,8 @@ async function firstOf(db: Database, jobId: number, query: ItemQuery): Promise<K
     for (const walk of walksOf(jobId, query, condition, where, after, most)) {
       const rows = await first(walk);
       if (rows.length === most) return rows;
-      // The next one goes ten times as far.
-      if (rows.length * 10 < most / 2) break;
+      // The next one goes ten to twenty times as far.
+      if (rows.length * 20 < most) break;
     }
   // The offset keeps the limit from what chooses the indexes.
   return first(sql`select ${keyed} from ${rowsThat(jobId, query, where, true)} i offset 0`);

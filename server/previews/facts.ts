@@ -17,8 +17,8 @@ const MAX_PIXELS = 200_000_000;
 /** Usual names of disk images, be they compressed as a whole (common practice, no published source): by hand they are opened also when their beginning is damaged. */
 const DISK_NAME = /\.(img|ima|dd|raw|dsk|bin|vhdx?|dmg|sparseimage|0*1)(\.(gz|bz2|xz))?$/i;
 
-/** Usual names of backup files and archives (common practice, no published source), which are opened as stores also when their beginning is damaged. */
-const ARCHIVE_NAME = /\.(bkf|zip|tar|tgz|tbz2?|txz|tar\.(gz|bz2|xz))$/i;
+/** Usual names of backup files, archives and compressed files (common practice, no published source), which are opened as stores also when their beginning is damaged. */
+const ARCHIVE_NAME = /\.(bkf|zip|tar|tgz|tbz2?|txz|gz|bz2|xz)$/i;
 /** Archives as such; documents that are built as one are none. */
 const ARCHIVES: ReadonlySet<string> = new Set(["zip", "tar"]);
 const isArchive = (format: Format | null, name: string) => ARCHIVES.has(format?.id ?? "") || ARCHIVE_NAME.test(name);

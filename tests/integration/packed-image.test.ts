@@ -52,4 +52,36 @@ describe("the image of a card that somebody compressed", () => {
         path,
       ).toBe(truth.get(path.normalize("NFC")));
   });
+
+  it("a file that was compressed by itself is opened, listed and restored in the same way; a damaged one is not called whole", async () => {
+    const folder = join(bench.sources, "letters");
+    mkdirSync(folder);
+    const letter = Buffer.from(Array.from({ length: 9000 }, (_, index) => `Line ${index} of ${(index * 7919) % 10_007}\n`).join(""));
+    const packed = gzipSync(letter);
+    writeFileSync(join(folder, "letter.txt.gz"), packed);
+    writeFileSync(join(folder, "damaged.txt.gz"), Buffer.concat([packed.subarray(0, 9000), Buffer.alloc(40), packed.subarray(9040)]));
+    const { jobId, items } = await readFolder(bench, folder, "Letters");
+    const opened = async (name: string) => {
+      const copyId = items.find((item) => item.name === name)?.bestCopyId as number;
+      expect(await runTask("form", [copyId])).toMatchObject({ disk: true });
+      const inner = await addInnerSource(bench.db, jobId, copyId);
+      const volumes = (await listSources(bench.db, jobId)).find(({ id }) => id === inner)?.volumes ?? [];
+      expect(volumes.map(({ filesystem }) => filesystem)).toEqual(["packed"]);
+      await startPass(bench.db, jobId, volumes[0]?.id as number);
+      const worker = bench.worker();
+      await until(async () => (await listPasses(bench.db, jobId)).every(({ state }) => state === "done"));
+      worker.kill("SIGKILL");
+      return (await listItems(bench.db, jobId, itemQuery.parse({ show: "all", source: inner }))).items;
+    };
+    const damaged = await opened("damaged.txt.gz");
+    expect(damaged.map(({ name }) => name)).toContain("damaged.txt");
+    expect(damaged.some(({ condition }) => condition === "whole")).toBe(false);
+    const sound = await opened("letter.txt.gz");
+    expect(sound.map(({ name, size, condition }) => [name, size, condition])).toEqual([["letter.txt", letter.length, "whole"]]);
+    await changeTray(bench.db, jobId, { items: sound.map(({ id }) => id), chosen: true });
+    const worker = bench.worker();
+    const { results } = await endedRestore(bench.db, jobId, await startRestore(bench.db, jobId, planTo("The letter")));
+    worker.kill("SIGKILL");
+    expect(readFileSync(results[0]?.output as string)).toEqual(letter);
+  });
 });

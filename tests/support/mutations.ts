@@ -310,7 +310,7 @@ function zip(name: string): Subject {
 function tar(name: "pax" | "gnu" | "gzip" | "bzip2" | "xz"): Subject {
   const { archives } = JSON.parse(fixture("small-tars.json.gz").toString()) as { archives: Record<string, string> };
   const bytes = Uint8Array.from(Buffer.from(archives[name] as string, "base64"));
-  if (name !== "pax" && name !== "gnu") return backup(bytes, [0], undefined, (file) => openPacked(file)?.disk ?? null);
+  if (name !== "pax" && name !== "gnu") return backup(bytes, [0], undefined, (file) => openPacked(file, "a.tar.gz")?.disk ?? null);
   const heads: number[] = [];
   for (let at = 0; at + 512 <= bytes.length; at += 512)
     if (Buffer.from(bytes).toString("latin1", at + 257, at + 262) === "ustar") heads.push(at);
