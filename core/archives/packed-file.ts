@@ -63,7 +63,7 @@ class PackedFileStore implements FileSystem {
       vouched: isSound,
     };
     return {
-      reference: index === 0 ? "The compressed file" : `The compressed file from byte ${at} on`,
+      reference: index === 0 ? "Compressed content" : `Compressed content from byte ${at} on`,
       state: "live",
       type: "file",
       path: `/${name}`,
