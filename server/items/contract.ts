@@ -242,6 +242,8 @@ export const copy = z.object({
   deletedAt: z.coerce.date().nullable(),
   /** Of a state's copy: from when, and until when, nothing says otherwise; `until` null: nothing says of an end. */
   present: z.object({ from: z.coerce.date(), until: z.coerce.date().nullable() }).nullable(),
+  /** The backup set it was kept in, as the sets of the facets are called; null: in none. */
+  set: z.string().nullable(),
   /** Named streams of the file. Bytes. */
   streams: z.array(z.object({ name: z.string(), size: z.number() })),
   /** Names the file has on its volume. */

@@ -10,6 +10,7 @@ import { SOURCE_COLUMNS, type SourceColumns, toSourceAt } from "../sources/sourc
 import type { Copy, ItemDetail, PlacedRun } from "./contract";
 import { ITEM_COLUMNS, ITEM_TABLES, type ItemRow, itemOf } from "./item-row";
 import { reasonFor } from "./reason";
+import { setWords } from "./set-words";
 
 const MAX_RUNS_SHOWN = 500;
 
@@ -44,6 +45,7 @@ interface CopyRow extends Record<string, unknown> {
   present_until: string | null;
   in_tray: boolean;
   store_id: number;
+  set_key: string | null;
 }
 
 /** One item with all its copies, the best first. */
@@ -69,10 +71,12 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
       exists (select 1 from tray_entries t where t.job_id = c.job_id and t.item_id = c.item_id and coalesce(t.copy_id, ${row.best_copy_id}) = c.id) as in_tray
     from copies c join stores v on v.id = c.store_id where c.item_id = ${itemId}
     order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
+  const words = list.some((copy) => copy.set_key !== null) ? await setWords(db, row.job_id) : null;
   const copies = await Promise.all(
     list.map(
       async (copy, index): Promise<Copy> => ({
         ...copyOf(copy),
+        set: words?.get(`${copy.store_id}-${copy.set_key}`) ?? null,
         // Of an item with very many copies it is worked out for the likeliest.
         takenBy: index < MOST_ASKED ? await takenBy(db, row.job_id, copy) : [],
         best: copy.id === row.best_copy_id,
@@ -111,7 +115,7 @@ function sameBytes(one: CopyRow, other: CopyRow): boolean {
   );
 }
 
-function copyOf(row: CopyRow): Omit<Copy, "best" | "takenBy" | "inTray" | "identical" | "reason"> {
+function copyOf(row: CopyRow): Omit<Copy, "best" | "set" | "takenBy" | "inTray" | "identical" | "reason"> {
   const layout = row.layout ? decodeLayout(row.layout) : null;
   return {
     id: Number(row.id),

@@ -150,6 +150,11 @@ test("the versions of all times are listed with their dates, looked at and chose
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await rows.nth(1).click();
   await expect(inspector).toContainText(`from ${words(days[1])}`);
+  // Beside it stand all its versions, the newest on top, with the state and the set of each.
+  const versions = inspector.getByRole("list", { name: "Copies" }).getByRole("listitem");
+  await expect(versions).toHaveCount(kept.length);
+  for (const [index, day] of days.entries())
+    await expect(versions.nth(index)).toContainText(`LARKFIELD-LT, mo: dated copies of files, since ${words(day)}`);
   await page.getByRole("grid", { name: "Items" }).focus();
   await page.keyboard.press("ArrowDown");
   await expect(rows.nth(2)).toHaveAttribute("aria-selected", "true");

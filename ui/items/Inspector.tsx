@@ -9,13 +9,11 @@ import { write } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys, useJob } from "../data/use-job-data";
 import { ConditionMark } from "../instruments/ConditionMark";
-import { PlaceGlyph } from "../instruments/PlaceMark";
 import { Problem, problemText } from "../instruments/Problem";
 import {
   ABSENCE_WORDS,
   bytesText,
   countText,
-  dateText,
   durationText,
   exactBytes,
   momentText,
@@ -24,6 +22,7 @@ import {
   pixelsText,
 } from "../instruments/words";
 import { Preview } from "../previews/Preview";
+import { CopyList } from "./CopyList";
 import styles from "./items.module.css";
 import { OpenInside } from "./OpenInside";
 import { Pieces } from "./Pieces";
@@ -79,37 +78,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <IntoTray jobId={jobId} item={item} copy={copy} />
       <Sought jobId={jobId} item={item} />
       <Held item={item} copy={copy} held={held} />
-      {item.list.length > 1 && (
-        <ul className={styles.copies} aria-label="Copies" style={{ marginTop: 14 }}>
-          {item.list.map((each) => (
-            <li key={each.id}>
-              <button
-                type="button"
-                className={styles.copy}
-                aria-pressed={each.id === copy.id}
-                onClick={() => change({ copy: String(each.id) })}
-              >
-                <PlaceGlyph
-                  mark={{ at: null, place: each.place, condition: each.condition, survival: each.survival, live: each.state === "live" }}
-                />
-                <span>
-                  {PLACE_WORDS[each.place]}, {each.state}
-                  {each.best ? ", best" : ""}
-                  {each.id !== copy.id && copy.identical.includes(each.id) ? ", identical" : ""}
-                  {each.inTray ? ", in the tray" : ""}
-                </span>
-                <span>{bytesText(each.size)}</span>
-                <span>{dateText(each.modified, zone)}</span>
-              </button>
-              {each.id !== copy.id && (
-                <button type="button" onClick={() => change({ compare: String(each.id) }, true)}>
-                  Compare
-                </button>
-              )}
-            </li>
-          ))}
-        </ul>
-      )}
+      {item.list.length > 1 && <CopyList list={item.list} copy={copy} zone={zone} />}
       {comparing && (
         <Compare
           jobId={jobId}
