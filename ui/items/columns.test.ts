@@ -1,6 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
-import { COLUMNS, type Column, type Columns, columnsFrom, moved, NARROWEST, resized, storedColumns, toggled } from "./columns";
+import { COLUMNS, type Column, type Columns, columnsFrom, columnsOf, moved, NARROWEST, resized, storedColumns, toggled } from "./columns";
 
 describe("the columns of the list", () => {
   it("are taken from what was remembered as far as it makes sense", () => {
@@ -11,8 +11,15 @@ describe("the columns of the list", () => {
     expect([stored.widths.size, stored.widths.kind]).toEqual([120, 96]);
   });
 
-  it("are shown, hidden, moved and widened, and never lost or doubled", () => {
-    const column = fc.constantFrom(...COLUMNS);
+  it("of items and of versions are their own: a version's state is a column of versions alone", () => {
+    expect(columnsOf("versions")).toEqual(COLUMNS);
+    expect(columnsOf("items")).toEqual(COLUMNS.filter((column) => column !== "kept"));
+    expect(columnsFrom(null, 0, "versions").shown).toEqual(["changed", "kept", "size", "condition"]);
+    expect(columnsFrom(JSON.stringify({ shown: ["kept", "size"] })).shown).toEqual(["size"]);
+  });
+
+  it.each(["items", "versions"] as const)("are shown, hidden, moved and widened, and never lost or doubled: of %s", (list) => {
+    const column = fc.constantFrom(...columnsOf(list));
     const change = fc.oneof(
       fc.record({ do: fc.constant("toggle" as const), column }),
       fc.record({ do: fc.constant("move" as const), column, by: fc.integer({ min: -12, max: 12 }) }),
@@ -20,7 +27,7 @@ describe("the columns of the list", () => {
     );
     fc.assert(
       fc.property(fc.array(change, { maxLength: 30 }), (changes) => {
-        let columns: Columns = columnsFrom(null);
+        let columns: Columns = columnsFrom(null, 0, list);
         for (const each of changes) {
           const before = columns;
           if (each.do === "toggle") columns = toggled(columns, each.column);
@@ -32,7 +39,7 @@ describe("the columns of the list", () => {
           for (const width of Object.values(columns.widths)) expect(width >= NARROWEST && width <= 600).toBe(true);
         }
         // What is remembered comes back as it was.
-        expect(columnsFrom(storedColumns(columns, 1280), 1280)).toEqual(columns);
+        expect(columnsFrom(storedColumns(columns, 1280), 1280, list)).toEqual(columns);
       }),
     );
   });
