@@ -6,6 +6,7 @@ import { openSparseBundle } from "./sparse-bundle";
 import { openSparseImage } from "./sparse-image";
 import { openSplit } from "./split";
 import { openTapeMedia } from "./tape-media";
+import { openTarParts } from "./tar-parts";
 import { openUdif } from "./udif";
 import { openVhd } from "./vhd";
 import { openVhdx } from "./vhdx";
@@ -28,6 +29,7 @@ export function openContainer(file: ByteSource, neighbours: Neighbours = NO_NEIG
     openSparseBundle(whole, neighbours) ??
     openUdif(whole, neighbours) ??
     openTapeMedia(whole, neighbours) ??
+    openTarParts(whole, neighbours) ??
     openPacked(whole, neighbours.name);
   if (inside) return split ? { ...inside, notes: [...split.notes, ...inside.notes] } : inside;
   return split ?? { kind: "raw", form: null, disk: file, identity: null, created: null, notes: [] };
