@@ -22,6 +22,12 @@ const PACKED = {
   bz2: "QlpoOTFBWSZTWZKZVM4ABOHRgAAQQAAzJAwgIACQIBppoE1UTINN0g3SDVIOUg1SDdIPaQfUgxSDNIPKQYpB9SD2kHKQZpBykH4u5IpwoSElMqmc",
   xz: "/Td6WFoAAATm1rRGAgAhARYAAAB0L+Wj4CEzADtdADCICMbUDKnkB4md1jeMbR0zlO9SsTf3Vtxod3AO2uma/jNn012lz4FxQb2Vrh5ypu5gHVbKF/c2vGIAAACM/m4wMwuacQABV7RCAAAA8NKEBrHEZ/sCAAAAAARZWg==",
 };
+/** The same without a checksum, and with one that is not compared here (check=lzma.CHECK_NONE, CHECK_SHA256). */
+const UNCHECKED = {
+  none: "/Td6WFoAAAD/EtlBAgAhARYAAAB0L+Wj4CEzADtdADCICMbUDKnkB4md1jeMbR0zlO9SsTf3Vtxod3AO2uma/jNn012lz4FxQb2Vrh5ypu5gHVbKF/c2vGIAAAAAAU+0QgAAAAZSAemoAAr8AgAAAAAAWVo=",
+  "SHA-256":
+    "/Td6WFoAAArh+wyhAgAhARYAAAB0L+Wj4CEzADtdADCICMbUDKnkB4md1jeMbR0zlO9SsTf3Vtxod3AO2uma/jNn012lz4FxQb2Vrh5ypu5gHVbKF/c2vGIAAADgY9Y+g1Zs5zFlad5THtqkUKk5YPnm3+uG5R55GiGp9wABb7RCAAAAMFet7rbp3xwCAAAAAApZWg==",
+};
 
 const named = (name: string) => ({ name, list: () => [name], open: () => null });
 
@@ -39,7 +45,7 @@ function contentOf(disk: ByteSource, { content }: FileRecord): Buffer {
   const source = new LayoutSource(disk, content.likeliest.layout);
   return Buffer.from(readBytes(source, 0, source.size));
 }
-const isWhole = ({ content }: FileRecord) => content.kind === "placed" && content.likeliest.sure;
+const isWhole = ({ content }: FileRecord) => content.kind === "placed" && content.likeliest.sure && content.likeliest.vouched === true;
 
 /** A GZIP file with a name and a date, by RFC 1952, 2.3. */
 function gzipNamed(plain: Uint8Array, name: Buffer, seconds: number): Buffer {
@@ -68,6 +74,21 @@ describe("a file compressed by itself", () => {
     expect(records.map(({ path }) => path)).toEqual(["/notes.txt"]);
     expect(records.every(isWhole)).toBe(true);
     expect(contentOf(container.disk, records[0] as FileRecord)).toEqual(SAME);
+  });
+
+  it.each(Object.entries(UNCHECKED))("of which no checksum was compared is not called whole: %s", (_, base64) => {
+    const { container, records } = open(Buffer.from(base64, "base64"), "notes.txt.xz");
+    expect(contentOf(container.disk, records[0] as FileRecord)).toEqual(SAME);
+    expect(records.some(isWhole)).toBe(false);
+    expect(records[0]?.notes.join(" ")).toContain("nothing vouches for this");
+  });
+
+  it("is whole where something else stands behind its end, which is said", () => {
+    const plain = lines(500, 9);
+    const { container, records } = open(Buffer.concat([gzipSync(plain), Buffer.from("something else")]), "a.txt.gz");
+    expect(contentOf(container.disk, records[0] as FileRecord)).toEqual(plain);
+    expect(records.map((record) => [isWhole(record), record.notes])).toEqual([[true, []]]);
+    expect(container.notes.join(" ")).toContain("Behind its end stands something else");
   });
 
   it("keeps no folder of its name, and a name of the older set of letters", () => {
@@ -120,7 +141,7 @@ describe("a file compressed by itself", () => {
       container.disk,
       0,
       container.disk.size,
-      viewOf({ name: "a.txt", modified: null, isSound: true }),
+      viewOf({ name: "a.txt", modified: null, isSound: true, isVouched: true }),
     );
     const [batch] = [...store.readRecords(null, 1)];
     expect([...store.readRecords(batch?.resume ?? null, 1)].flatMap(({ records }) => records)).toEqual([]);
@@ -138,7 +159,7 @@ describe("a file compressed by itself", () => {
       }),
       { numRuns: 300 },
     );
-    expect(readView('["a",null]')).toEqual({ name: "a", modified: null, isSound: false });
+    expect(readView('["a",null]')).toEqual({ name: "a", modified: null, isSound: false, isVouched: false });
     expect(readView("[]")).toBeNull();
   });
 });

@@ -16,6 +16,7 @@ export function openPackedFile(disk: ByteSource, start: number, length: number, 
 /** Pieces behind damage that are listed. */
 const MOST_PIECES = 1_000;
 const DAMAGED = "The compressed file is damaged or cut off: what it had behind the end of this is missing.";
+const UNVOUCHED = "The compressed file has no checksum that is known here: nothing vouches for this but that it could be unpacked.";
 const BEHIND = "It stands behind damage in the compressed file: what came before it is missing.";
 
 class PackedFileStore implements FileSystem {
@@ -60,7 +61,7 @@ class PackedFileStore implements FileSystem {
       layout: layoutOf([{ kind: "disk", at, length: size }], size),
       evidence: { usedByOthers: 0, takenLater: 0, lost: 0, ...(!isSound && { inDoubt: Math.max(inDoubt, 1) }) },
       sure: isSound,
-      vouched: isSound,
+      ...(this.file.isVouched && isSound ? { vouched: true } : { unlooked: true }),
     };
     return {
       reference: index === 0 ? "Compressed content" : `Compressed content from byte ${at} on`,
@@ -81,7 +82,7 @@ class PackedFileStore implements FileSystem {
       system: false,
       streams: [],
       links: 1,
-      notes: isSound ? [] : [index === 0 ? DAMAGED : BEHIND],
+      notes: isSound ? (this.file.isVouched ? [] : [UNVOUCHED]) : [index === 0 ? DAMAGED : BEHIND],
     };
   }
 }

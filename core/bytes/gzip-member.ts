@@ -82,7 +82,7 @@ export class GzipMember implements Stream {
     // What was unpacked with bytes that are not known has no checksum.
     const isAsLong = this.#behind !== null || reader.u32(end + 4) === this.#plain % 2 ** 32;
     const agrees = this.#behind !== null || (isAsLong && reader.u32(end) === this.#crc);
-    return { at: end + MEMBER.trailer, agrees, isAsLong };
+    return { at: end + MEMBER.trailer, agrees, isAsLong, isCovered: this.#behind === null };
   }
 
   /** Goes to the next block that makes sense, unless another member begins before. */

@@ -6,19 +6,21 @@ export interface PackedFile {
   readonly name: string;
   /** UTC milliseconds; null: not kept. */
   readonly modified: number | null;
-  /** All of it was unpacked, and its checksum agrees. */
+  /** All of it was unpacked, and no checksum speaks against it. */
   readonly isSound: boolean;
+  /** A checksum that was compared vouches for all of it. */
+  readonly isVouched: boolean;
 }
 
 /** What is known of the file, as the view under which its store is opened. */
-export const viewOf = ({ name, modified, isSound }: PackedFile): string => JSON.stringify([name, modified, isSound]);
+export const viewOf = ({ name, modified, isSound, isVouched }: PackedFile): string => JSON.stringify([name, modified, isSound, isVouched]);
 
 /** What a view says of a file; null: it is none of such a store. */
 export function readView(view: string | null): PackedFile | null {
   try {
-    const [name, modified, isSound] = JSON.parse(view ?? "") as unknown[];
+    const [name, modified, isSound, isVouched] = JSON.parse(view ?? "") as unknown[];
     return typeof name === "string" && (modified === null || typeof modified === "number")
-      ? { name, modified, isSound: isSound === true }
+      ? { name, modified, isSound: isSound === true, isVouched: isVouched === true }
       : null;
   } catch {
     return null;

@@ -9,11 +9,13 @@ export interface StreamEnd {
   readonly at: number;
   readonly agrees: boolean;
   readonly isAsLong: boolean;
+  /** A checksum that is known here covers all of it. */
+  readonly isCovered: boolean;
 }
 
 /** A stream of packed data, of which a file may hold several one after the other. */
 export interface Stream extends Unpacker {
-  /** At its end: the byte behind it, whether its checksum agrees, and whether its length does. @throws PastEnd */
+  /** At its end: the byte behind it, whether its checksum agrees (where there is one), and whether its length does. @throws PastEnd */
   end(): StreamEnd;
   /** The byte from which another stream is looked for where this one is damaged. */
   readonly brokenAt: number;

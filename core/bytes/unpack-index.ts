@@ -14,6 +14,10 @@ export interface UnpackIndex {
   readonly breaks: readonly { readonly bit: number; readonly plain: number }[];
   /** A checksum was reached and does not agree. */
   readonly disagrees: boolean;
+  /** Checksums that are known here cover all of it. */
+  readonly isCovered: boolean;
+  /** All of it was unpacked. */
+  readonly isComplete: boolean;
   readonly seams: readonly number[];
   readonly doubts: readonly Range[];
   readonly restarts: Restarts;
@@ -83,7 +87,7 @@ function keyOf(source: ByteSource): string {
 }
 
 /** Of the indexes' own form: raised when it changes. */
-const VERSION = 2;
+const VERSION = 3;
 
 function encodeIndex({ size, restarts, ...learnt }: UnpackIndex): Uint8Array {
   const told = new TextEncoder().encode(JSON.stringify(learnt));

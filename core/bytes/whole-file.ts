@@ -17,6 +17,10 @@ export interface Unpacked {
   readonly isPlain: boolean;
   /** Its seams stand where it goes on behind damage, its doubts where a checksum does not agree, or was not reached behind damage. */
   readonly content: ByteSource;
+  /** All of it was unpacked; something else may stand behind its end. */
+  readonly isComplete: boolean;
+  /** Checksums that are known here cover all of it. */
+  readonly isCovered: boolean;
   /** What is to be known of it; empty: all of it was unpacked. */
   readonly notes: readonly string[];
 }
@@ -70,7 +74,13 @@ export function unpackWhole(
   const found = plain === null ? null : findBreak(source, plain);
   if (found) ({ index, bytes } = goThrough(maker([found]), { most, mostInMemory, restarts: new Restarts(every), breaks: [found] }));
   if (!known) keepIndex(source, index, bytes === null);
-  return { content: sourceOf(maker(index.breaks), index, bytes), notes: index.notes, isPlain: index.breaks.length === 0 };
+  return {
+    content: sourceOf(maker(index.breaks), index, bytes),
+    notes: index.notes,
+    isComplete: index.isComplete,
+    isCovered: index.isCovered,
+    isPlain: index.breaks.length === 0,
+  };
 }
 
 type Make = (take: Take) => WholeFile;
@@ -120,11 +130,12 @@ function goThrough(make: Make, { most, mostInMemory, restarts, breaks }: Going):
     else if (isDamage(error)) notes.push(BREAKS);
     else throw error;
   }
-  const { seams, doubts, disagrees } = file;
+  const { seams, doubts, disagrees, isCovered } = file;
+  const isComplete = notes.length === 0 && seams.length === 0;
   if (file.hasTrailing) notes.push(TRAILING);
   if (seams.length > 0) notes.unshift(SKIPPED(seams.length));
   if (disagrees) notes.unshift(WRONG_CHECKSUM);
-  const index = { size, notes, restarts, breaks, disagrees, seams, doubts: [...doubts.ranges] };
+  const index = { size, notes, restarts, breaks, disagrees, isCovered, isComplete, seams, doubts: [...doubts.ranges] };
   return { index, bytes: pieces && Buffer.concat(pieces) };
 }
 
@@ -168,6 +179,8 @@ class WholeFile implements Unpacker {
   readonly doubts = new RangeSet();
   /** A checksum was reached and does not agree. */
   disagrees = false;
+  /** Checksums that are known here cover all streams that were gone through. */
+  isCovered = true;
   /** Something that is no stream, and not zeros, stands behind the last one. */
   hasTrailing = false;
   readonly #trials = new Trials();
@@ -226,7 +239,8 @@ class WholeFile implements Unpacker {
   }
 
   #end(): void {
-    const { at, agrees, isAsLong } = (this.#stream as Stream).end();
+    const { at, agrees, isAsLong, isCovered } = (this.#stream as Stream).end();
+    this.isCovered &&= isCovered;
     if (!agrees) {
       this.disagrees = true;
       this.#doubt(this.#before, this.#plain);

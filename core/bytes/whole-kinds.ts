@@ -20,7 +20,7 @@ export interface WholeKind {
 }
 
 /** A stream that compares its checksums itself, and is given up where one does not agree. */
-const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => ({
+const checked = (stream: Unpacker & { readonly packedEnd: number; readonly checked?: boolean }): Stream => ({
   goOn: () => stream.goOn(),
   get soundTo() {
     return stream.soundTo;
@@ -31,7 +31,7 @@ const checked = (stream: Unpacker & { readonly packedEnd: number }): Stream => (
   state: () => stream.state(),
   resume: (state) => stream.resume(state),
   skip: () => stream.skip?.() ?? false,
-  end: () => ({ at: stream.packedEnd, agrees: true, isAsLong: true }),
+  end: () => ({ at: stream.packedEnd, agrees: true, isAsLong: true, isCovered: stream.checked ?? true }),
 });
 
 export const GZIP: WholeKind = {

@@ -24,9 +24,9 @@ export function openPacked(file: ByteSource, name: string): Container | null {
   const unpacked = held ? unpackArchive(file) : unpackWhole(file);
   if (!unpacked) return null;
   if (!held) {
-    const { content, notes } = unpacked;
-    const isSound = notes.length === 0 && (content.doubts ?? []).length === 0;
-    const packed = { ...readPackedName(file, name), isSound };
+    const { content, notes, isComplete, isCovered } = unpacked;
+    const isSound = isComplete && (content.doubts ?? []).length === 0;
+    const packed = { ...readPackedName(file, name), isSound, isVouched: isSound && isCovered };
     return { kind: "packed", form: null, disk: content, identity: null, created: null, notes, file: packed };
   }
   const { disk, notes } = held === "disk" ? asDisk(unpacked.content) : { disk: unpacked.content, notes: [] };

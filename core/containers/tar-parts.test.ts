@@ -89,6 +89,24 @@ describe("a TAR archive written over several media", () => {
     expect(notes.join(" ")).toMatch(/The part after “set\.\d+\.tar” is not beside it/);
   });
 
+  it("beside another backup of the same files keeps to the parts of its own name, and says so where names do not tell", () => {
+    // Of the second backup the last part has other content, and all parts go on in the same way.
+    const { files, parts } = drawn(6, "gnu");
+    const changed = new Map([...parts].map(([name, bytes]) => [name, Buffer.from(bytes)]));
+    const last = [...changed.keys()].sort((a, b) => Number(a.split(".")[1]) - Number(b.split(".")[1])).at(-1) as string;
+    changed.get(last)?.fill(0x2a, 600, 900);
+    const renamed = (of: ReadonlyMap<string, Buffer>, week: string) =>
+      [...of].map(([name, bytes]) => [name.replace("set", week), bytes] as const);
+    const both = new Map([...renamed(parts, "week-01"), ...renamed(changed, "week-02")]);
+    const own = read(both, "week-01.1.tar");
+    expect(own.contents.size).toBe(files.size);
+    for (const [path, bytes] of own.contents) expect(bytes.equals(files.get(path) as Buffer), path).toBe(true);
+    expect(own.notes.join(" ")).toContain(`“week-01.1.tar” to “${last.replace("set", "week-01")}”`);
+    expect(own.notes.join(" ")).not.toContain("More than one file");
+    const unclear = new Map([...parts, [last.replace(".tar", "-.tar"), changed.get(last) as Buffer] as const]);
+    expect(read(unclear, "set.1.tar").notes.join(" ")).toContain("More than one file beside it could be the next part");
+  });
+
   it("beside others of alike names stays by itself", () => {
     const { parts } = drawn(4, "gnu");
     const other = drawn(5, "gnu").parts;
