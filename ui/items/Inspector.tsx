@@ -47,6 +47,14 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
   const zone = job?.timeZone ?? "UTC";
   if (!item) return <Problem>{problemText(error)}</Problem>;
   const copy = openedCopy(item, address);
+  const named = Number(address.get("copy")) || null;
+  // Another version must not be shown in the place of the one that was opened.
+  if (item.id === itemId && named !== null && copy?.id !== named && item.copies > item.list.length)
+    return (
+      <Problem>
+        {`This file has ${countText(item.copies)} versions; only the ${countText(item.list.length)} newest can be looked at here. Put this one into the tray, and restore it to see it.`}
+      </Problem>
+    );
   if (!copy) return <Problem>No copy of this item is known.</Problem>;
   const compared = item.list.find((each) => String(each.id) === address.get("compare") && each !== copy);
   const comparing = address.get("compare") === "held" && held && held.copy.id !== copy.id ? held.copy : compared;
