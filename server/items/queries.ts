@@ -13,6 +13,8 @@ import { reasonFor } from "./reason";
 import { setWords } from "./set-words";
 
 const MAX_RUNS_SHOWN = 500;
+/** Copies of one item given at once. Any other one is given beside them when it is asked for. */
+const MAX_COPIES_SHOWN = 500;
 
 interface CopyRow extends Record<string, unknown> {
   id: string;
@@ -48,8 +50,11 @@ interface CopyRow extends Record<string, unknown> {
   set_key: string | null;
 }
 
-/** One item with all its copies, the best first. */
-export async function findItem(db: Connection, itemId: number): Promise<ItemDetail | null> {
+/**
+ * Finds one item with its copies, the best first: with all of them, or of an item that has very many with the newest.
+ * @param asked copies that are given in any case, if they are of this item
+ */
+export async function findItem(db: Connection, itemId: number, asked: readonly number[] = []): Promise<ItemDetail | null> {
   const { rows } = await db.execute<
     ItemRow & {
       job_id: number;
@@ -70,8 +75,11 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     select c.*, encode(c.sha256, 'hex') as hash, v.source_id, lower(c.present) as present_from, upper(c.present) as present_until,
       exists (select 1 from tray_entries t where t.job_id = c.job_id and t.item_id = c.item_id and coalesce(t.copy_id, ${row.best_copy_id}) = c.id) as in_tray
     from copies c join stores v on v.id = c.store_id where c.item_id = ${itemId}
-    order by (c.id = ${row.best_copy_id}) desc, c.modified desc nulls last limit 500`);
+    order by (c.id = ${row.best_copy_id}) desc, (c.id = any(${sql.param(asked)}::bigint[])) desc,
+      coalesce(c.modified, lower(c.present)) desc nulls last, c.id
+    limit ${MAX_COPIES_SHOWN}`);
   const words = list.some((copy) => copy.set_key !== null) ? await setWords(db, row.job_id) : null;
+  const standing = list.map((copy): Standing => ({ row: copy, at: standingOf(copy) }));
   const copies = await Promise.all(
     list.map(
       async (copy, index): Promise<Copy> => ({
@@ -81,7 +89,9 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
         takenBy: index < MOST_ASKED ? await takenBy(db, row.job_id, copy) : [],
         best: copy.id === row.best_copy_id,
         inTray: copy.in_tray,
-        identical: list.filter((each) => each.id !== copy.id && sameBytes(each, copy)).map((each) => Number(each.id)),
+        identical: standing
+          .filter((each, other) => other !== index && sameBytes(each, standing[index] as Standing))
+          .map(({ row }) => Number(row.id)),
         reason: "",
       }),
     ),
@@ -93,26 +103,27 @@ export async function findItem(db: Connection, itemId: number): Promise<ItemDeta
     sourceName: row.source_name,
     overruled: row.overruled,
     sought: row.sought,
-    list: copies.map((copy) => ({ ...copy, reason: reasonFor(copy, copies, row.overruled) })),
+    list: copies.map((copy) => ({ ...copy, reason: reasonFor(copy, copies, row) })),
   };
 }
 
 const date = (value: string | Date | null) => (value === null ? null : new Date(value));
 
+/** Where the bytes of a copy stand, as a text that two copies in the very same place share; null: not known. */
+const standingOf = ({ store_id, file, file_further, size, layout }: CopyRow): string | null =>
+  layout && JSON.stringify([store_id, file, file_further, size, layout.toString("base64")]);
+
 /** Whether two copies are known to hold the same bytes: by their hashes, because their store knows them to be one version, or because they stand in the very same place. */
-function sameBytes(one: CopyRow, other: CopyRow): boolean {
-  if (one.hash && other.hash) return one.hash === other.hash;
+function sameBytes(one: Standing, other: Standing): boolean {
+  if (one.row.hash && other.row.hash) return one.row.hash === other.row.hash;
   // A store knows its own versions: the same mark in another one says nothing.
-  if (one.same_as !== null && one.same_as === other.same_as && one.store_id === other.store_id) return true;
-  return (
-    one.store_id === other.store_id &&
-    one.file === other.file &&
-    JSON.stringify(one.file_further) === JSON.stringify(other.file_further) &&
-    one.size === other.size &&
-    one.layout !== null &&
-    other.layout !== null &&
-    one.layout.equals(other.layout)
-  );
+  if (one.row.same_as !== null && one.row.same_as === other.row.same_as && one.row.store_id === other.row.store_id) return true;
+  return one.at !== null && one.at === other.at;
+}
+
+interface Standing {
+  readonly row: CopyRow;
+  readonly at: string | null;
 }
 
 function copyOf(row: CopyRow): Omit<Copy, "best" | "set" | "takenBy" | "inTray" | "identical" | "reason"> {

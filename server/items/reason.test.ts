@@ -15,7 +15,7 @@ const copy = (change: Partial<Compared>): Compared => ({
 });
 const kept = { state: "live", place: "own-backup", found: { rule: "Backups", path: "/x.bak" } } as const;
 const today = { state: "live", modified: new Date("2026-09-09") } as const;
-const why = (...copies: Compared[]) => reasonFor(copies[0] as Compared, copies, false);
+const why = (...copies: Compared[]) => reasonFor(copies[0] as Compared, copies, { copies: copies.length, overruled: false });
 
 describe("why a copy is the best of its item", () => {
   it("is never that it is the newest where the file as it is today is newer", () => {

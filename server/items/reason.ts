@@ -4,11 +4,20 @@ import type { Copy } from "./contract";
 /** What copies of an item are compared by. */
 export type Compared = Pick<Copy, "id" | "best" | "condition" | "identical" | "state" | "place" | "found" | "modified">;
 
-/** Why this copy was taken before the others; of another one, why it was not. */
-export function reasonFor(copy: Compared, copies: readonly Compared[], overruled: boolean): string {
+/**
+ * Says why this copy was taken before the others; of another one, why it was not.
+ * @param copies those of the item that are looked at, the best one among them
+ * @param item how many copies it has in all, and whether a person chose the best one
+ */
+export function reasonFor(copy: Compared, copies: readonly Compared[], item: { copies: number; overruled: boolean }): string {
+  const { overruled } = item;
   const best = copies.find((each) => each.best);
   if (!best || copies.length === 1) return "The only copy found.";
-  if (copy.best) return overruled ? "Chosen by hand." : whyBest(best, copies);
+  if (copy.best) {
+    if (overruled) return "Chosen by hand.";
+    // What is said of how many copies must hold for those not looked at, too.
+    return copies.length < item.copies ? `The first of its ${item.copies} copies by place, condition and date.` : whyBest(best, copies);
+  }
   if (overruled) return "Another copy was chosen by hand.";
   if (copy.identical.includes(best.id)) return "Holds the same bytes as the best copy.";
   if (RANK[copy.condition] > RANK[best.condition])

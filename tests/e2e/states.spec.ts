@@ -1,4 +1,4 @@
-import { readdirSync, readFileSync } from "node:fs";
+import { mkdirSync, readdirSync, readFileSync, utimesSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gunzipSync } from "node:zlib";
 import { expect, type Page, test } from "@playwright/test";
@@ -230,4 +230,61 @@ test("the overwritten workbook is brought back from before the wrong edit", asyn
   const written = readdirSync(delivery(), { recursive: true, withFileTypes: true }).find(({ name }) => name === "Observing workbook.xlsx");
   const wanted = packed["mo/LARKFIELD-LT/Data/C/Users/mo/Documents/Observing workbook (2026_03_09 22_30_00 UTC).xlsx"];
   expect(readFileSync(join(written?.parentPath ?? "", written?.name ?? "")).toString("base64")).toBe(wanted?.content);
+});
+
+test("of a file of very many versions the oldest is looked at and compared as the newest is", async ({ page }) => {
+  const root = join(process.env.COMPASS_SOURCES as string, "years of a diary");
+  const folder = join(root, "mo", "LARKFIELD-LT", "Data", "C", "Users", "mo", "Documents");
+  mkdirSync(folder, { recursive: true });
+  const versions = 620;
+  const day = (index: number) => new Date(Date.UTC(2024, 0, 1 + index, 19)).toISOString();
+  for (let index = 0; index < versions; index += 1) {
+    const stamp = `${day(index).slice(0, 10).replaceAll("-", "_")} 19_00_00 UTC`;
+    const path = join(folder, `Diary (${stamp}).txt`);
+    writeFileSync(path, `Diary of the telescope, entry number ${index + 1}. ${"-".repeat(index)}`);
+    // Written an hour before it was kept.
+    const written = new Date(day(index)).getTime() / 1000 - 3600;
+    utimesSync(path, written, written);
+  }
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "Years of a diary", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path: root });
+  await page.goto(`/jobs/${id}/search`);
+  await page.getByRole("button", { name: "Read states" }).click();
+  await expect(page.getByText(/finished in/).first()).toBeVisible({ timeout: 60_000 });
+
+  await page.goto(`/jobs/${id}/items?show=all&rows=each&sort=changed&order=up`);
+  const rows = page.getByRole("row", { name: /Diary\.txt/ });
+  await expect(page.getByRole("status").filter({ hasText: "versions" })).toContainText(`${versions}`);
+  await rows.first().click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await expect(inspector).toContainText("entry number 1.");
+  await expect(inspector.getByRole("list", { name: "Copies" }).getByRole("listitem")).toHaveCount(500);
+  await expect(inspector).toContainText(`500 of ${versions} copies stand here`);
+  await page.getByRole("grid", { name: "Items" }).focus();
+  await page.keyboard.press("ArrowDown");
+  await expect(inspector).toContainText("entry number 2.");
+  await page.keyboard.press(" ");
+  const large = page.getByRole("dialog", { name: "Preview of Diary.txt" });
+  await expect(large).toContainText("entry number 2.");
+  await page.keyboard.press("ArrowDown");
+  await expect(large).toContainText("entry number 3.");
+  await page.keyboard.press("Escape");
+  // What the address names is there after a reload, and beside the newest one.
+  await page.reload();
+  await expect(inspector).toContainText("entry number 3.");
+  await inspector.getByRole("list", { name: "Copies" }).getByRole("button", { name: "Compare" }).first().click();
+  const compared = page.getByRole("dialog");
+  await expect(compared).toContainText("entry number 3.");
+  await expect(compared).toContainText(`entry number ${versions}.`);
+  // The same two, the old one being that which the open one is compared with.
+  const at = new URL(page.url()).searchParams;
+  const item = at.get("item") ?? "";
+  await page.goto(`/jobs/${id}/items?${new URLSearchParams({ show: "all", item, compare: at.get("copy") ?? "" })}`);
+  await expect(compared).toContainText("entry number 3.");
+  await expect(compared).toContainText(`entry number ${versions}.`);
+  // A version that is no more is not taken for another one.
+  await page.goto(`/jobs/${id}/items?${new URLSearchParams({ show: "all", item, copy: "987654321" })}`);
+  await expect(inspector).toContainText("This version is not among the copies of the file any more.");
+  await expect(inspector).not.toContainText("entry number");
 });

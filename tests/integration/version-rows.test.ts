@@ -4,10 +4,13 @@ import { seeded } from "../../demo/draw";
 import { type Item, type ItemQuery, itemFilter, itemQuery, PAGE, type Rows, SORTS } from "../../server/items/contract";
 import { countFacets } from "../../server/items/facets";
 import { listItems, positionOf, spineOf } from "../../server/items/list";
+import { findItem } from "../../server/items/queries";
 import { changeTray } from "../../server/tray/commands";
 import { SET_KIND_WORDS } from "../../server/words/contract";
 import { startTestBench, type TestBench } from "../support/bench";
-import { CONDITIONS, type DrawnFile, inAddress, KEYS, SETS, storeDrawnFiles } from "../support/drawn-files";
+import { copyAt } from "../support/copies";
+import { CONDITIONS, DAY, type DrawnFile, inAddress, KEYS, SETS, START, storeDrawnFiles } from "../support/drawn-files";
+import { storeBatch } from "../support/stored";
 
 /** More versions than a page's first look goes through. */
 const FILES = 3000;
@@ -238,4 +241,44 @@ describe("versions put into the tray", () => {
     await changeTray(bench.db, jobId, { everything: true, chosen: false });
     expect(await chosen()).toEqual([]);
   });
+});
+
+it("gives of an item that has very many copies any that is asked for, and counts them all", async () => {
+  const made = 740;
+  const copies = Array.from({ length: made }, (_, index) =>
+    copyAt("/Users/anna/Diary.txt", {
+      place: "backup",
+      state: "live",
+      set: SETS[0] as string,
+      sameAs: `diary ${index}`,
+      reference: `diary ${index}`,
+      modified: null,
+      size: 100 + index,
+      present: { from: START + index * DAY, until: START + (index + 1) * DAY },
+    }),
+  );
+  await storeBatch(bench, jobId, storeId, "earlier-states", copies);
+  const { rows } = await bench.pool.query("select id, item_id, reference from copies where job_id = $1 and reference like 'diary %'", [
+    jobId,
+  ]);
+  const idOf = new Map(rows.map(({ id, reference }) => [reference as string, Number(id)]));
+  const itemId = Number(rows[0].item_id);
+  const referencesOf = async (...asked: number[]) =>
+    (await findItem(bench.db, itemId, asked))?.list.map(({ reference }) => reference) ?? [];
+
+  const shown = await findItem(bench.db, itemId);
+  expect([shown?.copies, shown?.list.length]).toEqual([made, 500]);
+  expect(shown?.list[0]?.reason).toContain(`${made} copies`);
+  // The best, and beside it the newest: by the states they are of where they have no date of their own.
+  const [best, ...others] = shown?.list.map(({ size }) => size - 100) ?? [];
+  const newest = Array.from({ length: made }, (_, index) => made - 1 - index).filter((index) => index !== best);
+  expect(others).toEqual(newest.slice(0, 499));
+  for (const index of [3, 57, 239]) {
+    expect(await referencesOf()).not.toContain(`diary ${index}`);
+    expect(await referencesOf(idOf.get(`diary ${index}`) ?? 0)).toContain(`diary ${index}`);
+  }
+  expect(await referencesOf(idOf.get("diary 1") ?? 0, idOf.get("diary 2") ?? 0)).toEqual(expect.arrayContaining(["diary 1", "diary 2"]));
+  // A copy of another item is not given as one of this.
+  const another = versions.find(({ copy }) => copy.name === "file 7.txt");
+  expect(await referencesOf(another?.id ?? 0)).toEqual(await referencesOf());
 });

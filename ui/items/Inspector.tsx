@@ -40,22 +40,25 @@ const Compare = dynamic(() => import("../compare/Compare").then((module) => modu
 
 /** One item: its content first, then the evidence for it, then its other copies. */
 export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) {
-  const { data: item, error } = useItemDetail(jobId, itemId);
-  const { data: job } = useJob(jobId);
   const [address, change] = useAddress();
+  const { data: item, error, reading } = useItemDetail(jobId, itemId, [address.get("copy"), address.get("compare")]);
+  const { data: job } = useJob(jobId);
   const held = useHeld(jobId);
   const zone = job?.timeZone ?? "UTC";
   if (!item) return <Problem>{problemText(error)}</Problem>;
   const copy = openedCopy(item, address);
-  const named = Number(address.get("copy")) || null;
-  // Another version must not be shown in the place of the one that was opened.
-  if (item.id === itemId && named !== null && copy?.id !== named && item.copies > item.list.length)
+  if (!copy && reading)
+    return (
+      <p className={styles.held} role="status">
+        Reading this version …
+      </p>
+    );
+  if (!copy)
     return (
       <Problem>
-        {`This file has ${countText(item.copies)} versions; only the ${countText(item.list.length)} newest can be looked at here. Put this one into the tray, and restore it to see it.`}
+        {problemText(error) ?? "This version is not among the copies of the file any more. Open the file again from the list."}
       </Problem>
     );
-  if (!copy) return <Problem>No copy of this item is known.</Problem>;
   const compared = item.list.find((each) => String(each.id) === address.get("compare") && each !== copy);
   const comparing = address.get("compare") === "held" && held && held.copy.id !== copy.id ? held.copy : compared;
   return (
@@ -86,7 +89,7 @@ export function Inspector({ jobId, itemId }: { jobId: number; itemId: number }) 
       <IntoTray jobId={jobId} item={item} copy={copy} />
       <Sought jobId={jobId} item={item} />
       <Held item={item} copy={copy} held={held} />
-      {item.list.length > 1 && <CopyList list={item.list} copy={copy} zone={zone} />}
+      {item.list.length > 1 && <CopyList item={item} copy={copy} zone={zone} />}
       {comparing && (
         <Compare
           jobId={jobId}
@@ -106,9 +109,8 @@ function IntoTray({ jobId, item, copy }: { jobId: number; item: ItemDetail; copy
   const tray = useTrayChange(jobId);
   const best = useInTray(item);
   const inTray = copy.best ? best : copy.inTray;
-  const others = item.list.filter((each) => each.id !== copy.id && each.inTray).length;
   const change = () =>
-    tray.change(copy.best && others === 0 ? { items: [item.id], chosen: !inTray } : { copies: [copy.id], chosen: !inTray });
+    tray.change(copy.best && item.alsoInTray === 0 ? { items: [item.id], chosen: !inTray } : { copies: [copy.id], chosen: !inTray });
   return (
     <>
       <Button variant={inTray ? "outlined" : "contained"} disabled={tray.isPending} onClick={change}>
@@ -169,7 +171,7 @@ interface HeldCopy {
 function useHeld(jobId: number): HeldCopy | null {
   const [address] = useAddress();
   const [itemId, copyId] = (address.get("held") ?? "").split(".").map(Number);
-  const { data: item } = useItemDetail(jobId, itemId || null);
+  const { data: item } = useItemDetail(jobId, itemId || null, [copyId ? String(copyId) : null]);
   const copy = item?.list.find((each) => each.id === copyId);
   return item && copy ? { item, copy } : null;
 }

@@ -17,7 +17,7 @@ interface Props {
 /** The copy that is open over the whole window; arrows go on through the list, space closes it. */
 export function LargePreview({ jobId, onClose, onMove }: Props) {
   const [address] = useAddress();
-  const { data: item } = useItemDetail(jobId, Number(address.get("item")) || null);
+  const { data: item } = useItemDetail(jobId, Number(address.get("item")) || null, [address.get("copy")]);
   const copy = item && openedCopy(item, address);
   const onKey = (event: KeyboardEvent) => {
     if (event.key === "ArrowDown" || event.key === "ArrowRight") onMove(1);

@@ -12,6 +12,15 @@ export function rowAddress(item: Item): Record<"item" | "copy" | "compare", stri
   return { item: String(item.id), copy: copy === null ? null : String(copy), compare: null };
 }
 
-/** The copy of an item that the address names, else its best one. */
-export const openedCopy = (item: ItemDetail, address: { get(name: string): string | null }): Copy | undefined =>
-  item.list.find((each) => String(each.id) === address.get("copy")) ?? item.list[0];
+/** Those of the named copies that may be of an item without having come with it. */
+export const copiesLeftOut = ({ list, copies }: Pick<ItemDetail, "list" | "copies">, named: readonly (string | null)[]): string[] =>
+  list.length < copies
+    ? named.filter((id) => id !== null && /^\d{1,15}$/.test(id)).filter((id): id is string => !list.some((each) => String(each.id) === id))
+    : [];
+
+/** The copy of an item that the address names, else its best one. None where the named one has not come: another version is never shown in its place. */
+export function openedCopy(item: ItemDetail, address: { get(name: string): string | null }): Copy | undefined {
+  const named = address.get("copy");
+  const found = item.list.find((each) => String(each.id) === named);
+  return found ?? (copiesLeftOut(item, [named]).length > 0 ? undefined : item.list[0]);
+}

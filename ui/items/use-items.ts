@@ -19,6 +19,7 @@ import {
 import { read } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { keys } from "../data/use-job-data";
+import { copiesLeftOut } from "./rows";
 
 /** The ways of narrowing, as they stand in the address. */
 export const NARROWING = [
@@ -157,11 +158,28 @@ export function useMoments(jobId: number, { source, volume, set }: Scope): reado
 }
 const NO_MOMENTS: readonly { at: number; count: number }[] = [];
 
-export function useItemDetail(jobId: number, itemId: number | null) {
-  return useQuery({
-    queryKey: [...keys.of(jobId, "item"), itemId],
+/**
+ * Reads an item with its copies.
+ * @param named copies that must be among them, as the address names them: an item of very many comes with its newest ones otherwise
+ * @returns `reading` while a named copy is still to come
+ */
+export function useItemDetail(jobId: number, itemId: number | null, named: readonly (string | null)[] = []) {
+  const key = [...keys.of(jobId, "item"), itemId];
+  const item = useQuery({
+    queryKey: key,
     queryFn: () => read(`/api/items/${itemId}`, itemDetail),
     enabled: itemId !== null,
     placeholderData: keepPreviousData,
   });
+  const left = item.data?.id === itemId ? copiesLeftOut(item.data, named) : [];
+  const further = useQuery({
+    queryKey: [...key, ...left],
+    queryFn: () => read(`/api/items/${itemId}?${left.map((id) => `copy=${id}`).join("&")}`, itemDetail),
+    enabled: left.length > 0,
+  });
+  return {
+    data: left.length > 0 ? (further.data ?? item.data) : item.data,
+    error: item.error ?? further.error,
+    reading: left.length > 0 && further.isPending && !further.error,
+  };
 }

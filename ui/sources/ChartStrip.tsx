@@ -7,6 +7,7 @@ import { read as fetchAs } from "../data/request";
 import { useAddress } from "../data/use-address";
 import { useFinds, useSources } from "../data/use-job-data";
 import { DiskChart } from "../instruments/DiskChart";
+import { openedCopy } from "../items/rows";
 import { useItemDetail } from "../items/use-items";
 import { useVolumeReadings } from "./read-stretches";
 
@@ -23,11 +24,8 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const path = usePathname();
   const router = useRouter();
   const opened = Number(address.get("item")) || null;
-  const { data: item } = useItemDetail(jobId, opened);
-  const copy =
-    opened === null
-      ? undefined
-      : (item?.list.find((each) => String(each.id) === address.get("copy")) ?? (opened === null ? undefined : item?.list[0]));
+  const { data: item } = useItemDetail(jobId, opened, [address.get("copy")]);
+  const copy = opened === null || !item ? undefined : openedCopy(item, address);
   const wanted = copy?.sourceId ?? Number(address.get("source"));
   const source = sources.find((each) => each.id === wanted) ?? sources[0];
   const marks = useMemo(() => finds.find((each) => each.sourceId === source?.id)?.at ?? [], [finds, source?.id]);

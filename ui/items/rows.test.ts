@@ -1,0 +1,19 @@
+import { expect, it } from "vitest";
+import type { ItemDetail } from "@/server/items/contract";
+import { copiesLeftOut, openedCopy } from "./rows";
+
+const item = (copies: number, ...ids: number[]) => ({ copies, list: ids.map((id) => ({ id })) }) as unknown as ItemDetail;
+const at = (copy: string) => new URLSearchParams({ copy });
+
+it("opens the named copy, and of an item that came with all of its copies the best where the name says nothing", () => {
+  expect(openedCopy(item(3, 7, 8, 9), at("9"))?.id).toBe(9);
+  expect(openedCopy(item(3, 7, 8, 9), new URLSearchParams())?.id).toBe(7);
+  expect(openedCopy(item(3, 7, 8, 9), at("1"))?.id).toBe(7);
+});
+
+it("opens no other copy in the place of one that has not come", () => {
+  expect(openedCopy(item(900, 7, 8, 9), at("1"))).toBeUndefined();
+  expect(openedCopy(item(900, 7, 8, 9), at("8"))?.id).toBe(8);
+  expect(openedCopy(item(900, 7, 8, 9), at("held"))?.id).toBe(7);
+  expect(copiesLeftOut(item(900, 7, 8, 9), ["1", "8", null, "held", "2"])).toEqual(["1", "2"]);
+});
