@@ -54,7 +54,6 @@ export default defineConfig({
           include: [`tests/${name}/**/*.test.ts`],
           testTimeout: 90_000,
           hookTimeout: 90_000,
-          fileParallelism: false,
         },
       })),
     ],

@@ -172,8 +172,8 @@ async function main(): Promise<void> {
         COMPASS_TEST_PORT: String(await freePort()),
       };
     };
+    await vitest("integration", await environment("integration"), ["integration", "faults"]);
     // Two at a time: each of these waits as often as it computes.
-    await Promise.all(["integration", "faults"].map(async (project) => vitest(project, await environment(project))));
     await Promise.all(["views", "ways"].map(async (project) => playwright(project, await environment(project))));
   } finally {
     clear();

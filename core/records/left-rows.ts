@@ -5,6 +5,7 @@ import type { LearntRows } from "./learnt-rows";
 import { remainedRecord } from "./remained-record";
 import { type Row, toRow } from "./row";
 import { contentHash, withRowId } from "./row-hash";
+import { type Judged, RowOwners } from "./row-owner";
 import { carve, type Remain } from "./sqlite/carve";
 import { KIND, readCell, readPageHead } from "./sqlite/cell";
 import { type Database, emptyCell, type LiveRow, type Tree } from "./sqlite/database";
@@ -27,6 +28,9 @@ export class LeftRows {
   readonly #indexes: readonly Shape[];
   /** Tables as they were before. */
   readonly #former: FormerTables;
+  readonly #owners: RowOwners;
+  /** Every table and index, former ones too, by what its rows look like. */
+  readonly #trees: ReadonlyMap<Shape, Tree>;
   readonly #kept: { remain: Row; content: number }[] = [];
   /** Whether there were more remains than are kept. */
   #isFull = false;
@@ -50,7 +54,9 @@ export class LeftRows {
     this.#budget = { left: LEAST_READINGS + READINGS_A_BYTE * (main.size + (log?.size ?? 0) + (journal?.size ?? 0)) };
     this.#indexes = database.trees.flatMap(({ shape }) => (shape.isIndex && shape.count > 0 ? [shape] : [])).slice(0, MOST_SHAPES);
     const carving = { scripts: learnt.scripts, budget: this.#budget };
+    this.#owners = new RowOwners(database);
     this.#former = new FormerTables(database, carving, (shape, row) => learnt.learnShape(shape, row));
+    this.#trees = new Map([...database.trees, ...this.#former.trees].map((tree) => [tree.shape, tree]));
   }
 
   *rows(): Generator<Row> {
@@ -128,6 +134,9 @@ export class LeftRows {
     if (role === 1 && !counts) return;
     const shapes = this.#shapes(owner);
     const head = role === 2 ? null : readPageHead(page, usable);
+    // A page nothing leads to, nor led to, was any table's whose rows look like its own.
+    const named = head?.sound && !counts ? [...rowsIn(this.database, page)] : [];
+    const judged = !owner && head?.kind === KIND.leafTable && named.length > 0 ? this.#judge(named, shapes) : null;
     const used: [number, number][] = [];
     let from = page.header;
     let starts: ReadonlySet<number> = new Set();
@@ -138,17 +147,19 @@ export class LeftRows {
       else if (counts) used.push(...this.#room(page, head.kind, head.cells));
       else if (!head.sound) from = page.header + 8;
       else
-        for (const row of rowsIn(this.database, page)) {
+        for (const row of named) {
           const isOwn = isSure && owner && fitsShape(owner.shape, row.types);
-          const shape = isOwn ? owner.shape : likest(shapes, row.types, head.kind === KIND.leafTable);
+          const its = isOwn ? owner : judged && fitsShape(judged.tree.shape, row.types) ? judged.tree : null;
+          const shape = its?.shape ?? likest(shapes, row.types, head.kind === KIND.leafTable);
           if (!shape) continue;
-          if (!shape.isIndex) yield* this.#offerRow(shape, row, owner, isOwn ? "own" : "cell");
+          const isUnsure = its !== null && its === judged?.tree && !judged.isSure;
+          if (!shape.isIndex) yield* this.#offerRow(shape, row, owner, isOwn ? "own" : "cell", isUnsure);
           used.push([row.cell.at, row.cell.end]);
         }
     } else if (role === 2) from = Math.min(usable, 8 + 4 * page.bytes.readUInt32BE(4));
     used.sort(([a], [b]) => a - b);
     for (const [start, end] of [...used, [usable, usable] as const]) {
-      if (start - from > 4) yield* this.#carved(page, from, start, starts, owner, shapes);
+      if (start - from > 4) yield* this.#carved(page, from, start, starts, owner, shapes, judged);
       from = Math.max(from, end);
     }
   }
@@ -166,6 +177,7 @@ export class LeftRows {
     starts: ReadonlySet<number>,
     owner: Tree | null,
     shapes: readonly Shape[],
+    judged: Judged | null,
   ): Generator<Row> {
     const { bytes } = page;
     let [first, last] = [from, to];
@@ -184,7 +196,16 @@ export class LeftRows {
       shapes,
       budget: this.#budget,
     };
-    for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain, owner);
+    for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain, owner, shapes, judged);
+  }
+
+  /** Judges whose rows were that stand on a page of no known table. */
+  #judge(rows: readonly LiveRow[], shapes: readonly Shape[]): Judged | null {
+    return this.#owners.judge(rows, this.#tablesOf(shapes));
+  }
+
+  #tablesOf(shapes: readonly Shape[]): Tree[] {
+    return shapes.filter(({ isIndex }) => !isIndex).map((shape) => this.#treeOf(shape));
   }
 
   /** The shapes rows may have, that of the page's own tree first; of former tables those of which rows are known. */
@@ -196,15 +217,15 @@ export class LeftRows {
   }
 
   #treeOf(shape: Shape): Tree {
-    const isIts = (tree: Tree) => tree.shape === shape;
-    return (this.database.trees.find(isIts) ?? this.#former.trees.find(isIts)) as Tree;
+    return this.#trees.get(shape) as Tree;
   }
 
   /**
    * A whole cell that does not count any more.
    * @param standing whether the page is known to have been its table's when it named the cell, or named it, or does so no more
+   * @param isUnsure whether it may have been another table's
    */
-  *#offerRow(shape: Shape, row: LiveRow, owner: Tree | null, standing: "own" | "cell" | "remain"): Generator<Row> {
+  *#offerRow(shape: Shape, row: LiveRow, owner: Tree | null, standing: "own" | "cell" | "remain", isUnsure: boolean): Generator<Row> {
     const { bytes, types, bodyAt, rowid } = row;
     const end = soundEnd(types, bytes, bodyAt, row.end, row.cell, this.database.encoding);
     const content = contentHash(bytes, types, bodyAt, end);
@@ -219,6 +240,7 @@ export class LeftRows {
     const found = this.#toRow(tree, { ...row, values, whole: row.whole && end === row.end });
     // Between the rows of a page that was half written two states of it may stand in one another.
     const doubtful =
+      isUnsure ||
       (standing === "remain" && (this.#torn || saysLittle(types))) ||
       (standing !== "own" && this.#isAmbiguous(shape, types)) ||
       (standing !== "own" && owner?.shape !== shape && fitsAnything(shape, types)) ||
@@ -230,14 +252,18 @@ export class LeftRows {
     else yield doubtful ? { ...found, confidence: "guess" } : found;
   }
 
-  *#offerRemain(page: Page, remain: Remain, owner: Tree | null): Generator<Row> {
+  *#offerRemain(page: Page, remain: Remain, owner: Tree | null, shapes: readonly Shape[], judged: Judged | null): Generator<Row> {
     const { shape, left, rowid, types, at, guessed } = remain;
     const tree = this.#treeOf(shape);
     const { cell, bytes, body, end: read, whole } = remainedRecord(this.database, page, remain);
     const end = soundEnd(types, bytes, body, read, cell, this.database.encoding);
     const content = contentHash(bytes, types, body, end);
     if (left === "cell") {
-      yield* this.#offerRow(shape, { page, cell, bytes, bodyAt: body, end: read, types, whole, rowid, values: [] }, owner, "remain");
+      const row = { page, cell, bytes, bodyAt: body, end: read, types, whole, rowid, values: [] };
+      const isOwners = owner?.shape === shape;
+      const own = isOwners ? null : judged && fitsShape(judged.tree.shape, types) ? judged : this.#judge([row], shapes);
+      const isUnsure = own ? !own.isSure : isOwners && this.#owners.isDoubtful(row, owner, this.#tablesOf(shapes));
+      yield* this.#offerRow(own?.tree.shape ?? shape, row, owner, "remain", isUnsure);
       return;
     }
     if (!this.wanted(tree.name) || this.learnt.hasContent(content)) return;

@@ -15,7 +15,7 @@ export interface Row {
   readonly values: readonly (Value | undefined)[];
   readonly rowid: number | bigint | null;
   readonly state: "live" | "deleted";
-  /** `whole`: every value stands; `part`: some do not, or the row's number is gone; `guess`: it was worked out where a value begins. */
+  /** `whole`: every value stands; `part`: some do not, or the row's number is gone; `guess`: it was worked out where a value begins, or which of several tables it is of. */
   readonly confidence: "whole" | "part" | "guess";
   /** It stands only in a transaction of the log that never came to an end: it was written and never counted. */
   readonly uncommitted: boolean;

@@ -111,6 +111,15 @@ export class Database {
     return this.isNameless || this.trees.some(({ broken }) => broken);
   }
 
+  /**
+   * Whether what it is made of is as it was first written, so that nothing was dropped or changed: each statement counts once (1.3.9). A copy made by the
+   * library itself begins at one again and says nothing.
+   */
+  get hasFirstSchema(): boolean {
+    const changes = this.#header?.schemaChanges ?? 0;
+    return changes > 1 && changes === this.schema.filter(({ name, sql }) => sql !== "" && !name.startsWith("sqlite_")).length;
+  }
+
   /** @returns null when no pages of a database are found in it */
   static open(files: DatabaseFiles): Database | null {
     const reader = new BlockReader(files.main);

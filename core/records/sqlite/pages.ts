@@ -33,6 +33,8 @@ export interface Header {
   readonly firstFree: number;
   readonly autoVacuum: boolean;
   readonly pages: number;
+  /** How often what it is made of was changed. */
+  readonly schemaChanges: number;
 }
 
 const MARK = "SQLite format 3\0";
@@ -53,6 +55,7 @@ export function readHeader(page: Uint8Array, size: number): Header | null {
     reserved: pageSize - reserved < 480 ? 0 : reserved,
     encoding: ENCODINGS[view.getUint32(56)] ?? "utf8",
     firstFree: view.getUint32(32),
+    schemaChanges: view.getUint32(40),
     autoVacuum: view.getUint32(52) !== 0,
     // The number in the header counts only when it was written together with the change counter (1.3.7).
     pages: stated > 0 && view.getUint32(24) === view.getUint32(92) ? stated : counted,
