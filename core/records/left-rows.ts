@@ -126,17 +126,21 @@ export class LeftRows {
 
   /**
    * @param counts whether the cells the page names count: only what is between them is left over
-   * @param isSure whether the cells it names are rows of the owner
+   * @param known the table it belongs to, or belonged to @param isKnown whether the cells it names are rows of that table
    */
-  *#leftIn(page: Page, owner: Tree | null, counts: boolean, role: number, isSure: boolean): Generator<Row> {
+  *#leftIn(page: Page, known: Tree | null, counts: boolean, role: number, isKnown: boolean): Generator<Row> {
     const { usable } = this.database;
     // The rest of a row is that row's; what stands behind its end is not looked at.
     if (role === 1 && !counts) return;
-    const shapes = this.#shapes(owner);
     const head = role === 2 ? null : readPageHead(page, usable);
-    // A page nothing leads to, nor led to, was any table's whose rows look like its own.
     const named = head?.sound && !counts ? [...rowsIn(this.database, page)] : [];
-    const judged = !owner && head?.kind === KIND.leafTable && named.length > 0 ? this.#judge(named, shapes) : null;
+    const isLeaf = head?.kind === KIND.leafTable && named.length > 0;
+    // A page may have been another table's when it was written.
+    const then = isLeaf && !isKnown ? this.#owners.ownerThen(page, named, this.#tablesOf(this.#shapes(known))) : undefined;
+    const owner = then === undefined ? known : then;
+    const isSure = isKnown || Boolean(then);
+    const shapes = this.#shapes(owner);
+    const judged = !owner && isLeaf ? this.#judge(named, shapes) : null;
     const used: [number, number][] = [];
     let from = page.header;
     let starts: ReadonlySet<number> = new Set();

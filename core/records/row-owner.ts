@@ -2,6 +2,7 @@ import { fitsAnything } from "./doubts";
 import { contentHash } from "./row-hash";
 import type { Database, LiveRow, Tree } from "./sqlite/database";
 import { type FoundRow, RowLookup } from "./sqlite/lookup";
+import type { Page } from "./sqlite/pages";
 import { fitsShape } from "./sqlite/shape";
 
 /** Rows of a page that are compared with those of a table. */
@@ -74,10 +75,22 @@ export class RowOwners {
     if (known[0]) return { tree: known[0].tree, isSure: known[0].same > (known[1]?.same ?? 0) };
     const possible = compared.filter(({ other, compared: all }) => other * 2 < all);
     if (possible.length === 0) return { tree: first, isSure: this.#isComplete && alike.length === 1 };
-    const inside = possible.filter(({ between, compared: all }) => between * 2 >= all);
-    // Behind its last one it had others too, where it was cleared and began anew.
-    const [likeliest, another] = (inside.length > 0 ? inside : possible) as [Comparison, ...Comparison[]];
-    return { tree: likeliest.tree, isSure: !another };
+    // Behind its last one a table had others too, where they were deleted or all of it was.
+    const [likeliest] = possible.sort((a, b) => b.between - a.between) as [Comparison, ...Comparison[]];
+    return { tree: likeliest.tree, isSure: possible.length === 1 };
+  }
+
+  /**
+   * Finds the table a page belonged to when it was written, where several have rows like its own: the one that led to it then.
+   * @param rows those it names @returns null where none did; undefined where no two tables are alike
+   */
+  ownerThen(page: Page, rows: readonly LiveRow[], trees: readonly Tree[]): Tree | null | undefined {
+    const alike = this.alike(rows, trees);
+    if (alike.length < 2) return undefined;
+    const rowid = rows.find((row) => typeof row.rowid === "number")?.rowid;
+    if (typeof rowid !== "number") return null;
+    const led = (tree: Tree) => this.#isPresent.has(tree) && this.#lookup.pageFor(tree, rowid, page)?.number === page.number;
+    return alike.find(led) ?? null;
   }
 
   /** Whether a row that stood between others of its page, or in an older image of it, may as well have been another table's: its number has no place there. */

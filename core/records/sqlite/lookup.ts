@@ -53,12 +53,15 @@ export class RowLookup {
     return bounds;
   }
 
-  /** Finds the leaf that a row of this number stands on, or would stand on; null: what leads to it is damaged. */
-  pageFor(tree: Tree, rowid: number): Page | null {
-    const { pages, count, usable } = this.database;
+  /**
+   * Finds the leaf that a row of this number stands on, or would stand on.
+   * @param image of a page as it was: the leaf of that time is looked for @returns null where what leads to it is damaged
+   */
+  pageFor(tree: Tree, rowid: number, image: Page | null = null): Page | null {
+    const { count, usable } = this.database;
     let number = tree.root;
     for (let depth = 0; depth < DEEPEST; depth += 1) {
-      const page = number >= 1 && number <= count ? pages.get(number) : null;
+      const page = number >= 1 && number <= count ? this.#pageAt(number, image) : null;
       const head = page && readPageHead(page, usable);
       if (!page || !head) return null;
       if (head.kind === KIND.leafTable) return page;
@@ -74,6 +77,14 @@ export class RowLookup {
       number = low < cells.length ? page.bytes.readUInt32BE(cells[low] as number) : head.right;
     }
     return null;
+  }
+
+  #pageAt(number: number, image: Page | null): Page | null {
+    const { pages } = this.database;
+    if (!image) return pages.get(number);
+    if (image.number === number) return image;
+    const { from, at } = pages.placeBeside(number, image);
+    return pages.read(number, from, at);
   }
 
   #leafOf(page: Page | null): Leaf | null {
