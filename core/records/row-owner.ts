@@ -88,7 +88,9 @@ export class RowOwners {
     const alike = this.alike(rows, trees);
     if (alike.length < 2) return undefined;
     const rowid = rows.find((row) => typeof row.rowid === "number")?.rowid;
-    if (typeof rowid !== "number") return null;
+    // Without older images a page that belongs to none now was led to by none.
+    const hasImages = this.database.log !== null || this.database.journal !== null;
+    if (typeof rowid !== "number" || !hasImages) return null;
     const led = (tree: Tree) => this.#isPresent.has(tree) && this.#lookup.pageFor(tree, rowid, page)?.number === page.number;
     return alike.find(led) ?? null;
   }
