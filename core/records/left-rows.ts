@@ -139,8 +139,8 @@ export class LeftRows {
     const then = isLeaf && !isKnown ? this.#owners.ownerThen(page, named, this.#tablesOf(this.#shapes(known))) : undefined;
     const owner = then === undefined ? known : then;
     const isSure = isKnown || Boolean(then);
-    const shapes = this.#shapes(owner);
-    const judged = !owner && isLeaf ? this.#judge(named, shapes) : null;
+    const judged = !owner && isLeaf ? this.#judge(named, this.#shapes(null)) : null;
+    const shapes = this.#shapes(owner ?? judged?.tree ?? null);
     const used: [number, number][] = [];
     let from = page.header;
     let starts: ReadonlySet<number> = new Set();
@@ -156,7 +156,7 @@ export class LeftRows {
           const its = isOwn ? owner : judged && fitsShape(judged.tree.shape, row.types) ? judged.tree : null;
           const shape = its?.shape ?? likest(shapes, row.types, head.kind === KIND.leafTable);
           if (!shape) continue;
-          const isUnsure = its !== null && its === judged?.tree && !judged.isSure;
+          const isUnsure = !isOwn && this.#mayBeAnothers(row, shape, owner, judged, shapes);
           if (!shape.isIndex) yield* this.#offerRow(shape, row, owner, isOwn ? "own" : "cell", isUnsure);
           used.push([row.cell.at, row.cell.end]);
         }
@@ -206,6 +206,13 @@ export class LeftRows {
   /** Judges whose rows were that stand on a page of no known table. */
   #judge(rows: readonly LiveRow[], shapes: readonly Shape[]): Judged | null {
     return this.#owners.judge(rows, this.#tablesOf(shapes));
+  }
+
+  /** Whether a row off the pages of its table may as well be one of another that is alike. */
+  #mayBeAnothers(row: LiveRow, shape: Shape, owner: Tree | null, judged: Judged | null, shapes: readonly Shape[]): boolean {
+    if (owner?.shape === shape) return false;
+    if (judged?.tree.shape === shape) return !judged.isSure;
+    return this.#owners.hasTwins(row, this.#tablesOf(shapes), shape.hasRowId);
   }
 
   #tablesOf(shapes: readonly Shape[]): Tree[] {
@@ -273,14 +280,16 @@ export class LeftRows {
     if (!this.wanted(tree.name) || this.learnt.hasContent(content)) return;
     const values = this.database.values(tree, bytes, body, end, types, null);
     if (!isKnown(values)) return;
+    const row = { page, cell: { ...cell, at }, bytes, bodyAt: body, end, types, whole, rowid: null, values };
     const isGuess =
       guessed > 0 ||
+      this.#mayBeAnothers(row, shape, owner, judged, shapes) ||
       this.#isAmbiguous(shape, types) ||
       mayBeIndexEntry(shape, types, owner?.shape ?? null, this.#indexes) ||
       isUnlikely(shape, types, bytes, body, end);
     const isWhole = whole && end === read && left === "record" && !shape.hasRowId;
-    const row = this.#toRow(tree, { page, cell: { ...cell, at }, bytes, bodyAt: body, end, types, whole: isWhole, rowid: null, values });
-    this.#keep(isGuess ? { ...row, confidence: "guess" } : row, content);
+    const found = this.#toRow(tree, { ...row, whole: isWhole });
+    this.#keep(isGuess ? { ...found, confidence: "guess" } : found, content);
   }
 
   #toRow(tree: Tree, row: LiveRow): Row {

@@ -62,7 +62,7 @@ export class RowOwners {
    * @param trees tables that may be in question @returns null where none has rows like these
    */
   judge(rows: readonly LiveRow[], trees: readonly Tree[]): Judged | null {
-    const alike = this.alike(rows, trees);
+    const alike = this.#alike(rows, trees);
     const [first] = alike;
     if (!first) return null;
     const numbered = rows.filter(({ rowid }) => typeof rowid === "number");
@@ -85,7 +85,7 @@ export class RowOwners {
    * @param rows those it names @returns null where none did; undefined where no two tables are alike
    */
   ownerThen(page: Page, rows: readonly LiveRow[], trees: readonly Tree[]): Tree | null | undefined {
-    const alike = this.alike(rows, trees);
+    const alike = this.#alike(rows, trees);
     if (alike.length < 2) return undefined;
     const rowid = rows.find((row) => typeof row.rowid === "number")?.rowid;
     // Without older images a page that belongs to none now was led to by none.
@@ -98,17 +98,22 @@ export class RowOwners {
   /** Whether a row that stood between others of its page, or in an older image of it, may as well have been another table's: its number has no place there. */
   isDoubtful(row: LiveRow, owner: Tree, trees: readonly Tree[]): boolean {
     if (typeof row.rowid !== "number" || !this.#isPresent.has(owner)) return false;
-    if (this.alike([row], trees).length < 2) return false;
+    if (this.#alike([row], trees).length < 2) return false;
     if (this.#lookup.pageFor(owner, row.rowid)?.number === row.page.number) return false;
     return this.#compare(owner, [row]).between === 0;
   }
 
-  /** The tables with row numbers whose rows look like nearly all of these; those whose rows may look like anything only where there are no others. */
-  alike(rows: readonly LiveRow[], trees: readonly Tree[]): Tree[] {
+  /** Whether a row may be of several tables, with row numbers or without. */
+  hasTwins(row: LiveRow, trees: readonly Tree[], hasRowId: boolean): boolean {
+    return this.#alike([row], trees, hasRowId).length > 1;
+  }
+
+  /** The tables, with row numbers or without, whose rows look like nearly all of these; those whose rows may look like anything only where there are no others. */
+  #alike(rows: readonly LiveRow[], trees: readonly Tree[], hasRowId = true): Tree[] {
     const found: Tree[] = [];
     for (const tree of trees) {
       if (found.length >= MOST_ALIKE) break;
-      if (!tree.shape.hasRowId || tree.shape.count === 0) continue;
+      if (tree.shape.hasRowId !== hasRowId || tree.shape.count === 0) continue;
       let strange = 0;
       for (const { types } of rows) if (!fitsShape(tree.shape, types)) strange += 1;
       if (strange * 10 <= rows.length) found.push(tree);

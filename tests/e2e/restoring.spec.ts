@@ -112,7 +112,7 @@ test("files go back to where they stood on a drive that takes the lost one's pla
 });
 
 test("a restore is paused, goes on elsewhere, and its files go out as TAR", async ({ page }) => {
-  const id = await jobWithFiles(page, "Paused notes", 400);
+  const id = await jobWithFiles(page, "Paused notes", 2000);
   // Pressing the button in time is a matter of luck: the restore is begun and paused by what the buttons ask.
   await expect(async () => {
     await chooseAll(page, id);
@@ -120,7 +120,7 @@ test("a restore is paused, goes on elsewhere, and its files go out as TAR", asyn
     const started = (await (await page.request.post(`/api/jobs/${id}/restores`, { data: plan })).json()) as { id: number };
     expect((await page.request.patch(`/api/restores/${started.id}`, { data: { what: "pause" } })).ok()).toBe(true);
     await page.goto(`/jobs/${id}/restore`);
-    await expect(results(page).first()).toContainText(/Paused, \d+ of 400 files settled/, { timeout: 5_000 });
+    await expect(results(page).first()).toContainText(/Paused, [\d\s]+ of 2\s000 files settled/, { timeout: 5_000 });
   }).toPass({ timeout: 60_000 });
   await page.getByRole("button", { name: "Write the rest to another folder …" }).click();
   await page.getByLabel("Folder in the delivery folder for the rest").fill("The rest of the notes");
