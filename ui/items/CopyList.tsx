@@ -55,7 +55,7 @@ export function CopyList({ item, copy, zone }: { item: ItemDetail; copy: Copy; z
       {list.length < copies && (
         <p
           className={styles.held}
-        >{`${countText(list.length)} of ${countText(copies)} copies stand here, the newest. A list of “All versions” has every one.`}</p>
+        >{`${countText(list.length)} of ${countText(copies)} copies stand here: the newest, and the one that is open. A list of “All versions” has every one.`}</p>
       )}
     </>
   );
