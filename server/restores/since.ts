@@ -94,5 +94,5 @@ export async function keepProof(db: Connection, restoreId: number, proof: Proof 
     await db.update(restoreResults).set({ since: proof.since, fromDevice: proof.fromDevice }).where(eq(restoreResults.id, proof.resultId));
   const { rows } = await db.execute<{ job_id: number }>(sql`
     update restores set proven_at = case when ${proof === null} then now() else proven_at end where id = ${restoreId} returning job_id`);
-  if (rows[0]) await announce(db, rows[0].job_id);
+  if (rows[0]) await announce(db, rows[0].job_id, proof ? "settled" : "changed");
 }

@@ -164,7 +164,7 @@ export async function settle(db: Database, restore: ClaimedRestore, files: reado
     await keepHashes(tx, files);
     await replaceEarlier(tx, restore, written);
     for (const { id, gaps } of files) if (gaps && gaps.unreadable.length > 0) await learnUnreadable(tx, id, bytesIn(gaps.unreadable));
-    await announce(tx, restore.jobId);
+    await announce(tx, restore.jobId, "settled");
     return true;
   });
 }

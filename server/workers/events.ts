@@ -23,12 +23,15 @@ function events(): EventEmitter {
       setTimeout(connect, RETRY_MS);
     };
     client.once("error", again);
-    client.on("notification", (message) => emitter.emit(`job:${message.payload}`));
+    client.on("notification", ({ payload = "" }) => {
+      const [jobId, change] = payload.split(" ");
+      emitter.emit(`job:${jobId}`, change);
+    });
     try {
       await client.connect();
       await client.query("listen compass");
       // What happened while nobody listened is not announced again: every follower looks anew.
-      if (lost) for (const name of emitter.eventNames()) emitter.emit(name);
+      if (lost) for (const name of emitter.eventNames()) emitter.emit(name, "changed");
       lost = false;
     } catch (error) {
       client.removeListener("error", again);
@@ -39,7 +42,7 @@ function events(): EventEmitter {
   return emitter;
 }
 
-/** A stream of server-sent events that says "changed" whenever something of the job did. */
+/** A stream of server-sent events: "changed" whenever something of the job did, "settled" where that is no more than how far files of a restore are. */
 export function followJob(jobId: number, signal: AbortSignal): ReadableStream<Uint8Array> {
   const encoder = new TextEncoder();
   const name = `job:${jobId}`;
@@ -53,7 +56,7 @@ export function followJob(jobId: number, signal: AbortSignal): ReadableStream<Ui
           stop();
         }
       };
-      const changed = () => say("event: changed\ndata: {}\n\n");
+      const changed = (change: string) => say(`event: ${change}\ndata: {}\n\n`);
       const beat = setInterval(() => say(": alive\n\n"), HEARTBEAT_MS);
       stop = () => {
         clearInterval(beat);
@@ -62,7 +65,7 @@ export function followJob(jobId: number, signal: AbortSignal): ReadableStream<Ui
       events().on(name, changed);
       signal.addEventListener("abort", stop);
       say("retry: 1500\n\n");
-      changed();
+      changed("changed");
     },
     cancel: () => stop(),
   });

@@ -60,7 +60,10 @@ export async function enqueue(
   );
 }
 
-/** Notifies whoever follows the job that something changed. */
-export async function announce(db: Connection, jobId: number): Promise<void> {
-  await db.execute(sql`select pg_notify('compass', ${String(jobId)})`);
+/**
+ * Notifies whoever follows the job that something changed.
+ * @param change "settled": no more than how far files of a restore are, which happens many times a second
+ */
+export async function announce(db: Connection, jobId: number, change: "changed" | "settled" = "changed"): Promise<void> {
+  await db.execute(sql`select pg_notify('compass', ${`${jobId} ${change}`})`);
 }

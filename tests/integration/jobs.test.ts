@@ -155,6 +155,10 @@ describe("following a job", () => {
     await new Promise((done) => setTimeout(done, 300));
     expect(changes()).toBe(known);
     expect(heard).toMatch(/^retry: \d+\n\n/);
+    expect(heard).not.toContain("event: settled");
+    await announce(bench.db, mine, "settled");
+    await until(async () => heard.includes("event: settled"));
+    expect(changes()).toBe(known);
     stop.abort();
     await announce(bench.db, mine);
     await new Promise((done) => setTimeout(done, 300));

@@ -9,6 +9,7 @@ import { plan } from "@/server/plan/contract";
 import { restoreList } from "@/server/restores/contract";
 import { finds, sourceList } from "@/server/sources/contract";
 import { tray } from "@/server/tray/contract";
+import { paced } from "./paced";
 import { read } from "./request";
 
 /** How fetched data of a job are filed; what stands below a job's key is fetched anew when the job changes. */
@@ -56,26 +57,27 @@ const QUIET_MS = 800;
 /** Counting a long list takes the server a while: its counts may lag behind a little. */
 const COUNTS_QUIET_MS = 4_000;
 const COUNTS = new Set<unknown>(["spine", "facets", "fits", "survey", "handover", "homes"]);
+/** What shows how far the files of a restore are. All else may lag behind while they are written: fetching it takes time from writing them. */
+const SETTLING = new Set<unknown>(["restores", "results"]);
 
 /** Fetches the job's data anew whenever the server says that something changed. */
 export function useJobEvents(jobId: number): void {
   const client = useQueryClient();
   useEffect(() => {
     const events = new EventSource(path(jobId, "events"));
-    const follow = (quiet: number, counts: boolean) => {
-      let timer: ReturnType<typeof setTimeout> | undefined;
-      let last = 0;
-      const refresh = () => {
-        timer = undefined;
-        last = Date.now();
-        void client.invalidateQueries({ queryKey: keys.job(jobId), predicate: (query) => COUNTS.has(query.queryKey[2]) === counts });
-      };
-      events.addEventListener("changed", () => {
-        timer ??= setTimeout(refresh, Math.max(0, last + quiet - Date.now()));
-      });
-      return () => clearTimeout(timer);
+    const follow = (event: "changed" | "settled", quietMs: number, fetches: (noun: unknown) => boolean) => {
+      const { ask, stop } = paced(quietMs, () =>
+        client.invalidateQueries({ queryKey: keys.job(jobId), predicate: ({ queryKey }) => fetches(queryKey[2]) }),
+      );
+      events.addEventListener(event, ask);
+      return stop;
     };
-    const ends = [follow(QUIET_MS, false), follow(COUNTS_QUIET_MS, true)];
+    const ends = [
+      follow("changed", QUIET_MS, (noun) => !COUNTS.has(noun)),
+      follow("changed", COUNTS_QUIET_MS, (noun) => COUNTS.has(noun)),
+      follow("settled", QUIET_MS, (noun) => SETTLING.has(noun)),
+      follow("settled", COUNTS_QUIET_MS, (noun) => !SETTLING.has(noun)),
+    ];
     return () => {
       for (const end of ends) end();
       events.close();
