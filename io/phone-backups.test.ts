@@ -70,4 +70,44 @@ describe("backups of a phone", () => {
     for (const [path, { size }] of Object.entries(truth["List/aaaa"] ?? {}))
       if (size > 0) expect(at(files, path)?.copy.absent, path).toBe("named-only");
   });
+
+  it.each(["Logged/aaaa", "Undeclared/aaaa", "Headless/aaaa"])(
+    "%s: all files are named by a list of which part stands in its log, or whose columns, or first page, are gone",
+    (folder) => {
+      const files = filesIn(stateOf(folder));
+      for (const [path, { sha256 }] of Object.entries(truth[folder] ?? {})) expect(at(files, path)?.hash, path).toBe(sha256);
+      expect([...files.keys()].filter((path) => path.startsWith("without a name/"))).toEqual([]);
+    },
+  );
+
+  it("gives files whose entry was deleted the name it had, where that still stands, and says so; the others stand by their hashes", () => {
+    const files = filesIn(stateOf("Deleted/aaaa"));
+    const all = Object.entries(truth["Deleted/aaaa"] ?? {});
+    for (const [path, { sha256 }] of all.filter(([, { state }]) => state === "present")) {
+      expect(at(files, path)?.hash, path).toBe(sha256);
+      expect(at(files, path)?.copy.notes.join(" "), path).not.toContain("list does not name it");
+    }
+    const deleted = all.filter(([, { state }]) => state === "deleted entry");
+    const named = deleted.filter(([path]) => at(files, path));
+    for (const [path, { sha256 }] of named) {
+      expect(at(files, path)?.hash, path).toBe(sha256);
+      expect(at(files, path)?.copy.notes.join(" "), path).toContain("its name is from an entry that does not count any more");
+    }
+    // The first bytes of a deleted row are written over: of some too much is gone.
+    expect(named.length).toBeGreaterThanOrEqual(deleted.length / 2);
+    expect([...files.keys()].filter((path) => path.startsWith("without a name/"))).toHaveLength(deleted.length - named.length);
+  });
+
+  it("believes no name that does not give the hash it stands under, and says that the list is damaged", () => {
+    const state = stateOf("Written over/aaaa");
+    const files = filesIn(state);
+    expect(files.has("HomeDomain/Library/Other/other.txt")).toBe(false);
+    // Another backup's list still names it.
+    const notes = "HomeDomain/Library/Notes/notes.txt";
+    expect(at(files, notes)?.hash).toBe(truth["Written over/aaaa"]?.[notes]?.sha256);
+    expect(state.notes.join(" ")).toContain("1 entry does not stand under the hash of the name");
+    for (const sound of ["Backups/aaaa", "Logged/aaaa", "Deleted/aaaa"])
+      expect(stateOf(sound).notes.join(" "), sound).not.toMatch(/damaged|believed/);
+    expect(stateOf("Headless/aaaa").notes.join(" ")).toContain("Its list is damaged");
+  });
 });

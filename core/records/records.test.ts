@@ -32,6 +32,28 @@ describe("the rows of a database", () => {
   });
 });
 
+describe("a log that is damaged", () => {
+  it("says how many transactions in it do not count, and that nothing else is wrong", () => {
+    const files = recordsFiles("log");
+    const log = files.get("data.db-wal") as Uint8Array;
+    const notesOf = (changed: Uint8Array) => openFixture(new Map([...files, ["data.db-wal", changed]]), false)?.notes.join(" ");
+    expect(notesOf(log)).not.toContain("damaged");
+    const view = new DataView(log.buffer, log.byteOffset, log.length);
+    const [salt, frame] = [view.getBigUint64(16), 24 + view.getUint32(8)];
+    // A frame that ends a transaction says how many pages there are then (SQLite file format, 4.1).
+    const ends: number[] = [];
+    for (let at = 32; at + frame <= log.length; at += frame)
+      if (view.getBigUint64(at + 8) === salt && view.getUint32(at + 4) > 0) ends.push(at);
+    expect(ends.length).toBeGreaterThan(1);
+    const inLast = Uint8Array.from(log);
+    inLast[(ends.at(-1) as number) + 24 + 50] = (inLast[(ends.at(-1) as number) + 24 + 50] as number) ^ 1;
+    expect(notesOf(inLast)).toContain("one transaction in it does not count");
+    const inFirst = Uint8Array.from(log);
+    inFirst[32 + 24 + 50] = (inFirst[32 + 24 + 50] as number) ^ 1;
+    expect(notesOf(inFirst)).toContain(`${ends.length} transactions in it do not count`);
+  });
+});
+
 describe("what is left of rows that do not count any more", () => {
   const sums = { standing: 0, found: 0, rows: 0, never: 0 };
   it.each(named)("is found where it stands, and nothing is called whole that never was: %s", (name) => {

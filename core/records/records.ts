@@ -45,7 +45,7 @@ export class RecordReader {
   }
 
   get notes(): readonly string[] {
-    return this.#database.notes;
+    return [...new Set(this.#database.notes)];
   }
 
   get schema(): readonly SchemaEntry[] {

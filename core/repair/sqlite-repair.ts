@@ -1,7 +1,7 @@
 import type { BlockReader } from "../bytes/block-reader";
 import { LayoutSource, layoutOf, type Segment } from "../bytes/layout";
 import { formatById, runCheck } from "../formats/registry";
-import { guessedPageSize, isPageSize, pageSizeOf } from "../formats/sqlite/page";
+import { findPageSize, isPageSize, pageSizeOf } from "../formats/sqlite/page";
 import { BytesOut } from "./bytes-out";
 import { kept, made, type Repaired } from "./repaired";
 
@@ -13,7 +13,7 @@ const MOST_ROUNDS = 256;
  */
 export function repairDatabase(reader: BlockReader): Repaired | null {
   const done: string[] = [];
-  const pageSize = headerIsRight(reader) ? pageSizeOf(reader.u16be(16)) : guessedPageSize(reader);
+  const pageSize = headerIsRight(reader) ? pageSizeOf(reader.u16be(16)) : findPageSize(reader);
   if (pageSize === 0) return null;
   const pages = Math.floor(reader.size / pageSize);
   const book = new Pages(reader, pageSize, pages);

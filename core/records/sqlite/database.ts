@@ -1,5 +1,5 @@
 import { BlockReader } from "../../bytes/block-reader";
-import { guessedPageSize } from "../../formats/sqlite/page";
+import { findPageSize } from "../../formats/sqlite/page";
 import { type Cell, isTreePage, KIND, readCell, readPageHead } from "./cell";
 import { type Journal, readJournal } from "./journal";
 import { type Log, readLog } from "./log";
@@ -75,6 +75,10 @@ export class Database {
       );
     if ((files.log && files.log.size > 0 && !log) || (files.journal && files.journal.size >= SHORTEST_JOURNAL && !journal))
       this.notes.push("The log or journal beside it is damaged or empty, and adds nothing.");
+    if (this.log && this.log.damaged > 0)
+      this.notes.push(
+        `The log beside it is damaged: ${this.log.damaged === 1 ? "one transaction in it does" : `${this.log.damaged} transactions in it do`} not count; rows of such stand among those that were never committed.`,
+      );
     this.pages = new Pages(files, pageSize, this.log, this.journal);
     // The first page may itself stand in the log.
     const first = this.pages.get(1);
@@ -126,7 +130,7 @@ export class Database {
     const head = reader.size >= 100 ? reader.bytes(0, 100).slice() : new Uint8Array(0);
     const header = readHeader(head, files.main.size);
     const log = files.log ? readLog(files.log) : null;
-    const pageSize = header?.pageSize ?? log?.pageSize ?? guessedPageSize(reader);
+    const pageSize = header?.pageSize ?? log?.pageSize ?? findPageSize(reader);
     if (pageSize === 0) return null;
     const database = new Database(files, header, pageSize);
     database.#findTrees();

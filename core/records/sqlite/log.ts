@@ -18,6 +18,8 @@ export interface Log {
   readonly frames: readonly PageImage[];
   /** Pages of the database after the last commit; null: nothing is committed in it. */
   readonly pages: number | null;
+  /** Transactions of this round that came to an end and do not count: they, or what stands before them, are damaged. */
+  readonly damaged: number;
 }
 
 const HEADER = 32;
@@ -53,6 +55,7 @@ export function readLog(source: ByteSource): Log | null {
   let transaction = 0;
   let pages: number | null = null;
   let committed = 0;
+  let damaged = 0;
   for (let at = HEADER; at + FRAME_HEADER + pageSize <= source.size && frames.length < MOST_FRAMES; at += FRAME_HEADER + pageSize) {
     const page = reader.u32be(at);
     const commit = reader.u32be(at + 4);
@@ -66,11 +69,12 @@ export function readLog(source: ByteSource): Log | null {
     const state = own || unsalted ? "uncommitted" : "earlier";
     if (page > 0 && page < 0x7fff_ffff) frames.push({ page, at: at + FRAME_HEADER, state, transaction });
     if (commit > 0) transaction += 1;
+    if (own && commit > 0 && !valid) damaged += 1;
     if (valid && commit > 0) {
       pages = commit;
       committed = frames.length;
     }
   }
   for (const frame of frames.slice(0, committed)) frame.state = "committed";
-  return { pageSize, frames, pages };
+  return { pageSize, frames, pages, damaged };
 }
