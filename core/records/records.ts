@@ -118,8 +118,8 @@ export class RecordReader {
 
   #isIndex(entries: readonly LiveRow[]): boolean {
     const known = [...this.#numbers.values()];
-    const numbered = entries.filter(({ bytes, bodyAt, end, types }) => {
-      const last = this.#database.values(NO_TABLE, bytes, bodyAt, end, types, null).at(-1);
+    const numbered = entries.filter(({ values }) => {
+      const last = values.at(-1);
       return typeof last === "number" && known.some((numbers) => numbers.has(last));
     });
     return numbered.length > entries.length / 2;
@@ -147,12 +147,11 @@ export class RecordReader {
       if (!page || !head?.sound || head.cells.length === 0 || head.kind !== kind) continue;
       const rows = [...rowsIn(database, page)];
       if (rows.length < head.cells.length) continue;
-      const fitting = this.#treeFor(rows, head.kind === KIND.leafTable, trees);
-      const tree =
-        fitting ??
-        (database.isNameless ? this.#nameless(number, kind === KIND.leafTable, kind === KIND.leafIndex && this.#isIndex(rows)) : null);
-      // Rows of a table that is complete, or whose numbers others have, were deleted.
-      if (!tree || (fitting && (!tree.broken || this.#areKnown(tree, rows)))) continue;
+      const found = this.#treeFor(rows, head.kind === KIND.leafTable, trees);
+      // Rows of a table that is complete, or whose numbers others have, were deleted, or are of one like it that nothing names any more.
+      const fitting = found?.broken && !this.#areKnown(found, rows) ? found : null;
+      if (!fitting && (found ? database.isNameless || !database.hasLostTables : !database.hasLostTables)) continue;
+      const tree = fitting ?? this.#nameless(number, kind === KIND.leafTable, kind === KIND.leafIndex && this.#isIndex(rows));
       database.owners[number] = database.trees.indexOf(tree) + 1;
       for (const row of rows) {
         const full: LiveRow = { ...row, values: database.values(tree, row.bytes, row.bodyAt, row.end, row.types, row.rowid) };
@@ -191,8 +190,6 @@ export class RecordReader {
 const SAMPLED = 1000;
 /** Entries of an index from which its shape is learnt. */
 const MOST_LEARNT = 1_000_000;
-
-const NO_TABLE = { shape: new Shape(null, null, true, false, []), statement: null };
 
 /** What is said of every row that counts. */
 const COUNTS = { state: "live", uncommitted: false, former: false } as const;

@@ -1,5 +1,6 @@
 import { BlockReader } from "../../bytes/block-reader";
-import { findPageSize } from "../../formats/sqlite/page";
+import { MemorySource } from "../../bytes/byte-source";
+import { findPageSize, readTreePage } from "../../formats/sqlite/page";
 import { type Cell, isTreePage, KIND, readCell, readPageHead } from "./cell";
 import { type Journal, readJournal } from "./journal";
 import { type Log, readLog } from "./log";
@@ -58,6 +59,7 @@ export class Database {
   /** What else a page is: 1 the rest of a row, 2 a list of free pages, 3 a free page. */
   readonly roles: Uint8Array;
   readonly #header: Header | null;
+  #isListDamaged = false;
 
   private constructor(
     readonly files: DatabaseFiles,
@@ -110,9 +112,14 @@ export class Database {
     return this.#header === null || (this.schema.length === 0 && this.trees[0]?.broken === true);
   }
 
+  /** Whether there may be tables that no name leads to. */
+  get hasLostTables(): boolean {
+    return this.isNameless || this.#isListDamaged;
+  }
+
   /** Whether a page that should lead to others does not. */
   get isDamaged(): boolean {
-    return this.isNameless || this.trees.some(({ broken }) => broken);
+    return this.hasLostTables || this.trees.some(({ broken }) => broken);
   }
 
   /**
@@ -121,7 +128,11 @@ export class Database {
    */
   get hasFirstSchema(): boolean {
     const changes = this.#header?.schemaChanges ?? 0;
-    return changes > 1 && changes === this.schema.filter(({ name, sql }) => sql !== "" && !name.startsWith("sqlite_")).length;
+    return (
+      !this.#isListDamaged &&
+      changes > 1 &&
+      changes === this.schema.filter(({ name, sql }) => sql !== "" && !name.startsWith("sqlite_")).length
+    );
   }
 
   /** @returns null when no pages of a database are found in it */
@@ -159,50 +170,82 @@ export class Database {
     return (["utf8", "utf16le", "utf16be"] as const).reduce((a, b) => (votes[b] > votes[a] ? b : a));
   }
 
-  /** The tables and indexes the first page speaks of; without it, those that their pages make up. */
+  /** The tables and indexes the first page speaks of; where it, or its list of them, is damaged, those too that their pages make up. */
   #findTrees(): void {
     const schema = new Shape("sqlite_schema", SCHEMA, true, false, [0, 1, 2, 3, 4]);
     const tree: Tree = { name: "sqlite_schema", root: 1, shape: schema, statement: SCHEMA, broken: false };
     this.trees.push(tree);
-    if (this.#header) {
-      for (const { values } of this.rowsOf(tree)) {
-        const [type, name, table, root, sql] = values;
-        if (typeof type === "string" && typeof name === "string" && typeof root === "number" && this.schema.length < MOST_TREES)
-          this.schema.push({ type, name, table: typeof table === "string" ? table : name, root, sql: typeof sql === "string" ? sql : "" });
-      }
-      for (const { type, name, root, sql } of this.schema) {
-        if (root < 2 || root > this.count) {
-          if (root > this.count) this.notes.push(`Where “${name}” begins is not there any more.`);
-          continue;
-        }
-        if (type === "table") this.trees.push(tableTree(name, root, parseTable(sql)));
-        else if (type === "index")
-          this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
-      }
-    } else tree.broken = true;
-    if (!this.isNameless) return;
-    this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
-    this.#treesWithoutSchema();
+    if (this.#header) this.#readSchema(tree);
+    else tree.broken = true;
+    if (this.isNameless)
+      this.notes.push("Its first page is damaged: the names of tables and columns are gone, and tables are put together from their pages.");
+    else if (this.#isListDamaged)
+      this.notes.push("The list of its tables is damaged: what it does not name any more is put together from its pages, without names.");
+    if (this.hasLostTables) this.#treesWithoutSchema();
   }
 
-  /** Trees by what points to what: a page of a tree that no other points to is a root. */
+  /** Reads the list of tables and indexes, and what of it is damaged. */
+  #readSchema(tree: Tree): void {
+    for (const { values } of this.rowsOf(tree)) {
+      const [type, name, table, root, sql] = values;
+      const entry =
+        typeof type === "string" && typeof name === "string" && typeof root === "number"
+          ? { type, name, table: typeof table === "string" ? table : name, root, sql: typeof sql === "string" ? sql : "" }
+          : null;
+      if (!entry || !this.#isEntry(entry)) this.#isListDamaged = true;
+      else if (this.schema.length < MOST_TREES) this.schema.push(entry);
+    }
+    this.#isListDamaged ||= tree.broken || [...this.pagesOf(tree)].some(({ bytes, header }) => !isSoundPage(bytes, header, this.usable));
+    for (const { type, name, root, sql } of this.schema) {
+      if (root < 2 || root > this.count) continue;
+      if (type === "table") this.trees.push(this.#declared(tableTree(name, root, parseTable(sql))));
+      else if (type === "index")
+        this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
+    }
+  }
+
+  /** Whether an entry of the list can be what somebody declared, and its tree is of the kind it says. */
+  #isEntry({ type, name, root, sql }: SchemaEntry): boolean {
+    if (!KINDS_OF_ENTRIES.has(type) || NO_TEXT.test(name) || NO_TEXT.test(sql)) return false;
+    if (root === 0) return true;
+    if (root > this.count) this.notes.push(`Where “${name}” begins is not there any more.`);
+    const kind = this.pages.get(root)?.bytes[0];
+    // A root that is lost altogether is said of its table.
+    if (kind === undefined || !isTreePage(kind)) return root > 1;
+    const byNumber = kind === KIND.leafTable || kind === KIND.interiorTable;
+    const statement = type === "table" ? parseTable(sql) : null;
+    return type === "table" ? statement === null || byNumber === !statement.withoutRowId : !byNumber;
+  }
+
+  /** A table with its declaration, unless its rows have more values than that has columns: then it is damaged, and they are told without it. */
+  #declared(tree: Tree): Tree {
+    const { statement, shape, name, root } = tree;
+    if (!statement) return tree;
+    for (const { types } of this.rowsOf(tree)) {
+      if (types.length <= shape.columns.length) return tree;
+      this.#isListDamaged = true;
+      return { name, root, shape: new Shape(name, null, shape.hasRowId, false, []), statement: null, broken: false };
+    }
+    return tree;
+  }
+
+  /** Trees by what points to what: a page of a tree that no other points to, and that is not free, is a root. */
   #treesWithoutSchema(): void {
     const pointed = new Uint8Array(this.count + 1);
-    const roots: number[] = [];
+    for (const { root } of this.trees) pointed[root] = 1;
+    const inner: number[] = [];
+    this.markFree();
     for (let number = 2; number <= this.count; number += 1) {
-      const page = this.pages.get(number);
+      const page = this.roles[number] ? null : this.pages.get(number);
       const head = page && readPageHead(page, this.usable);
       if (!page || !head || (head.kind !== KIND.interiorTable && head.kind !== KIND.interiorIndex)) continue;
+      inner.push(number);
       for (const child of [...head.cells.map((at) => page.bytes.readUInt32BE(at)), head.right]) if (child <= this.count) pointed[child] = 1;
     }
-    for (let number = 2; number <= this.count; number += 1) {
-      const page = this.pages.get(number);
-      const head = page && !pointed[number] ? readPageHead(page, this.usable) : null;
-      if (head && (head.kind === KIND.interiorTable || head.kind === KIND.interiorIndex)) roots.push(number);
-    }
-    for (const root of roots.slice(0, MOST_TREES)) {
-      const kind = this.pages.get(root)?.bytes[0];
-      const table = kind === KIND.interiorTable;
+    // What is free is known better once the trees were gone through.
+    this.roles.fill(0);
+    for (const root of inner.filter((number) => !pointed[number]).slice(0, MOST_TREES)) {
+      const table = this.pages.get(root)?.bytes[0] === KIND.interiorTable;
       this.trees.push({ name: null, root, shape: new Shape(null, null, table, !table, []), statement: null, broken: false });
     }
   }
@@ -389,6 +432,18 @@ export const emptyCell = (): Cell => ({ at: 0, rowid: null, payload: 0, local: 0
 const isZero = (bytes: Buffer) => bytes.every((byte) => byte === 0);
 
 /** A table as its declaration says. */
+/** Whether a page of a table adds up to the byte. */
+function isSoundPage(bytes: Buffer, header: number, usable: number): boolean {
+  const reader = new BlockReader(new MemorySource(bytes));
+  return typeof readTreePage(reader, 0, header, usable, true) !== "string";
+}
+
+/** What the list of a database names (2.6). */
+const KINDS_OF_ENTRIES: ReadonlySet<string> = new Set(["table", "index", "view", "trigger"]);
+/** Characters that stand in no name and no statement. */
+// biome-ignore lint/suspicious/noControlCharactersInRegex: it is what is looked for.
+const NO_TEXT = /[\0-\x08\x0b\x0c\x0e-\x1f\ufffd]/;
+
 export function tableTree(name: string, root: number, statement: TableStatement | null): Tree {
   const columns = statement ? storedOrder(statement) : [];
   const hasRowId = !statement?.withoutRowId;
