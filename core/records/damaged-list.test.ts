@@ -101,4 +101,27 @@ describe("rows of a database whose list of tables is damaged", () => {
     }
     expect(told).toBeGreaterThan(30);
   });
+
+  it("are called deleted where their page is damaged, and it is said of how many that is", () => {
+    const database = new sql.Database();
+    database.run("pragma page_size=1024; create table t(id integer primary key, words text)");
+    for (let i = 1; i <= 300; i += 1) database.run("insert into t values(?, ?)", [i, `row ${i} has some words to be found by`]);
+    database.run("delete from t where id between 100 and 110");
+    const bytes = Buffer.from(database.export());
+    database.close();
+    const notes = (of: Uint8Array) => {
+      const reader = RecordReader.open({ main: new MemorySource(of) }, { deleted: true });
+      const left = [...(reader?.rows() ?? [])].filter(({ state }) => state === "deleted");
+      return { said: reader?.notes.join(" ") ?? "", left: left.length };
+    };
+    expect(notes(bytes).said).toBe("");
+    // The header of a leaf of the table, its fourth page (SQLite file format, 1.6).
+    expect(bytes[3 * 1024]).toBe(0x0d);
+    const { said, left } = notes(Buffer.from(bytes).fill(0, 3 * 1024, 3 * 1024 + 8));
+    expect(left).toBeGreaterThan(5);
+    expect(said).toContain("Pages of “t” are damaged or missing.");
+    const [, count] = /(\d+) of the rows that are called deleted stand on damaged pages/.exec(said) ?? [];
+    expect(Number(count)).toBeGreaterThan(5);
+    expect(Number(count)).toBeLessThanOrEqual(left);
+  });
 });

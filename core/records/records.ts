@@ -70,7 +70,22 @@ export class RecordReader {
       }
     yield* this.#unreached(KIND.leafIndex);
     if (!this.options.deleted) return;
-    yield* new LeftRows(this.#database, this.#learnt, (table) => this.#wanted(table)).rows();
+    let onDamaged = 0;
+    for (const row of new LeftRows(this.#database, this.#learnt, (table) => this.#wanted(table)).rows()) {
+      if (this.#isOnDamagedPage(row)) onDamaged += 1;
+      yield row;
+    }
+    if (onDamaged > 0)
+      this.#database.notes.push(
+        `${onDamaged} of the rows that are called deleted ${onDamaged === 1 ? "stands on a damaged page" : "stand on damaged pages"}: ${onDamaged === 1 ? "it" : "they"} may have counted.`,
+      );
+  }
+
+  /** Whether a row stands on a page that is neither free nor reached, because it, or what led to it, is damaged. */
+  #isOnDamagedPage({ at, from }: Row): boolean {
+    const { isDamaged, pageSize, owners, roles } = this.#database;
+    const number = Math.floor(at / pageSize) + 1;
+    return isDamaged && from === "main" && owners[number] === 0 && roles[number] === 0;
   }
 
   #wanted(table: string | null): boolean {
