@@ -74,8 +74,15 @@ function piecesOf(own: Layout, around: Layout, packed: ArchiveReading["packed"] 
 /** A path as the client had it: a first folder of one letter is a drive. */
 const clientPath = (path: string): string => `/${path.replace(/^([A-Za-z])\//, (_, letter: string) => `${letter.toUpperCase()}:/`)}`;
 
-/** @param hasGaps whether parts of its archives are missing */
-export function recordOf(path: string, entries: readonly ArchiveEntry[], hasGaps = false): FileRecord {
+/** What is known of the archives a file stands in. */
+interface ArchivesOf {
+  /** Whether parts of them are missing. */
+  readonly hasGaps: boolean;
+  /** Names of archives, missing or damaged, in which more of it may have stood. */
+  readonly mayLack: readonly string[];
+}
+
+export function recordOf(path: string, entries: readonly ArchiveEntry[], { hasGaps, mayLack }: ArchivesOf = NOTHING_MISSING): FileRecord {
   const own = clientPath(path);
   const name = own.slice(own.lastIndexOf("/") + 1);
   const [first] = entries;
@@ -92,16 +99,23 @@ export function recordOf(path: string, entries: readonly ArchiveEntry[], hasGaps
     modified: first?.modified ?? null,
     changed: null,
     ...(first?.localTime ? { localTimes: true } : {}),
-    content: contentOf(entries, size, hasGaps),
+    content: contentOf(entries, size, hasGaps, mayLack.length > 0),
     // Its bytes are those of the opened entry, not of the tree's disk.
     file: path,
     marks: first?.marks ?? 0,
     system: false,
     streams: [],
     links: 1,
-    notes: entries.flatMap(({ note }) => (note === null ? [] : [note])),
+    notes: [
+      ...entries.flatMap(({ note }) => (note === null ? [] : [note])),
+      ...(mayLack.length > 0
+        ? [`It may not be all: more of it may have stood in ${mayLack.map((each) => `“${each}”`).join(", ")}, missing or damaged.`]
+        : []),
+    ],
   };
 }
+
+const NOTHING_MISSING: ArchivesOf = { hasGaps: false, mayLack: [] };
 
 /** What is known to be missing within the content of an entry. Byte ranges of it. */
 function missingOf(entry: ArchiveEntry, hasGaps: boolean): readonly Range[] {
@@ -134,7 +148,8 @@ function piecesOver(begin: number, { segments }: Layout): Segment[] {
   });
 }
 
-function contentOf(entries: readonly ArchiveEntry[], size: number, hasGaps: boolean): Content {
+/** @param isDoubtful whether more may belong to it than there is */
+function contentOf(entries: readonly ArchiveEntry[], size: number, hasGaps: boolean, isDoubtful: boolean): Content {
   const worst = (standing: ArchiveEntry["standing"]) => entries.some((entry) => entry.standing === standing);
   if (entries[0]?.type === "folder") return NO_CONTENT;
   if (worst("encrypted")) return absent("encrypted", "");
@@ -148,6 +163,11 @@ function contentOf(entries: readonly ArchiveEntry[], size: number, hasGaps: bool
     return own;
   });
   const layout = layoutOf(segments, size);
-  const evidence = { usedByOthers: 0, takenLater: 0, lost: size - present, ...(worst("damaged") ? { inDoubt: present } : {}) };
+  const evidence = {
+    usedByOthers: 0,
+    takenLater: 0,
+    lost: size - present,
+    ...(worst("damaged") || isDoubtful ? { inDoubt: present } : {}),
+  };
   return placed(layout, evidence, !worst("not-checked"));
 }

@@ -8,6 +8,7 @@ import { type Layout, layoutOf, type Segment } from "../bytes/layout";
 import { lostPart } from "../bytes/lost-part";
 import type { FileRecord } from "../filesystems/file-record";
 import type { FileTree, OpenedFile } from "../places/file-tree";
+import { ArchiveChain, type ArchiveEdges } from "./archive-edges";
 import { ARCHIVE, type Archive, archivesOf, filesOf, missingNumbers, missingParts, type Part, sizeOfParts } from "./archive-parts";
 import { recordOf, runsOf, segmentsOf } from "./archive-records";
 import {
@@ -100,7 +101,10 @@ function runsIn(root: string, folders: readonly { folder: string; files: FileRec
         unfinished: false,
         notes: [
           ...(ahead === null ? ["Its name is a local time, and nothing says of which zone."] : []),
-          ...missing.map((name) => `The archive “${name}” of this run is missing: what only it held is not listed.`),
+          ...missing.map(
+            (name) =>
+              `The archive “${name}” of this run is missing: what only it held is not listed, and what it had anew stands here as it was before.`,
+          ),
           ...archives.flatMap(missingParts),
         ],
         archives,
@@ -206,12 +210,21 @@ class ArchiveSet implements BackupSet {
   *standingIn({ key }: SetState, tree: FileTree): Generator<StandingFile, void, void> {
     const last = this.states.findIndex((state) => state.key === key);
     const standing = new Map<string, readonly Origin[]>();
+    const chains = new Map<Archive, ArchiveChain>();
     const folders = new Map<string, Origin>();
     const first = last - this.#runsBefore(last, tree);
     for (const run of this.states.slice(first, last + 1)) {
       const inRun = new Map<string, readonly Origin[]>();
+      const edges: ArchiveEdges[] = [];
       for (const archive of run.archives) {
-        const { entries, listings } = this.#read(tree, archive);
+        const { entries, listings, notes } = this.#read(tree, archive);
+        const files = entries.filter(({ type }) => type !== "folder");
+        edges.push({
+          name: archive.name,
+          first: files[0]?.path ?? null,
+          last: files.at(-1)?.path ?? null,
+          isOpenEnded: notes.length > 0 || files.length === 0,
+        });
         for (const [folder, names] of listings) removeUnlisted(standing, folder, names);
         entries.forEach(({ type, path, isRest }, index) => {
           const origin = { archive, index };
@@ -226,17 +239,23 @@ class ArchiveSet implements BackupSet {
         });
       }
       for (const [path, origins] of inRun) standing.set(path, origins);
+      if (this.kind === "archive-sets") {
+        const chain = new ArchiveChain(edges);
+        for (const archive of run.archives) chains.set(archive, chain);
+      }
     }
     for (const [path, origin] of folders) yield asStanding(recordOf(path, this.#entriesOf([origin], tree)));
     // Archive by archive, so that each is opened once.
     const order = new Map(this.states.flatMap(({ archives }) => archives).map((archive, index) => [archive, index]));
     const placeOf = ([origin]: readonly Origin[]) => (origin ? (order.get(origin.archive) ?? 0) : 0);
     for (const [path, origins] of [...standing].sort(([, a], [, b]) => placeOf(a) - placeOf(b))) {
-      const record = recordOf(
-        path,
-        this.#entriesOf(origins, tree),
-        origins.some(({ archive }) => archive.missing.length > 0),
-      );
+      const [origin] = origins;
+      const chain = origin && chains.get(origin.archive);
+      const within = origins.map(({ archive }) => archive.name);
+      const record = recordOf(path, this.#entriesOf(origins, tree), {
+        hasGaps: origins.some(({ archive }) => archive.missing.length > 0),
+        mayLack: chain?.mayStandIn(path, within) ?? [],
+      });
       this.#origins.set(record, origins);
       yield asStanding(record);
     }
