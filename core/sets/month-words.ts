@@ -1,5 +1,5 @@
 /** Languages in whose words months are recognised. */
-const LANGUAGES = ["en", "de", "fr", "es", "it", "pt", "nl", "sv", "da", "nb", "fi", "pl", "cs", "hu", "ro", "tr"];
+const LANGUAGES = ["en", "de", "fr", "es", "it", "pt", "nl", "sv", "da", "nb", "fi", "pl", "cs", "hu", "ro", "tr", "ru", "uk", "bg", "el"];
 const SHORTEST = 3;
 /** Short names of months that are other words too: a month only beside a day. */
 const ALSO_OTHER_WORDS = new Set(["set", "out", "ago", "sie", "mag", "gen", "led", "lis", "mars"]);
