@@ -24,7 +24,7 @@ function events(): EventEmitter {
     };
     client.once("error", again);
     client.on("notification", ({ payload = "" }) => {
-      const [jobId, change] = payload.split(" ");
+      const [jobId, change = "changed"] = payload.split(" ");
       emitter.emit(`job:${jobId}`, change);
     });
     try {

@@ -102,7 +102,7 @@ export async function keepWriting(url: string, job: number, perSecond: number, s
          select $1, array[$2::int], $3, 'w' || id, name, 'pictures', true, array['file-record'], id, 'whole', 1, size from made`,
         [job, volume, folder, written, batch],
       );
-      await client.query("select pg_notify('compass', $1)", [String(job)]);
+      await client.query("select pg_notify('compass', $1)", [`${job} changed`]);
       written += batch;
     }
     return written / ((Date.now() - began) / 1000);

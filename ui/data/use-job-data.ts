@@ -1,6 +1,6 @@
 "use client";
 
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { accountList } from "@/server/accounts/contract";
 import { jobSummary } from "@/server/jobs/contract";
@@ -9,7 +9,7 @@ import { plan } from "@/server/plan/contract";
 import { restoreList } from "@/server/restores/contract";
 import { finds, sourceList } from "@/server/sources/contract";
 import { tray } from "@/server/tray/contract";
-import { paced } from "./paced";
+import { type Paced, paced } from "./paced";
 import { read } from "./request";
 
 /** How fetched data of a job are filed; what stands below a job's key is fetched anew when the job changes. */
@@ -56,30 +56,36 @@ export const useRestores = (jobId: number) =>
 const QUIET_MS = 800;
 /** Counting a long list takes the server a while: its counts may lag behind a little. */
 const COUNTS_QUIET_MS = 4_000;
-const COUNTS = new Set<unknown>(["spine", "facets", "fits", "survey", "handover", "homes"]);
+const COUNTS = new Set(["spine", "facets", "fits", "survey", "handover", "homes"]);
 /** What shows how far the files of a restore are. All else may lag behind while they are written: fetching it takes time from writing them. */
-const SETTLING = new Set<unknown>(["restores", "results"]);
+const SETTLING = new Set(["restores", "results"]);
+
+/** What of a job is fetched, or was, as their keys call it. */
+function nounsOf(client: QueryClient, jobId: number): Set<string> {
+  const queries = client.getQueryCache().findAll({ queryKey: keys.job(jobId) });
+  return new Set(queries.flatMap(({ queryKey }) => (typeof queryKey[2] === "string" ? [queryKey[2]] : [])));
+}
 
 /** Fetches the job's data anew whenever the server says that something changed. */
 export function useJobEvents(jobId: number): void {
   const client = useQueryClient();
   useEffect(() => {
     const events = new EventSource(path(jobId, "events"));
-    const follow = (event: "changed" | "settled", quietMs: number, fetches: (noun: unknown) => boolean) => {
-      const { ask, stop } = paced(quietMs, () =>
-        client.invalidateQueries({ queryKey: keys.job(jobId), predicate: ({ queryKey }) => fetches(queryKey[2]) }),
-      );
-      events.addEventListener(event, ask);
-      return stop;
-    };
-    const ends = [
-      follow("changed", QUIET_MS, (noun) => !COUNTS.has(noun)),
-      follow("changed", COUNTS_QUIET_MS, (noun) => COUNTS.has(noun)),
-      follow("settled", QUIET_MS, (noun) => SETTLING.has(noun)),
-      follow("settled", COUNTS_QUIET_MS, (noun) => !SETTLING.has(noun)),
-    ];
+    const paces = new Map<string, Paced>();
+    // Each kind by itself: what takes long to count does not keep the rest waiting.
+    const follow = (event: "changed" | "settled", quietMs: (noun: string) => number) =>
+      events.addEventListener(event, () => {
+        for (const noun of nounsOf(client, jobId)) {
+          const key = `${event} ${noun}`;
+          const pace = paces.get(key) ?? paced(quietMs(noun), () => client.invalidateQueries({ queryKey: keys.of(jobId, noun) }));
+          paces.set(key, pace);
+          pace.ask();
+        }
+      });
+    follow("changed", (noun) => (COUNTS.has(noun) ? COUNTS_QUIET_MS : QUIET_MS));
+    follow("settled", (noun) => (SETTLING.has(noun) ? QUIET_MS : COUNTS_QUIET_MS));
     return () => {
-      for (const end of ends) end();
+      for (const { stop } of paces.values()) stop();
       events.close();
     };
   }, [client, jobId]);
