@@ -74,7 +74,7 @@ describe("rows of a database whose list of tables is damaged", () => {
     tags: "long",
     timeout: 120_000,
   }, () => {
-    let told = 0;
+    let noted = 0;
     for (let seed = 1; seed <= 60; seed += 1) {
       const { bytes, rows } = made(seed);
       expect(read(bytes).notes, `seed ${seed}, sound`).not.toMatch(NO_LIST);
@@ -95,11 +95,11 @@ describe("rows of a database whose list of tables is damaged", () => {
           expect([table, null], `seed ${seed}: ${row}`).toContain(mine.get(row));
         }
       for (const row of mine.keys()) expect(all.has(row), `seed ${seed}: ${row} never was`).toBe(true);
-      if (NO_LIST.test(notes)) told += 1;
+      if (NO_LIST.test(notes)) noted += 1;
       else
         for (const [row, table] of mine) expect(rows.get(table ?? "")?.includes(row), `seed ${seed}: nothing is said of ${row}`).toBe(true);
     }
-    expect(told).toBeGreaterThan(30);
+    expect(noted).toBeGreaterThan(30);
   });
 
   it("are called deleted where their page is damaged, and it is said of how many that is", () => {

@@ -4,8 +4,9 @@ import { LeftRows } from "./left-rows";
 import { NumberSet } from "./number-set";
 import { type Row, toRow } from "./row";
 import { KIND, readPageHead } from "./sqlite/cell";
-import { Database, type LiveRow, type SchemaEntry, type Tree } from "./sqlite/database";
+import { Database, type LiveRow, type Tree } from "./sqlite/database";
 import type { DatabaseFiles } from "./sqlite/pages";
+import type { SchemaEntry } from "./sqlite/schema-list";
 import { fitsShape, Shape } from "./sqlite/shape";
 
 export interface ReadingOptions {

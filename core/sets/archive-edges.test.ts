@@ -133,7 +133,7 @@ describe("files that go on from archive to archive", () => {
     for (let gone = 1; gone < 1 << count; gone += 1)
       for (const how of ["missing", "cut off"]) {
         const numbers = Array.from({ length: count }, (_, i) => i + 1).filter((number) => gone & (1 << (number - 1)));
-        // Nothing tells how many archives there were behind the last one.
+        // How many archives there were behind the last one is not recorded anywhere.
         if (numbers.length === count || (how === "missing" && numbers.includes(count))) continue;
         const files = new Map(all);
         for (const number of numbers) {

@@ -15,8 +15,8 @@ const MOST_LIST = 1 << 30;
 const MOST_METADATA = 1 << 20;
 /** Entries of a list that are followed. */
 const MOST_ENTRIES = 5_000_000;
-/** Entries that are looked at for whether they stand under the hashes of their names. */
-const SAMPLED = 200;
+/** Entries of which one must stand under the hash of its name. */
+const SAMPLED = 10_000;
 /** What an entry is (common practice, no published source). */
 export const FLAGS = { file: 1, folder: 2, link: 4 } as const;
 
@@ -78,7 +78,10 @@ export class PhoneList {
     for (const fields of this.#fields(false, damage)) {
       const entry = this.#entryOf(fields);
       if (!entry?.certain) damage.untrue += 1;
-      if (entry && count++ >= MOST_ENTRIES) return;
+      if (entry && count++ >= MOST_ENTRIES) {
+        damage.notes = [`only its first ${MOST_ENTRIES} entries are read.`];
+        break;
+      }
       if (entry) yield entry;
     }
     this.#damage = damage;
@@ -99,26 +102,30 @@ export class PhoneList {
     const { notes, untrue } = this.#damage ?? { notes: [], untrue: 0 };
     if (notes.length === 0 && untrue === 0) return [];
     return [
-      "Its list is damaged: it may have had more files than are named here.",
+      "Its list is damaged or not read to its end: it may have had more files than are named here.",
       ...notes.map((note) => `The list: ${note}`),
       ...(untrue > 0
         ? [
-            `${untrue} ${untrue === 1 ? "entry does" : "entries do"} not stand under the hash of the name, and ${untrue === 1 ? "is" : "are"} not believed.`,
+            `The list: ${untrue} of its entries ${untrue === 1 ? "is" : "are"} damaged; of those a name counts only where it gives the hash of a file that is there.`,
           ]
         : []),
     ];
   }
 
-  /** Whether entries stand under the hashes of their names: where most do not, the backup has other names for them. */
+  /**
+   * Whether entries stand under the hashes of their names: one that does is no chance, however many are damaged. Where none does, the backup names its
+   * files in another way.
+   */
   get #agrees(): boolean {
     if (this.#isHashed !== null) return this.#isHashed;
-    let [agreeing, count] = [0, 0];
+    let count = 0;
+    let isHashed = false;
     for (const [id, domain, path] of this.#fields(false)) {
-      if (typeof domain === "string" && typeof path === "string" && hashOf(domain, path) === id) agreeing += 1;
-      if (++count >= SAMPLED) break;
+      isHashed = typeof domain === "string" && typeof path === "string" && hashOf(domain, path) === id;
+      if (isHashed || ++count >= SAMPLED) break;
     }
-    this.#isHashed = agreeing * 2 >= count;
-    return this.#isHashed;
+    this.#isHashed = isHashed;
+    return isHashed;
   }
 
   /** @returns null when it names nothing */

@@ -1,11 +1,11 @@
 import { BlockReader } from "../../bytes/block-reader";
-import { MemorySource } from "../../bytes/byte-source";
-import { findPageSize, readTreePage } from "../../formats/sqlite/page";
+import { findPageSize } from "../../formats/sqlite/page";
 import { type Cell, isTreePage, KIND, readCell, readPageHead } from "./cell";
 import { type Journal, readJournal } from "./journal";
 import { type Log, readLog } from "./log";
 import { type DatabaseFiles, type Header, type Page, Pages, readHeader } from "./pages";
 import { type Encoding, lengthOf, readHead, readValue, type Value } from "./record";
+import { isPossibleEntry, isSoundPage, type SchemaEntry } from "./schema-list";
 import { Shape } from "./shape";
 import { parseTable, type TableStatement } from "./statement";
 
@@ -18,15 +18,6 @@ export interface Tree {
   readonly statement: TableStatement | null;
   /** Whether pages of it are missing or damaged. */
   broken: boolean;
-}
-
-/** A line of the list of tables (2.6). */
-export interface SchemaEntry {
-  readonly type: string;
-  readonly name: string;
-  readonly table: string;
-  readonly root: number;
-  readonly sql: string;
 }
 
 /** Statements of a database that are read. */
@@ -192,32 +183,28 @@ export class Database {
         typeof type === "string" && typeof name === "string" && typeof root === "number"
           ? { type, name, table: typeof table === "string" ? table : name, root, sql: typeof sql === "string" ? sql : "" }
           : null;
-      if (!entry || !this.#isEntry(entry)) this.#isListDamaged = true;
+      if (!entry || !isPossibleEntry(entry, this.#kindOf(entry.root))) this.#isListDamaged = true;
       else if (this.schema.length < MOST_TREES) this.schema.push(entry);
     }
     this.#isListDamaged ||= tree.broken || [...this.pagesOf(tree)].some(({ bytes, header }) => !isSoundPage(bytes, header, this.usable));
     for (const { type, name, root, sql } of this.schema) {
-      if (root < 2 || root > this.count) continue;
+      if (root < 2 || root > this.count) {
+        if (root > this.count) this.notes.push(`Where “${name}” begins is not there any more.`);
+        continue;
+      }
       if (type === "table") this.trees.push(this.#declared(tableTree(name, root, parseTable(sql))));
       else if (type === "index")
         this.trees.push({ name, root, shape: new Shape(name, null, false, true, []), statement: null, broken: false });
     }
   }
 
-  /** Whether an entry of the list can be what somebody declared, and its tree is of the kind it says. */
-  #isEntry({ type, name, root, sql }: SchemaEntry): boolean {
-    if (!KINDS_OF_ENTRIES.has(type) || NO_TEXT.test(name) || NO_TEXT.test(sql)) return false;
-    if (root === 0) return true;
-    if (root > this.count) this.notes.push(`Where “${name}” begins is not there any more.`);
-    const kind = this.pages.get(root)?.bytes[0];
-    // A root that is lost altogether is said of its table.
-    if (kind === undefined || !isTreePage(kind)) return root > 1;
-    const byNumber = kind === KIND.leafTable || kind === KIND.interiorTable;
-    const statement = type === "table" ? parseTable(sql) : null;
-    return type === "table" ? statement === null || byNumber === !statement.withoutRowId : !byNumber;
+  /** The kind of tree a page is of, by its mark; null: it is of none. */
+  #kindOf(number: number): number | null {
+    const kind = this.pages.get(number)?.bytes[0];
+    return kind !== undefined && isTreePage(kind) ? kind : null;
   }
 
-  /** A table with its declaration, unless its rows have more values than that has columns: then it is damaged, and they are told without it. */
+  /** A table with its declaration, unless its rows have more values than that has columns: then the declaration is damaged, and is left out. */
   #declared(tree: Tree): Tree {
     const { statement, shape, name, root } = tree;
     if (!statement) return tree;
@@ -432,18 +419,6 @@ export const emptyCell = (): Cell => ({ at: 0, rowid: null, payload: 0, local: 0
 const isZero = (bytes: Buffer) => bytes.every((byte) => byte === 0);
 
 /** A table as its declaration says. */
-/** Whether a page of a table adds up to the byte. */
-function isSoundPage(bytes: Buffer, header: number, usable: number): boolean {
-  const reader = new BlockReader(new MemorySource(bytes));
-  return typeof readTreePage(reader, 0, header, usable, true) !== "string";
-}
-
-/** What the list of a database names (2.6). */
-const KINDS_OF_ENTRIES: ReadonlySet<string> = new Set(["table", "index", "view", "trigger"]);
-/** Characters that stand in no name and no statement. */
-// biome-ignore lint/suspicious/noControlCharactersInRegex: it is what is looked for.
-const NO_TEXT = /[\0-\x08\x0b\x0c\x0e-\x1f\ufffd]/;
-
 export function tableTree(name: string, root: number, statement: TableStatement | null): Tree {
   const columns = statement ? storedOrder(statement) : [];
   const hasRowId = !statement?.withoutRowId;
