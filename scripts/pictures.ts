@@ -29,6 +29,7 @@ async function main(): Promise<void> {
   await page.getByRole("searchbox", { name: "Search items" }).fill("");
   await shot("items");
   await page.goto("/jobs/1/items?view=pictures&kind=pictures");
+  await page.waitForFunction(() => document.images.length >= 7 && [...document.images].every((image) => image.naturalWidth > 0));
   await shot("pictures");
   await page.goto("/jobs/1/items?q=workbook");
   await page.getByRole("row", { name: /Observing workbook/ }).click();

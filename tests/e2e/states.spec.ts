@@ -16,6 +16,26 @@ async function openJob(page: Page, stage: string): Promise<void> {
   await page.getByRole("navigation", { name: "Stages of the job" }).getByRole("link", { name: stage }).click();
 }
 
+test("nothing is said of sources and counts before they are read", async ({ page }) => {
+  await openJob(page, "Items");
+  await page.waitForURL(/\/items/);
+  let read: () => void = () => undefined;
+  const held = new Promise<void>((done) => {
+    read = done;
+  });
+  await page.route(/\/api\/jobs\/\d+\/(sources|facets)(\?|$)/, async (route) => {
+    await held;
+    await route.continue();
+  });
+  await page.goto(`${new URL(page.url()).pathname}?kind=sheets&show=all`);
+  const kind = page.getByRole("region", { name: "Kind" }).getByRole("button", { name: "Sheets" });
+  await expect(kind).toHaveText("Sheets");
+  await expect(page.getByText("No source yet")).toHaveCount(0);
+  read();
+  await expect(kind).toHaveText(/^Sheets\d+$/);
+  await expect(page.getByText("No source yet")).toHaveCount(0);
+});
+
 test("a pass over earlier states is narrowed to days, and no other pass seems to be", async ({ page }) => {
   await openJob(page, "Search");
   await page.getByText("Everything on the volume; narrow it").click();

@@ -69,10 +69,17 @@ export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQue
   const { data } = useSinceFacet(jobId, query);
   const became = query.asOf === undefined ? [] : (data?.since ?? []);
   const countsOf = (name: Name) => (name === "since" ? became : (facets?.[name] ?? []));
+  const isCounted = (name: Name) => (name === "since" ? data : facets) !== undefined;
   return (
     <nav className={styles.facets} aria-label="Narrow the list">
       {FACETS.slice(0, FIRST).map((facet) => (
-        <Section key={facet.name} {...facet} chosen={chosenOf(query, facet.name)} counts={countsOf(facet.name)} />
+        <Section
+          key={facet.name}
+          {...facet}
+          chosen={chosenOf(query, facet.name)}
+          counts={countsOf(facet.name)}
+          isCounted={isCounted(facet.name)}
+        />
       ))}
       <CheckAll jobId={jobId} query={query} />
       {(query.originals || (facets?.place ?? []).some(({ value }) => value === "raw")) && <Originals only={query.originals === "yes"} />}
@@ -84,6 +91,7 @@ export function Facets({ jobId, query, facets }: { jobId: number; query: ItemQue
           title={titleOf(facet, query)}
           chosen={chosenOf(query, facet.name)}
           counts={ordered(facet.name, countsOf(facet.name))}
+          isCounted={isCounted(facet.name)}
         />
       ))}
     </nav>
@@ -142,9 +150,10 @@ function ordered(name: Name, counts: Counts): Counts {
 interface SectionProps extends Facet {
   chosen: readonly string[];
   counts: Counts;
+  isCounted: boolean;
 }
 
-function Section({ name, title, words, few, several = false, together = false, chosen, counts }: SectionProps) {
+function Section({ name, title, words, few, several = false, together = false, chosen, counts, isCounted }: SectionProps) {
   const [, change] = useAddress();
   const [all, setAll] = useState(false);
   if (counts.length <= (several ? 1 : 0) && chosen.length === 0) return null;
@@ -162,7 +171,7 @@ function Section({ name, title, words, few, several = false, together = false, c
           {together && <Tick on={chosen.includes(value)} />}
           {name === "place" && <PlaceGlyph mark={{ at: null, place: value as never, condition: "whole", survival: 1, live: false }} />}
           <b className={together ? styles.full : undefined}>{called ?? words(value)}</b>
-          <span>{countText(count)}</span>
+          <span>{isCounted && countText(count)}</span>
         </button>
       ))}
       {counts.length > (all ? few : shown.length) && (

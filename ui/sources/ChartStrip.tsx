@@ -17,7 +17,7 @@ export const findOwner = (jobId: number, sourceId: number, byte: number) =>
 
 /** The strip along the foot of every view: the source in question to scale, with the finds and the chosen copy's bytes. */
 export function ChartStrip({ jobId }: { jobId: number }) {
-  const { data: sources = [] } = useSources(jobId);
+  const { data: sources } = useSources(jobId);
   const { data: finds = [] } = useFinds(jobId);
   const read = useVolumeReadings(jobId);
   const [address, change] = useAddress();
@@ -27,7 +27,7 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   const { data: item } = useItemDetail(jobId, opened, [address.get("copy")]);
   const copy = opened === null || !item ? undefined : openedCopy(item, address);
   const wanted = copy?.sourceId ?? Number(address.get("source"));
-  const source = sources.find((each) => each.id === wanted) ?? sources[0];
+  const source = sources?.find((each) => each.id === wanted) ?? sources?.[0];
   const marks = useMemo(() => finds.find((each) => each.sourceId === source?.id)?.at ?? [], [finds, source?.id]);
   if (source?.container === "folder")
     return (
@@ -38,7 +38,8 @@ export function ChartStrip({ jobId }: { jobId: number }) {
   if (!source)
     return (
       <p style={{ margin: "6px 0 8px", fontSize: 12.5, color: "var(--mui-palette-chart-inkSoft)" }}>
-        No source yet: the chart of the disk appears here.
+        {/* Whether there is one is only known once they are read. */}
+        {sources && "No source yet: the chart of the disk appears here."}
       </p>
     );
   const pick = async (byte: number) => {
