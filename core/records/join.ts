@@ -2,7 +2,7 @@ import { stemOf } from "./column-names";
 import type { RecordReader } from "./records";
 import type { Row } from "./row";
 import type { Value } from "./sqlite/record";
-import { parseTable, parseUniqueIndex, type TableStatement } from "./sqlite/statement";
+import { parseIndex, parseTable, type TableStatement } from "./sqlite/statement";
 import { recogniseTimes } from "./times";
 
 /** A database that may hold what others have lost. */
@@ -226,7 +226,9 @@ function identityOf(draft: Draft, schema: RecordReader["schema"]): Identity {
   if (key.length > 0) return choose(key, `the declared key (${named(key)})`);
   const indexes = schema
     .filter(({ type, table }) => type === "index" && table.toLowerCase() === draft.name.toLowerCase())
-    .map(({ sql }) => parseUniqueIndex(sql)?.map((name) => columns.findIndex((each) => each.toLowerCase() === name.toLowerCase())) ?? []);
+    .map(({ sql }) => parseIndex(sql))
+    .flatMap((index) => (index?.isUnique && index.isWhole ? [index.columns] : []))
+    .map((names) => names.map((name) => columns.findIndex((each) => each.toLowerCase() === name.toLowerCase())));
   const unique = [...statement.unique, ...indexes].find((each) => each.length > 0 && !each.includes(-1) && !each.includes(statement.alias));
   if (unique) return choose(unique, `what is declared unique (${named(unique)})`);
   const live = draft.rows.filter((each) => each.live);

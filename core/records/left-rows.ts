@@ -17,13 +17,9 @@ import { fitsShape, likest, type Shape } from "./sqlite/shape";
 const MOST_KEPT = 500_000;
 /** Shapes that are tried: those with the most rows. */
 const MOST_SHAPES = 64;
-/** Ways to read bytes as a row that are tried at most; a page full of remains of rows takes some twenty a byte. */
-const LEAST_READINGS = 5_000_000;
-const READINGS_A_BYTE = 200;
 
 /** What is left of rows of a database that do not count: deleted, changed and never committed ones, each once. */
 export class LeftRows {
-  readonly #budget: { left: number };
   /** What entries of indexes look like. */
   readonly #indexes: readonly Shape[];
   /** Tables as they were before. */
@@ -43,17 +39,16 @@ export class LeftRows {
 
   /**
    * @param database one of which all that counts was read @param learnt from that
-   * @param wanted whether rows of a table are asked for
+   * @param wanted whether rows of a table are asked for @param budget readings of bytes as a row that may still be tried
    */
   constructor(
     private readonly database: Database,
     private readonly learnt: LearntRows,
     private readonly wanted: (table: string | null) => boolean,
+    private readonly budget: { left: number },
   ) {
-    const { main, log, journal } = database.files;
-    this.#budget = { left: LEAST_READINGS + READINGS_A_BYTE * (main.size + (log?.size ?? 0) + (journal?.size ?? 0)) };
     this.#indexes = database.trees.flatMap(({ shape }) => (shape.isIndex && shape.count > 0 ? [shape] : [])).slice(0, MOST_SHAPES);
-    const carving = { scripts: learnt.scripts, budget: this.#budget };
+    const carving = { scripts: learnt.scripts, budget: this.budget };
     this.#owners = new RowOwners(database);
     this.#former = new FormerTables(database, carving, (shape, row) => learnt.learnShape(shape, row));
     this.#trees = new Map([...database.trees, ...this.#former.trees].map((tree) => [tree.shape, tree]));
@@ -63,8 +58,6 @@ export class LeftRows {
     const { notes } = this.database;
     yield* this.#leftInPages();
     yield* this.#leftInImages();
-    if (this.#budget.left < 0)
-      notes.push("What is left of deleted rows was not looked for to the end: too much of it can be read in too many ways.");
     if (this.#isFull || this.learnt.isFull)
       notes.push(
         "It has more rows than are compared here: some that are given as deleted may count, or be given twice, and some are left out.",
@@ -198,7 +191,7 @@ export class LeftRows {
       starts,
       scripts: this.learnt.scripts,
       shapes,
-      budget: this.#budget,
+      budget: this.budget,
     };
     for (const remain of carve(stretch)) if (!remain.shape.isIndex) yield* this.#offerRemain(page, remain, owner, shapes, judged);
   }

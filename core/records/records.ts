@@ -1,13 +1,12 @@
-import { rowsIn } from "./former-tables";
+import { type CountingRow, DamagedRows } from "./damaged-rows";
 import { LearntRows } from "./learnt-rows";
 import { LeftRows } from "./left-rows";
-import { NumberSet } from "./number-set";
 import { type Row, toRow } from "./row";
-import { KIND, readPageHead } from "./sqlite/cell";
+import { readingsFor } from "./sqlite/carve";
+import { KIND } from "./sqlite/cell";
 import { Database, type LiveRow, type Tree } from "./sqlite/database";
 import type { DatabaseFiles } from "./sqlite/pages";
 import type { SchemaEntry } from "./sqlite/schema-list";
-import { fitsShape, Shape } from "./sqlite/shape";
 
 export interface ReadingOptions {
   /** Whether remains of deleted rows are looked for. */
@@ -23,14 +22,18 @@ export interface ReadingOptions {
 export class RecordReader {
   readonly #database: Database;
   readonly #learnt: LearntRows;
-  /** Row numbers by tree, where pages of it are missing. */
-  readonly #numbers = new Map<Tree, NumberSet>();
+  readonly #damaged: DamagedRows;
+  readonly #budget: { left: number };
+
   private constructor(
     database: Database,
     private options: ReadingOptions,
   ) {
     this.#database = database;
     this.#learnt = new LearntRows(database.encoding);
+    const { main, log, journal } = database.files;
+    this.#budget = readingsFor(main.size + (log?.size ?? 0) + (journal?.size ?? 0));
+    this.#damaged = new DamagedRows(database, this.#learnt, this.#budget);
   }
 
   /** @returns null when no database is in it */
@@ -63,16 +66,32 @@ export class RecordReader {
     const { trees } = this.#database;
     for (const tree of trees) if (!tree.shape.isIndex) yield* this.#live(tree);
     this.#database.markFree();
-    yield* this.#unreached(KIND.leafTable);
+    yield* this.#counting(this.#damaged.unreached(KIND.leafTable));
+    const found = yield* this.#counting(this.#damaged.onDamagedPages());
+    if (found > 0)
+      this.#database.notes.push(
+        `${found === 1 ? "One row" : `${found} rows`} stood on damaged pages and ${found === 1 ? "was" : "were"} found by ${found === 1 ? "its" : "their"} form: ${found === 1 ? "it" : "some"} may have been deleted before.`,
+      );
     for (const tree of trees)
       if (tree.shape.isIndex) {
         // Without a declaration only the rows say whether a tree is an index.
         if (tree.name !== null || !(yield* this.#liveWithoutNumbers(tree))) this.#learnIndex(tree);
       }
-    yield* this.#unreached(KIND.leafIndex);
-    if (!this.options.deleted) return;
+    yield* this.#counting(this.#damaged.unreached(KIND.leafIndex));
+    const inIndexes = yield* this.#counting(this.#damaged.inIndexes());
+    if (inIndexes > 0)
+      this.#database.notes.push(
+        `${inIndexes === 1 ? "One row is" : `${inIndexes} rows are`} known by indexes alone: only the columns that stand there are left of ${inIndexes === 1 ? "it" : "them"}.`,
+      );
+    if (this.options.deleted) yield* this.#left();
+    if (this.#budget.left < 0)
+      this.#database.notes.push("What is left of rows was not looked for to the end: too much of it can be read in too many ways.");
+  }
+
+  /** The rows that do not count. */
+  *#left(): Generator<Row> {
     let onDamaged = 0;
-    for (const row of new LeftRows(this.#database, this.#learnt, (table) => this.#wanted(table)).rows()) {
+    for (const row of new LeftRows(this.#database, this.#learnt, (table) => this.#wanted(table), this.#budget).rows()) {
       if (this.#isOnDamagedPage(row)) onDamaged += 1;
       yield row;
     }
@@ -82,11 +101,23 @@ export class RecordReader {
       );
   }
 
-  /** Whether a row stands on a page that is neither free nor reached, because it, or what led to it, is damaged. */
+  /** Whether a row stands on a page that is damaged, or that is neither free nor reached because what led to it is damaged. */
   #isOnDamagedPage({ at, from }: Row): boolean {
-    const { isDamaged, pageSize, owners, roles } = this.#database;
+    const { isDamaged, pageSize, owners, roles, damagedPages } = this.#database;
     const number = Math.floor(at / pageSize) + 1;
-    return isDamaged && from === "main" && owners[number] === 0 && roles[number] === 0;
+    return isDamaged && from === "main" && roles[number] === 0 && (owners[number] === 0 || damagedPages.has(number));
+  }
+
+  /** @returns how many were given */
+  *#counting(rows: Iterable<CountingRow>): Generator<Row, number> {
+    let given = 0;
+    for (const { tree, row, isUnsure } of rows) {
+      if (!this.#wanted(tree.name)) continue;
+      const found = toRow(tree, row, COUNTS);
+      given += 1;
+      yield isUnsure ? { ...found, confidence: "guess" } : found;
+    }
+    return given;
   }
 
   #wanted(table: string | null): boolean {
@@ -105,18 +136,9 @@ export class RecordReader {
     if (!wanted && !this.#learns) return;
     for (const row of this.#database.rowsOf(tree)) {
       if (this.#learns) this.#learnt.learn(tree.shape, row);
-      this.#count(tree, row.rowid);
       if (wanted) yield toRow(tree, row, COUNTS);
     }
     if (tree.broken && wanted) this.#database.notes.push(`Pages of ${tree.name ? `“${tree.name}”` : "a table"} are damaged or missing.`);
-  }
-
-  /** Keeps row numbers where they will be needed: when pages of the table are missing. */
-  #count(tree: Tree, rowid: number | bigint | null): void {
-    if (typeof rowid !== "number" || !this.#database.isDamaged) return;
-    const numbers = this.#numbers.get(tree) ?? new NumberSet();
-    this.#numbers.set(tree, numbers);
-    this.#learnt.remember(numbers, rowid);
   }
 
   /** Reads a tree without row numbers whose declaration is gone, unless it is an index: an entry of one ends with the number of a row. */
@@ -126,19 +148,10 @@ export class RecordReader {
       sample.push(row);
       if (sample.length >= SAMPLED) break;
     }
-    if (sample.length === 0 || this.#isIndex(sample)) return false;
+    if (sample.length === 0 || this.#damaged.isIndex(sample)) return false;
     tree.shape.isIndex = false;
     yield* this.#live(tree);
     return true;
-  }
-
-  #isIndex(entries: readonly LiveRow[]): boolean {
-    const known = [...this.#numbers.values()];
-    const numbered = entries.filter(({ values }) => {
-      const last = values.at(-1);
-      return typeof last === "number" && known.some((numbers) => numbers.has(last));
-    });
-    return numbered.length > entries.length / 2;
   }
 
   /** What entries of an index look like: so that what is left of them is not taken for rows. */
@@ -149,56 +162,6 @@ export class RecordReader {
       if (learnt++ > MOST_LEARNT) continue;
       this.#learnt.learn(tree.shape, row);
     }
-  }
-
-  /** Leaves of tables to which nothing leads any more because the pages that did are damaged: their rows count, unless others of the same number do. */
-  *#unreached(kind: number): Generator<Row> {
-    const database = this.#database;
-    const { trees } = database;
-    if (!database.isDamaged && !trees.some((tree) => tree.broken && !tree.shape.isIndex)) return;
-    for (let number = 2; number <= database.count; number += 1) {
-      if (database.owners[number] || database.roles[number]) continue;
-      const page = database.pages.get(number);
-      const head = page && readPageHead(page, database.usable);
-      if (!page || !head?.sound || head.cells.length === 0 || head.kind !== kind) continue;
-      const rows = [...rowsIn(database, page)];
-      if (rows.length < head.cells.length) continue;
-      const found = this.#treeFor(rows, head.kind === KIND.leafTable, trees);
-      // Rows of a table that is complete, or whose numbers others have, were deleted, or are of one like it that nothing names any more.
-      const fitting = found?.broken && !this.#areKnown(found, rows) ? found : null;
-      if (!fitting && (found ? database.isNameless || !database.hasLostTables : !database.hasLostTables)) continue;
-      const tree = fitting ?? this.#nameless(number, kind === KIND.leafTable, kind === KIND.leafIndex && this.#isIndex(rows));
-      database.owners[number] = database.trees.indexOf(tree) + 1;
-      for (const row of rows) {
-        const full: LiveRow = { ...row, values: database.values(tree, row.bytes, row.bodyAt, row.end, row.types, row.rowid) };
-        if (this.#learns) this.#learnt.learn(tree.shape, full);
-        this.#count(tree, row.rowid);
-        if (!tree.shape.isIndex && this.#wanted(tree.name)) yield toRow(tree, full, COUNTS);
-      }
-    }
-  }
-
-  #areKnown(tree: Tree, rows: readonly LiveRow[]): boolean {
-    const numbers = this.#numbers.get(tree);
-    return numbers !== undefined && rows.some(({ rowid }) => typeof rowid === "number" && numbers.has(rowid));
-  }
-
-  #nameless(root: number, hasRowId: boolean, isIndex: boolean): Tree {
-    const tree: Tree = { name: null, root, shape: new Shape(null, null, hasRowId, isIndex, []), statement: null, broken: true };
-    this.#database.trees.push(tree);
-    return tree;
-  }
-
-  /** The tree whose shape fits the most rows, nearly all at least. */
-  #treeFor(rows: readonly LiveRow[], table: boolean, trees: readonly Tree[]): Tree | null {
-    let best: Tree | null = null;
-    let most = rows.length * 0.9 - 1;
-    for (const tree of trees) {
-      if (tree.shape.hasRowId !== table || tree.shape.count === 0) continue;
-      const fits = rows.filter(({ types }) => fitsShape(tree.shape, types)).length;
-      if (fits > most) [best, most] = [tree, fits];
-    }
-    return best;
   }
 }
 

@@ -29,6 +29,13 @@ const FRAGMENT = 3;
 /** Ways to complete the front of one cell that are tried. */
 const MOST_FRONTS = 256;
 
+/** Ways to read bytes as a row that are tried at most; a page full of remains of rows takes some twenty a byte. */
+const LEAST_READINGS = 5_000_000;
+const READINGS_A_BYTE = 200;
+
+/** How many readings are tried in a database of so many bytes. */
+export const readingsFor = (bytes: number): { left: number } => ({ left: LEAST_READINGS + READINGS_A_BYTE * bytes });
+
 /** A stretch of a page in which remains of rows are looked for. */
 export interface Stretch {
   readonly bytes: Buffer;

@@ -1,6 +1,6 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { findPageSize } from "../../formats/sqlite/page";
-import { type Cell, isTreePage, KIND, readCell, readPageHead } from "./cell";
+import { type Cell, isTreePage, KIND, type PageHead, readCell, readPageHead } from "./cell";
 import { type Journal, readJournal } from "./journal";
 import { type Log, readLog } from "./log";
 import { type DatabaseFiles, type Header, type Page, Pages, readHeader } from "./pages";
@@ -8,6 +8,7 @@ import { type Encoding, lengthOf, readHead, readValue, type Value } from "./reco
 import { isPossibleEntry, isSoundPage, type SchemaEntry } from "./schema-list";
 import { Shape } from "./shape";
 import { parseTable, type TableStatement } from "./statement";
+import { readRowId } from "./varint";
 
 /** A table or an index of a database. */
 export interface Tree {
@@ -18,6 +19,15 @@ export interface Tree {
   readonly statement: TableStatement | null;
   /** Whether pages of it are missing or damaged. */
   broken: boolean;
+}
+
+/** A page that a table leads to, and whose list of rows is damaged. */
+export interface DamagedPage {
+  readonly tree: Tree;
+  readonly number: number;
+  /** The numbers of its rows are greater than this one, and not greater than that one, as the page above says; null: it says nothing. */
+  readonly after: number | bigint | null;
+  readonly upTo: number | bigint | null;
 }
 
 /** Statements of a database that are read. */
@@ -49,8 +59,11 @@ export class Database {
   readonly owners: Uint16Array;
   /** What else a page is: 1 the rest of a row, 2 a list of free pages, 3 a free page. */
   readonly roles: Uint8Array;
+  /** By their number: those that were met so far. */
+  readonly damagedPages = new Map<number, DamagedPage>();
   readonly #header: Header | null;
   #isListDamaged = false;
+  #isFreeListWhole = false;
 
   private constructor(
     readonly files: DatabaseFiles,
@@ -111,6 +124,11 @@ export class Database {
   /** Whether a page that should lead to others does not. */
   get isDamaged(): boolean {
     return this.hasLostTables || this.trees.some(({ broken }) => broken);
+  }
+
+  /** Whether all free pages are known, as many as its header says: any other page is of a table or an index. After `markFree`. */
+  get isFreeListWhole(): boolean {
+    return this.#isFreeListWhole;
   }
 
   /**
@@ -245,13 +263,9 @@ export class Database {
       const head = readPageHead(page, this.usable);
       if (!head || head.kind === KIND.interiorTable) continue;
       for (const at of head.cells) {
-        if (!readCell(page, at, head.kind, this.usable, cell)) {
-          tree.broken = true;
-          continue;
-        }
-        const row = this.rowAt(tree, page, cell, types);
+        const row = readCell(page, at, head.kind, this.usable, cell) ? this.rowAt(tree, page, cell, types) : null;
         if (row) yield row;
-        else tree.broken = true;
+        else this.#noteDamage(tree, { number: page.number, after: null, upTo: null });
       }
     }
   }
@@ -352,24 +366,41 @@ export class Database {
   /** The pages of a tree that hold records, its inner ones among them, in order. */
   *pagesOf(tree: Tree): Generator<Page> {
     const id = this.trees.indexOf(tree) + 1;
-    const waiting = [tree.root];
+    const waiting: Reached[] = [{ number: tree.root, after: null, upTo: null }];
     const seen = new Set<number>();
-    for (let number = waiting.pop(); number !== undefined; number = waiting.pop()) {
+    for (let reached = waiting.pop(); reached !== undefined; reached = waiting.pop()) {
+      const { number } = reached;
       const page = number >= 1 && number <= this.count && !seen.has(number) ? this.pages.get(number) : null;
       const head = page && readPageHead(page, this.usable);
       if (!page || !head || !this.#fits(tree, head.kind)) {
+        if (page && !head) this.#noteDamage(tree, reached);
         tree.broken = true;
         continue;
       }
       seen.add(number);
       this.owners[number] ||= id;
-      if (!head.sound) tree.broken = true;
-      if (head.kind === KIND.interiorTable || head.kind === KIND.interiorIndex) {
-        waiting.push(head.right);
-        for (let i = head.cells.length - 1; i >= 0; i -= 1) waiting.push(page.bytes.readUInt32BE(head.cells[i] as number));
-      }
+      if (!head.sound) this.#noteDamage(tree, reached);
+      if (head.kind === KIND.interiorTable || head.kind === KIND.interiorIndex) waiting.push(...this.#below(page, head, reached).reverse());
       yield page;
     }
+  }
+
+  /** The pages below an inner one, in order, with what it says of the numbers of their rows (1.6). */
+  #below({ bytes }: Page, { kind, cells, right, sound }: PageHead, { after, upTo }: Reached): Reached[] {
+    const isNumbered = kind === KIND.interiorTable && sound;
+    let last = after;
+    const below = cells.map((at): Reached => {
+      const key = isNumbered ? readRowId(bytes, at + 4) : null;
+      const reached = { number: bytes.readUInt32BE(at), after: last, upTo: key };
+      last = key;
+      return reached;
+    });
+    return [...below, { number: right, after: last, upTo }];
+  }
+
+  #noteDamage(tree: Tree, reached: Reached): void {
+    tree.broken = true;
+    if (!this.damagedPages.has(reached.number)) this.damagedPages.set(reached.number, { tree, ...reached });
   }
 
   /** The first page says of a table whether it is kept by row numbers; of others, the declaration. */
@@ -377,9 +408,10 @@ export class Database {
     return isTreePage(kind) && (kind === KIND.leafTable || kind === KIND.interiorTable) === shape.hasRowId;
   }
 
-  /** Marks the free pages (1.5). @returns how many pages are lists of others */
+  /** Marks the free pages (1.5). */
   markFree(): void {
     const seen = new Set<number>();
+    let marked = 0;
     for (let trunk = this.#header?.firstFree ?? 0; trunk > 1 && trunk <= this.count && !seen.has(trunk) && !this.owners[trunk]; ) {
       seen.add(trunk);
       const page = this.pages.get(trunk);
@@ -390,10 +422,15 @@ export class Database {
         const leaf = page.bytes.readUInt32BE(8 + i * 4);
         if (leaf > 1 && leaf <= this.count && !this.owners[leaf]) this.roles[leaf] = 3;
       }
+      marked += 1 + leaves;
       trunk = page.bytes.readUInt32BE(0);
     }
+    this.#isFreeListWhole = this.#header !== null && marked === this.#header.free;
   }
 }
+
+/** A page as something leads to it. */
+type Reached = Omit<DamagedPage, "tree">;
 
 interface Described {
   readonly shape: Shape;

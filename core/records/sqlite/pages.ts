@@ -31,6 +31,8 @@ export interface Header {
   readonly reserved: number;
   readonly encoding: Encoding;
   readonly firstFree: number;
+  /** Pages that are free. */
+  readonly free: number;
   readonly autoVacuum: boolean;
   readonly pages: number;
   /** How often what it is made of was changed. */
@@ -55,6 +57,7 @@ export function readHeader(page: Uint8Array, size: number): Header | null {
     reserved: pageSize - reserved < 480 ? 0 : reserved,
     encoding: ENCODINGS[view.getUint32(56)] ?? "utf8",
     firstFree: view.getUint32(32),
+    free: view.getUint32(36),
     schemaChanges: view.getUint32(40),
     autoVacuum: view.getUint32(52) !== 0,
     // The number in the header counts only when it was written together with the change counter (1.3.7).

@@ -15,9 +15,9 @@ export interface SchemaEntry {
 
 /** What the list names (2.6). */
 const TYPES: ReadonlySet<string> = new Set(["table", "index", "view", "trigger"]);
-/** Characters that stand in no name and no statement. */
+/** Characters that stand in no name, no statement and hardly in another text. */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: it is what is looked for.
-const NO_TEXT = /[\0-\x08\x0b\x0e-\x1f\ufffd]/;
+export const NO_TEXT = /[\0-\x08\x0b\x0e-\x1f\ufffd]/;
 
 /**
  * Whether an entry can be what somebody declared, and its tree is of the kind it says.

@@ -215,12 +215,20 @@ export function parseTable(sql: string): TableStatement | null {
   };
 }
 
-/** Reads the columns of a CREATE UNIQUE INDEX statement over a whole table. @returns null when it is none, or is over what is computed */
-export function parseUniqueIndex(sql: string): readonly string[] | null {
+export interface IndexStatement {
+  readonly columns: readonly string[];
+  readonly isUnique: boolean;
+  /** Whether it has all rows of its table. */
+  readonly isWhole: boolean;
+}
+
+/** Reads a CREATE INDEX statement. @returns null when it is none, or is over what is computed */
+export function parseIndex(sql: string): IndexStatement | null {
   const tokens = tokensOf(sql);
   const open = tokens.findIndex((token) => is(token, "("));
-  if (!is(tokens[0], "CREATE") || !is(tokens[1], "UNIQUE") || open < 0) return null;
+  const isUnique = is(tokens[1], "UNIQUE");
+  if (!is(tokens[0], "CREATE") || !is(tokens[isUnique ? 2 : 1], "INDEX") || open < 0) return null;
   const { inner, end } = inside(tokens, open);
-  const names = parts(inner).map((part) => (part.length === 1 || is(part[1], "ASC", "DESC", "COLLATE") ? part[0]?.text : undefined));
-  return end < tokens.length - 1 || names.includes(undefined) ? null : (names as string[]);
+  const columns = parts(inner).map((part) => (part.length === 1 || is(part[1], "ASC", "DESC", "COLLATE") ? part[0]?.text : undefined));
+  return columns.includes(undefined) ? null : { columns: columns as string[], isUnique, isWhole: end >= tokens.length - 1 };
 }
