@@ -336,16 +336,11 @@ export class Delivery {
     return folder;
   }
 
-  /** A folder in another one, under the first name that no file of this restore has. */
+  /** A folder in another one, under the first name that no file of this restore has: on many devices names that differ in case alone are one. */
   #child(folder: HeldFolder, name: string, make: boolean): HeldFolder {
-    for (let number = 2, own = name; ; number += 1)
-      try {
-        return folder.child(own, make);
-      } catch (error) {
-        const isInOurWay = error instanceof FolderInTheWayError && number <= MAX_NUMBER && this.#isOwn(join(folder.path, own));
-        if (!isInOurWay) throw error;
-        own = numberedName(name, number);
-      }
+    let own = name;
+    for (let number = 2; number <= MAX_NUMBER && this.#isOwn(join(folder.path, own)); number += 1) own = numberedName(name, number);
+    return folder.child(own, make);
   }
 
   #forget(key: string, held: HeldFolder | undefined): void {

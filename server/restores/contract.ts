@@ -186,6 +186,8 @@ export const survey = z.object({
   kinds: z.partialRecord(z.enum(KINDS), z.number()),
   /** Files whose names meet within this restore: they are numbered. */
   meeting: z.number(),
+  /** Files in folders that have the name of a file of this restore: these folders are numbered. */
+  below: z.number(),
 });
 export type Survey = z.infer<typeof survey>;
 

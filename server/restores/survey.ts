@@ -29,6 +29,8 @@ export async function surveyTargets(db: Connection, jobId: number, plan: Restore
   const taken = new Set<string>();
   const conflicts: Survey["conflicts"] = [];
   const kinds: Survey["kinds"] = {};
+  /** Files below each folder, all the way down. */
+  const below = new Map<string, number>();
   let existing = 0;
   let meeting = 0;
   for await (const rows of trayParts(db, jobId, STEP, targets.pattern?.counts)) {
@@ -38,13 +40,28 @@ export async function surveyTargets(db: Connection, jobId: number, plan: Restore
       const folded = fold(target);
       if (taken.has(folded)) meeting += 1;
       taken.add(folded);
+      for (let end = folded.lastIndexOf("/"); end > 0; end = folded.lastIndexOf("/", end - 1)) {
+        const folder = folded.slice(0, end);
+        below.set(folder, (below.get(folder) ?? 0) + 1);
+      }
       if (!present.has(target)) continue;
       existing += 1;
       kinds[file.kind] = (kinds[file.kind] ?? 0) + 1;
       if (conflicts.length < MOST_SHOWN) conflicts.push(await toRehearsed(file, targets.root));
     }
   }
-  return { existing, conflicts, kinds, meeting };
+  return { existing, conflicts, kinds, meeting, below: countBelow(below, taken) };
+}
+
+/** How many files lie in folders that have the name of a file. @param below files below each folder @param taken paths of files, folded like those of folders */
+function countBelow(below: ReadonlyMap<string, number>, taken: ReadonlySet<string>): number {
+  let count = 0;
+  for (const path of taken) {
+    const files = below.get(path) ?? 0;
+    const isWithin = files > 0 && [...path.matchAll(/\//g)].some(({ index }) => taken.has(path.slice(0, index)));
+    if (!isWithin) count += files;
+  }
+  return count;
 }
 
 /** Everything that is below a folder, by its path from there; links are not followed. */

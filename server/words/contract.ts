@@ -31,6 +31,7 @@ export const countText = (count: number) =>
   Math.round(count)
     .toString()
     .replace(/\B(?=(\d{3})+$)/g, thin);
+export const filesText = (count: number) => `${countText(count)} ${count === 1 ? "file" : "files"}`;
 /** Exact bytes, for hovering. */
 export const exactBytes = (bytes: number) => `${countText(bytes)} bytes`;
 /** A byte offset as the field writes it: hexadecimal in groups of four. */

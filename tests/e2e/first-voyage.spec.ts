@@ -72,7 +72,7 @@ test("the deleted application is found, previewed, restored and verified", async
   await expect(rehearsal).toContainText("is written anew");
   await rehearsal.getByRole("button", { name: "Restore 1 file" }).click();
   const result = page.getByRole("region", { name: /^Restore \d+$/ });
-  await expect(result).toContainText("1 of 1 files written, read again and the same", { timeout: 30_000 });
+  await expect(result).toContainText("1 of 1 file written, read again and the same", { timeout: 30_000 });
 
   const file = join(delivery(), "Funding application and log/Laptop/Users/mo/Documents/Funding/Funding application.docx");
   const bytes = readFileSync(file);
@@ -105,7 +105,7 @@ test("restoring it again keeps both files", async ({ page }) => {
   await rehearsal.getByRole("button", { name: "Restore 1 file" }).click();
   const folder = join(delivery(), "Funding application and log/Laptop/Users/mo/Documents/Funding");
   await expect.poll(() => existsSync(join(folder, "Funding application (2).docx"))).toBe(true);
-  await expect(page.getByText("1 of 1 files written, read again and the same")).toHaveCount(2);
+  await expect(page.getByText("1 of 1 file written, read again and the same")).toHaveCount(2);
   expect(readdirSync(folder).filter((name) => name.startsWith(".restoring"))).toEqual([]);
 });
 

@@ -131,7 +131,7 @@ test("what is there is replaced only after it was asked, and kept aside; a resul
   await page.goto(`/jobs/${id}/restore`);
   await page.getByRole("button", { name: "Restore 1 file" }).click();
   const first = page.getByRole("region", { name: /^Restore \d+$/ }).first();
-  await expect(first).toContainText("1 of 1 files written, read again and the same", { timeout: 30_000 });
+  await expect(first).toContainText("1 of 1 file written, read again and the same", { timeout: 30_000 });
   const { results } = (await (
     await page.request.get(
       `/api/restores/${((await (await page.request.get(`/api/jobs/${id}/restores`)).json()) as { id: number }[])[0]?.id}/files`,

@@ -240,6 +240,27 @@ describe("names at the destination", () => {
     }
   }, 60_000);
 
+  it("of a file and of a folder stay apart; how many files lie in such a folder is known before", async () => {
+    const chosen = (await items({ limit: 60, condition: "whole" })).filter((each) => each.size > 10 && each.copies === 1).slice(34, 38);
+    const [file, ...others] = chosen;
+    const folder = `(select min(folder_id) from items where job_id = ${jobId})`;
+    await bench.pool.query(`update copies set name = 'Plans', folder_id = ${folder} where item_id = $1`, [file?.id]);
+    for (const [index, path] of ["/pLANS", "/pLANS", "/pLANS/1999"].entries()) {
+      const { rows } = await bench.pool.query(
+        `insert into folders (job_id, home_id, path, folded) select job_id, home_id, rtrim(path, '/') || $1, md5(path || $1)::uuid from folders where id = ${folder}
+          on conflict (home_id, md5(path)) do update set path = excluded.path returning id`,
+        [path],
+      );
+      await bench.pool.query("update copies set folder_id = $2 where item_id = $1", [others[index]?.id, rows[0].id]);
+    }
+    await choose(chosen.map((item) => item.id));
+    const { meeting, below } = await surveyTargets(bench.db, jobId, planTo("A folder of that name"));
+    expect([meeting, below]).toEqual([0, 3]);
+    const { results } = await restored("A folder of that name", {});
+    expect(results.map(({ state }) => state)).toEqual(Array(4).fill("verified"));
+    expect(results.filter(({ output }) => /\/pLANS \(2\)\//.test(output ?? ""))).toHaveLength(3);
+  }, 60_000);
+
   /** Where the only volume of the card begins. */
   const BOOT_SECTOR = 0;
 

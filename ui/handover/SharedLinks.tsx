@@ -18,7 +18,7 @@ import {
 import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { countText, momentText } from "../instruments/words";
+import { countText, filesText, momentText } from "../instruments/words";
 import styles from "./handover.module.css";
 
 const SCOPES: Readonly<Record<ShareScope, string>> = {
@@ -178,7 +178,7 @@ function Link({ jobId, share }: { jobId: number; share: Share }) {
     share.state === "open" ? `open until ${momentText(share.endsAt, zone)} ${zone}` : STATES[share.state],
     share.lastOpenedAt ? `last opened ${momentText(share.lastOpenedAt, zone)}` : "never opened",
     share.tries > 0 ? `${countText(share.tries)} wrong ${share.tries === 1 ? "password" : "passwords"} since` : null,
-    share.chosen > 0 ? `${countText(share.chosen)} ${share.chosen === 1 ? "file" : "files"} chosen` : null,
+    share.chosen > 0 ? `${filesText(share.chosen)} chosen` : null,
   ].filter(Boolean);
   return (
     <li>

@@ -2,7 +2,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { DAY, NIGHT } from "../theme/tokens";
 import { coverage, MIN_SPAN, moved, zoomed } from "./disk-chart-scale";
-import { bytesText, conditionText, countText, durationText, kindCountText, offsetText } from "./words";
+import { bytesText, conditionText, countText, durationText, filesText, kindCountText, offsetText } from "./words";
 
 describe("words", () => {
   it("give bytes in binary units with one decimal (IEC 80000-13)", () => {
@@ -20,6 +20,7 @@ describe("words", () => {
   it("group counts and offsets so that they can be read", () => {
     expect(countText(1_234_567)).toBe("1\u2009234\u2009567");
     expect(countText(42)).toBe("42");
+    expect([0, 1, 2000].map(filesText)).toEqual(["0 files", "1 file", "2\u2009000 files"]);
     expect([0, 0x200000, 0x1a4c200000].map(offsetText)).toEqual(["0x0000_0000", "0x0020_0000", "0x1A_4C20_0000"]);
   });
 

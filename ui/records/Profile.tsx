@@ -5,7 +5,7 @@ import Link from "next/link";
 import { useState } from "react";
 import { itemQuery } from "@/server/items/contract";
 import { Problem, problemText } from "../instruments/Problem";
-import { countText } from "../instruments/words";
+import { filesText } from "../instruments/words";
 import { useFacets } from "../items/use-items";
 import { useTrayChange } from "../items/use-tray-change";
 import { breakable } from "./place-title";
@@ -31,7 +31,7 @@ export function Profile({ jobId, homeId, folder }: Props) {
   const tray = useTrayChange(jobId);
   const [put, setPut] = useState<string | null>(null);
   const files = data?.kind.reduce((sum, each) => sum + each.count, 0) ?? 0;
-  const words = `${countText(files)} ${files === 1 ? "file" : "files"}`;
+  const words = filesText(files);
   return (
     <section className={styles.profile} aria-label="Its folder as a whole">
       <h2>Its folder as a whole</h2>

@@ -6,7 +6,7 @@ import DialogActions from "@mui/material/DialogActions";
 import DialogContent from "@mui/material/DialogContent";
 import DialogTitle from "@mui/material/DialogTitle";
 import type { Conflict, Kind, RehearsedFile, RestorePlan, Survey } from "@/server/restores/contract";
-import { countText } from "../instruments/words";
+import { countText, filesText } from "../instruments/words";
 import { RehearsalTable } from "./RehearsalTable";
 import styles from "./restore.module.css";
 
@@ -38,7 +38,7 @@ interface Props {
 export function AskToReplace({ count, files, root, onCancel, onReplace }: Props) {
   return (
     <Dialog open onClose={onCancel} fullWidth maxWidth="md" aria-labelledby="replace-title">
-      <DialogTitle id="replace-title">{`Replace ${countText(count)} ${count === 1 ? "file" : "files"} that ${count === 1 ? "is" : "are"} there?`}</DialogTitle>
+      <DialogTitle id="replace-title">{`Replace ${filesText(count)} that ${count === 1 ? "is" : "are"} there?`}</DialogTitle>
       <DialogContent sx={{ px: 5 }}>
         <p className={styles.lead}>Each is kept beside the new one, under its name with the moment it was replaced.</p>
         <RehearsalTable jobId={0} root={root} files={files.slice(0, 50)} conflict="replace" kinds={{}} choices={{}} onChoice={null} />

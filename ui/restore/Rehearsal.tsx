@@ -18,7 +18,7 @@ import type { Tray } from "@/server/tray/contract";
 import { write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText } from "../instruments/words";
+import { bytesText, countText, filesText } from "../instruments/words";
 import { AskToReplace, toReplace } from "./AskToReplace";
 import { ByKind } from "./ByKind";
 import { FIRST_WISHES, PlanForm } from "./PlanForm";
@@ -99,7 +99,7 @@ export function Rehearsal({ jobId, tray }: Props) {
           disabled={!ready || ([conflict, ...Object.values(kinds)].includes("replace") && !surveyed.data)}
           onClick={begin}
         >
-          {sums ? `Restore ${countText(sums.writable)} ${sums.writable === 1 ? "file" : "files"}` : "Restore"}
+          {sums ? `Restore ${filesText(sums.writable)}` : "Restore"}
         </Button>
       </PlanForm>
       <Problem>{data?.refused ?? sums?.tooLarge ?? problemText(error ?? sumsError) ?? problemText(start.error)}</Problem>
@@ -199,16 +199,15 @@ interface AttachedProps {
 /** What hangs on the files beside their content, and what becomes of it. */
 function Attached({ sums, wish, onWish }: AttachedProps) {
   const { streams, withStreams, readOnly, hidden, placed } = sums;
-  const files = (count: number) => `${countText(count)} ${count === 1 ? "file" : "files"}`;
   const marks = [
     placed > 0
-      ? `${files(placed)} ${placed === 1 ? "goes" : "go"} where an application expects ${placed === 1 ? "it" : "them"}: close it meanwhile. What is there is kept aside where you choose to replace it.`
+      ? `${filesText(placed)} ${placed === 1 ? "goes" : "go"} where an application expects ${placed === 1 ? "it" : "them"}: close it meanwhile. What is there is kept aside where you choose to replace it.`
       : null,
     readOnly > 0
-      ? `${files(readOnly)} ${readOnly === 1 ? "is" : "are"} marked “read only”, which is kept where the destination can hold it.`
+      ? `${filesText(readOnly)} ${readOnly === 1 ? "is" : "are"} marked “read only”, which is kept where the destination can hold it.`
       : null,
     hidden > 0
-      ? `${files(hidden)} ${hidden === 1 ? "is" : "are"} marked “hidden”, which is kept on NTFS. What a file could not keep stands in its result.`
+      ? `${filesText(hidden)} ${hidden === 1 ? "is" : "are"} marked “hidden”, which is kept on NTFS. What a file could not keep stands in its result.`
       : null,
     "Dates of creation are kept on NTFS alone.",
   ].filter(Boolean);
@@ -216,7 +215,7 @@ function Attached({ sums, wish, onWish }: AttachedProps) {
     <>
       {streams > 0 && (
         <label className={styles.streams}>
-          The {countText(streams)} named {streams === 1 ? "stream" : "streams"} of {files(withStreams)} (forks and attributes too){" "}
+          The {countText(streams)} named {streams === 1 ? "stream" : "streams"} of {filesText(withStreams)} (forks and attributes too){" "}
           <select value={wish} onChange={(event) => onWish(event.target.value as StreamWish)} className={styles.choice}>
             {STREAM_WISHES.map((each) => (
               <option key={each} value={each}>
@@ -248,7 +247,10 @@ function Surveyed({ data, error }: { data: Survey | undefined; error: unknown })
   return (
     <>
       {data.existing > 0 ? `A file of that name is already there for ${countText(data.existing)}.` : "None of these names is taken there."}
-      {data.meeting > 0 && ` ${countText(data.meeting)} would meet another of these files in one name: they get a number.`}
+      {data.meeting > 0 &&
+        ` ${countText(data.meeting)} would meet another of these files in one name: ${data.meeting === 1 ? "it gets" : "they get"} a number.`}
+      {data.below > 0 &&
+        ` ${countText(data.below)} ${data.below === 1 ? "lies" : "lie"} in a folder that has the name of another of these files: the folder gets a number.`}
     </>
   );
 }

@@ -9,7 +9,17 @@ import { read, write } from "../data/request";
 import { keys, useJob } from "../data/use-job-data";
 import { PartChoice } from "../instruments/PartChoice";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, exactBytes, fromMemoryText, leftBehindText, momentText, placeText, resultText } from "../instruments/words";
+import {
+  bytesText,
+  countText,
+  exactBytes,
+  filesText,
+  fromMemoryText,
+  leftBehindText,
+  momentText,
+  placeText,
+  resultText,
+} from "../instruments/words";
 import { RestoreControl } from "./RestoreControl";
 import styles from "./restore.module.css";
 import { speedText, useSpeed } from "./use-speed";
@@ -33,12 +43,12 @@ export function RestoreResults({ jobId, restore, open }: { jobId: number; restor
   const zone = job?.timeZone ?? "UTC";
   const said = [
     restore.state === "paused"
-      ? `${restore.waits ? "Waiting for the destination" : "Paused"}, ${countText(counts.settled)} of ${countText(counts.files)} files settled`
+      ? `${restore.waits ? "Waiting for the destination" : "Paused"}, ${countText(counts.settled)} of ${filesText(counts.files)} settled`
       : restore.state === "queued"
-        ? `Waiting to begin with ${countText(counts.files - counts.settled)} of ${countText(counts.files)} files: others into this folder, or other work, come first`
+        ? `Waiting to begin with ${countText(counts.files - counts.settled)} of ${filesText(counts.files)}: others into this folder, or other work, come first`
         : running
-          ? `Writing, ${countText(counts.settled)} of ${countText(counts.files)} files, ${bytesText(counts.settledBytes)} of ${bytesText(counts.bytes)}${speedText(speed, counts)}${restore.wanted === "run" ? "" : `; asked to ${restore.wanted}, after the file in hand`}`
-          : `${countText(counts.verified)} of ${countText(counts.files)} files written, read again and the same`,
+          ? `Writing, ${countText(counts.settled)} of ${filesText(counts.files)}, ${bytesText(counts.settledBytes)} of ${bytesText(counts.bytes)}${speedText(speed, counts)}${restore.wanted === "run" ? "" : `; asked to ${restore.wanted}, after the file in hand`}`
+          : `${countText(counts.verified)} of ${filesText(counts.files)} written, read again and the same`,
     counts.gaps > 0 ? `${countText(counts.gaps)} written with gaps (${exactBytes(counts.missing)} missing in all)` : null,
     counts.same > 0
       ? `${countText(counts.same)} there already with the same bytes${counts.sameGaps > 0 ? `, ${countText(counts.sameGaps)} of them with gaps` : ""}`

@@ -6,7 +6,7 @@ import { type VersionChoice, type VersionsChosen, versionsChosen } from "@/serve
 import { write } from "../data/request";
 import { keys, useJob, useLoss } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
-import { countText, momentText } from "../instruments/words";
+import { countText, filesText, momentText } from "../instruments/words";
 import styles from "./restore.module.css";
 
 /** Chooses the same kind of version of all that is in the tray. @param several how many of the items have more than one copy */
@@ -54,12 +54,11 @@ export function Versions({ jobId, several }: { jobId: number; several: number })
 }
 
 function chosenText({ changed, same, without }: VersionsChosen): string {
-  const files = (count: number) => `${countText(count)} ${count === 1 ? "file" : "files"}`;
   return [
-    changed === 0 ? "Nothing has changed" : `Of ${files(changed)} another copy is chosen now`,
-    same > 0 ? `of ${files(same)} that copy was chosen already` : null,
+    changed === 0 ? "Nothing has changed" : `Of ${filesText(changed)} another copy is chosen now`,
+    same > 0 ? `of ${filesText(same)} that copy was chosen already` : null,
     without > 0
-      ? `${files(without)} ${without === 1 ? "has" : "have"} no such copy and ${without === 1 ? "stays as it is" : "stay as they are"}`
+      ? `${filesText(without)} ${without === 1 ? "has" : "have"} no such copy and ${without === 1 ? "stays as it is" : "stay as they are"}`
       : null,
   ]
     .filter(Boolean)

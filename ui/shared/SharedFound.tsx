@@ -13,7 +13,7 @@ import { useTyped } from "../data/use-typed";
 import { ConditionMark } from "../instruments/ConditionMark";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, momentText } from "../instruments/words";
+import { bytesText, filesText, momentText } from "../instruments/words";
 import { Preview } from "../previews/Preview";
 import styles from "./shared.module.css";
 
@@ -165,10 +165,8 @@ function Chosen({ root }: { root: string }) {
   return (
     <div className={styles.chosen}>
       <span role="status">
-        {data.files === 0
-          ? "Nothing is chosen yet."
-          : `${countText(data.files)} ${data.files === 1 ? "file" : "files"} chosen, ${bytesText(data.bytes)}.`}{" "}
-        Your technician sees what you choose.
+        {data.files === 0 ? "Nothing is chosen yet." : `${filesText(data.files)} chosen, ${bytesText(data.bytes)}.`} Your technician sees
+        what you choose.
       </span>
       {data.files > 0 && (
         <Button component="a" href={`${root}/chosen`} variant="contained">

@@ -6,7 +6,7 @@ import { sharedFiles, sharedRestores } from "@/server/shares/contract";
 import { read } from "../data/request";
 import { Empty } from "../instruments/Empty";
 import { Problem, problemText } from "../instruments/Problem";
-import { bytesText, countText, momentText } from "../instruments/words";
+import { bytesText, filesText, momentText } from "../instruments/words";
 import styles from "./shared.module.css";
 
 /** What was written for the client, each file read again after it was: one by one, or all in one. */
@@ -26,7 +26,7 @@ export function SharedRestores({ root, timeZone }: { root: string; timeZone: str
         <section key={id} aria-label={title || "Restored"} className={styles.restore}>
           <h2>{title || "Restored"}</h2>
           <p className={styles.soft}>
-            {countText(files)} {files === 1 ? "file" : "files"}, {bytesText(bytes)}
+            {filesText(files)}, {bytesText(bytes)}
             {finishedAt ? `, ${momentText(finishedAt, timeZone)} ${timeZone}` : ", not finished yet"}
           </p>
           <div className={styles.row}>
