@@ -27,7 +27,7 @@ const HELP = `Tidy Compass, command line
       writes files under DIR, reads them again and tells their SHA-256; with --keep-streams their named streams, forks and attributes are kept
       with them where DIR can hold them, with --streams they are files of their own, with --two-file all of a file's are in a second file
       “._name” (AppleDouble, RFC 1740). Marks (“hidden” and dates of creation: on NTFS) are kept where DIR can hold them; what cannot go along is
-      told.
+      reported.
       Bytes that belong to other files now are written as zeros, with --foreign as they are; a file with such gaps says so.
       Files lie in their folders, or all in one, by kind, or by the day they were taken or changed; PATTERN makes names of
       {name} {ext} {date} {time} {year} {number} {title} {camera} {folder}. What was there is kept unless --conflict says otherwise: replaced

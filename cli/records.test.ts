@@ -57,11 +57,11 @@ describe("the command line, for databases", () => {
       writeFileSync(join(work, name), bytes);
       return join(work, name);
     };
-    const told = (path: string) => {
+    const lines = (path: string) => {
       const { code, lines, err } = compass("records", path, "--json");
       return { code, err, rows: lines() as unknown as { confidence: string; values: { name: string; value: string } }[] };
     };
-    const sound = told(put("a.plist", list));
+    const sound = lines(put("a.plist", list));
     expect([sound.code, sound.rows[0]]).toEqual([
       0,
       {
@@ -74,11 +74,11 @@ describe("the command line, for databases", () => {
         from: "main",
       },
     ]);
-    const damaged = told(put("b.plist", list.subarray(0, list.length - 40)));
+    const damaged = lines(put("b.plist", list.subarray(0, list.length - 40)));
     expect(damaged.rows.map(({ values }) => values)).toEqual(sound.rows.map(({ values }) => values));
     expect(damaged.rows.every(({ confidence }) => confidence === "part")).toBe(true);
     expect([damaged.code, damaged.err]).toEqual([1, expect.stringContaining("Its end is gone")]);
-    const cut = told(put("c.json", '{"a":{"b":[true,"x"]},"c":"y'));
+    const cut = lines(put("c.json", '{"a":{"b":[true,"x"]},"c":"y'));
     expect(cut.rows.map(({ values }) => [values.name, values.value])).toEqual([
       ["a/b", "2 values"],
       ["a/b/1", "true"],
@@ -86,7 +86,7 @@ describe("the command line, for databases", () => {
       ["c", "damaged"],
     ]);
     // Units of two bytes, without a mark.
-    expect(told(put("d.ini", Buffer.from(made.ini, "utf16le"))).rows.length).toBe(told(put("e.ini", made.ini)).rows.length);
+    expect(lines(put("d.ini", Buffer.from(made.ini, "utf16le"))).rows.length).toBe(lines(put("e.ini", made.ini)).rows.length);
   }, 60_000);
 
   it("refuses in words what is no database, and a call that lacks something", () => {

@@ -4,7 +4,7 @@ import { MemorySource } from "../core/bytes/byte-source";
 import { decodeText } from "../core/bytes/text-encoding";
 import { identify } from "../core/formats/registry";
 import type { Row } from "../core/records/row";
-import { formOfSettings, readSettings, type Settings, type Telling } from "../core/records/settings";
+import { type Detail, formOfSettings, readSettings, type Settings } from "../core/records/settings";
 import type { Value } from "../core/records/sqlite/record";
 import { openRecords } from "../io/records";
 import { SourceError } from "../io/source-error";
@@ -41,7 +41,7 @@ function open(path: string, options: { deleted: boolean; table: string | undefin
 
 /** Bytes of a file of settings at most. */
 const MOST_SETTINGS = 1 << 24;
-const ALL: Telling = { most: 1_000_000, longest: 1 << 24, data: true };
+const ALL: Detail = { most: 1_000_000, longest: 1 << 24, data: true };
 
 function listSettings(path: string, { json, table }: Options): number {
   const read = statSync(path).size <= MOST_SETTINGS ? settingsIn(path) : null;
@@ -57,7 +57,7 @@ function listSettings(path: string, { json, table }: Options): number {
     put(json ? JSON.stringify(row) : Object.values(values).join("\t"));
   }
   flush();
-  const notes = [...(read.problem ? [read.problem] : []), ...(read.more ? ["There is more in it than is told."] : [])];
+  const notes = [...(read.problem ? [read.problem] : []), ...(read.more ? ["There is more in it than is given."] : [])];
   for (const note of notes) say(note);
   return notes.length > 0 ? EXIT.problems : EXIT.done;
 }

@@ -43,7 +43,7 @@ function tarOf(files: Readonly<Record<string, Buffer>>): Buffer {
 }
 
 /** What a line of a restore or of its rehearsal has. */
-interface Told {
+interface Line {
   path: string;
   output: string;
   target?: string | null;
@@ -186,7 +186,7 @@ describe("how a restore lies", () => {
     expect(compass("restore", small, "--to", to, "--conflict", "maybe").code).toBe(2);
   });
 
-  it("streams, forks and attributes go along in second files, or what is left is told", () => {
+  it("streams, forks and attributes go along in second files, or what is left is reported", () => {
     const volume = join(work, "features.img");
     writeFileSync(volume, fixture("ntfs-features.img.gz"));
     const listed = compass("list", volume, "--state", "live", "--records-only", "--json")
@@ -195,20 +195,20 @@ describe("how a restore lies", () => {
     expect(listed.length).toBeGreaterThan(0);
     const wanted = ["--state", "live", "--records-only", "--match", "*.txt", "--json"];
     const named = (path: string) => listed.find((each) => each.path === path)?.streams.map(({ name }) => name) ?? [];
-    const left = compass("restore", volume, "--to", join(work, "left behind"), ...wanted).lines() as unknown as Told[];
+    const left = compass("restore", volume, "--to", join(work, "left behind"), ...wanted).lines() as unknown as Line[];
     expect(left.some(({ leftBehind }) => leftBehind)).toBe(true);
     for (const { path, leftBehind } of left) expect([path, leftBehind !== undefined]).toEqual([path, named(path).length > 0]);
-    const keeping = compass("restore", volume, "--to", join(work, "kept"), "--keep-streams", ...wanted).lines() as unknown as Told[];
+    const keeping = compass("restore", volume, "--to", join(work, "kept"), "--keep-streams", ...wanted).lines() as unknown as Line[];
     for (const { path, output, leftBehind } of keeping.filter((each) => each.output)) {
       const there = spawnSync("getfattr", ["--absolute-names", "--", output], { encoding: "utf8" }).stdout ?? "";
-      // Each stream is there, or told of.
+      // Each stream is there, or reported.
       for (const name of named(path)) expect(there.includes(`user.${name}\n`) || leftBehind?.join().includes(name)).toBe(true);
       if (leftBehind) expect(named(path).length).toBeGreaterThan(0);
     }
     expect(compass("restore", volume, "--to", join(work, "kept"), "--keep-streams", "--two-file").code).toBe(2);
     const to = join(work, "two files");
-    const rehearsed = compass("rehearse", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Told[];
-    const done = compass("restore", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Told[];
+    const rehearsed = compass("rehearse", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Line[];
+    const done = compass("restore", volume, "--to", to, "--two-file", ...wanted).lines() as unknown as Line[];
     expect(rehearsed.flatMap(({ target }) => (target ? [target] : [])).sort()).toEqual(filesIn(to).sort());
     const seconds = done.filter(({ path }) => /\/\._[^/]*$/.test(path));
     expect(seconds).toHaveLength(left.filter(({ leftBehind }) => leftBehind).length);
@@ -227,12 +227,12 @@ describe("how a restore lies", () => {
     const to = join(work, "profile");
     mkdirSync(to);
     writeFileSync(join(to, "history.db"), "another database");
-    const done = compass("restore", zip, "--to", to, "--json").lines() as unknown as Told[];
+    const done = compass("restore", zip, "--to", to, "--json").lines() as unknown as Line[];
     expect(done.map(({ output }) => output.slice(to.length + 1)).sort()).toEqual(["history (2).db", "history (2).db-wal"]);
     const orphaned = join(work, "orphaned");
     mkdirSync(orphaned);
     writeFileSync(join(orphaned, "history.db-wal"), "left by another one");
-    const again = compass("restore", zip, "--to", orphaned, "--json").lines() as unknown as Told[];
+    const again = compass("restore", zip, "--to", orphaned, "--json").lines() as unknown as Line[];
     expect(again.map(({ output }) => output.slice(orphaned.length + 1)).sort()).toEqual(["history (2).db", "history (2).db-wal"]);
   });
 

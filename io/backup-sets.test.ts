@@ -186,15 +186,15 @@ describe("folders and archives that people name by dates in their own way", () =
     }
   }
 
-  it("have the day that goes with their files and the names beside them; where it can be another, that is told", () => {
+  it("have the day that goes with their files and the names beside them; where it can be another, that is noted", () => {
     const root = join(work, "named by hand");
     letters(join(root, "Letters"), "2026-04-20T10:00:00Z", "now");
     letters(join(root, "Copies", "Letters of 12 March 2026"), "2026-03-10T10:00:00Z", "of March");
     letters(join(root, "Copies", "Letters 02-04-2026"), "2026-02-03T10:00:00Z", "of February");
     letters(join(root, "Copies", "Letters 01-13-2026"), "2026-01-12T10:00:00Z", "of January");
     const states = statesOf(root);
-    const told = states.map(({ label, asOf }) => [label?.split("/").at(-1), new Date(asOf ?? 0).toISOString().slice(0, 10)]);
-    expect(Object.fromEntries(told)).toEqual({
+    const dated = states.map(({ label, asOf }) => [label?.split("/").at(-1), new Date(asOf ?? 0).toISOString().slice(0, 10)]);
+    expect(Object.fromEntries(dated)).toEqual({
       "Letters of 12 March 2026": "2026-03-12",
       "Letters 02-04-2026": "2026-02-04",
       "Letters 01-13-2026": "2026-01-13",

@@ -106,17 +106,17 @@ describe("earlier states, gone on with", () => {
   it.each([false, true])("give every version once, whatever batch it was after (the newest first: %s)", { tags: "long" }, (newestFirst) => {
     const path = unpackSet("linked-trees", work);
     const all = given(inFolder(path), { newestFirst });
-    const told = ({ layout: _, ...copy }: Copy) => JSON.stringify(copy);
+    const asText = ({ layout: _, ...copy }: Copy) => JSON.stringify(copy);
     const before: string[] = [];
     let [ends, batches, midst] = [0, 0, 0];
     for (const { copies, resume, sets } of earlierStatesPass(inFolder(path), 64, { newestFirst })) {
-      before.push(...copies.map(told));
+      before.push(...copies.map(asText));
       batches += 1;
       if (batches % 6 !== 0) continue;
       const rest = [...earlierStatesPass(inFolder(path), 64, { newestFirst, from: resume })];
       const after = rest.flatMap((batch) => batch.copies);
-      expect([...before, ...after.map(told)].length).toBe(all.length);
-      expect(new Set([...before, ...after.map(told)]).size).toBe(all.length);
+      expect([...before, ...after.map(asText)].length).toBe(all.length);
+      expect(new Set([...before, ...after.map(asText)]).size).toBe(all.length);
       const last = rest.at(-1);
       expect(last?.sets.map(({ id, read, versions }) => [id, read, versions])).toEqual(
         [...earlierStatesPass(inFolder(path), 4096, { newestFirst })].at(-1)?.sets.map(({ id, read, versions }) => [id, read, versions]),

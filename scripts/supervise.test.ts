@@ -4,7 +4,7 @@ import type { Cluster } from "./cluster";
 import type { Service } from "./services";
 import { supervise, superviseCluster } from "./supervise";
 
-/** A part that does nothing but end when it is told to. */
+/** A part that does nothing but end when it is asked to. */
 function part(): Service & { die(code: number | null, signal?: string): void; stopped: boolean } {
   const process = new EventEmitter();
   const service = {

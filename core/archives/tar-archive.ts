@@ -146,7 +146,7 @@ const doubted = (entry: ArchiveEntry): ArchiveEntry =>
 const isAhead = (type: string) => "LKxg".includes(type);
 const EMPTY = () => new MemorySource(new Uint8Array());
 
-const NO_MAP = "It is kept without its holes, and the list of these is damaged: what stands where in it cannot be told.";
+const NO_MAP = "It is kept without its holes, and the list of these is damaged: what stands where in it cannot be known.";
 
 function entryOf({ source, reader, found, path, name, size, modified, link, byPath, seam, doubts, holes, rest }: At): ArchiveEntry | null {
   const shared = { path, modified, encrypted: false, localTime: false, marks: 0, note: null, stored: null };

@@ -227,7 +227,7 @@ class Objects {
     for (let i = 0; i < count && this.#values <= MOST_VALUES; i += 1) {
       const name = this.valueOf(refs[i] as number, depth + 1);
       const value = this.valueOf(refs[count + i] as number, depth + 1);
-      // Without its name a value is still told.
+      // Without its name a value is still given.
       const key = typeof name === "string" || typeof name === "number" ? String(name) : `? ${i + 1}`;
       Object.defineProperty(map, key, { value, enumerable: true, configurable: true, writable: true });
     }

@@ -44,7 +44,7 @@ export function readDamagedJson(text: string): ListRead | null {
     if (!around) return;
     if ("list" in around) around.list.push(value);
     else {
-      // Without its name a value is still told; a name such as "__proto__" is one like any other.
+      // Without its name a value is still given; a name such as "__proto__" is one like any other.
       const key = around.name ?? `? ${Object.keys(around.map).length + 1}`;
       Object.defineProperty(around.map, key, { value, enumerable: true, configurable: true, writable: true });
       around.name = null;

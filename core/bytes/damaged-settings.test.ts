@@ -94,7 +94,7 @@ describe("damaged binary property lists", () => {
         if (read && texts.length < whole.length) expect([at, read.problem]).not.toEqual([at, null]);
       }
     }
-    // What is left is given, not only told to be damaged.
+    // What is left is given, not only called damaged.
     expect(given / (tableAt - 8) / 4).toBeGreaterThan(whole.length * 0.5);
   });
 
@@ -195,7 +195,7 @@ describe("damaged JSON", () => {
 describe("the encoding of a text", () => {
   const words = "[Fenster]\r\nGröße=42\r\nName=Kuppel süd\r\n".repeat(20);
 
-  it("is told without its mark, and where the text is cut within a character or damaged somewhere", () => {
+  it("is known without its mark, and where the text is cut within a character or damaged somewhere", () => {
     const swapped = Buffer.from(words, "utf16le").swap16();
     expect(decodeText(Buffer.from(words, "utf16le"))).toBe(words);
     expect(decodeText(swapped)).toBe(words);

@@ -56,8 +56,8 @@ function makesSense(reader: BlockReader, bit: number): boolean {
 
 /** Plain bytes that a distance reaches back at most (RFC 1951, 2). */
 const WINDOW = 1 << 15;
-/** Known bytes between unknown ones that are not told apart from these. */
-const TOLD = 512;
+/** Known bytes between unknown ones that count as unknown too. */
+const LEAST_KNOWN = 512;
 
 /**
  * Unpacks DEFLATE data from a block in their midst on. What stood before is not known: it is unpacked with two different stand-ins, and where
@@ -127,7 +127,7 @@ export class InflaterBehind implements Unpacker {
       plain[i] = UNKNOWN;
       const at = this.#plain + i;
       const last = unknown.at(-1);
-      if (last && at - last.end < TOLD) last.end = at + 1;
+      if (last && at - last.end < LEAST_KNOWN) last.end = at + 1;
       else unknown.push({ start: at, end: at + 1 });
       this.#lastUnknown = at + 1;
     }

@@ -1,4 +1,4 @@
-/** Bytes by which the encoding of a text is told. */
+/** Bytes by which the encoding of a text is known. */
 const MOST_LOOKED = 1 << 18;
 /** Of a text in units of two bytes without a mark: this share of them at least has one zero byte, always at the same place (common practice). */
 const LEAST_WIDE = 0.4;
@@ -8,7 +8,7 @@ const LEAST_SOUND = 4;
 
 export type TextEncoding = "utf-8" | "utf-16le" | "utf-16be" | "windows-1252";
 
-/** Tells the encoding of a text by its mark, by its zero bytes, as UTF-8 where it is that but for damage and a cut end, else as the common 8-bit code. */
+/** Finds the encoding of a text by its mark, by its zero bytes, as UTF-8 where it is that but for damage and a cut end, else as the common 8-bit code. */
 export function encodingOf(bytes: Uint8Array): TextEncoding {
   const [first, second] = bytes;
   if (first === 0xff && second === 0xfe) return "utf-16le";

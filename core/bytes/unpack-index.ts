@@ -90,8 +90,8 @@ function keyOf(source: ByteSource): string {
 const VERSION = 3;
 
 function encodeIndex({ size, restarts, ...learnt }: UnpackIndex): Uint8Array {
-  const told = new TextEncoder().encode(JSON.stringify(learnt));
-  const body = encodeState([size], told, restarts.encode());
+  const facts = new TextEncoder().encode(JSON.stringify(learnt));
+  const body = encodeState([size], facts, restarts.encode());
   const sum = Buffer.alloc(4);
   sum.writeUInt32LE(crc32(body));
   return Buffer.concat([sum, body]);
@@ -103,7 +103,7 @@ function readIndex(bytes: Uint8Array | null): UnpackIndex | null {
   const body = bytes.subarray(4);
   if (new DataView(bytes.buffer, bytes.byteOffset).getUint32(0, true) !== crc32(body)) return null;
   const { numbers, parts } = decodeState(body);
-  const [told, restarts] = parts as [Uint8Array, Uint8Array];
-  const learnt = JSON.parse(new TextDecoder().decode(told)) as Omit<UnpackIndex, "size" | "restarts">;
+  const [facts, restarts] = parts as [Uint8Array, Uint8Array];
+  const learnt = JSON.parse(new TextDecoder().decode(facts)) as Omit<UnpackIndex, "size" | "restarts">;
   return { ...learnt, size: numbers[0] as number, restarts: Restarts.decode(restarts) };
 }

@@ -163,7 +163,7 @@ export function unpackHead(source: ByteSource, wanted: number): Uint8Array | nul
   return head.subarray(0, filled);
 }
 
-/** Places in doubt that are told apart. */
+/** Places in doubt that are distinguished. */
 const MOST_DOUBTS = 20_000;
 
 /** All streams of a file, unpacked one after the other. */
@@ -205,7 +205,7 @@ class WholeFile implements Unpacker {
 
   #doubt(start: number, end: number): void {
     const { ranges } = this.doubts;
-    // Of very many places the last ones are told as one.
+    // Of very many places the last ones count as one.
     this.doubts.add(ranges.length < MOST_DOUBTS ? start : Math.min(start, ranges.at(-1)?.end ?? start), end);
   }
 

@@ -72,7 +72,7 @@ describe("Mac disk images", () => {
 
   it("bands that are lost cannot be distinguished from holes: no file that stands in one is called whole", () => {
     const { disk, notes } = openImage("sparsebundle-bands-lost");
-    expect(notes.join()).toContain("cannot be told");
+    expect(notes.join()).toContain("cannot be known");
     filesAgree(disk);
   });
 

@@ -46,7 +46,7 @@ export function openSparseBundle(file: ByteSource, neighbours: Neighbours): Cont
     const missing = disk.missing(count);
     if (missing > 0)
       notes.push(
-        `A bundle of ${count} bands, of which ${missing} are not there: they come as zeros. Whether they were never written or are lost cannot be told from the bundle.`,
+        `A bundle of ${count} bands, of which ${missing} are not there: they come as zeros. Whether they were never written or are lost cannot be known from the bundle.`,
       );
   }
   return { kind: "sparse-bundle", form: null, disk, identity: null, created: null, ...(closed ? { closed } : {}), notes };

@@ -27,7 +27,7 @@ function drawn(seed: number, form: string): { files: Map<string, Buffer>; parts:
   }
   const kept = join(folder, "kept");
   mkdirSync(kept);
-  // Asked for the next part, it is told its name.
+  // Asked for the next part, it is given its name.
   const answers = Array.from({ length: 60 }, (_, index) => `n ${kept}/set.${index + 2}.tar\n`).join("");
   const most = 60 + Math.floor(random() * 6) * 10;
   const { status, stderr } = spawnSync(

@@ -248,7 +248,7 @@ function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number,
     notes.push(`Holds the changes to “${name}”, which was found beside it.`, ...opened.notes);
     return opened.disk;
   }
-  const wanted = names[0] ? `“${names[0]}”` : `the image with the mark ${linkages[0] ?? "that is not told"}`;
+  const wanted = names[0] ? `“${names[0]}”` : `the image with the mark ${linkages[0] ?? "that is not known"}`;
   throw new MissingFileError(
     `This image holds only the changes to ${wanted}, which is not beside it (or was changed since): put it into the same folder and open it again.`,
   );

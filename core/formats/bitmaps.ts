@@ -137,7 +137,7 @@ function asStated(source: ByteSource, end: (reader: BlockReader) => number | nul
   return following(source, BREAKS_OFF, (reader) => {
     const size = end(reader);
     if (size === null) return null;
-    if (size < 0) return { size: source.size, closed: false, verdict: { verdict: "cannot-tell", reason: "its end is not told" } };
+    if (size < 0) return { size: source.size, closed: false, verdict: { verdict: "cannot-tell", reason: "its end is not stated" } };
     return size > source.size ? breaksAt(source.size, BREAKS_OFF, size) : endsAt(size);
   });
 }

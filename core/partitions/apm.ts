@@ -57,7 +57,8 @@ function readEntries(disk: ByteSource, blockSize: number, sound: boolean): ApmTa
   }
   if (entries === 0) return null;
   const notes: string[] = [];
-  if (!sound) notes.push("The first block of the disk does not say how large blocks are; the entries of the partition map told it.");
+  if (!sound)
+    notes.push("The first block of the disk does not say how large blocks are; it was found by the entries of the partition map.");
   const inMap = damaged.filter((index) => index <= count);
   if (inMap.length > 0)
     notes.push(

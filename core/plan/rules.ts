@@ -121,7 +121,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ],
     ],
     against: [
-      ["raw", "The record of the live file leads to the wrong version only; without names no version can be told from another."],
+      ["raw", "The record of the live file leads to the wrong version only; without names no version can be distinguished from another."],
       KEEP_OFF,
     ],
   },
@@ -167,7 +167,7 @@ export const CAUSE_RULES: Readonly<Record<Cause, CauseRule>> = {
       ASK_BACKUPS,
       ASK_CLOUD,
     ],
-    against: [["raw", "Data files of applications are told apart by their names and folders, which raw content has not."]],
+    against: [["raw", "Data files of applications are distinguished by their names and folders, which raw content has not."]],
   },
   "history-cleared": {
     steps: [

@@ -43,7 +43,7 @@ export class FormerTables {
   /** By the place of a list of tables: tables by the page they began with. */
   readonly #lists = new Map<string, Map<number, Tree>>();
 
-  /** @param learn is told of each row that is surely one of them */
+  /** @param learn is called with each row that is surely one of them */
   constructor(
     private readonly database: Database,
     carving: Carving,
@@ -75,7 +75,7 @@ export class FormerTables {
     }
   }
 
-  /** Pages that are free now, and were not told to have been a former table's. */
+  /** Pages that are free now, and are not known to have been a former table's. */
   *#freePages(): Generator<number> {
     const { roles, count } = this.database;
     for (let number = 2; number <= count; number += 1) if (roles[number] === 3 && !this.#owners.has(number)) yield number;

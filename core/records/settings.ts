@@ -45,17 +45,17 @@ export function formOfSettings(format: string | undefined, name: string): Settin
   return BY_NAME.find(([ending]) => ending.test(name))?.[1] ?? null;
 }
 
-/** How much of a file of settings is told. */
-export interface Telling {
+/** How much of a file of settings is given. */
+export interface Detail {
   /** Names at most. */
   readonly most: number;
   /** Characters of a name and of a value at most. */
   readonly longest: number;
-  /** Bytes of data are told in hexadecimal digits; else by their number. */
+  /** Bytes of data are given in hexadecimal digits; else by their number. */
   readonly data: boolean;
 }
 
-const SHOWN: Telling = { most: 5_000, longest: 2_000, data: false };
+const SHOWN: Detail = { most: 5_000, longest: 2_000, data: false };
 const DEEPEST = 64;
 
 /** Names of settings that are moments. Common practice, no published source. */
@@ -69,17 +69,17 @@ class Tree {
 
   constructor(
     private readonly now: number,
-    readonly telling: Telling,
+    readonly detail: Detail,
   ) {}
 
   add(name: string, value: string | null, level: number, moment: number | string | null = null): void {
-    if (this.settings.length >= this.telling.most) {
+    if (this.settings.length >= this.detail.most) {
       this.more = true;
       return;
     }
     this.settings.push({
-      name: shortened(name, this.telling.longest),
-      value: value === null ? null : shortened(value, this.telling.longest),
+      name: shortened(name, this.detail.longest),
+      value: value === null ? null : shortened(value, this.detail.longest),
       level: Math.min(level, DEEPEST),
       when: moment === null ? null : this.whenOf(name, moment),
     });
@@ -90,15 +90,14 @@ class Tree {
     const setting = this.settings[at];
     const words = said.trim();
     if (setting && words !== "")
-      this.settings[at] = { ...setting, value: shortened(words, this.telling.longest), when: this.whenOf(name, words) };
+      this.settings[at] = { ...setting, value: shortened(words, this.detail.longest), when: this.whenOf(name, words) };
   }
 
   /** Adds a value as JSON and property lists have it, and all it holds. */
   addValue(name: string, value: unknown, level: number): void {
     if (this.more) return;
     const entries = entriesOf(value);
-    if (!entries)
-      this.add(name, wordsOf(value, this.telling), level, typeof value === "number" || typeof value === "string" ? value : null);
+    if (!entries) this.add(name, wordsOf(value, this.detail), level, typeof value === "number" || typeof value === "string" ? value : null);
     // What is deeper is damage, or made to be.
     else if (level >= DEEPEST) this.add(name, "…", level);
     else {
@@ -135,8 +134,8 @@ const momentText = (ms: number) => new Date(ms).toISOString().slice(0, 19).repla
  * @param text the bytes as text; a property list is read from its bytes @param now seconds since 1970
  * @returns null when it is not of that form
  */
-export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string, now: number, telling = SHOWN): Settings | null {
-  const tree = new Tree(now, telling);
+export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string, now: number, detail = SHOWN): Settings | null {
+  const tree = new Tree(now, detail);
   const done = (problem: string | null): Settings | null =>
     tree.settings.length === 0 && problem !== null ? null : { settings: tree.settings, more: tree.more, problem };
   // Without its document type it looks like any XML.
@@ -155,7 +154,7 @@ export function readSettings(form: SettingsForm, bytes: Uint8Array, text: string
   if (form === "xml") {
     const problem = readXml(tree, text);
     if (problem === null && !hasForeignCharacters(text)) return done(null);
-    const left = new Tree(now, telling);
+    const left = new Tree(now, detail);
     readDamagedXml(left, text);
     return left.settings.length > 0 ? { settings: left.settings, more: left.more, problem: XML_DAMAGED } : null;
   }
@@ -191,7 +190,7 @@ function entriesOf(value: unknown): readonly (readonly [string, unknown])[] | nu
   return Array.isArray(value) ? value.map((each, i) => [String(i + 1), each] as const) : Object.entries(value);
 }
 
-function wordsOf(value: unknown, { data }: Telling): string {
+function wordsOf(value: unknown, { data }: Detail): string {
   if (value === DAMAGED) return "damaged";
   if (value instanceof Uint8Array) return data ? Buffer.from(value).toString("hex") : `${value.length} bytes`;
   if (value instanceof Date) return Number.isNaN(value.getTime()) ? "a date that is none" : momentText(value.getTime());
@@ -209,7 +208,7 @@ function readXml(tree: Tree, text: string): string | null {
     },
     text: (words) => {
       const last = open.at(-1);
-      if (last && last.words.length <= tree.telling.longest) last.words += words;
+      if (last && last.words.length <= tree.detail.longest) last.words += words;
     },
     close: () => {
       const last = open.pop();
@@ -230,7 +229,7 @@ function readDamagedXml(tree: Tree, text: string): void {
     },
     text: (words) => {
       const last = open.at(-1);
-      if (last && last.words.length <= tree.telling.longest) last.words += words;
+      if (last && last.words.length <= tree.detail.longest) last.words += words;
     },
     damage: () => {
       const last = open.at(-1);

@@ -75,7 +75,7 @@ class Unpacking {
       if (placed) this.#mendHeaders(plain, found.isUnknown);
       this.#put(plain);
       this.done.push(
-        `Unpacked again from byte ${Math.floor(bit / 8)} of the archive on: ${plain.length} bytes${placed ? ", in their right place" : ""}; ${unknown} of them cannot be told, because they repeat what was lost: “?” stands for them.`,
+        `Unpacked again from byte ${Math.floor(bit / 8)} of the archive on: ${plain.length} bytes${placed ? ", in their right place" : ""}; ${unknown} of them cannot be known, because they repeat what was lost: “?” stands for them.`,
       );
       if (!broken) return end;
       looked = end;

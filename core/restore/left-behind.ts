@@ -12,13 +12,13 @@ export function describeStreams(names: readonly string[]): string {
 
 /**
  * Says in words which of a file's streams are left by wish. Streams that are written by themselves report their own fate; those that are
- * to be kept with the file are told of once it is written (`describeNotCarried`).
+ * to be kept with the file are reported once it is written (`describeNotCarried`).
  */
 export const describeLeftBehind = (streams: readonly { readonly name: string }[] | null, wish: StreamWish): string[] =>
   wish === "leave" && streams && streams.length > 0 ? [describeStreams(streams.map(({ name }) => name))] : [];
 
 /**
- * Says in words what a file was to carry that does not stand with it at the destination. Dates of creation, which few file systems take, are told of once for all files, in the rehearsal.
+ * Says in words what a file was to carry that does not stand with it at the destination. Dates of creation, which few file systems take, are reported once for all files, in the rehearsal.
  * @param streams names of those that were to be kept with the file
  */
 export function describeNotCarried(

@@ -1,6 +1,6 @@
 import { readFileSync } from "node:fs";
 import { describe, expect, it } from "vitest";
-import { heldStream, STREAMS_TOLD, type ToldStream } from "../../tests/support/told-streams";
+import { DRAWN_STREAMS, heldStream, type StreamBytes } from "../../tests/support/drawn-streams";
 import { MemorySource, readBytes } from "../bytes/byte-source";
 import { LayoutSource } from "../bytes/layout";
 import { NO_FACTS, NOTHING_CARRIED } from "./carried";
@@ -18,11 +18,11 @@ function bytesOf(streams: readonly NamedStream[]): Buffer {
   if (!layout) throw new Error("nothing has a place in it");
   return Buffer.from(readBytes(new LayoutSource(new MemorySource(new Uint8Array()), layout), 0, layout.size));
 }
-const named = (streams: readonly ToldStream[], name: string) => streams.find((each) => each.name === name)?.bytes.toString("hex");
+const named = (streams: readonly StreamBytes[], name: string) => streams.find((each) => each.name === name)?.bytes.toString("hex");
 
 describe("the second file of the two-file form", () => {
   it("is what an independent reader was given, and that found every fork, every attribute and the Finder's bytes in it", () => {
-    for (const [index, streams] of STREAMS_TOLD.entries()) {
+    for (const [index, streams] of DRAWN_STREAMS.entries()) {
       const { bytes, read } = recorded[index] as (typeof recorded)[number];
       expect(bytesOf(streams.map(heldStream)).toString("base64")).toBe(bytes);
       const fork = named(streams, "rsrc");
@@ -35,7 +35,7 @@ describe("the second file of the two-file form", () => {
   });
 
   it("begins as RFC 1740, appendix A and B, says: magic, version, entries that lie in the file and do not meet", () => {
-    for (const streams of STREAMS_TOLD) {
+    for (const streams of DRAWN_STREAMS) {
       const bytes = bytesOf(streams.map(heldStream));
       expect([bytes.readUInt32BE(0), bytes.readUInt32BE(4)]).toEqual([0x00051607, 0x00020000]);
       const count = bytes.readUInt16BE(24);
@@ -55,7 +55,7 @@ describe("the second file of the two-file form", () => {
     }
   });
 
-  it("tells of what has no place in it: a name or a value that is too long, and bytes nobody knows the place of", () => {
+  it("reports what has no place in it: a name or a value that is too long, and bytes nobody knows the place of", () => {
     const long = heldStream({ name: "x".repeat(128), bytes: Buffer.from("a") });
     const large = heldStream({ name: "large", bytes: Buffer.alloc(70_000) });
     const zero = heldStream({ name: "a\0b", bytes: Buffer.from("a") });

@@ -130,7 +130,7 @@ export class DatedTreesFinder implements SetFinder {
       const folders = (lost.get(state.key) ?? []).map(
         (folder) => below(`${state.folder}/${folder}`, state.folder + state.drive) ?? `/${folder}`,
       );
-      return folders.length === 0 ? state : { ...state, notes: [...state.notes, ...folders.slice(0, MOST_TOLD).map(LOST_FOLDER)] };
+      return folders.length === 0 ? state : { ...state, notes: [...state.notes, ...folders.slice(0, MOST_NOTED).map(LOST_FOLDER)] };
     });
   }
 
@@ -151,7 +151,7 @@ export class DatedTreesFinder implements SetFinder {
 /** How deep below a state, and how many, folders are compared from state to state. */
 const DEEPEST = 6;
 const MOST_BELOW = 1_000_000;
-const MOST_TOLD = 10;
+const MOST_NOTED = 10;
 const LOST_FOLDER = (folder: string) =>
   `The folder “${folder}” is missing in this state, and is there in those before and after it: the backup lost it, not the client.`;
 

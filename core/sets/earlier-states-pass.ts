@@ -82,7 +82,7 @@ function keptMoments({ moments, present }: Series, between: Between): Kept {
   return newest ? { moments: [...kept, newest], afterGap: newest === after[0] ? undefined : newest } : { moments: kept };
 }
 
-/** What a pass over earlier states may be told. */
+/** What a pass over earlier states may be asked. */
 export interface EarlierStatesOptions {
   /** The states to keep to; not given: all. */
   readonly between?: Between | undefined;

@@ -120,7 +120,7 @@ describe("dates that can mean several days", () => {
     expect(read([["260312", "2026-03-11"]])).toEqual([["2026-03-12"]]);
   });
 
-  it("are taken for the day nearest to what is known, and the other is told; nothing known: days before months", () => {
+  it("are taken for the day nearest to what is known, and the other is noted; nothing known: days before months", () => {
     expect(read([["03-04-2026", "2026-03-02"]])).toEqual([["2026-03-04", "2026-04-03"]]);
     expect(read([["03-04-2026", null]])).toEqual([["2026-04-03", "2026-03-04"]]);
     expect(read([["05-05-2026", null]])).toEqual([["2026-05-05"]]);

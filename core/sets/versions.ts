@@ -15,7 +15,7 @@ export interface Moment {
   notes?(): readonly string[];
 }
 
-/** How versions are told apart in a series of moments. */
+/** How versions are distinguished in a series of moments. */
 export interface VersionRules {
   /** What shows that two files of one path are the same version. */
   keyOf(record: FileRecord): string;

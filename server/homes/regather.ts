@@ -6,8 +6,8 @@ import { EXTENSION } from "../passes/store-copies";
 import { findFolders, fromHome, toHome } from "./paths";
 
 /**
- * Gathers the copies of stores anew after `change` has changed which homes their paths are those of. Folders that go over as a whole are told
- * so, and nothing in them is touched; of the others each copy finds its item anew by folder and name. Copies that were joined to an item for
+ * Gathers the copies of stores anew after `change` has changed which homes their paths are those of. Folders that go over as a whole get their
+ * new home, and nothing in them is touched; of the others each copy finds its item anew by folder and name. Copies that were joined to an item for
  * other reasons than their path stay with it. What was chosen stays chosen, and what was restored is known again.
  */
 export async function regather(tx: Connection, jobId: number, storeIds: readonly number[], change: () => Promise<void>): Promise<void> {

@@ -76,7 +76,7 @@ export const itemsAt = (jobId: number, items: SQL, where: SQL, moment: string, s
   from listed l left join v on v.item_id = l.id)`;
 
 /**
- * The items `i` that a list is to look through, as a table: those that may have become what is asked for since a moment, where these are told sooner than what
+ * The items `i` that a list is to look through, as a table: those that may have become what is asked for since a moment, where these are found sooner than what
  * each became.
  */
 export function itemsToLookAt(jobId: number, { since, asOf, ...scope }: Scope & Pick<ItemFilter, "since" | "asOf">): SQL {

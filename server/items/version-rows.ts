@@ -21,7 +21,7 @@ const VERSIONS = sql`(
 /** The order of versions `c` of one file, the newest first: of those changed at one time, the one of which most is left. */
 export const NEWEST_FIRST = sql`${changedOf(sql`c`)} desc nulls last, array_position(array['whole', 'partial', 'not-checked', 'name-only'], c.condition), c.id`;
 
-/** All rows a list may have, as a table `i`: where one stands in an order is told by it alone. */
+/** All rows a list may have, as a table `i`: where one stands in an order follows from it alone. */
 export const allRows = ({ rows }: Pick<ItemFilter, "rows">): SQL => (rows ? VERSIONS : sql`items`);
 
 /**

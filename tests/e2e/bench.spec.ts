@@ -87,7 +87,7 @@ test("a restore is followed file by file: what is in the way, what failed, and h
   const path = join(process.env.COMPASS_SOURCES as string, "for-restoring.img");
   writeFileSync(path, fixture("ntfs-4kn.img.gz"));
   const truth = readTruth("ntfs-4kn");
-  const id = await created(page, "Told file by file");
+  const id = await created(page, "Results file by file");
   const source = (await (await page.request.post(`/api/jobs/${id}/sources`, { data: { path } })).json()) as { id: number };
   expect(source.id).toBeGreaterThan(0);
   await page.goto(`/jobs/${id}/search`);

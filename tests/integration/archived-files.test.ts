@@ -94,7 +94,7 @@ describe("files of backup sets that stand in archives", () => {
     await restoreAsIn(truth, job, "Out of packed archives", 31);
   }, 180_000);
 
-  it("come out of split archives one by one; a disk among them is opened where it stands; a part that is another now is told", async () => {
+  it("come out of split archives one by one; a disk among them is opened where it stands; a part that is another now is reported", async () => {
     const truth = setTruth("split-backup");
     const folder = unpackSet("split-backup", bench.sources);
     const job = await jobOver(bench, folder, ["earlier-states"]);

@@ -83,7 +83,7 @@ describe("what hangs on a file beside its content", () => {
       const text = execFileSync("getfattr", ["--absolute-names", "--", output as string], { encoding: "latin1" });
       const there = (text.match(/^user\..*$/gm) ?? []).map((name) => name.slice(5));
       if (names.length > 0) seen.set(basename(path), there);
-      // What the file system does not take is told, and nothing else.
+      // What the file system does not take is reported, and nothing else.
       const left = names.filter((name) => !there.includes(name));
       expect([path, state, leftBehind?.join() ?? null]).toEqual([
         path,
@@ -152,7 +152,7 @@ describe("what hangs on a file beside its content", () => {
     expect(existsSync(replaced.results.find(({ path }) => path === second?.path)?.aside as string)).toBe(true);
   });
 
-  it("the mark “read only” is kept where the destination can hold it, the mark “hidden” is told of", async () => {
+  it("the mark “read only” is kept where the destination can hold it, the mark “hidden” is reported", async () => {
     const { rows } = await bench.pool.query<{ id: string; name: string }>(
       "select c.id, c.name from copies c join items i on i.best_copy_id = c.id where c.job_id = $1 and i.condition = 'whole' order by c.id limit 4",
       [jobId],

@@ -92,8 +92,8 @@ describe("a database and its logs", () => {
     expect(names).not.toContain("history-journal");
     expect(readFileSync(join(folder, "history-wal"), "utf8")).toBe("the log of the lost one\n");
     const kept = names.filter((name) => name.includes("(replaced")).map((name) => readFileSync(join(folder, name), "utf8"));
-    const told = done.results.find(({ path }) => path.endsWith("/history"));
-    for (const name of names.filter((each) => /^history-.*\(replaced/.test(each))) expect(told?.problem).toContain(name);
+    const main = done.results.find(({ path }) => path.endsWith("/history"));
+    for (const name of names.filter((each) => /^history-.*\(replaced/.test(each))) expect(main?.problem).toContain(name);
     expect(kept.sort()).toEqual(["another database", "its journal", "its log"]);
   });
 

@@ -84,7 +84,7 @@ describe("the pass over earlier states", () => {
       ),
     );
     expect(versions.length).toBeGreaterThanOrEqual(wanted.size);
-    // A defragmenter that moved a file changed nothing that a person would call another version; it is told as one all the same.
+    // A defragmenter that moved a file changed nothing that a person would call another version; it is counted as one all the same.
     expect(versions.length).toBeLessThan(wanted.size * 1.3 + 10);
     expect(versions.every(({ condition }) => condition === "whole")).toBe(true);
     // A file that is gone is lost; one that has other content now, or stands elsewhere, is not.
@@ -166,7 +166,7 @@ describe("the pass over earlier states", () => {
       expect(tails.filter((tail) => !paths.some((path) => path.endsWith(`/${tail.replace(/^\//, "")}`)))).toEqual([]);
     }
     const stood = truth.files.reduce((sum, { versions: all }) => sum + all.length, 0);
-    // 7,402 files in 53 states are 700 contents; a file that one damaged state lacks is told in two spans.
+    // 7,402 files in 53 states are 700 contents; a file that one damaged state lacks has two spans.
     expect(versions.length).toBeLessThan(stood * 1.3);
     expect(versions.length).toBeGreaterThanOrEqual(stood);
     expect(versions.every(({ from }) => from !== null)).toBe(true);
@@ -247,7 +247,7 @@ describe("the pass over earlier states", () => {
   }, 180_000);
 
   /** All that is stored of versions, but for their numbers. */
-  const told = async (job: number) => {
+  const stored = async (job: number) => {
     const { rows } = await bench.db.execute<Record<string, unknown>>(sql`
       select f.path, c.name, c.state, c.condition, c.size, c.present, c.moved_to, c.notes, i.lost, i.live, c.same_as
       from copies c join folders f on f.id = c.folder_id join items i on i.id = c.item_id
@@ -257,7 +257,7 @@ describe("the pass over earlier states", () => {
 
   it("narrowed first and whole then stores every version once, with all its span; what was chosen meanwhile stays chosen", async () => {
     const path = unpackSet("linked-trees", bench.sources);
-    const whole = await told(await jobOver(bench, path, ["earlier-states"]));
+    const whole = await stored(await jobOver(bench, path, ["earlier-states"]));
     expect(whole.length).toBeGreaterThan(600);
     const dates = (setTruth("linked-trees").states ?? []).map(({ date = "" }) => date.slice(0, 10)).sort();
     const [early, middle, late] = [0.2, 0.5, 0.7].map((share) => dates[Math.floor(dates.length * share)] as string);
@@ -280,7 +280,7 @@ describe("the pass over earlier states", () => {
         expect(chosen).toHaveLength(5);
         await changeTray(bench.db, job, { copies: chosen, chosen: true });
       }
-      expect(await told(job)).toEqual(whole);
+      expect(await stored(job)).toEqual(whole);
       const { results } = await endedRestore(bench.db, job, await startRestore(bench.db, job, planTo(`Chosen after ${orders.length}`)));
       expect(results.map(({ state }) => state)).toEqual(Array.from(chosen, () => "verified"));
     }
@@ -297,7 +297,7 @@ describe("the pass over earlier states", () => {
     for (const least of [40, 200, 400]) {
       await until(async () => {
         const [pass] = await listPasses(bench.db, job);
-        return pass?.state === "done" || (await told(job)).length > least;
+        return pass?.state === "done" || (await stored(job)).length > least;
       }, 60);
       if ((await listPasses(bench.db, job))[0]?.state === "done") break;
       await changePass(bench.db, id, "pause");
@@ -313,9 +313,9 @@ describe("the pass over earlier states", () => {
     }
     await passesDone(bench, job);
     expect(paused).toBeGreaterThan(1);
-    const whole = await told(await jobOver(bench, path, ["earlier-states"]));
+    const whole = await stored(await jobOver(bench, path, ["earlier-states"]));
     expect(whole.some(({ name }) => name === "Added meanwhile.txt")).toBe(true);
-    expect(await told(job)).toEqual(whole);
+    expect(await stored(job)).toEqual(whole);
   }, 240_000);
 
   it("knows a file that was moved or renamed by what identifies it, and calls it neither gone nor lost", async () => {
@@ -357,7 +357,7 @@ describe("the pass over earlier states", () => {
     ];
     for (const path of last) link(3, path);
     const job = await jobOver(bench, root, ["earlier-states"]);
-    const rows = (await told(job)).map(
+    const rows = (await stored(job)).map(
       (row) => ({ ...row, path: `${row.path}/${row.name}`.replace(/^.*\/ilse\//, "") }) as Record<string, unknown>,
     );
     const moved = rows

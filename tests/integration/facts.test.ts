@@ -56,7 +56,7 @@ beforeAll(async () => {
   }
   const path = join(bench.sources, "bare.img");
   writeFileSync(path, image);
-  jobId = await createJob(bench.db, { title: "Told by content", client: "" });
+  jobId = await createJob(bench.db, { title: "Known by content", client: "" });
   await addSource(bench.db, jobId, folder);
   await addSource(bench.db, jobId, path);
   const sources = await listSources(bench.db, jobId);

@@ -246,9 +246,9 @@ describe("a database of an earlier version", () => {
     await migrateDatabase(url);
     const { pool } = open(url);
     const { rows } = await pool.query(
-      "select state, resume is null as anew, problem is not null as told, found_lost from passes order by id",
+      "select state, resume is null as anew, problem is not null as described, found_lost from passes order by id",
     );
-    expect(rows.map(({ state, anew, told, found_lost }) => [state, anew, told, found_lost])).toEqual([
+    expect(rows.map(({ state, anew, described, found_lost }) => [state, anew, described, found_lost])).toEqual([
       ["stopped", true, true, 7],
       ["stopped", true, true, 0],
       ["queued", true, false, 0],

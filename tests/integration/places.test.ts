@@ -281,7 +281,7 @@ describe("the plan of a job", () => {
 
 describe("accounts", () => {
   it("keep what words for a time meant on the day they were said, and what was said before", async () => {
-    const jobId = await createJob(bench.db, { title: "Told", client: "" });
+    const jobId = await createJob(bench.db, { title: "Described", client: "" });
     const said = stated({ lost: { text: "yesterday", from: null, to: null } });
     const first = await saveAccounts(bench.db, jobId, [said], Date.UTC(2026, 2, 10, 12));
     const later = await saveAccounts(bench.db, jobId, [{ ...said, nameHint: "minutes" }], Date.UTC(2026, 2, 20, 12));

@@ -56,9 +56,9 @@ describe("what does not open", () => {
   it("is written as it is, and repaired beside it where that was wished and can be done", async () => {
     const wished = planTo("Repaired", { repaired: true });
     const { files, unopened } = await rehearse(bench.db, jobId, wished);
-    const told = files.filter(({ stream }) => stream === -2);
-    expect(told).toHaveLength(unopened);
-    expect(told.map(({ target }) => basename(target))).toContain("cut (repaired).zip");
+    const made = files.filter(({ stream }) => stream === -2);
+    expect(made).toHaveLength(unopened);
+    expect(made.map(({ target }) => basename(target))).toContain("cut (repaired).zip");
     // A first file whose name is taken gets a number, and its repaired form goes by that.
     const first = files.find(({ path, stream }) => stream === null && path.endsWith("cut.zip"))?.target as string;
     mkdirSync(dirname(first), { recursive: true });

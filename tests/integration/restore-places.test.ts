@@ -150,13 +150,16 @@ describe("the rehearsal", () => {
     const looked = async () => {
       const { files, better, unopened } = await rehearse(bench.db, jobId, planTo("Looked at"));
       const pages = await Promise.all((["better", "unopened"] as const).map((part) => trayPage(bench.db, jobId, 0, 50, part)));
-      const told = { better: files.filter((file) => file.better), unopened: files.filter(({ opens }) => opens === "no") };
-      expect([better, unopened]).toEqual([told.better.length, told.unopened.length]);
+      const expected = { better: files.filter((file) => file.better), unopened: files.filter(({ opens }) => opens === "no") };
+      expect([better, unopened]).toEqual([expected.better.length, expected.unopened.length]);
       expect(pages.map(({ rows }) => rows.map((row) => Number(row.copy_id)))).toEqual([
-        told.better.map(({ copyId }) => copyId),
-        told.unopened.map(({ copyId }) => copyId),
+        expected.better.map(({ copyId }) => copyId),
+        expected.unopened.map(({ copyId }) => copyId),
       ]);
-      return { better: told.better.map(({ copyId, better: than }) => [copyId, than]), unopened: told.unopened.map(({ copyId }) => copyId) };
+      return {
+        better: expected.better.map(({ copyId, better: than }) => [copyId, than]),
+        unopened: expected.unopened.map(({ copyId }) => copyId),
+      };
     };
     await changeTray(bench.db, jobId, { everything: true, chosen: false });
     await changeTray(bench.db, jobId, { copies: [second.bestCopyId, third.bestCopyId], chosen: true });

@@ -229,11 +229,11 @@ describe("what a client does by a link", () => {
     );
     rmSync(done.results[0]?.output as string);
     expect((await listSharedFiles(bench.db, id, 0)).files).toHaveLength(files.length - 1);
-    // No path of this computer is told.
+    // No path of this computer is given away.
     expect(JSON.stringify(files)).not.toContain(bench.delivery);
   });
 
-  it("what is chosen comes as a ZIP: lost bytes are zeros, another file’s too, and each is told of in words", async () => {
+  it("what is chosen comes as a ZIP: lost bytes are zeros, another file’s too, and each is described in words", async () => {
     const gappedJob = await searchedJob(bench, "ntfs-mbr");
     const found = async (condition: "partial" | "whole") =>
       (await listItems(bench.db, gappedJob, itemQuery.parse({ limit: 40, condition }))).items.filter(({ survival }) => survival > 0);

@@ -105,7 +105,7 @@ describe("a stick whose image lies on a virtual disk whose file lies on a drive"
     });
   });
 
-  it("is restored byte for byte, verified, and told with where it lies", async () => {
+  it("is restored byte for byte, verified, and reported with where it lies", async () => {
     const copies = await copiesOf((chain[2] as Source).id);
     await changeTray(bench.db, jobId, { items: copies.map(({ item_id }) => Number(item_id)), chosen: true });
     const { results } = await endedRestore(bench.db, jobId, await startRestore(bench.db, jobId, planTo("From the stick")));

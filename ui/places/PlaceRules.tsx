@@ -17,7 +17,7 @@ const SYSTEM_WORDS: Record<StoredRule["system"], string> = { windows: "Windows",
 const TIE_WORDS: Record<StoredRule["ties"], string> = {
   beside: "the file beside it",
   "by-name": "the only file of its name, wherever it is",
-  none: "nothing that can be told",
+  none: "nothing that is known",
 };
 
 /** The rules by which the bench knows where copies are kept: to read, to switch off, and to add to. */

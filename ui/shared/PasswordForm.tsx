@@ -20,7 +20,7 @@ export function PasswordForm({ share }: { share: string }) {
     <main className={styles.door}>
       <Compass />
       <h1>Recovered files</h1>
-      <p>Give the password you were told. It does not come with the link.</p>
+      <p>Give the password you were given. It does not come with the link.</p>
       <form
         onSubmit={(event) => {
           event.preventDefault();

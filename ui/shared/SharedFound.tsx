@@ -152,7 +152,7 @@ function Seen({ item, root, timeZone }: { item: SharedItem; root: string; timeZo
         </Button>
       )}
       {item.condition === "partial" && (
-        <p className={styles.soft}>Parts of it are lost. Choose it: what is missing is told in a list beside the files you download.</p>
+        <p className={styles.soft}>Parts of it are lost. Choose it: what is missing stands in a list beside the files you download.</p>
       )}
     </>
   );

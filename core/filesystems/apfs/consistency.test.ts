@@ -75,7 +75,7 @@ describe("what does not add up in an APFS volume", () => {
     }
   });
 
-  it("blocks that two files claim are told from those of clones; lost files, entries and numbers are told", () => {
+  it("blocks that two files claim are distinguished from those of clones; lost files, entries and numbers are reported", () => {
     const bytes = macBytes("apfs-checkpoints");
     const view = new DataView(bytes.buffer);
     const seal = (at: number) => bytes.set(objectChecksum(bytes.subarray(at, at + BLOCK)), at);
@@ -122,7 +122,7 @@ describe("what does not add up in an APFS volume", () => {
     expect(words).toMatch(/^1 Files and folders that no folder has an entry for/m);
   });
 
-  it("blocks in use that the container's map calls free are told", () => {
+  it("blocks in use that the container's map calls free are reported", () => {
     const bytes = macBytes("apfs-checkpoints");
     const disk = new MemorySource(bytes);
     const volume = macVolumes(disk)[0] as VolumeReport;

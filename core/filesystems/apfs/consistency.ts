@@ -7,7 +7,7 @@ import type { UnreadNode, VolumeState } from "./state";
 
 /** Files, entries and extents that are held against one another; of a larger volume only its tree and its map are. */
 const MOST_COMPARED = 8_000_000;
-/** Claims that overlap at one place and are told apart: damaged ones may claim everything at once, and more add nothing. */
+/** Claims that overlap at one place and are distinguished: damaged ones may claim everything at once, and more add nothing. */
 const MOST_OPEN = 64;
 /** Blocks of files that are looked up in the map, in container sizes: clones share blocks, damaged extents claim any number. */
 const MOST_LOOKED_UP = 4;
@@ -131,7 +131,7 @@ export function apfsFindings(
   ].filter((finding) => finding.count > 0);
 }
 
-/** Tells which numbers stand in one of two sorted lists alone, each once. */
+/** Gives the numbers that stand in one of two sorted lists alone, each once. */
 function compareSorted(
   first: Float64Array,
   second: Float64Array,

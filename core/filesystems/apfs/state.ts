@@ -223,7 +223,7 @@ export class VolumeState {
     return found;
   }
 
-  /** The extents of all data streams, where they stand in a tree of their own. @param lost is told of nodes that cannot be read */
+  /** The extents of all data streams, where they stand in a tree of their own. @param lost is called with nodes that cannot be read */
   *allSealedExtents(lost: (node: UnreadNode) => void): Generator<{ readonly stream: number; readonly extent: Extent }, void, void> {
     for (const node of this.#extents?.leaves(null, null, ({ oid }) => lost({ oid, paddr: oid })) ?? [])
       for (let index = 0; index < node.keys.length; index += 1)
@@ -284,7 +284,7 @@ export class VolumeState {
 
   /**
    * Leaves of the tree of files whose blocks are not among those given; each block that is met is added. A leaf holds until the next one.
-   * @param lost is told of nodes that cannot be read
+   * @param lost is called with nodes that cannot be read
    */
   *leavesBeside(seen: Set<number>, lost: ((node: UnreadNode) => void) | null = null): Generator<TreeNode, void, void> {
     yield* this.#beside(this.#root, { seen, lost }, MOST_DEPTH, false);

@@ -91,7 +91,7 @@ export class Tree {
 
   /**
    * The leaves whose entries may lie between two bounds, in order. Without bounds all.
-   * @param lost is told of nodes that should be there and are not, or are damaged
+   * @param lost is called with nodes that should be there and are not, or are damaged
    */
   leaves(low: Compare | null = null, high: Compare | null = null, lost: ((link: NodeLink) => void) | null = null): Iterable<TreeNode> {
     return this.#below(this.root, MOST_LEVELS + 1, { low, high, lost });

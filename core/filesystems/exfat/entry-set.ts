@@ -91,7 +91,7 @@ function readSet(cursor: Cursor, at: number): TreeEntry | null {
     ...(zoned(cursor, at) ? {} : { localTimes: true }),
     marks: marksOfAttributes(cursor.u16(at + FILE.attributes)),
     at,
-    notes: sound ? [] : ["The checksum of its entries does not match: some of what is told here may be wrong."],
+    notes: sound ? [] : ["The checksum of its entries does not match: some of what stands here may be wrong."],
   };
 }
 

@@ -52,7 +52,7 @@ export function ntfsFindings(table: MftTable, index: MftIndex, map: AllocationMa
   });
   for (const { start, end } of claimed.unclaimed()) tallies.unowned.add(clusterWords(start, end), end - start);
   const words: readonly [keyof typeof tallies, string][] = [
-    ["damaged", "File records that are damaged beyond reading: the files they told of are known by their folders at most."],
+    ["damaged", "File records that are damaged beyond reading: the files they described are known by their folders at most."],
     ["cut", "File records of which only a part is sound."],
     ["parents", "Files whose folder is not there any more, or was used for something else."],
     ["links", "Files whose record counts another number of names than it has."],

@@ -96,8 +96,8 @@ export function toFileRecords(record: MftRecord, around: Surroundings): FileReco
       marks: shared.marks,
       notes,
     };
-    const told = parent.startsWith(UNKNOWN_PARENT) ? lostTrack(file, record) : file;
-    return around.leftover ? { ...told, leftover: true } : told;
+    const placed = parent.startsWith(UNKNOWN_PARENT) ? lostTrack(file, record) : file;
+    return around.leftover ? { ...placed, leftover: true } : placed;
   });
 }
 

@@ -42,7 +42,7 @@ export class RowLookup {
       : null;
   }
 
-  /** The least and the greatest number of a table's rows; null: it has none, or they cannot be told. */
+  /** The least and the greatest number of a table's rows; null: it has none, or they cannot be read. */
   boundsOf(tree: Tree): { readonly least: number; readonly most: number } | null {
     const known = this.#bounds.get(tree);
     if (known !== undefined) return known;

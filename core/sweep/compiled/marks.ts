@@ -82,12 +82,12 @@ export function sectors(length: usize, later: usize, laterWord: u32): u32 {
   }
   let count: u32 = 0;
   for (let i: u32 = 0; i < some; i++) {
-    const told = load<u32>(OUT + ((<usize>i) << 2));
-    const place = told & ~(<u32>SECTOR - 1);
+    const packed = load<u32>(OUT + ((<usize>i) << 2));
+    const place = packed & ~(<u32>SECTOR - 1);
     const at = BLOCK + <usize>place;
     const first = <u32>load<u8>(<usize>load<u16>(at), STARTS);
     const fourth = <u32>load<u8>(<usize>load<u16>(at, 4), FOURS);
-    let may = ((told | first | fourth) & BEGINS) | (first & READS);
+    let may = ((packed | first | fourth) & BEGINS) | (first & READS);
     if (first & LOOK_CLOSER && isKnown(load<u32>(at), START_WORDS)) may |= BEGINS;
     if (fourth & LOOK_CLOSER && isKnown(load<u32>(at, 4), START_WORDS)) may |= BEGINS;
     if (may & READS && !isText(at)) may &= ~READS;

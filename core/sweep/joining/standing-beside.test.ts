@@ -28,7 +28,7 @@ describe("the beginning of a file whose rest is not found", () => {
   const head = archive.subarray(0, 4 * CLUSTER);
 
   it.each(["mp4", "webp", "bmp", "wav"])(
-    "is told where it stands in the reach of one that nothing proves: %s",
+    "is found where it stands in the reach of one that nothing proves: %s",
     { tags: "long" },
     (kind) => {
       const parent = one(kind, 4 * CLUSTER);
@@ -43,7 +43,7 @@ describe("the beginning of a file whose rest is not found", () => {
     },
   );
 
-  it("is told behind a document whose damage shows late, and an old office file too", { tags: "long" }, () => {
+  it("is found behind a document whose damage shows late, and an old office file too", { tags: "long" }, () => {
     const document = one("pdf", 20_000);
     const cut = roundUp(document.length / 2);
     const old = one("doc", 20_000).subarray(0, 6 * CLUSTER);
@@ -70,7 +70,7 @@ describe("the beginning of a file whose rest is not found", () => {
   });
 });
 
-it("a whole file that begins in the last bytes of a damaged one is told, wherever clusters begin", () => {
+it("a whole file that begins in the last bytes of a damaged one is found, wherever clusters begin", () => {
   const document = one("pdf", 20_000);
   const archive = one("odt");
   const at = CLUSTER + roundUp(document.length / 2) - 512;

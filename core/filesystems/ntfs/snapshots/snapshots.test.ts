@@ -57,8 +57,8 @@ describe("snapshots kept inside a volume", () => {
       const result = compareState(state, copies, bytes);
       expect(result.lies, state).toEqual([]);
       const whole = new Set(copies.filter(({ condition }) => condition === "whole").map(({ path }) => path.slice(1)));
-      const told = Object.entries(damageEffect.files).flatMap(([path, effect]) => (effect[state]?.includes("wrong") ? [path] : []));
-      expect(told.filter((path) => whole.has(path))).toEqual([]);
+      const wrong = Object.entries(damageEffect.files).flatMap(([path, effect]) => (effect[state]?.includes("wrong") ? [path] : []));
+      expect(wrong.filter((path) => whole.has(path))).toEqual([]);
       return { notes: volume.notes.length, whole: result.whole, missing: result.missing.length };
     });
     // The list of the oldest is damaged: what the later ones keep is in doubt for it, and for it alone.
