@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { openFixture, recordsFiles, recordsTruth } from "../../tests/support/records-truth";
-import { joinRecords } from "./join";
+import { type Joined, joinRecords } from "./join";
 
 const candidate = (name: string) => {
   const reader = openFixture(recordsFiles(name), true);
@@ -41,6 +41,46 @@ describe("databases that are joined", () => {
     const gone = new Set(names.flatMap((name) => recordsTruth(name).deleted.notes?.map(({ row }) => row[1]) ?? []));
     expect(deleted.length).toBeGreaterThan(150);
     expect(deleted.every(({ values, from }) => gone.has(values[1] as string) && from.length > 0)).toBe(true);
+  });
+
+  it("are complete where one of them is damaged and an older one has what is lost, in either order", () => {
+    const files = recordsFiles("plain");
+    const bytes = Buffer.from(files.get("data.db") ?? []);
+    const page = bytes.readUInt16BE(16);
+    // Every other leaf of tables (SQLite file format, 1.6): indexes still have some of the columns.
+    let leaves = 0;
+    for (let at = page; at < bytes.length; at += page) if (bytes[at] === 0x0d && leaves++ % 2 === 0) bytes.fill(0, at, at + page);
+    const damaged = () => {
+      const reader = openFixture(new Map([...files, ["data.db", bytes]]), true);
+      if (!reader) throw new Error("no database");
+      return { name: "damaged", reader };
+    };
+    const parts = [...damaged().reader.rows()].filter(({ state, confidence }) => state === "live" && confidence === "part");
+    expect(parts.length).toBeGreaterThan(20);
+    // What leads to a row that is gone everywhere has a number below 0, which may be any.
+    const text = (values: readonly unknown[]) =>
+      JSON.stringify(values.map((value) => (typeof value === "number" && value < 0 ? "gone" : value)));
+    const counting = (all: Joined) =>
+      new Map(
+        all.tables.map(({ name, rows }) => [
+          name,
+          rows
+            .filter(({ deleted }) => !deleted)
+            .map(({ values }) => text(values))
+            .sort(),
+        ]),
+      );
+    const expected = counting(joinRecords([candidate("plain")]));
+    for (const both of [
+      [damaged(), candidate("plain")],
+      [candidate("plain"), damaged()],
+    ]) {
+      const found = joinRecords(both);
+      expect(counting(found)).toEqual(expected);
+      for (const { rows } of found.tables) expect(rows.filter(({ deleted, confidence }) => !deleted && confidence !== "whole")).toEqual([]);
+    }
+    const alone = joinRecords([damaged()]).tables.flatMap(({ rows }) => rows);
+    expect(alone.filter(({ deleted, confidence }) => !deleted && confidence === "part").length).toBeGreaterThan(0);
   });
 
   it("leave out what was never committed, and say how much that is", { tags: "long" }, () => {

@@ -231,7 +231,8 @@ function identityOf(draft: Draft, schema: RecordReader["schema"]): Identity {
     .map((names) => names.map((name) => columns.findIndex((each) => each.toLowerCase() === name.toLowerCase())));
   const unique = [...statement.unique, ...indexes].find((each) => each.length > 0 && !each.includes(-1) && !each.includes(statement.alias));
   if (unique) return choose(unique, `what is declared unique (${named(unique)})`);
-  const live = draft.rows.filter((each) => each.live);
+  // What only stands in part says nothing of what rows have in common.
+  const live = draft.rows.filter((each) => each.live && each.row.confidence === "whole");
   const distinct = (list: readonly number[]) => {
     const seen = new Set(live.map(({ candidate, row }) => JSON.stringify([candidate, ...list.map((i) => String(row.values[i] ?? ""))])));
     return live.length >= FEWEST_NAMED && seen.size >= live.length * 0.999;
@@ -280,8 +281,10 @@ interface Merged {
   values: Value[];
   readonly from: Set<number>;
   readonly deleted: boolean;
-  readonly confidence: Row["confidence"];
+  confidence: Row["confidence"];
   readonly candidate: number;
+  /** Columns of which nothing is known. */
+  unknown: readonly number[];
 }
 
 function joinTable(draft: Draft): JoinedTable {
@@ -303,8 +306,8 @@ function joinTable(draft: Draft): JoinedTable {
   const leadsNowhere = (values: readonly (Value | undefined)[]) =>
     rest.length > 0 && led.some((i) => typeof values[i] === "number" && (values[i] as number) < 0);
   let [versions, leftOut] = [0, 0];
-  // What counts comes first, of the candidate whose rows reach farthest; then what is left, whole ones before the others.
-  const rank = ({ live, row }: Held) => (live ? 0 : row.confidence === "whole" ? 1 : 2);
+  // What counts comes first, whole ones before the others, of the candidate whose rows reach farthest; then what is left.
+  const rank = ({ live, row }: Held) => (live ? 0 : 2) + (row.confidence === "whole" ? 0 : 1);
   const reach = latest(draft);
   const ordered = [...draft.rows].sort(
     (a, b) => rank(a) - rank(b) || (reach[b.candidate] ?? 0) - (reach[a.candidate] ?? 0) || a.candidate - b.candidate,
@@ -326,8 +329,14 @@ function joinTable(draft: Draft): JoinedTable {
     const same = merged.get(key) ?? (draft.identity.isTime && leadsNowhere(values) ? byRest.get(restOf(values)) : undefined);
     if (same) {
       if (!same.from.has(candidate)) same.from.add(candidate);
-      if (!same.values.every((value, i) => i === statement.alias || leads.get(i) === draft || textOf(value) === textOf(values[i] ?? null)))
-        versions += 1;
+      const isSame = (value: Value, i: number) =>
+        i === statement.alias || leads.get(i) === draft || same.unknown.includes(i) || textOf(value) === textOf(values[i] ?? null);
+      // A row of which some columns are lost is completed by one that says the same in the others.
+      if (same.unknown.length > 0 && row.confidence === "whole" && same.values.every(isSame)) {
+        for (const i of same.unknown) same.values[i] = values[i] ?? null;
+        Object.assign(same, { unknown: [], confidence: "whole" });
+      }
+      if (!same.values.every(isSame)) versions += 1;
       if (row.rowid !== null && same.rowid !== null && !numbers.has(keyOf(candidate, row.rowid)))
         numbers.set(keyOf(candidate, row.rowid), same.rowid);
       continue;
@@ -338,7 +347,10 @@ function joinTable(draft: Draft): JoinedTable {
       if (row.rowid !== null && !numbers.has(keyOf(candidate, row.rowid))) numbers.set(keyOf(candidate, row.rowid), rowid);
     }
     const own = values.map((value, i) => (i === statement.alias ? rowid : (value ?? null)));
-    const one: Merged = { rowid, values: own, from: new Set([candidate]), deleted: !live, confidence: row.confidence, candidate };
+    const unknown = values.flatMap((value, i) =>
+      value === undefined && i !== statement.alias && !statement.columns[i]?.virtual ? [i] : [],
+    );
+    const one: Merged = { rowid, values: own, from: new Set([candidate]), deleted: !live, confidence: row.confidence, candidate, unknown };
     merged.set(key, one);
     if (draft.identity.isTime && !byRest.has(restOf(values))) byRest.set(restOf(values), one);
   }
