@@ -110,8 +110,7 @@ export class DamagedRows {
     // Where all free pages are known, one that is not free is of a table that misses it.
     const [best] = isFreeListWhole ? open : open.filter(({ tree }) => tree === alike[0]?.tree);
     if (best) return { tree: best.tree, isUnsure: open.some(({ tree, fits }) => tree !== best.tree && fits === best.fits) };
-    const isOfLostTable = alike.length > 0 ? hasLostTables && !isNameless : hasLostTables;
-    return isOfLostTable ? "nameless" : null;
+    return hasLostTables && (alike.length === 0 || !isNameless || isFreeListWhole) ? "nameless" : null;
   }
 
   #areKnown(tree: Tree, rows: readonly LiveRow[]): boolean {
