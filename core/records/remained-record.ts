@@ -1,6 +1,7 @@
 import type { Remain } from "./sqlite/carve";
 import type { Cell } from "./sqlite/cell";
 import type { Database } from "./sqlite/database";
+import { recordOf } from "./sqlite/overflow";
 import type { Page } from "./sqlite/pages";
 import { lengthOf } from "./sqlite/record";
 
@@ -13,6 +14,6 @@ export function remainedRecord(
   const { rowid, types, bodyAt, at, payload, local, overflow } = remain;
   const recordAt = bodyAt - (payload - types.reduce((sum, type) => sum + lengthOf(type), 0));
   const cell: Cell = { at, rowid, payload, local, recordAt, end: remain.end, overflow };
-  const { bytes, recordAt: start, end, whole } = database.recordOf(page, cell, false);
+  const { bytes, recordAt: start, end, whole } = recordOf(database, page, cell, false);
   return { cell, bytes, body: start + (bodyAt - recordAt), end, whole };
 }

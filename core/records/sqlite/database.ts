@@ -1,8 +1,10 @@
 import { BlockReader } from "../../bytes/block-reader";
 import { findPageSize } from "../../formats/sqlite/page";
 import { type Cell, isTreePage, KIND, type PageHead, readCell, readPageHead } from "./cell";
+import { markFreePages } from "./free-list";
 import { type Journal, readJournal } from "./journal";
 import { type Log, readLog } from "./log";
+import { type PageUse, recordOf } from "./overflow";
 import { type DatabaseFiles, type Header, type Page, Pages, readHeader } from "./pages";
 import { type Encoding, lengthOf, readHead, readValue, type Value } from "./record";
 import { isPossibleEntry, isSoundPage, type SchemaEntry } from "./schema-list";
@@ -42,7 +44,7 @@ const SHORTEST_JOURNAL = 512;
 const SAMPLED_PAGES = 200;
 
 /** An SQLite database with its log and journal, opened as the published format says; what is damaged is passed by and noted. */
-export class Database {
+export class Database implements PageUse {
   readonly notes: string[] = [];
   readonly trees: Tree[] = [];
   /** The statements that made it, in their order. */
@@ -272,7 +274,7 @@ export class Database {
 
   /** The row in a cell. @returns null when it is none of the table */
   rowAt(tree: Described, page: Page, cell: Cell, types: number[], counts = true): LiveRow | null {
-    const { bytes, recordAt, end, whole } = this.recordOf(page, cell, counts);
+    const { bytes, recordAt, end, whole } = recordOf(this, page, cell, counts);
     const bodyAt = readHead(bytes, recordAt, cell.payload, end, types);
     if (bodyAt < 0) return null;
     return {
@@ -286,14 +288,6 @@ export class Database {
       rowid: cell.rowid,
       values: this.values(tree, bytes, bodyAt, end, types, cell.rowid),
     };
-  }
-
-  /** A record's bytes: on its page, or put together with the pages it goes on to. @param counts whether the row counts, so that those pages are its own */
-  recordOf(page: Page, cell: Cell, counts: boolean): { bytes: Buffer; recordAt: number; end: number; whole: boolean } {
-    const { recordAt, local, overflow } = cell;
-    if (overflow === 0) return { bytes: page.bytes, recordAt, end: recordAt + local, whole: local === cell.payload };
-    const { bytes, whole } = this.#withOverflow(page, cell, counts);
-    return { bytes, recordAt: 0, end: bytes.length, whole };
   }
 
   /** The values of a record in the order of the table's columns; undefined: not known. */
@@ -322,45 +316,6 @@ export class Database {
       }
     }
     return values;
-  }
-
-  /** A record with what stands on the pages it goes on to. */
-  #withOverflow(page: Page, { recordAt, local, payload, overflow }: Cell, counts: boolean): { bytes: Buffer; whole: boolean } {
-    // What is claimed is not taken before the pages for it are there.
-    const most = Math.min(payload, local + this.count * (this.usable - 4));
-    const pieces: Buffer[] = [page.bytes.subarray(recordAt, recordAt + local)];
-    let length = local;
-    const seen = new Set<number>();
-    for (let next = overflow; length < most && next > 0 && next <= this.count && !seen.has(next); ) {
-      seen.add(next);
-      const more = counts ? this.pages.get(next) : this.#formerPage(next, page);
-      if (!more || isZero(more.bytes)) break;
-      if (counts) {
-        if (this.owners[next]) break;
-        this.roles[next] = 1;
-      } else if (!this.#mayGoOn(more, payload - length)) break;
-      const part = more.bytes.subarray(4, Math.min(this.usable, 4 + payload - length));
-      pieces.push(part);
-      length += part.length;
-      next = more.bytes.readUInt32BE(0);
-    }
-    return { bytes: Buffer.concat(pieces), whole: length === payload };
-  }
-
-  /** A page as it was when a row that does not count any more led to it. */
-  #formerPage(number: number, leaf: Page): Page | null {
-    const { from, at } = this.pages.placeBeside(number, leaf);
-    return this.pages.read(number, from, at);
-  }
-
-  /** Whether a page can be the rest of a row that does not count: one that has become a tree's or another row's, or has a list written over it, is not. */
-  #mayGoOn({ number, bytes, from, at }: Page, left: number): boolean {
-    const now = this.pages.placeOf(number);
-    const isNow = now.from === from && now.at === at;
-    if (isNow && (this.owners[number] || (this.roles[number] !== 3 && this.roles[number] !== 0))) return false;
-    // The last page of a chain leads nowhere, every other one to a page (1.6).
-    const next = bytes.readUInt32BE(0);
-    return left <= this.usable - 4 ? next === 0 : next > 0 && next <= this.count;
   }
 
   /** The pages of a tree that hold records, its inner ones among them, in order. */
@@ -408,24 +363,10 @@ export class Database {
     return isTreePage(kind) && (kind === KIND.leafTable || kind === KIND.interiorTable) === shape.hasRowId;
   }
 
-  /** Marks the free pages (1.5). */
+  /** Marks the free pages. */
   markFree(): void {
-    const seen = new Set<number>();
-    let marked = 0;
-    for (let trunk = this.#header?.firstFree ?? 0; trunk > 1 && trunk <= this.count && !seen.has(trunk) && !this.owners[trunk]; ) {
-      seen.add(trunk);
-      const page = this.pages.get(trunk);
-      if (!page) return;
-      this.roles[trunk] = 2;
-      const leaves = Math.min(page.bytes.readUInt32BE(4), this.usable / 4 - 2);
-      for (let i = 0; i < leaves; i += 1) {
-        const leaf = page.bytes.readUInt32BE(8 + i * 4);
-        if (leaf > 1 && leaf <= this.count && !this.owners[leaf]) this.roles[leaf] = 3;
-      }
-      marked += 1 + leaves;
-      trunk = page.bytes.readUInt32BE(0);
-    }
-    this.#isFreeListWhole = this.#header !== null && marked === this.#header.free;
+    if (!this.#header) return;
+    this.#isFreeListWhole = markFreePages(this, this.#header.firstFree) === this.#header.free;
   }
 }
 
@@ -452,8 +393,6 @@ export interface LiveRow {
 }
 
 export const emptyCell = (): Cell => ({ at: 0, rowid: null, payload: 0, local: 0, recordAt: 0, end: 0, overflow: 0 });
-
-const isZero = (bytes: Buffer) => bytes.every((byte) => byte === 0);
 
 /** A table as its declaration says. */
 export function tableTree(name: string, root: number, statement: TableStatement | null): Tree {
