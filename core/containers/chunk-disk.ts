@@ -20,6 +20,8 @@ const MOST_PLAIN = 64 << 20;
 /** Plain bytes of decoded chunks that are kept. */
 const MOST_KEPT = 32 << 20;
 
+const XZ_CHECKED: ReadonlySet<number> = new Set([1, 4]);
+
 /** A disk kept in chunks, some of which are compressed. */
 export class ChunkDisk implements ByteSource {
   readonly #starts: Float64Array;
@@ -27,6 +29,7 @@ export class ChunkDisk implements ByteSource {
   #kept = 0;
   /** What cannot be read: chunks that are not there, worked out once, and what turns out damaged or refused as it is read. */
   #bad: RangeSet | undefined;
+  readonly doubts: Range[] = [];
 
   /** @param chunks in the order of the disk, apart from one another */
   constructor(
@@ -75,6 +78,18 @@ export class ChunkDisk implements ByteSource {
     const there = Math.max(0, Math.min(length, this.file.size - at - inside));
     for (const range of there > 0 ? this.file.unreadable(at + inside, there) : [])
       this.#badOnes().add(range.start - at + start, range.end - at + start);
+  }
+
+  /** Notes that a checksum over a chunk does not match, and whether the chunk itself has one that would. */
+  doubt(chunk: Chunk): void {
+    if (!this.#isVouched(chunk)) this.doubts.push({ start: chunk.start, end: chunk.start + chunk.length });
+  }
+
+  /** Whether damage in the bytes of a chunk shows as it is decoded. */
+  #isVouched({ kind, at, kept }: Chunk): boolean {
+    if (kind === "zeros" || kind === "unstored" || kind === "zlib" || kind === "bzip2") return true;
+    // The kind of check stands in the stream's header (the .xz file format 1.1.0, 2.1.1.2); those that are compared here are CRC-32 and CRC-64.
+    return kind === "xz" && kept > 8 && XZ_CHECKED.has((readBytes(this.file, at + 7, 1)[0] as number) & 15);
   }
 
   /** Stretches that were never stored: they come as zeros. */

@@ -153,7 +153,7 @@ function fromTables(tables: readonly Table[], fork: ByteSource, forkAt: number, 
   return { kind: "udif", form: null, disk, identity: null, created: null, notes: [...notes, ...checkNotes(disk, read, size)] };
 }
 
-/** Compares the checksums of the tables, as far as that is a matter of a moment. */
+/** Compares the checksums of the tables, as far as that is a matter of a moment, and notes on the disk what is in doubt. */
 function checkNotes(disk: ChunkDisk, tables: readonly ReadTable[], size: number): string[] {
   let left = MOST_CHECKED;
   let unchecked = 0;
@@ -167,7 +167,9 @@ function checkNotes(disk: ChunkDisk, tables: readonly ReadTable[], size: number)
       continue;
     }
     left -= bytes;
-    if (checksumOf(disk, stored) !== checksum) wrong.push(name.trim() || "a stretch without a name");
+    if (checksumOf(disk, stored) === checksum) continue;
+    wrong.push(name.trim() || "a stretch without a name");
+    for (const chunk of stored) disk.doubt(chunk);
   }
   const damaged = disk.unreadable(0, size).reduce((sum, { start, end }) => sum + end - start, 0);
   const notes: string[] = [];
@@ -177,7 +179,9 @@ function checkNotes(disk: ChunkDisk, tables: readonly ReadTable[], size: number)
       `The checksum does not match in ${wrong
         .slice(0, 5)
         .map((name) => `“${name}”`)
-        .join(", ")}: not all of it is as it was written.`,
+        .join(
+          ", ",
+        )}: not all of it is as it was written.${disk.doubts.length > 0 ? " What of it nothing else vouches for is called whole only where the content proves itself." : ""}`,
     );
   if (unchecked > 0)
     notes.push(

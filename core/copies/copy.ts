@@ -1,5 +1,6 @@
 import type { ByteSource } from "../bytes/byte-source";
 import { diskRuns, type Layout, LayoutSource, markForeign } from "../bytes/layout";
+import { type Range, RangeSet } from "../bytes/range-set";
 import { type Absence, ALL_BYTES_THERE, type ByteEvidence, type FileRecord, type Placed } from "../filesystems/file-record";
 import { type ContentFinding, examineContent } from "../formats/registry";
 import { traitsOf, underChecksums } from "../formats/traits";
@@ -11,8 +12,8 @@ export interface Evidence extends Omit<ByteEvidence, "foreign"> {
   readonly unreadable: number;
   readonly content: ContentFinding | null;
   /**
-   * Of what a backup kept: its own checksum agrees, or nothing of the kind was compared. Then only content that is under checksums itself is
-   * whole: damage in anything else may not show.
+   * Of what a backup kept, or what stands where a checksum of its image does not match: its own checksum agrees, or nothing of the kind was
+   * compared. Then only content that is under checksums itself is whole: damage in anything else may not show.
    */
   readonly kept?: "vouched" | "unproven";
   /** Its pieces were laid by hand, or found by a longer look than that of a sweep. */
@@ -100,6 +101,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   const absent = content.kind === "absent" ? content : null;
   const unreadable = layout ? unreadableBytes(layout, disk) : 0;
   const unstored = layout ? unstoredBytes(layout, disk) : 0;
+  const doubtful = layout && disk.doubts ? doubtfulBytes(layout, disk.doubts) : 0;
   const gone = bytes.usedByOthers + bytes.takenLater + bytes.lost + unreadable + unstored;
   // Live files are not read through: their records vouch for them. A deleted file's bytes may have had other owners.
   // Bytes held in the record itself had none: what they are called says nothing about whose they are.
@@ -107,7 +109,7 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
     layout &&
     !place?.vouched &&
     !place?.unlooked &&
-    (state === "deleted" || place?.sure === false || place?.unguarded) &&
+    (state === "deleted" || place?.sure === false || place?.unguarded || doubtful > 0) &&
     gone < size &&
     layout.segments.some((segment) => segment.kind !== "held");
   // Field by field, here and below: spreading objects costs more than all the rest, and records come by the million.
@@ -120,13 +122,15 @@ function judge(record: FileRecord, place: Placed | null, disk: ByteSource): Copy
   };
   if (bytes.shared) evidence.shared = bytes.shared;
   if (bytes.inDoubt) evidence.inDoubt = bytes.inDoubt;
-  if (record.backup) evidence.kept = place?.vouched ? "vouched" : "unproven";
+  if (record.backup || doubtful > 0) evidence.kept = place?.vouched ? "vouched" : "unproven";
   const assumed = place?.sure === false || place?.unlooked === true;
   const { condition, survival } = conditionOf({ type, size, state, layout, absent: absent?.why ?? null }, evidence, assumed);
   const notes = [...record.notes];
   if (place?.note) notes.push(place.note);
   if (absent?.note) notes.push(absent.note);
   if (unstored > 0) notes.push(`${unstored} bytes stand in parts of the image that are not there: they were never stored, or are lost.`);
+  if (doubtful > 0)
+    notes.push(`${doubtful} bytes of it stand where a checksum of the image does not match: they may be others than were written.`);
   notes.push(...explain(evidence));
   if (condition === "whole" && state === "deleted" && look && !(evidence.content?.finding === "agrees" && evidence.content.checked))
     notes.push(RESTS_ON_RECORDS);
@@ -192,6 +196,16 @@ function unstoredBytes(layout: Layout, disk: ByteSource): number {
   if (!disk.holes) return 0;
   return diskRuns(layout).reduce((sum, { at, length }) => sum + lengthOf(disk.holes?.(at, length) ?? []), 0);
 }
+
+/** Bytes of the content that stand where a checksum of the image speaks against them. */
+function doubtfulBytes(layout: Layout, doubts: readonly Range[]): number {
+  if (doubts.length === 0) return 0;
+  const set = DOUBTS.get(doubts) ?? RangeSet.from(doubts);
+  DOUBTS.set(doubts, set);
+  return diskRuns(layout).reduce((sum, { at, length }) => sum + set.overlap(at, at + length), 0);
+}
+
+const DOUBTS = new WeakMap<readonly Range[], RangeSet>();
 
 const lengthOf = (ranges: readonly { start: number; end: number }[]) => ranges.reduce((sum, range) => sum + range.end - range.start, 0);
 
