@@ -256,6 +256,9 @@ const FORMER_WORDS: typeof LEFT_WORDS = {
   guess: "of a former table, partly a guess",
 };
 
+/** Of rows that count: on a damaged page it may not be known which of several tables one is of. */
+const LIVE_WORDS: typeof LEFT_WORDS = { whole: "", part: "not all of it stands", guess: "perhaps of another table" };
+
 /** What is to be known of a row before it is believed; "" for one that counts and stands. */
 export function rowStateText({
   state,
@@ -263,7 +266,7 @@ export function rowStateText({
   uncommitted,
   former,
 }: Pick<Row, "state" | "confidence" | "uncommitted" | "former">): string {
-  if (state === "live") return confidence === "whole" ? "" : "not all of it stands";
+  if (state === "live") return LIVE_WORDS[confidence];
   return uncommitted ? "written, never committed" : (former ? FORMER_WORDS : LEFT_WORDS)[confidence];
 }
 

@@ -2,7 +2,7 @@ import fc from "fast-check";
 import { describe, expect, it } from "vitest";
 import { DAY, NIGHT } from "../theme/tokens";
 import { coverage, MIN_SPAN, moved, zoomed } from "./disk-chart-scale";
-import { bytesText, conditionText, countText, durationText, filesText, kindCountText, offsetText } from "./words";
+import { bytesText, conditionText, countText, durationText, filesText, kindCountText, offsetText, rowStateText } from "./words";
 
 describe("words", () => {
   it("give bytes in binary units with one decimal (IEC 80000-13)", () => {
@@ -136,4 +136,13 @@ describe("colours", () => {
     expect(contrast(colours.ink, colours.buff)).toBeGreaterThanOrEqual(4.5);
     expect(contrast(colours.mark, colours.markSoft)).toBeGreaterThanOrEqual(4.5);
   });
+});
+
+it("a row says what is to be known before it is believed, and nothing where it counts and stands", () => {
+  const row = { state: "live", confidence: "whole", uncommitted: false, former: false } as const;
+  expect(rowStateText(row)).toBe("");
+  expect(rowStateText({ ...row, confidence: "part" })).toBe("not all of it stands");
+  expect(rowStateText({ ...row, confidence: "guess" })).toBe("perhaps of another table");
+  expect(rowStateText({ ...row, state: "deleted", confidence: "guess" })).toBe("deleted, partly a guess");
+  expect(rowStateText({ ...row, state: "deleted", uncommitted: true })).toBe("written, never committed");
 });
