@@ -202,7 +202,9 @@ function doubtfulBytes(layout: Layout, doubts: readonly Range[]): number {
   if (doubts.length === 0) return 0;
   const set = DOUBTS.get(doubts) ?? RangeSet.from(doubts);
   DOUBTS.set(doubts, set);
-  return diskRuns(layout).reduce((sum, { at, length }) => sum + set.overlap(at, at + length), 0);
+  // What stands in the file system's own records came out of such bytes as likely as not.
+  const held = layout.segments.reduce((sum, { kind, length }) => sum + (kind === "held" ? length : 0), 0);
+  return diskRuns(layout).reduce((sum, { at, length }) => sum + set.overlap(at, at + length), held);
 }
 
 const DOUBTS = new WeakMap<readonly Range[], RangeSet>();

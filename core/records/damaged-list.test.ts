@@ -1,11 +1,12 @@
-import initSql, { type SqlJsStatic } from "sql.js";
-import { beforeAll, describe, expect, it } from "vitest";
+import initSql from "sql.js";
+import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { randomBytesOf } from "../../tests/support/pieces-disk";
 import { MemorySource } from "../bytes/byte-source";
 import { RecordReader } from "./records";
 import type { Value } from "./sqlite/record";
 
+const sql = await initSql();
 const PAGES = [1024, 4096, 8192];
 const NO_LIST = /list of its tables is damaged|first page is damaged/;
 const keyOf = (values: readonly (Value | undefined)[]) =>
@@ -19,11 +20,6 @@ interface Made {
 
 // The databases are SQLite's own (the package sql.js); where the list of tables stands: SQLite file format, 1.3 and 2.6.
 describe("rows of a database whose list of tables is damaged", () => {
-  let sql: SqlJsStatic;
-  beforeAll(async () => {
-    sql = await initSql();
-  });
-
   function made(seed: number): Made {
     const random = seeded(seed);
     const below = (most: number) => Math.floor(random() * most);

@@ -27,6 +27,8 @@ const MOST_OF_THEM = 0.9;
 export class DamagedRows {
   /** Row numbers by table, where pages of one are missing. */
   readonly #numbers = new Map<Tree, NumberSet>();
+  /** Numbers of rows of which it is not known which of several tables they are of. */
+  readonly #unsure = new NumberSet();
 
   /** @param budget readings of bytes as a row that may still be tried */
   constructor(
@@ -49,6 +51,12 @@ export class DamagedRows {
     this.learnt.remember(numbers, rowid);
   }
 
+  /** Numbers that may be another table's say nothing of this one. */
+  #countUnless(isUnsure: boolean, tree: Tree, rowid: number | bigint | null): void {
+    if (!isUnsure) this.#count(tree, rowid);
+    else if (typeof rowid === "number") this.learnt.remember(this.#unsure, rowid);
+  }
+
   /** Whether most of these are entries of an index: one ends with the number of a row. */
   isIndex(entries: readonly LiveRow[]): boolean {
     const known = [...this.#numbers.values()];
@@ -63,7 +71,7 @@ export class DamagedRows {
   *inIndexes(): Generator<CountingRow> {
     // Of more rows than are remembered it is not known which are missing.
     if (!this.database.isDamaged || this.learnt.isFull) return;
-    yield* indexedRows(this.database, (tree, rowid) => this.#numbers.get(tree)?.has(rowid) ?? false);
+    yield* indexedRows(this.database, (tree, rowid) => this.#numbers.get(tree)?.has(rowid) || this.#unsure.has(rowid));
   }
 
   /** Finds rows of a kind of leaf to which nothing leads any more because the pages that did are damaged: unless others of the same number count. */
@@ -88,8 +96,7 @@ export class DamagedRows {
         const full: LiveRow = { ...row, values: database.values(tree, bytes, bodyAt, end, types, rowid) };
         const isUnsure = found !== "nameless" && found.isUnsure;
         this.learnt.learn(tree.shape, full);
-        // Numbers that may be another table's say nothing of this one.
-        if (!isUnsure) this.#count(tree, rowid);
+        this.#countUnless(isUnsure, tree, rowid);
         if (!tree.shape.isIndex) yield { tree, row: full, isUnsure };
       }
     }
@@ -134,7 +141,8 @@ export class DamagedRows {
     for (const { tree, number, after, upTo } of database.damagedPages.values()) {
       const page = database.pages.get(number);
       const isOthers = database.owners[number] !== 0 && database.trees[(database.owners[number] as number) - 1] !== tree;
-      if (!page || isOthers || !isSearched(tree)) continue;
+      // What is free, or the rest of a row, was reached by a pointer that is damaged.
+      if (!page || isOthers || database.roles[number] || !isSearched(tree)) continue;
       const head = readPageHead(page, database.usable);
       if (head?.kind === KIND.interiorTable) continue;
       const all = this.#foundIn(page, this.#unlistedIn(page, head), tree).filter(({ row }) => isWithin(row.rowid, after, upTo));
@@ -161,9 +169,10 @@ export class DamagedRows {
       const found = open.map((tree) => this.#foundIn(page, stretches, tree)).sort((a, b) => b.length - a.length);
       const [most = [], second = []] = found;
       const ends = new Set(most.flatMap(({ row: { cell } }) => [cell.at, -cell.end]));
+      // A row that was moved away may still stand on its page, so that one number more or less decides nothing.
       // Bytes of something else may look like one row by chance; rows of a page lie side by side.
       const side = most.filter(({ row: { cell } }) => ends.has(cell.end) || ends.has(-cell.at));
-      yield* this.#counted(side.map((each) => ({ ...each, isUnsure: second.length === most.length })));
+      yield* this.#counted(side.map((each) => ({ ...each, isUnsure: second.length * 2 >= most.length })));
     }
   }
 
@@ -172,7 +181,7 @@ export class DamagedRows {
       // Now that it is known to count, the pages it goes on to are its own.
       const row = this.database.rowAt(each.tree, each.row.page, each.row.cell, []) ?? each.row;
       this.learnt.learn(each.tree.shape, row);
-      if (!each.isUnsure) this.#count(each.tree, row.rowid);
+      this.#countUnless(each.isUnsure, each.tree, row.rowid);
       yield { ...each, row };
     }
   }

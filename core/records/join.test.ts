@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { openFixture, recordsFiles, recordsTruth } from "../../tests/support/records-truth";
 import { type Joined, joinRecords } from "./join";
+import type { Row } from "./row";
 
 const candidate = (name: string) => {
   const reader = openFixture(recordsFiles(name), true);
@@ -81,6 +82,29 @@ describe("databases that are joined", () => {
     }
     const alone = joinRecords([damaged()]).tables.flatMap(({ rows }) => rows);
     expect(alone.filter(({ deleted, confidence }) => !deleted && confidence === "part").length).toBeGreaterThan(0);
+  });
+
+  it("complete a row that counts in part by a remain that says the same, and go on calling it a part", () => {
+    const schema = [
+      { type: "table", name: "n", table: "n", root: 2, sql: "create table n(id integer primary key, guid text unique, words text)" },
+    ];
+    const row = (values: Row["values"], facts: Partial<Row>): Row => ({
+      ...{ table: "n", root: 2, columns: ["id", "guid", "words"], values, rowid: 1, state: "live", confidence: "whole" },
+      ...{ uncommitted: false, former: false, at: 0, from: "main", ...facts },
+    });
+    const of = (name: string, rows: readonly Row[]) => ({
+      name,
+      reader: { schema, notes: [], rows: () => rows.values() as Generator<Row> },
+    });
+    const part = of("part", [row([1, "key", undefined], { confidence: "part" })]);
+    const left = of("left", [row([1, "key", "what it said"], { state: "deleted" })]);
+    for (const both of [
+      [part, left],
+      [left, part],
+    ])
+      expect(joinRecords(both).tables[0]?.rows).toMatchObject([
+        { values: [1, "key", "what it said"], deleted: false, confidence: "part", from: [0, 1] },
+      ]);
   });
 
   it("leave out what was never committed, and say how much that is", { tags: "long" }, () => {

@@ -19,7 +19,7 @@ export interface JoinedRow {
   readonly from: readonly number[];
   /** Whether it counts in none of them: it was put together from what is left. */
   readonly deleted: boolean;
-  /** How much of it stands in the one it was taken from; what does not is empty here. */
+  /** How much of it stands in the one it was taken from; what does not is empty here, unless a remain of it in another one says the same otherwise. */
   readonly confidence: Row["confidence"];
 }
 
@@ -281,7 +281,7 @@ interface Merged {
   values: Value[];
   readonly from: Set<number>;
   readonly deleted: boolean;
-  confidence: Row["confidence"];
+  readonly confidence: Row["confidence"];
   readonly candidate: number;
   /** Columns of which nothing is known. */
   unknown: readonly number[];
@@ -331,10 +331,10 @@ function joinTable(draft: Draft): JoinedTable {
       if (!same.from.has(candidate)) same.from.add(candidate);
       const isSame = (value: Value, i: number) =>
         i === statement.alias || leads.get(i) === draft || same.unknown.includes(i) || textOf(value) === textOf(values[i] ?? null);
-      // A row of which some columns are lost is completed by one that says the same in the others.
+      // A row of which some columns are lost is completed by one that says the same in the others. Those may have been other ones since: it stays a part.
       if (same.unknown.length > 0 && row.confidence === "whole" && same.values.every(isSame)) {
         for (const i of same.unknown) same.values[i] = values[i] ?? null;
-        Object.assign(same, { unknown: [], confidence: "whole" });
+        same.unknown = [];
       }
       if (!same.values.every(isSame)) versions += 1;
       if (row.rowid !== null && same.rowid !== null && !numbers.has(keyOf(candidate, row.rowid)))

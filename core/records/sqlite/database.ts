@@ -128,7 +128,7 @@ export class Database implements PageUse {
     return this.hasLostTables || this.trees.some(({ broken }) => broken);
   }
 
-  /** Whether all free pages are known, as many as its header says: any other page is of a table or an index. After `markFree`. */
+  /** Whether all free pages are known, as many as its header says: the others are of tables and indexes. After `markFree`. */
   get isFreeListWhole(): boolean {
     return this.#isFreeListWhole;
   }
