@@ -1,4 +1,15 @@
-import { closeSync, constants, existsSync, fstatSync, fsyncSync, lstatSync, mkdirSync, openSync, realpathSync } from "node:fs";
+import {
+  closeSync,
+  constants,
+  existsSync,
+  fstatSync,
+  fsyncSync,
+  lstatSync,
+  mkdirSync,
+  openSync,
+  readlinkSync,
+  realpathSync,
+} from "node:fs";
 import { join } from "node:path";
 
 /** Where the system gives an open folder a path of its own (proc(5)): names below it are then looked up in that very folder. */
@@ -55,7 +66,12 @@ export class HeldFolder {
   /** Whether its path still leads to this very folder, and not through a link. */
   isStill(): boolean {
     const [own, there] = [fstatSync(this.descriptor), lstatSync(this.path, { throwIfNoEntry: false })];
-    return there !== undefined && there.dev === own.dev && there.ino === own.ino && realpathSync(this.path) === this.path;
+    return there !== undefined && there.dev === own.dev && there.ino === own.ino && this.#presentPath() === this.path;
+  }
+
+  /** Its absolute path now, without links: as the system knows it of the open folder, else looked up name by name. */
+  #presentPath(): string {
+    return DESCRIPTORS ? readlinkSync(`${DESCRIPTORS}/${this.descriptor}`) : realpathSync(this.path);
   }
 
   /** Whether its path leads to nothing any more, or to another device: it was moved or removed, or its device was. */

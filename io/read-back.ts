@@ -1,5 +1,5 @@
 import { createHash } from "node:crypto";
-import { closeSync, constants, fstatSync, openSync, readFileSync, readSync } from "node:fs";
+import { closeSync, constants, fstatSync, openSync, readSync } from "node:fs";
 
 const STEP = 1 << 20;
 const PAGE = 64 << 10;
@@ -60,10 +60,20 @@ function hashFile(path: string, flags: number): { sha256: string; size: number }
   }
 }
 
-/** Bytes this thread has had fetched from devices so far, as the system counts them (proc(5), io); null: it does not say. */
+/**
+ * The counters of this thread (proc(5), io), held open: reading them again from the beginning gives the present ones. Each thread has its own
+ * instance of this module.
+ */
+let counters: number | undefined;
+const COUNTERS_LENGTH = 1024;
+const countersText = Buffer.alloc(COUNTERS_LENGTH);
+
+/** Bytes this thread has had fetched from devices so far, as the system counts them; null: it does not say. */
 function bytesFromDevices(): number | null {
   try {
-    const counted = /^read_bytes: (\d+)$/m.exec(readFileSync("/proc/thread-self/io", "latin1"))?.[1];
+    counters ??= openSync("/proc/thread-self/io", constants.O_RDONLY);
+    const text = countersText.toString("latin1", 0, readSync(counters, countersText, 0, COUNTERS_LENGTH, 0));
+    const counted = /^read_bytes: (\d+)$/m.exec(text)?.[1];
     return counted === undefined ? null : Number(counted);
   } catch {
     return null;

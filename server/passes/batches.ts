@@ -4,6 +4,7 @@ import type pg from "pg";
 import type { SetFacts } from "../../core/sets/set-facts";
 import * as schema from "../database/schema";
 import { passNotes } from "../database/schema";
+import { hasDoubled, refreshStatistics } from "../database/statistics";
 import { note } from "../log/commands";
 import { noteUnreadable } from "../sources/unreadable";
 import { announce, enqueue } from "../workers/queue";
@@ -50,8 +51,8 @@ export async function commitBatch(
     // A batch that is lost with the database's last moment is read again: rows and resume point stand or fall together.
     if (event === "batch") await client.query("set local synchronous_commit = off");
     // The row is locked first: a pause waits for the batch, and a worker that lost the pass stops here.
-    const held = await client.query<{ wanted: Wanted; epoch: number; kinds: PassKinds }>(
-      "select wanted, epoch, kinds from passes where id = $1 for update",
+    const held = await client.query<{ wanted: Wanted; epoch: number; kinds: PassKinds; found: number }>(
+      "select wanted, epoch, kinds, found_live + found_lost as found from passes where id = $1 for update",
       [pass.id],
     );
     if (held.rows[0]?.epoch !== pass.epoch) {
@@ -69,6 +70,7 @@ export async function commitBatch(
     const inHand = batch.finishing || (batch.sighted?.count ?? 0) > 0;
     const { state, after } = afterEvent(event, held.rows[0].wanted, inHand);
     const over = isOver(state);
+    const lost = found.lost.reduce((sum, { count }) => sum + count, 0);
     await client.query(
       `update passes set state = $2, resume = $3, done = $4, total = $5, found_live = found_live + $6, found_lost = found_lost + $7, kinds = $11,
          active_ms = active_ms + $8, reach = $9, sighted = $10, finished_at = case when $2 in ('done', 'stopped') then now() end where id = $1`,
@@ -79,7 +81,7 @@ export async function commitBatch(
         batch.done,
         batch.total,
         found.live,
-        found.lost.reduce((sum, { count }) => sum + count, 0),
+        lost,
         Math.round(batch.ms),
         batch.reach && JSON.stringify(batch.reach),
         over ? null : batch.sighted && JSON.stringify(batch.sighted),
@@ -99,6 +101,9 @@ export async function commitBatch(
     }
     await announce(tx, pass.jobId);
     await client.query("commit");
+    const before = Number(held.rows[0].found);
+    const now = before + found.live + lost;
+    if (now > 0 && (over || hasDoubled(before, now))) await refreshStatistics(drizzle(client, { schema }), "copies", "items", "folders");
     // While copies come in, the index over the names only notes them; searching is quick again when it has filed them.
     // If that fails, the database does it by itself sooner or later.
     if (over) await client.query("select gin_clean_pending_list('items_name_words')").catch(() => undefined);

@@ -4,6 +4,7 @@ import { COMPANION_PATTERN } from "../../core/restore/companions";
 import { SECOND_FILE } from "../../core/restore/two-files";
 import type { Database } from "../database/connection";
 import { restoreResults, restores } from "../database/schema";
+import { refreshStatistics } from "../database/statistics";
 import { note } from "../log/commands";
 import { Problem } from "../problem";
 import { announce, enqueue } from "../workers/queue";
@@ -23,7 +24,7 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
   const root = destinationRoot(whole);
   const refused = (await refusalFor(db, jobId, root)) ?? refusalOfBag(whole, root) ?? refusalOfStreams(whole) ?? tooLarge;
   if (refused) throw new Problem(refused, 409);
-  return db.transaction(async (tx) => {
+  const started = await db.transaction(async (tx) => {
     // Two presses at once: the second waits here, and finds the tray's files being written.
     await tx.execute(sql`select pg_advisory_xact_lock(7240114, ${jobId})`);
     const [row] = await tx
@@ -81,6 +82,8 @@ export async function startRestore(db: Database, jobId: number, { asked, ...whol
     await announce(tx, jobId);
     return id;
   });
+  await refreshStatistics(db, "tray_entries", "restore_results");
+  return started;
 }
 
 /** Second files whose size is worked out together. */

@@ -2,6 +2,7 @@ import { type SQL, sql } from "drizzle-orm";
 import { expectedPlace } from "../../core/records/entries/expected-place";
 import { companionSuffix } from "../../core/restore/companions";
 import type { Connection, Database } from "../database/connection";
+import { MANY_ROWS, refreshStatistics } from "../database/statistics";
 import { askToCheck } from "../items/check";
 import { idsBetween } from "../items/list";
 import { matchingRows } from "../items/matching";
@@ -37,11 +38,12 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
       "matching" in change && then?.asOf !== undefined
         ? sql`v.copy_id is not null or ${sinceAt("m.id", then.asOf, then)} <> 'changed'`
         : sql`true`;
-    if (change.chosen)
-      await db.execute(sql`
+    if (change.chosen) {
+      const { rowCount } = await db.execute(sql`
         insert into tray_entries (job_id, item_id, copy_id) select ${jobId}::int, m.id, v.copy_id from (${ids}) m cross join lateral (select ${copy} as copy_id) v
         where not exists (select 1 from tray_entries t where t.job_id = ${jobId} and t.item_id = m.id) and (${isThen}) on conflict do nothing`);
-    else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
+      if ((rowCount ?? 0) >= MANY_ROWS) await refreshStatistics(db, "tray_entries");
+    } else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
   }
   // What may be handed over is looked at beforehand.
   if (change.chosen)

@@ -318,4 +318,22 @@ describe("a database of an earlier version", () => {
     expect([added(2), added(3), added(4)]).toEqual([[], [], []]);
     await pool.end();
   });
+
+  it("has its statistics taken by the database itself, which does so without a search path", async () => {
+    const url = await emptyDatabase();
+    await migrateDatabase(url);
+    const client = new pg.Client({ connectionString: url });
+    await client.connect();
+    // Only what is analysed is here, without the rows it belongs to.
+    await client.query("set session_replication_role = replica");
+    await client.query(
+      "insert into folders (job_id, home_id, path, folded) select 1, 1, '/Müller ' || n, gen_random_uuid() from generate_series(1, 40) n",
+    );
+    // PostgreSQL, "Routine Vacuuming" and "CREATE INDEX": its own workers analyse with a safe search path, and call what an index is made of.
+    await client.query("set search_path = pg_catalog, pg_temp");
+    await client.query("analyze public.folders");
+    const { rows } = await client.query("select count(*)::int as count from pg_stats where tablename = 'folders_path_words'");
+    expect(rows).toEqual([{ count: 1 }]);
+    await client.end();
+  });
 });
