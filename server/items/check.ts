@@ -10,9 +10,11 @@ const UNCHECKED = sql`(c.evidence->>'content' is null and c.layout is not null a
 
 /** Asks for the contents of copies to be looked at, in the background. @param copies a query for their ids */
 export async function askToCheck(db: Connection, jobId: number, copies: SQL): Promise<void> {
+  // Each is looked up by itself: the database thinks that hardly any copy is unchecked, and would go through those asked for anew for each.
   const { rowCount } = await db.execute(sql`
-    insert into copy_checks (job_id, copy_id) select ${jobId}::int, c.id from copies c
-    where c.job_id = ${jobId} and c.id in (${copies}) and ${UNCHECKED} on conflict do nothing`);
+    with asked (id) as materialized (${copies})
+    insert into copy_checks (job_id, copy_id) select ${jobId}::int, u.id from (select distinct id from asked) a
+    cross join lateral (select c.id from copies c where c.id = a.id and c.job_id = ${jobId} and ${UNCHECKED} limit 1) u on conflict do nothing`);
   if (rowCount) await enqueue(db, "check", jobId);
 }
 

@@ -70,8 +70,12 @@ async function joinAll(db: Database, jobId: number, pairs: readonly Pair[], why:
 async function joinRawContent(db: Database, jobId: number): Promise<void> {
   const { rows } = await db.execute<Pair>(sql`
     select distinct on (b.item_id) b.item_id, a.item_id as known_item_id
-    from copies b join copies a on a.store_id = b.store_id and a.first_at = b.first_at and a.size = b.size and a.job_id = b.job_id
-      and a.place <> 'raw' and a.item_id is not null and a.item_id <> b.item_id and a.span is not distinct from b.span
+    from copies b cross join lateral (
+      -- A row each, so that the database never goes the other way about: from the many that were not found raw.
+      select a.item_id, a.state, a.id from copies a
+      where a.store_id = b.store_id and a.first_at = b.first_at and a.size = b.size and a.job_id = b.job_id
+        and a.place <> 'raw' and a.item_id is not null and a.item_id <> b.item_id and a.span is not distinct from b.span
+      order by (a.state = 'deleted') desc, a.id limit 1) a
     where b.job_id = ${jobId} and b.place = 'raw' and b.item_id is not null and b.facts->>'inside' is null
     order by b.item_id, (a.state = 'deleted') desc, a.id`);
   await joinAll(db, jobId, rows, "Found by its content at the very place of the record’s file.");

@@ -26,6 +26,7 @@ const idArray = (ids: readonly number[]) => sql.raw(`'{${ids.map(Math.trunc).joi
 
 /** Puts items or single copies of this job into the tray, or takes them out. What is put in is checked whether it opens. */
 export async function changeTray(db: Database, jobId: number, change: TrayChange): Promise<void> {
+  const { rows } = await db.execute<{ now: string }>(sql`select clock_timestamp()::text as now`);
   if ("copies" in change) await changeCopies(db, jobId, sql`select unnest(${idArray(change.copies)})`, change.chosen);
   else if ("matching" in change && change.matching.rows) await changeCopies(db, jobId, await meant(db, jobId, change), change.chosen);
   else if ("expected" in change) await chooseExpected(db, jobId, change);
@@ -50,7 +51,8 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
     await askToCheck(
       db,
       jobId,
-      sql`select coalesce(t.copy_id, i.best_copy_id) from tray_entries t join items i on i.id = t.item_id where t.job_id = ${jobId}`,
+      sql`select coalesce(t.copy_id, i.best_copy_id) from tray_entries t join items i on i.id = t.item_id
+        where t.job_id = ${jobId} and t.added_at >= ${rows[0]?.now}::timestamptz`,
     );
   await announce(db, jobId);
 }
