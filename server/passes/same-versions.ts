@@ -2,10 +2,10 @@ import type pg from "pg";
 
 /**
  * Whether a copy `c` is the same version of an item as what comes in, `i`: another pass knows another part of its span, one that keeps to some states
- * for instance. @param store SQL expression
+ * for instance. Of a store that is new to the database's statistics it would go through all copies: hence the sum. @param store SQL expression
  */
 export const sameVersion = (store: string): string =>
-  `(c.store_id = ${store} and c.set_key = i.set_key and c.same_as = i.same_as and c.name = i.name and c.present && i.present)`;
+  `(c.store_id + 0 = ${store} and c.set_key = i.set_key and c.same_as = i.same_as and c.name = i.name and c.present && i.present)`;
 
 /** Whether a pass `p` keeps to some of the states. */
 const NARROWED = "(p.options ? 'statesFrom' or p.options ? 'statesTo')";
@@ -40,8 +40,8 @@ const held = (
 
 /** Two parts of a span turn out to be one version's: one copy is enough. */
 const JOINED = `with joined as (
-    delete from copies d using (select distinct id from touched) t where d.item_id = t.id and d.store_id = $1 and d.present is not null and not ${held("d")}
-      and exists (select 1 from copies k where k.item_id = d.item_id and k.store_id = d.store_id and k.id <> d.id and k.place = d.place and k.name = d.name
+    delete from copies d using (select distinct id from touched) t where d.item_id = t.id and d.store_id + 0 = $1 and d.present is not null and not ${held("d")}
+      and exists (select 1 from copies k where k.item_id = d.item_id and k.store_id + 0 = d.store_id and k.id <> d.id and k.place = d.place and k.name = d.name
         and k.set_key = d.set_key and k.same_as = d.same_as and k.present && d.present and (k.id < d.id or ${held("k")}))
     returning d.id
   ), pictures as (delete from thumbnails p using joined where p.copy_id = joined.id)

@@ -140,7 +140,8 @@ const EXACT_NAMES = `
 
 /**
  * Live files of one pass whose paths differ in capitals or Unicode form alone are different files, on a volume that distinguishes these: all but
- * the first become items of their own.
+ * the first become items of their own. (A number added to a column keeps the database from going through all of a pass for each: of a pass that has just
+ * begun its statistics know nothing.)
  */
 const TWINS = `
   with placed as (
@@ -155,7 +156,7 @@ const TWINS = `
     where (w.first_reference <> w.reference and (w.first_folder <> w.exact or w.first_name <> w.name))
       or exists (
         select 1 from items t join copies c on c.item_id = t.id
-        where t.folder_id = p.canonical and t.key = p.item_key and c.pass_id = $1 and c.state = 'live' and c.place = 'file-record'
+        where t.folder_id = p.canonical and t.key = p.item_key and c.pass_id + 0 = $1 and c.state = 'live' and c.place = 'file-record'
           and c.reference <> p.reference and (c.name <> p.name or c.folder_id <> p.exact))
   )
   update incoming i set item_key = i.item_key || '#' || md5(i.reference), own_folder = twins.exact from twins where twins.id = i.id`;
