@@ -1,6 +1,7 @@
 import { spawnSync } from "node:child_process";
-import { createHash } from "node:crypto";
+import { createHash, randomBytes } from "node:crypto";
 import {
+  appendFileSync,
   closeSync,
   existsSync,
   fsyncSync,
@@ -13,7 +14,9 @@ import {
   rmSync,
   statSync,
   symlinkSync,
+  truncateSync,
   writeFileSync,
+  writeSync,
 } from "node:fs";
 import { hostname, tmpdir } from "node:os";
 import { join } from "node:path";
@@ -215,6 +218,51 @@ describe("reading again what was written", () => {
     const { path, sha256 } = written("/dev/shm", 100_000);
     expect(readBack(path)).toEqual({ sha256, fromDevice: false });
     rmSync(path);
+  });
+
+  // The last one is too large to be kept in memory until it was read again.
+  describe.each([0, 1, 1 << 20, (1 << 20) + 1, 5_000_000, (128 << 20) + 1])("of %i bytes", (size) => {
+    const bytes = randomBytes(size);
+    const isLarge = size > 100 << 20;
+    const timed = isLarge ? { tags: ["long"] } : {};
+    const folder = () => mkdtempSync(join(tmpdir(), "compass-staged-"));
+    const stageWith = (root: string, spoil: (path: string) => void) => {
+      const delivery = Delivery.open(root, [], "1");
+      let left = size;
+      const onBytes = (count: number) => {
+        left -= count;
+        if (left === 0) spoil(join(root, ".restoring-1", "w"));
+      };
+      try {
+        return delivery.stage(new MemorySource(bytes), ["a.bin"], { workingName: "w", onBytes });
+      } finally {
+        delivery.close();
+      }
+    };
+
+    it("has the hash of those bytes", timed, () => {
+      const root = folder();
+      expect(stageWith(root, () => undefined).sha256).toBe(createHash("sha256").update(bytes).digest("hex"));
+      rmSync(root, { recursive: true });
+    });
+
+    const spoils: [string, (path: string) => void][] = [
+      ["first byte is another", (path) => overwrite(path, 0)],
+      ["last byte is another", (path) => overwrite(path, size - 1)],
+      ["last byte is missing", (path) => truncateSync(path, size - 1)],
+      ["bytes are followed by another", (path) => appendFileSync(path, "x")],
+    ];
+    it.each(size === 0 ? [] : isLarge ? spoils.slice(1, 2) : spoils)("is refused where its %s", timed, (_, spoil) => {
+      const root = folder();
+      expect(() => stageWith(root, spoil)).toThrow("differ from those written");
+      rmSync(root, { recursive: true });
+    });
+
+    function overwrite(path: string, at: number): void {
+      const file = openSync(path, "r+");
+      writeSync(file, Buffer.from([(bytes[at] as number) ^ 1]), 0, 1, at);
+      closeSync(file);
+    }
   });
 
   it("never follows a link", () => {

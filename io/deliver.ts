@@ -9,9 +9,8 @@ import { numberedName } from "../core/restore/names";
 import { carriedBy, carry } from "./carry";
 import { DeliveryError, giveName, MAX_NUMBER, namesFor, putAside, statusOf, type Taken } from "./give-name";
 import { FolderInTheWayError, HeldFolder } from "./held-folder";
-import { type ReadBack, readBack } from "./read-back";
+import { type ReadBack, readBack, STEP, type Written } from "./read-back";
 
-const STEP = 1 << 20;
 /** Folders below the destination that are held open at once at most. */
 const MOST_HELD = 32;
 
@@ -148,8 +147,8 @@ export class Delivery {
     rmSync(working, { force: true });
     try {
       const written = writeAll(content, working, options.onBytes);
-      const read = readBack(working);
-      if (written !== read.sha256)
+      const read = readBack(working, written);
+      if (written.sha256 !== read.sha256)
         throw new DeliveryError(
           "The bytes read again from the destination differ from those written: the destination device may be failing.",
         );
@@ -382,22 +381,32 @@ const OF_PROCESSES = `${hostname().replace(/[^\w.-]/g, "_")}-`;
 const exchanged = (path: string) =>
   `“${path}” is not the folder any more that was written to: it was exchanged, moved or removed meanwhile. See what is there, and try again.`;
 
-/** Writes all of a content into a new file and has it written to the device. @returns SHA-256 of what was written, hexadecimal */
-function writeAll(content: ByteSource, path: string, onBytes?: (bytes: number) => void): string {
+/** Content of at most so many bytes is kept until it was read again: comparing it costs a fraction of a second hash. */
+const MOST_KEPT = 128 << 20;
+/** Memory for what is kept, a step each; used again for each file. */
+const kept: Uint8Array[] = [];
+
+/** What was written into a file. */
+
+/** Writes all of a content into a new file and has it written to the device. */
+function writeAll(content: ByteSource, path: string, onBytes?: (bytes: number) => void): Written {
   const file = openSync(path, constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL, 0o644);
   const hash = createHash("sha256");
+  const parts: Uint8Array[] | null = content.size <= MOST_KEPT ? [] : null;
   try {
-    const block = new Uint8Array(Math.min(STEP, Math.max(1, content.size)));
     for (let at = 0; at < content.size; at += STEP) {
-      const part = block.subarray(0, Math.min(STEP, content.size - at));
+      const index = parts?.length ?? 0;
+      kept[index] ??= new Uint8Array(STEP);
+      const part = (kept[index] as Uint8Array).subarray(0, Math.min(STEP, content.size - at));
       content.read(at, part);
       hash.update(part);
       for (let done = 0; done < part.length; ) done += writeSync(file, part, done);
+      parts?.push(part);
       onBytes?.(part.length);
     }
     fsyncSync(file);
   } finally {
     closeSync(file);
   }
-  return hash.digest("hex");
+  return { sha256: hash.digest("hex"), parts };
 }

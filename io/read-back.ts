@@ -1,7 +1,8 @@
 import { createHash } from "node:crypto";
 import { closeSync, constants, fstatSync, openSync, readSync } from "node:fs";
 
-const STEP = 1 << 20;
+/** Bytes read, and compared, at a time. */
+export const STEP = 1 << 20;
 const PAGE = 64 << 10;
 
 /** A file's hash as it was read again. */
@@ -16,23 +17,32 @@ export interface ReadBack {
 let block: Uint8Array | undefined;
 const pageAligned = () => (block ??= new Uint8Array(new WebAssembly.Memory({ initial: STEP / PAGE }).buffer));
 
+/** What was written into a file that is read again. */
+export interface Written {
+  /** Hexadecimal. */
+  readonly sha256: string;
+  /** Its bytes, a step of `STEP` bytes each, the last one shorter; null: they are not at hand. */
+  readonly parts: readonly Uint8Array[] | null;
+}
+
 /**
  * Hashes a file by reading it past the system's cache where that is possible, and says whether it was. What was written must have been
  * synced before.
+ * @param written its bytes are compared where they are at hand: a file that has all of them, and no others, has their hash
  * @throws the system's error when it cannot be read
  */
-export function readBack(path: string): ReadBack {
+export function readBack(path: string, written: Written | null = null): ReadBack {
   const before = bytesFromDevices();
-  const direct = constants.O_DIRECT === undefined ? null : hashDirectly(path);
-  const { sha256, size } = direct ?? hashFile(path, constants.O_RDONLY);
+  const direct = constants.O_DIRECT === undefined ? null : hashDirectly(path, written);
+  const { sha256, size } = direct ?? hashFile(path, constants.O_RDONLY, written);
   const after = bytesFromDevices();
   return { sha256, fromDevice: before !== null && after !== null && after - before >= size };
 }
 
 /** null: the file system has no way past its cache. */
-function hashDirectly(path: string): { sha256: string; size: number } | null {
+function hashDirectly(path: string, written: Written | null): { sha256: string; size: number } | null {
   try {
-    return hashFile(path, constants.O_RDONLY | constants.O_DIRECT);
+    return hashFile(path, constants.O_RDONLY | constants.O_DIRECT, written);
   } catch (error) {
     if (NOT_DIRECT.has((error as NodeJS.ErrnoException).code ?? "")) return null;
     throw error;
@@ -42,22 +52,49 @@ function hashDirectly(path: string): { sha256: string; size: number } | null {
 /** What file systems answer that only read through their cache (open(2)). */
 const NOT_DIRECT: ReadonlySet<string> = new Set(["EINVAL", "ENOTSUP", "EOPNOTSUPP"]);
 
-function hashFile(path: string, flags: number): { sha256: string; size: number } {
+function hashFile(path: string, flags: number, written: Written | null): { sha256: string; size: number } {
   const file = openSync(path, flags | constants.O_NOFOLLOW | constants.O_NONBLOCK);
-  const hash = createHash("sha256");
-  const into = pageAligned();
   try {
-    let size = 0;
-    let got: number;
-    do {
-      got = readSync(file, into, 0, into.length, size);
-      hash.update(into.subarray(0, got));
-      size += got;
-    } while (got === into.length || (got > 0 && size < fstatSync(file).size));
-    return { sha256: hash.digest("hex"), size };
+    const same = written?.parts ? holds(file, written.parts) : null;
+    if (written && same !== null) return { sha256: written.sha256, size: same };
+    const hash = createHash("sha256");
+    const size = readThrough(file, (part) => {
+      hash.update(part);
+      return true;
+    });
+    return { sha256: hash.digest("hex"), size: size as number };
   } finally {
     closeSync(file);
   }
+}
+
+/** Whether a file holds these bytes and no others: its size; null: it does not. */
+function holds(file: number, parts: readonly Uint8Array[]): number | null {
+  let at = 0;
+  const size = readThrough(file, (part) => {
+    const expected = parts[at++] ?? NOTHING;
+    return part.length === expected.length && Buffer.compare(part, expected) === 0;
+  });
+  return at === parts.length ? size : null;
+}
+
+const NOTHING = new Uint8Array();
+
+/**
+ * Reads a file from its beginning to its end, a step at a time. The bytes are given in memory that is used again.
+ * @param use whether it is to go on; false ends it
+ * @returns its size; null: it was ended
+ */
+function readThrough(file: number, use: (part: Uint8Array) => boolean): number | null {
+  const into = pageAligned();
+  let size = 0;
+  let got: number;
+  do {
+    got = readSync(file, into, 0, into.length, size);
+    if (got > 0 && !use(into.subarray(0, got))) return null;
+    size += got;
+  } while (got === into.length || (got > 0 && size < fstatSync(file).size));
+  return size;
 }
 
 /**
