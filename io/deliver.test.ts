@@ -172,6 +172,17 @@ describe("a destination that is exchanged while it is written to", () => {
     expect(readdirSync(join(work, "moved/box"))).toEqual(["a.txt"]);
   });
 
+  it("is not what a link in its place leads to, though that is the very folder", () => {
+    const root = join(work, "out");
+    mkdirSync(root);
+    const delivery = Delivery.open(work, ["out"], "1");
+    expect(delivery.isStill()).toBe(true);
+    renameSync(root, join(work, "moved"));
+    symlinkSync(join(work, "moved"), root);
+    expect(delivery.isStill()).toBe(false);
+    delivery.close();
+  });
+
   it("below its root: a link in the place of a folder is never followed", () => {
     const source = join(work, "source");
     mkdirSync(source);

@@ -64,6 +64,8 @@ export class Delivery {
   /** Whether its file system is NTFS; not set: nothing was asked for that only NTFS has. */
   readonly #ntfs: { known?: boolean } = {};
   #isOwn: (path: string) => boolean = () => false;
+  /** What was written last, until it was read again. */
+  readonly #memory: Uint8Array[] = [];
 
   /** @param mark tells this writer's working folder from those of others that write to the same place */
   private constructor(root: HeldFolder, mark: string) {
@@ -146,7 +148,7 @@ export class Delivery {
     const working = this.#working.at(options.workingName);
     rmSync(working, { force: true });
     try {
-      const written = writeAll(content, working, options.onBytes);
+      const written = writeAll(content, working, this.#memory, options.onBytes);
       const read = readBack(working, written);
       if (written.sha256 !== read.sha256)
         throw new DeliveryError(
@@ -296,6 +298,7 @@ export class Delivery {
     for (const folder of [...this.#held.values(), this.#root]) folder.close();
     this.#held.clear();
     this.#unsynced.clear();
+    this.#memory.length = 0;
   }
 
   #makeWorking(): HeldFolder {
@@ -383,21 +386,21 @@ const exchanged = (path: string) =>
 
 /** Content of at most so many bytes is kept until it was read again: comparing it costs a fraction of a second hash. */
 const MOST_KEPT = 128 << 20;
-/** Memory for what is kept, a step each; used again for each file. */
-const kept: Uint8Array[] = [];
 
-/** What was written into a file. */
-
-/** Writes all of a content into a new file and has it written to the device. */
-function writeAll(content: ByteSource, path: string, onBytes?: (bytes: number) => void): Written {
+/**
+ * Writes all of a content into a new file and has it written to the device.
+ * @param memory a step each, used again for each file and made longer where needed
+ * @returns its bytes in that memory, where they are few enough
+ */
+function writeAll(content: ByteSource, path: string, memory: Uint8Array[], onBytes?: (bytes: number) => void): Written {
   const file = openSync(path, constants.O_WRONLY | constants.O_CREAT | constants.O_EXCL, 0o644);
   const hash = createHash("sha256");
   const parts: Uint8Array[] | null = content.size <= MOST_KEPT ? [] : null;
   try {
     for (let at = 0; at < content.size; at += STEP) {
       const index = parts?.length ?? 0;
-      kept[index] ??= new Uint8Array(STEP);
-      const part = (kept[index] as Uint8Array).subarray(0, Math.min(STEP, content.size - at));
+      memory[index] ??= new Uint8Array(STEP);
+      const part = (memory[index] as Uint8Array).subarray(0, Math.min(STEP, content.size - at));
       content.read(at, part);
       hash.update(part);
       for (let done = 0; done < part.length; ) done += writeSync(file, part, done);

@@ -32,17 +32,14 @@ export interface Written {
  * @throws the system's error when it cannot be read
  */
 export function readBack(path: string, written: Written | null = null): ReadBack {
-  const before = bytesFromDevices();
-  const direct = constants.O_DIRECT === undefined ? null : hashDirectly(path, written);
-  const { sha256, size } = direct ?? hashFile(path, constants.O_RDONLY, written);
-  const after = bytesFromDevices();
-  return { sha256, fromDevice: before !== null && after !== null && after - before >= size };
+  const direct = constants.O_DIRECT === undefined ? null : readDirectly(path, written);
+  return direct ?? readAll(path, constants.O_RDONLY, written);
 }
 
 /** null: the file system has no way past its cache. */
-function hashDirectly(path: string, written: Written | null): { sha256: string; size: number } | null {
+function readDirectly(path: string, written: Written | null): ReadBack | null {
   try {
-    return hashFile(path, constants.O_RDONLY | constants.O_DIRECT, written);
+    return readAll(path, constants.O_RDONLY | constants.O_DIRECT, written);
   } catch (error) {
     if (NOT_DIRECT.has((error as NodeJS.ErrnoException).code ?? "")) return null;
     throw error;
@@ -52,30 +49,37 @@ function hashDirectly(path: string, written: Written | null): { sha256: string; 
 /** What file systems answer that only read through their cache (open(2)). */
 const NOT_DIRECT: ReadonlySet<string> = new Set(["EINVAL", "ENOTSUP", "EOPNOTSUPP"]);
 
-function hashFile(path: string, flags: number, written: Written | null): { sha256: string; size: number } {
+function readAll(path: string, flags: number, written: Written | null): ReadBack {
   const file = openSync(path, flags | constants.O_NOFOLLOW | constants.O_NONBLOCK);
   try {
-    const same = written?.parts ? holds(file, written.parts) : null;
-    if (written && same !== null) return { sha256: written.sha256, size: same };
-    const hash = createHash("sha256");
-    const size = readThrough(file, (part) => {
-      hash.update(part);
-      return true;
-    });
-    return { sha256: hash.digest("hex"), size: size as number };
+    return (written?.parts && holding(file, { ...written, parts: written.parts })) ?? hashed(file);
   } finally {
     closeSync(file);
   }
 }
 
-/** Whether a file holds these bytes and no others: its size; null: it does not. */
-function holds(file: number, parts: readonly Uint8Array[]): number | null {
-  let at = 0;
+function hashed(file: number): ReadBack {
+  const hash = createHash("sha256");
+  const before = bytesFromDevices();
   const size = readThrough(file, (part) => {
-    const expected = parts[at++] ?? NOTHING;
-    return part.length === expected.length && Buffer.compare(part, expected) === 0;
+    hash.update(part);
+    return true;
   });
-  return at === parts.length ? size : null;
+  return { sha256: hash.digest("hex"), fromDevice: cameFromDevice(before, size as number) };
+}
+
+/** Reads a file that is to hold what was written into it. null: it does not. */
+function holding(file: number, { sha256, parts }: { sha256: string; parts: readonly Uint8Array[] }): ReadBack | null {
+  let at = 0;
+  const before = bytesFromDevices();
+  const size = readThrough(file, (part) => Buffer.compare(part, parts[at++] ?? NOTHING) === 0);
+  return size !== null && at === parts.length ? { sha256, fromDevice: cameFromDevice(before, size) } : null;
+}
+
+/** Whether all bytes of one reading were fetched from the device. What an earlier reading of the same file fetched does not count for a later one. */
+function cameFromDevice(before: number | null, size: number): boolean {
+  const after = bytesFromDevices();
+  return before !== null && after !== null && after - before >= size;
 }
 
 const NOTHING = new Uint8Array();

@@ -18,6 +18,18 @@ export async function askToCheck(db: Connection, jobId: number, copies: SQL): Pr
   if (rowCount) await enqueue(db, "check", jobId);
 }
 
+/**
+ * Asks for what is in a job's tray to be looked at, as it may be handed over.
+ * @param since what was put in from then on alone: a moment of the database's own clock, in its words
+ */
+export const askToCheckTray = (db: Connection, jobId: number, since: string | null = null): Promise<void> =>
+  askToCheck(
+    db,
+    jobId,
+    sql`select coalesce(t.copy_id, i.best_copy_id) from tray_entries t join items i on i.id = t.item_id
+      where t.job_id = ${jobId} and (${since}::timestamptz is null or t.added_at >= ${since}::timestamptz)`,
+  );
+
 /** The next copies to look at. */
 export async function copiesToCheck(db: Connection, jobId: number, limit: number): Promise<number[]> {
   const { rows } = await db.execute<{ id: string }>(

@@ -5,6 +5,7 @@ import type { SetFacts } from "../../core/sets/set-facts";
 import * as schema from "../database/schema";
 import { passNotes } from "../database/schema";
 import { hasDoubled, refreshStatistics } from "../database/statistics";
+import { askToCheckTray } from "../items/check";
 import { note } from "../log/commands";
 import { noteUnreadable } from "../sources/unreadable";
 import { announce, enqueue } from "../workers/queue";
@@ -97,6 +98,8 @@ export async function commitBatch(
       await enqueue(tx, "thumbnails", pass.jobId);
       await enqueue(tx, "equals", pass.jobId);
       await enqueue(tx, "facts", pass.jobId);
+      // What is chosen may have a better copy now.
+      await askToCheckTray(tx, pass.jobId);
       if (event === "end" && passKind(pass.place).readingFollows) await enqueue(tx, "reading", pass.volume.id);
     }
     await announce(tx, pass.jobId);

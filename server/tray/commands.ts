@@ -3,7 +3,7 @@ import { expectedPlace } from "../../core/records/entries/expected-place";
 import { companionSuffix } from "../../core/restore/companions";
 import type { Connection, Database } from "../database/connection";
 import { MANY_ROWS, refreshStatistics } from "../database/statistics";
-import { askToCheck } from "../items/check";
+import { askToCheckTray } from "../items/check";
 import { idsBetween } from "../items/list";
 import { matchingRows } from "../items/matching";
 import { sinceAt, versionAt } from "../items/moments";
@@ -46,14 +46,7 @@ export async function changeTray(db: Database, jobId: number, change: TrayChange
       if ((rowCount ?? 0) >= MANY_ROWS) await refreshStatistics(db, "tray_entries");
     } else await db.execute(sql`delete from tray_entries where job_id = ${jobId} and item_id in (${ids})`);
   }
-  // What may be handed over is looked at beforehand.
-  if (change.chosen)
-    await askToCheck(
-      db,
-      jobId,
-      sql`select coalesce(t.copy_id, i.best_copy_id) from tray_entries t join items i on i.id = t.item_id
-        where t.job_id = ${jobId} and t.added_at >= ${rows[0]?.now}::timestamptz`,
-    );
+  if (change.chosen) await askToCheckTray(db, jobId, rows[0]?.now);
   await announce(db, jobId);
 }
 

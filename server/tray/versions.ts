@@ -1,6 +1,6 @@
 import { type SQL, sql } from "drizzle-orm";
 import type { Database } from "../database/connection";
-import { askToCheck } from "../items/check";
+import { askToCheckTray } from "../items/check";
 import { changedOf, hasContent, NEWEST_FIRST } from "../items/version-rows";
 import { OPENS } from "../passes/best-copy";
 import { announce } from "../workers/queue";
@@ -47,11 +47,7 @@ export async function chooseVersions(db: Database, jobId: number, choice: Versio
         count(*) filter (where wanted is null)::int as without from chosen_versions`);
     return rows[0] ?? { changed: 0, same: 0, without: 0 };
   });
-  await askToCheck(
-    db,
-    jobId,
-    sql`select coalesce(t.copy_id, i.best_copy_id) from tray_entries t join items i on i.id = t.item_id where t.job_id = ${jobId}`,
-  );
+  await askToCheckTray(db, jobId);
   await announce(db, jobId);
   return chosen;
 }

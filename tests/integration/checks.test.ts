@@ -65,6 +65,25 @@ describe("live files", () => {
     expect(await named("sound.docx")).toMatchObject({ condition: "whole", opens: "yes" });
   });
 
+  it("are looked at again in the tray when a pass ends: the best copy may be another one by then", async () => {
+    const item = await named("sound.docx");
+    await bench.db.execute(sql`update copies set evidence = evidence - 'content' where id = ${item.bestCopyId}`);
+    // A click on something else is no reason to look at all of a large tray.
+    const other = await named("Größe der Kuppel.txt");
+    await changeTray(bench.db, jobId, { items: [other.id], chosen: true });
+    const asked = async () => {
+      const { rows } = await bench.db.execute(sql`
+        select 1 from copies c where c.id = ${item.bestCopyId} and (c.evidence->>'content' is not null
+          or exists (select 1 from copy_checks k where k.copy_id = c.id))`);
+      return rows.length > 0;
+    };
+    expect(await asked()).toBe(false);
+    await changeTray(bench.db, jobId, { items: [other.id], chosen: false });
+    const [source] = await listSources(bench.db, jobId);
+    await startPass(bench.db, jobId, source?.volumes[0]?.id as number, "file-record", { again: true });
+    await until(asked);
+  });
+
   it("are looked at all together when that is asked for; nothing but zeros is not whole", async () => {
     const where = await filterCondition(bench.db, jobId, itemFilter.parse({ show: "all" }));
     await askToCheck(bench.db, jobId, sql`select i.best_copy_id from items i where ${where}`);
