@@ -1,7 +1,9 @@
+import { spawnSync } from "node:child_process";
 import { createHash } from "node:crypto";
 import { copyFileSync, mkdirSync, mkdtempSync, rmSync, truncateSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { gzipSync } from "node:zlib";
 import { afterAll, beforeAll, describe, expect, it } from "vitest";
 import { readBytes } from "../core/bytes/byte-source";
 import { diskRuns, firstByte, LayoutSource } from "../core/bytes/layout";
@@ -129,6 +131,47 @@ describe("stores of a drive with disks in its files", () => {
     const stores = storesOf(folder);
     expect(stores.find(({ label }) => label === "child.vhd")?.closed).toContain("which is not beside it");
     expect(stores.filter(({ volume }) => volume?.filesystem === "fat12").length).toBe(4);
+  });
+});
+
+describe("stores of an archive with compressed files in it", () => {
+  it("are those files, and the archives that are compressed as a whole, deep in one another", () => {
+    const folder = join(work, "packed");
+    mkdirSync(join(folder, "letters"), { recursive: true });
+    const letters = Object.fromEntries(["one", "two", "three"].map((name, i) => [`letters/${name}.txt`, `${name} `.repeat(400 * (i + 1))]));
+    for (const [name, text] of Object.entries(letters)) writeFileSync(join(folder, name), text);
+    const ran = (command: string) => expect(spawnSync("sh", ["-c", command], { cwd: folder }).status).toBe(0);
+    ran(
+      "tar -czf letters.tgz letters && xz -k letters/one.txt && bzip2 -k letters/two.txt && tar -cJf both.txz letters.tgz letters/three.txt",
+    );
+    ran("tar -cf outer.tar both.txz letters/one.txt.xz letters/two.txt.bz2");
+    const outer = join(folder, "outer.tar");
+    const found = storesOf(outer).flatMap((store) =>
+      store.volume && !store.closed ? filesOf(store).map((file) => ({ store, ...file })) : [],
+    );
+    const hash = (text: string) => createHash("sha256").update(text).digest("hex");
+    for (const [path, text] of Object.entries(letters))
+      expect(found.filter(({ sha256 }) => sha256 === hash(text)).length, path).toBeGreaterThan(0);
+    expect(found.filter(({ path }) => path.endsWith("/letters/one.txt")).map(({ store }) => store.id.split("/file").length - 1)).toEqual([
+      2,
+    ]);
+    for (const { store } of found) expect(findStore({ sourcePath: outer }, store.id)?.volume).toEqual(store.volume);
+    expect(storesOf(outer, false)).toHaveLength(2);
+  });
+
+  it("leave out what is too large to be unpacked for that, and say that these are not all", () => {
+    const folder = join(work, "too large");
+    mkdirSync(folder);
+    const large = join(folder, "large.gz");
+    writeFileSync(large, gzipSync("the beginning"));
+    truncateSync(large, (1 << 30) + 4096);
+    const outer = join(folder, "outer.tar");
+    expect(spawnSync("tar", ["-S", "-cf", outer, "-C", folder, "large.gz"]).status).toBe(0);
+    rmSync(large);
+    const stores = listStores({ sourcePath: outer }, true);
+    let [count, step] = [0, stores.next()];
+    for (; !step.done; step = stores.next()) count += 1;
+    expect([count, step.value]).toEqual([2, false]);
   });
 });
 

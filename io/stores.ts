@@ -299,7 +299,7 @@ function disksAmong(tree: FileTree, archives: boolean, parent: string, walk: Wal
       if (!opened) continue;
       try {
         // Beside its list, a bundle keeps a copy of it.
-        if (archives && isArchive(opened.content, record.name)) found.set(id, record);
+        if (archives && isArchive(opened.content, record.name, walk)) found.set(id, record);
         else if (looksLikeDisk(opened.content) && (record.name === BUNDLE_LIST || !isBundleList(opened.content))) found.set(id, record);
       } finally {
         opened.close();
@@ -308,9 +308,19 @@ function disksAmong(tree: FileTree, archives: boolean, parent: string, walk: Wal
   return withoutBands(found);
 }
 
-/** An archive as such: documents that are built as one are none. */
+/** An archive as such, documents that are built as one are none; and what is compressed as a whole: an archive, a disk, or one file. */
 const ARCHIVES: ReadonlySet<string> = new Set(["zip", "tar"]);
-const isArchive = (content: ByteSource, name: string): boolean => ARCHIVES.has(identify(content, name)?.id ?? "");
+const COMPRESSED: ReadonlySet<string> = new Set(["gzip", "bzip2", "xz"]);
+/** Bytes of a compressed file that is unpacked to see what is in it; a larger one is opened by itself, by its name. */
+const MOST_COMPRESSED = 1 << 30;
+
+function isArchive(content: ByteSource, name: string, walk: Walk): boolean {
+  const id = identify(content, name)?.id ?? "";
+  if (!COMPRESSED.has(id)) return ARCHIVES.has(id);
+  if (content.size <= MOST_COMPRESSED || walk.wanted !== null) return true;
+  walk.cut = true;
+  return false;
+}
 
 /** The bands of a bundle are parts of its disk, and no disks of their own. */
 function withoutBands(found: Map<string, FileRecord>): Map<string, FileRecord> {

@@ -2,6 +2,7 @@ import { execFileSync, spawnSync } from "node:child_process";
 import { existsSync, mkdirSync, rmSync, statSync } from "node:fs";
 import { basename, join } from "node:path";
 import { build } from "esbuild";
+import { archivesOfMany } from "../bench/archives";
 import { bigTape } from "../bench/backup-file";
 import { bigApfs, bigExfat, bigFat32, bigHfsPlus, bigNtfs } from "../bench/big-volumes";
 import { bigDatabase } from "../bench/database";
@@ -94,6 +95,20 @@ async function main(): Promise<void> {
       console.log(row(`${how} reading of ${what}`, reading, "`cat`", through));
     }
   }
+  const many = archivesOfMany(folder, records);
+  for (const [path, lists, looks] of [
+    [many.tar, ["tar", "-tvf", many.tar], ["tar", "-xOf", many.tar]],
+    [many.zip, ["7z", "l", "-slt", many.zip], ["7z", "t", many.zip]],
+  ] as const)
+    for (const [how, [program, ...args]] of [
+      ["light", lists],
+      ["thorough", looks],
+    ] as const) {
+      const options = how === "thorough" ? ["--thorough"] : [];
+      const reading = measure(RUNS, node, join(out, "compass.js"), "list", path, "--json", ...options);
+      const what = `${how} reading of a ${path === many.tar ? "TAR" : "ZIP"} archive of ${records} files`;
+      console.log(row(what, reading, `\`${program} ${args[0]}\``, measure(RUNS, program, ...args)));
+    }
   const list = measure(RUNS, node, join(out, "compass.js"), "list", image, "--records-only", "--json");
   console.log(row(`list an NTFS volume of ${records} files`, list, "`7z l -slt`", theirs));
   const read = measure(RUNS, node, join(out, "read-through.js"), image);

@@ -25,8 +25,8 @@ export interface ArchiveEntry {
   readonly stored: { readonly at: number; readonly length: number; readonly coding: Coding | null } | null;
   /** Where its bytes stand in the archive, where that is not one stretch from its beginning on: it is kept without its holes, or began elsewhere. */
   readonly layout?: Layout;
-  /** It began in an earlier part of an archive that has several. */
-  readonly isRest?: boolean;
+  /** Where in its file it goes on, which began in an earlier part of an archive that has several. */
+  readonly restFrom?: number;
   /** The content as far as it is there. */
   open(): ByteSource;
 }

@@ -1,5 +1,5 @@
 import { BlockReader } from "../bytes/block-reader";
-import { type ByteSource, MemorySource } from "../bytes/byte-source";
+import { type ByteSource, MemorySource, readBytes } from "../bytes/byte-source";
 import { UNKNOWN } from "../bytes/inflate-behind";
 import { type TarEntry, tarEntry } from "../formats/archives";
 
@@ -9,6 +9,8 @@ const MARK = { at: 257, text: "ustar" } as const;
 /** The same: its checksum. */
 const SUM = { at: 148, digits: 6 } as const;
 const hasMark = (header: Uint8Array) => Buffer.from(header.buffer, header.byteOffset, header.length).includes(MARK.text, MARK.at);
+/** Bytes that are searched at once. */
+const SLICE = 1 << 26;
 /** Bytes behind a place that are looked at one by one where nothing says at which of them records begin, and in all. */
 const MOST_SEARCHED = 1 << 16;
 const MOST_LOOKED = 1 << 25;
@@ -20,6 +22,12 @@ export function brokenTarAt(source: ByteSource): number | null {
   for (let entry = tarEntry(reader, at); entry; entry = tarEntry(reader, at)) at = entry.next;
   if (at === 0 || at + RECORD > reader.size) return null;
   return reader.bytes(at, RECORD).some((byte) => byte !== 0) ? at : null;
+}
+
+/** Whether a source ends with a record of zeros, as an archive does (POSIX.1-2017, pax, "ustar Interchange Format": two at least). */
+export function endsArchive(source: ByteSource): boolean {
+  const length = Math.min(RECORD, source.size);
+  return readBytes(source, source.size - length, length).every((byte) => byte === 0);
 }
 
 /** The next header with a mark, at any byte from one place up to another; null: there is none. */
@@ -55,11 +63,26 @@ export interface TarHeader extends TarEntry {
   readonly completed: boolean;
 }
 
-/** Finds headers where some are damaged, or stand behind bytes that are gone. */
+/** What `TarHeaders` knows of the headers before a place, to go on from there. */
+export interface HeadersBefore {
+  /** Where the last header stands of which all bytes are known; null: there was none. */
+  readonly template: number | null;
+  readonly anywhere: boolean;
+  readonly lookedTo: number;
+  readonly left: number;
+  /** The last search for a mark: none stands from one place up to the other. */
+  readonly searched: { readonly from: number; readonly to: number };
+}
+
+/**
+ * Finds headers where some are damaged, or stand behind bytes that are gone. What may search through much data is a generator, which yields
+ * after each `SLICE` of it.
+ */
 export class TarHeaders {
   readonly #reader: BlockReader;
-  /** The last header of which all bytes are known. */
+  /** The last header of which all bytes are known, and where it stands. */
   #template: Uint8Array | null = null;
+  #templateAt: number | null = null;
   /** Headers may have a mark at other places than whole records. */
   #anywhere = true;
   readonly #unknown: boolean;
@@ -67,15 +90,41 @@ export class TarHeaders {
   #lookedTo = 0;
   /** Bytes that may still be looked at one by one. */
   #left = MOST_LOOKED;
-  /** The last header that was looked for by its mark, and from where. */
-  #seen = { from: 0, at: 0 };
+  /** The last header that was looked for by its mark, and from where; `found` is null while that goes on, and infinite where there is none. */
+  #seen: { from: number; to: number; found: number | null } = { from: 0, to: 0, found: 0 };
 
+  /** @param before what an earlier reading knew at the place from which this one goes on */
   constructor(
     source: ByteSource,
     private readonly thorough: boolean,
+    before: HeadersBefore | null = null,
   ) {
     this.#reader = new BlockReader(source);
     this.#unknown = (source.doubts?.length ?? 0) > 0;
+    if (!before) return;
+    this.#anywhere = before.anywhere;
+    this.#lookedTo = before.lookedTo;
+    this.#left = before.left;
+    this.#seen = { ...before.searched, found: null };
+    if (before.template !== null) this.#know(before.template);
+  }
+
+  before(): HeadersBefore {
+    const { from, to } = this.#seen;
+    return {
+      template: this.#templateAt,
+      anywhere: this.#anywhere,
+      lookedTo: this.#lookedTo,
+      left: this.#left,
+      searched: { from, to },
+    };
+  }
+
+  #know(at: number): void {
+    const header = this.#reader.bytes(at, RECORD);
+    if (this.#template) this.#template.set(header);
+    else this.#template = header.slice();
+    this.#templateAt = at;
   }
 
   /** The entry whose header stands at a place; null: none is there. A mark a few bytes off is that of a header which begins as many off: its checksum can be right for either. */
@@ -90,7 +139,7 @@ export class TarHeaders {
   at(at: number): TarHeader | null {
     const found = this.#entry(at);
     if (found) {
-      this.#template = this.#reader.bytes(at, RECORD).slice();
+      this.#know(at);
       return { ...found, completed: false };
     }
     const completed = this.#completed(at);
@@ -102,7 +151,7 @@ export class TarHeaders {
    * behind the data; and of a thorough reading also where one does, if the hidden member leads there, or over the end.
    * @param end where the data end by the member's size, in whole records @returns null: nothing says that any are missing
    */
-  hiddenIn({ dataAt }: TarEntry, end: number): number | null {
+  *hiddenIn({ dataAt }: TarEntry, end: number): Generator<void, number | null, void> {
     if (end === dataAt) return null;
     const behind = this.#whatIsAt(end);
     if (!this.thorough && (behind !== "other" || end > this.#reader.size)) return null;
@@ -110,7 +159,7 @@ export class TarHeaders {
     if (behind === "header" && own > dataAt) return null;
     const last = Math.min(end, this.#reader.size, this.thorough ? end : dataAt + MOST_LOOKED);
     let reached = own;
-    for (let at = this.#nextMarked(own - 1, last); at !== null; at = this.#nextMarked(reached - 1, last)) {
+    for (let at = yield* this.#nextMarked(own - 1, last); at !== null; at = yield* this.#nextMarked(reached - 1, last)) {
       reached = this.#chainEnd(at, end);
       const leads = behind === "other" || reached === end || (behind === "zeros" && this.#entry(reached) !== null);
       if (leads) return at;
@@ -135,8 +184,8 @@ export class TarHeaders {
   }
 
   /** Where the next header stands behind a place that has none. */
-  behind(from: number): number {
-    const known = this.#anywhere ? this.#marked(from) : null;
+  *behind(from: number): Generator<void, number, void> {
+    const known = this.#anywhere ? yield* this.#marked(from) : null;
     const completed = this.#unknown ? this.#nextCompleted(from, known) : null;
     // Without a mark anywhere, older headers may stand at whole records.
     this.#anywhere = known !== null || completed !== null;
@@ -144,17 +193,36 @@ export class TarHeaders {
   }
 
   /** The next header with a mark, at any byte. */
-  #marked(from: number): number | null {
-    if (from < this.#seen.from || from >= this.#seen.at) this.#seen = { from, at: this.#nextMarked(from) ?? Number.POSITIVE_INFINITY };
-    return Number.isFinite(this.#seen.at) ? this.#seen.at : null;
+  *#marked(from: number): Generator<void, number | null, void> {
+    const seen = this.#seen;
+    const isIn = from >= seen.from && from < (seen.found ?? seen.to);
+    if (!isIn || seen.found === null) {
+      this.#seen = { from, to: isIn ? seen.to : from + 1, found: null };
+      const found = yield* this.#nextMarked(from, this.#reader.size, this.#seen);
+      this.#seen.found = found ?? Number.POSITIVE_INFINITY;
+    }
+    const { found } = this.#seen;
+    return found !== null && Number.isFinite(found) ? found : null;
   }
 
-  /** @param end before which it begins */
-  #nextMarked(from: number, end = this.#reader.size): number | null {
+  /** @param end before which it begins @param searched up to where there is none by its mark, kept up to date */
+  *#nextMarked(from: number, end = this.#reader.size, searched = { to: from + 1 }): Generator<void, number | null, void> {
     // Older archives have no mark in their headers.
     const isOlder = this.#template !== null && !hasMark(this.#template);
-    const marked = isOlder ? null : nextMarked(this.#reader, from + 1, end);
-    return marked ?? (isOlder || this.#template === null ? nextSummed(this.#reader, from + 1, end) : null);
+    while (!isOlder && searched.to < end) {
+      const to = Math.min(end, searched.to + SLICE);
+      const marked = nextMarked(this.#reader, searched.to, to);
+      if (marked !== null) return marked;
+      searched.to = to;
+      if (to < end) yield;
+    }
+    if (this.#template !== null && !isOlder) return null;
+    for (let at = from + 1; at < end; at += SLICE) {
+      const summed = nextSummed(this.#reader, at, Math.min(end, at + SLICE));
+      if (summed !== null) return summed;
+      if (at + SLICE < end) yield;
+    }
+    return null;
   }
 
   /** The next header with unknown bytes, before a known one: at whole records from that one back, or else anywhere near. */

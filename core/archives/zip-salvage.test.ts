@@ -2,6 +2,7 @@ import { spawnSync } from "node:child_process";
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir } from "node:os";
 import { join } from "node:path";
+import { crc32 } from "node:zlib";
 import { afterAll, describe, expect, it } from "vitest";
 import { backupFile, backupJson, damagedBackups, type ReadBack, readBackup, sha256 } from "../../tests/support/backup-truth";
 import { carveImage } from "../../tests/support/lab-files";
@@ -9,6 +10,7 @@ import { MemorySource, WindowSource } from "../bytes/byte-source";
 import { openContainer } from "../containers/open-container";
 import { recogniseRemains } from "../filesystems/recognise";
 import { inspectDisk, openVolume } from "../volumes/inspect";
+import { openZip } from "./zip-volume";
 
 // ZIP: the published APPNOTE. Archives by Zip 3.0, 7-Zip and Python's zipfile; the damage by script, judged byte by byte.
 
@@ -88,6 +90,53 @@ describe.each(damagedBackups("zip-damaged"))("$name", (damagedCase) => {
   });
 
   it("calls nothing whole that is not", () => expect(falselyWhole(read)).toEqual([]));
+});
+
+describe("an archive with very many members of one name", () => {
+  /** Members and list of an archive by the layouts of APPNOTE 4.3.7, 4.3.12 and 4.3.16. @param contentOf what each holds */
+  function made(count: number, contentOf: (index: number) => string): { body: Buffer; entries: Buffer[]; end: Buffer } {
+    const name = Buffer.from("same.txt");
+    const [members, entries]: [Buffer[], Buffer[]] = [[], []];
+    let at = 0;
+    for (let index = 0; index < count; index += 1) {
+      const content = Buffer.from(contentOf(index));
+      const sizes = Buffer.alloc(14);
+      sizes.writeUInt32LE(crc32(content), 0);
+      sizes.writeUInt32LE(content.length, 4);
+      sizes.writeUInt32LE(content.length, 8);
+      sizes.writeUInt16LE(name.length, 12);
+      const header = Buffer.concat([Buffer.from("PK\u0003\u0004\u0014"), Buffer.alloc(9), sizes, Buffer.alloc(2), name, content]);
+      const place = Buffer.alloc(18);
+      place.writeUInt32LE(at, 14);
+      entries.push(Buffer.concat([Buffer.from("PK\u0001\u0002\u0014\0\u0014"), Buffer.alloc(9), sizes, place.subarray(0, 18), name]));
+      members.push(header);
+      at += header.length;
+    }
+    const end = Buffer.alloc(22);
+    end.write("PK\u0005\u0006", "latin1");
+    end.writeUInt16LE(count, 10);
+    end.writeUInt32LE(entries.length * (entries[0]?.length ?? 0), 12);
+    end.writeUInt32LE(at, 16);
+    return { body: Buffer.concat(members), entries, end };
+  }
+
+  it.each([
+    ["each with its own content", (index: number) => `content ${index}`],
+    ["all with the same", () => "content"],
+  ])("gives each once, whatever the order of its list, and where that is moved: %s", (_, contentOf) => {
+    const { body, entries, end } = made(3000, contentOf);
+    for (const before of [0, 77])
+      for (const order of [entries, [...entries].reverse()]) {
+        const disk = new MemorySource(Buffer.concat([Buffer.alloc(before), body, ...order, end]));
+        for (const records of [
+          [...openZip(disk, 0, disk.size).readRecords(null, 512)],
+          [...(openZip(disk, 0, disk.size).readThorough?.(null, 512) ?? [])],
+        ].map((batches) => batches.flatMap((batch) => batch.records))) {
+          expect(records).toHaveLength(3000);
+          expect(records.every(({ content }) => content.kind === "placed" && content.likeliest.sure)).toBe(true);
+        }
+      }
+  });
 });
 
 describe("what is no archive", () => {

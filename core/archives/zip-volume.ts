@@ -1,10 +1,9 @@
 import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
-import { type Checkpoint, numberCheckpoint, readNumberCheckpoint } from "../bytes/checkpoint";
+import { type Checkpoint, numberCheckpoint, readNumberCheckpoint, readTextCheckpoint, textCheckpoint } from "../bytes/checkpoint";
 import { mostCoded } from "../bytes/codecs";
 import { EMPTY_LAYOUT, layoutOf, type Segment } from "../bytes/layout";
-import { PastEnd } from "../bytes/past-end";
-import { type Range, RangeSet } from "../bytes/range-set";
+import type { Range } from "../bytes/range-set";
 import {
   absent,
   type Content,
@@ -14,12 +13,13 @@ import {
   type Placed,
   type RecordBatch,
 } from "../filesystems/file-record";
-import { LOCAL, METHOD } from "../formats/zip/layout";
-import { directoryFromEnd, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
+import { METHOD } from "../formats/zip/layout";
 import { ownPath } from "./archive";
 import { decodeName } from "./member-names";
-import { CODING_OF, decodeMember, isRead, packedThere } from "./zip-codings";
-import { type SalvagedMember, salvageZip } from "./zip-salvage";
+import { CODING_OF, isRead, packedThere } from "./zip-codings";
+import type { SalvagedMember } from "./zip-judge";
+import { findListing, type ZipListing } from "./zip-listing";
+import { type SalvageFrom, ZipSalvage } from "./zip-salvage";
 
 /** Opens a ZIP archive as a store of files. @throws FileSystemError when it does not begin with the source */
 export function openZip(disk: ByteSource, start: number, length: number): FileSystem {
@@ -27,7 +27,11 @@ export function openZip(disk: ByteSource, start: number, length: number): FileSy
   return new ZipVolume(disk);
 }
 
-const LIST_IS_GONE = "The list of contents of this archive is gone: its files are found by what stands before each of them.";
+const LIST_IS_GONE =
+  "The list of contents of this archive is gone, or leads to few of its files: they are found by what stands before each of them.";
+
+/** Bytes of a unit of work where nothing says how many members there are. */
+const UNIT = 512;
 
 class ZipVolume implements FileSystem {
   readonly clusterSize = 1;
@@ -36,190 +40,68 @@ class ZipVolume implements FileSystem {
   readonly allocation = null;
   readonly allocationStart = 0;
   readonly #reader: BlockReader;
-  #listed: SalvagedMember[] | null | undefined;
-  /** Files of the list that are not found. */
-  #missing = 0;
+  #known: ZipListing | undefined;
 
   constructor(private readonly disk: ByteSource) {
     this.#reader = new BlockReader(disk);
   }
 
   get notes(): readonly string[] {
-    if (!this.#byList()) return [LIST_IS_GONE];
-    const count = this.#missing;
+    const listing = this.#listing();
+    if (listing.count === null) return [LIST_IS_GONE];
+    const count = listing.missing;
     if (count === 0) return [];
     const of = count === 1 ? "One of its files does" : `${count} of its files do`;
     return [`${of} not stand where the list of contents says, nor where other headers stand: a thorough reading looks for more.`];
   }
 
-  /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members. */
+  /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members, or of headers records of 512 bytes. */
   *readRecords(from: Checkpoint | null, step: number): Generator<RecordBatch, void, void> {
-    const members = this.#byList() ?? [...byHeaders(this.#reader)];
-    yield* inBatches(members, this.disk, members.length, null, readNumberCheckpoint(from), step);
+    const listing = this.#listing();
+    const given = readNumberCheckpoint(from);
+    const total = Math.max(1, listing.count ?? Math.ceil(this.disk.size / UNIT));
+    let records: FileRecord[] = [];
+    let [index, reached] = [0, 0];
+    const batch = (done: number): RecordBatch => ({ records, resume: numberCheckpoint(index), done, total });
+    for (const member of listing.members()) {
+      index += 1;
+      reached = listing.count === null ? Math.floor((member.dataAt ?? 0) / UNIT) : index;
+      if (index <= given) continue;
+      const record = toRecord(member, index, this.disk);
+      if (record) records.push(record);
+      if (records.length < step) continue;
+      yield batch(Math.min(total, reached));
+      records = [];
+    }
+    yield batch(total);
   }
 
   /** Thorough: every header, entry of a list and stretch of packed data there is; every checksum is compared. Units of work are bytes. */
   *readThorough(from: Checkpoint | null, step: number, part?: Range): Generator<RecordBatch, void, void> {
     const read = part ?? { start: 0, end: this.disk.size };
-    yield* inBatches(salvageZip(this.#reader, read, this.#bases()), this.disk, 0, read, readNumberCheckpoint(from), step);
+    const total = Math.max(1, read.end - read.start);
+    const salvage = new ZipSalvage(this.disk, read, this.#bases(), from === null ? null : (readTextCheckpoint(from) as SalvageFrom));
+    let records: FileRecord[] = [];
+    const batch = (done: number): RecordBatch => ({ records, resume: textCheckpoint(salvage.checkpoint()), done, total });
+    for (const member of salvage.members()) {
+      const record = member && toRecord(member, salvage.count, this.disk);
+      if (record) records.push(record);
+      if (member && records.length < step) continue;
+      yield batch(Math.floor(total * salvage.share));
+      records = [];
+    }
+    yield batch(total);
   }
 
   #bases(): number[] {
     return [0, ...(this.disk.seams ?? [])];
   }
 
-  /** What the list of contents names; null: it is gone or damaged, or does not lead to most of what it names. */
-  #byList(): SalvagedMember[] | null {
-    if (this.#listed !== undefined) return this.#listed;
-    this.#listed = null;
-    try {
-      const bases = this.#bases();
-      const last = bases.at(-1) as number;
-      const directory = directoryFromEnd(this.#reader);
-      // In a split archive the place of the list counts from the part it is in.
-      const found = "members" in directory ? directory : last > 0 ? directoryFromEnd(new BlockReader(tailOf(this.disk, last))) : null;
-      if (found && "members" in found) {
-        // A program in front of the archive moves everything.
-        const shift = bases.length === 1 ? found.at - found.statedAt : 0;
-        const members = found.members.map((member) => this.#listedMember(member, bases, shift));
-        const places = found.members.map((member) => this.#placeOf(member, bases));
-        const led = members.filter((member) => member.dataAt !== null).length;
-        // That nothing can be read at a place says nothing against the list.
-        const isThere = ({ dataAt }: SalvagedMember, index: number) =>
-          dataAt !== null || this.disk.unreadable(places[index] as number, LOCAL.size).length > 0;
-        if (led === members.length) this.#listed = members;
-        else if (members.filter(isThere).length * 2 > members.length) {
-          this.#listed = withHeaders(members, places, byHeaders(this.#reader));
-          this.#missing = this.#listed.filter(({ dataAt }) => dataAt === null).length;
-        }
-      }
-    } catch (error) {
-      if (!(error instanceof PastEnd)) throw error;
-    }
-    return this.#listed;
+  /** How the list of contents leads to what it names. All of it is gone through once. */
+  #listing(): ZipListing {
+    this.#known ??= findListing(this.disk, this.#reader, this.#bases());
+    return this.#known;
   }
-
-  #listedMember(member: ZipMember, bases: readonly number[], shift: number): SalvagedMember {
-    const base = this.#placeOf(member, bases);
-    const reader = this.#reader;
-    const at = [base, base + Math.max(0, shift)].find((each) => each + LOCAL.size <= reader.size && reader.has(each, LOCAL.mark));
-    const dataAt = at === undefined ? null : at + LOCAL.size + reader.u16(at + LOCAL.nameLength) + reader.u16(at + LOCAL.extraLength);
-    const there = dataAt === null ? { packed: member.packed, present: 0 } : this.#thereOf(member, dataAt);
-    return { member, dataAt, plain: member.plain, checksum: dataAt === null ? "none" : "unlooked", by: "list", ...there };
-  }
-
-  /** What there is of a member, as far as that is known without looking: of one that reaches into what cannot be read, what stands before that. */
-  #thereOf({ method, packed, plain, encrypted }: ZipMember, dataAt: number): { packed: number; present: number } {
-    const isAsItIs = method === METHOD.stored || encrypted || !isRead(method);
-    const there = isAsItIs ? packed : packedThere(this.disk, dataAt, packed);
-    if (there === packed) return { packed, present: plain };
-    return { packed: there, present: Math.min(plain, decodeMember(this.#reader, method, dataAt, dataAt + there, plain).present) };
-  }
-
-  #placeOf({ disk, at }: ZipMember, bases: readonly number[]): number {
-    return (bases[Math.min(disk, bases.length - 1)] as number) + at;
-  }
-}
-
-/**
- * Completes a list of contents that does not lead to all it names by headers that stand elsewhere: they say where those files are, or are of files
- * that the list does not name. What stands within a file that the list does name is that one's content.
- * @param places where each of the listed is said to begin
- */
-function withHeaders(listed: readonly SalvagedMember[], places: readonly number[], headers: Iterable<SalvagedMember>): SalvagedMember[] {
-  const starts = new Set(listed.map(({ dataAt }) => dataAt));
-  const rangesOf = (which: (member: SalvagedMember) => boolean) =>
-    RangeSet.from(
-      listed
-        .map((each, index) => ({ each, start: each.dataAt ?? (places[index] as number) }))
-        .filter(({ each }) => which(each))
-        .map(({ each, start }) => ({ start, end: start + (each.member?.packed ?? each.packed) }))
-        .sort((x, y) => x.start - y.start),
-    );
-  const [held, named] = [rangesOf(({ dataAt }) => dataAt !== null), rangesOf(() => true)];
-  const isIn = (ranges: RangeSet, { dataAt }: SalvagedMember) => dataAt !== null && ranges.overlap(dataAt, dataAt + 1) > 0;
-  const lost = new Map<string, SalvagedMember[]>();
-  for (const each of listed) if (each.dataAt === null) lost.set(nameOf(each), [...(lost.get(nameOf(each)) ?? []), each]);
-  const found = new Map<SalvagedMember, SalvagedMember>();
-  const others: SalvagedMember[] = [];
-  for (const header of headers) {
-    // What stands within a file that was found is no lost one, whatever it is called.
-    if (starts.has(header.dataAt) || isIn(held, header)) continue;
-    const [same] = lost.get(nameOf(header)) ?? [];
-    if (same?.member && header.member && (header.member.crc === 0 || header.member.crc === same.member.crc)) {
-      found.set(same, { ...same, dataAt: header.dataAt, checksum: "unlooked", present: same.plain });
-      lost.get(nameOf(header))?.shift();
-    } else if (!isIn(named, header)) others.push(header);
-  }
-  return [...listed.map((each) => found.get(each) ?? each), ...others];
-}
-
-const nameOf = ({ member }: SalvagedMember) => Buffer.from(member?.raw ?? []).toString("latin1");
-
-const tailOf = (source: ByteSource, from: number): ByteSource => ({
-  size: source.size - from,
-  read: (at, into) => source.read(from + at, into),
-  unreadable: () => [],
-});
-
-/** Members from header to header; one whose size comes after its data is passed over to the next header. */
-function* byHeaders(reader: BlockReader): Generator<SalvagedMember, void, void> {
-  let count = 0;
-  for (let at = reader.find(LOCAL.mark, 0); at >= 0 && count < MOST_MEMBERS; count += 1) {
-    let next = -1;
-    try {
-      const local = localMember(reader, at);
-      if (local) {
-        next = local.dataAt + local.packed;
-        const following = local.sized && next < reader.size && reader.has(next, LOCAL.mark) ? next : reader.find(LOCAL.mark, local.dataAt);
-        if (local.sized || following >= 0)
-          yield {
-            member: local,
-            dataAt: local.dataAt,
-            packed: local.sized ? local.packed : following - local.dataAt,
-            plain: local.plain,
-            checksum: "unlooked",
-            present: local.plain,
-            by: "header",
-          };
-        next = following;
-      } else next = reader.find(LOCAL.mark, at + 1);
-    } catch (error) {
-      if (!(error instanceof PastEnd)) throw error;
-      return;
-    }
-    at = next;
-  }
-}
-
-/** Members in batches. @param disk the archive @param part of a thorough reading: what is read, in which its progress is counted */
-function* inBatches(
-  members: Iterable<SalvagedMember>,
-  disk: ByteSource,
-  count: number,
-  part: Range | null,
-  from: number,
-  step: number,
-): Generator<RecordBatch, void, void> {
-  let records: FileRecord[] = [];
-  let index = 0;
-  let reached = 0;
-  const batch = (over: boolean): RecordBatch => {
-    const total = part ? part.end - part.start : Math.max(1, count);
-    return { records, resume: numberCheckpoint(index), done: over ? total : Math.min(total, part ? reached : index), total };
-  };
-  for (const member of members) {
-    index += 1;
-    reached = Math.max(reached, (member.dataAt ?? 0) + member.packed - (part?.start ?? 0));
-    if (index <= from) continue;
-    const record = toRecord(member, index, disk);
-    if (record) records.push(record);
-    if (records.length >= step) {
-      yield batch(false);
-      records = [];
-    }
-  }
-  yield batch(true);
 }
 
 const NAMELESS = "Its header and its entry in the list of contents are gone: it was found by its packed data.";
@@ -260,6 +142,10 @@ function toRecord(found: SalvagedMember, index: number, disk: ByteSource): FileR
   };
 }
 
+const UNSIZED = "How long it is stands behind its content, and is damaged there or gone.";
+const LOOK_FOR_END = "A thorough reading looks for its end.";
+const WHERE_IT_IS = "What stands behind its header may be listed by itself, without a name.";
+
 const NOTHING_GONE = { usedByOthers: 0, takenLater: 0, lost: 0 };
 
 function contentOf(found: SalvagedMember, disk: ByteSource, notes: string[]): Content {
@@ -268,6 +154,8 @@ function contentOf(found: SalvagedMember, disk: ByteSource, notes: string[]): Co
   if (member?.encrypted)
     return absent("encrypted", "It is protected by a password in the archive: name, size and date can be read, its content cannot.");
   if (!isRead(method)) return absent("not-followed", "It is compressed in a way that is not followed here.");
+  if (found.unsized)
+    return absent("not-followed", `${UNSIZED} ${checksum === "unlooked" ? LOOK_FOR_END : WHERE_IT_IS} The size shown is none.`);
   if (plain === 0 && (checksum === "agrees" || checksum === "unlooked"))
     return placedAs({ layout: EMPTY_LAYOUT, evidence: NOTHING_GONE, sure: true });
   if (dataAt === null || (present === 0 && plain > 0))

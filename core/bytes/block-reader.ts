@@ -107,15 +107,11 @@ export class BlockReader {
   /** Where `text` (one character a byte) next stands in [from, to), or -1. */
   find(text: string, from: number, to = this.size): number {
     const end = Math.min(to, this.size);
-    const first = text.charCodeAt(0);
     for (let at = from; at + text.length <= end; ) {
       const length = Math.min(this.blockSize, end - at);
       const block = this.bytes(at, length);
-      for (let i = block.indexOf(first); i >= 0 && i + text.length <= length; i = block.indexOf(first, i + 1)) {
-        let j = 1;
-        while (j < text.length && block[i + j] === text.charCodeAt(j)) j += 1;
-        if (j === text.length) return at + i;
-      }
+      const found = Buffer.from(block.buffer, block.byteOffset, length).indexOf(text, 0, "latin1");
+      if (found >= 0) return at + found;
       at += Math.max(1, length - text.length + 1);
     }
     return -1;

@@ -119,6 +119,9 @@ export const inflater = (
   readonly block: { readonly bit: number; readonly plain: number };
 } => new Inflater(reader, at, Math.min(end, reader.size), take, Number.POSITIVE_INFINITY, wide ? WIDE : PLAIN);
 
+/** The room of an unpacker that is over, for the next one: making it costs more than unpacking a small file. */
+let spare: Uint8Array | null = null;
+
 class Inflater implements Unpacker {
   readonly #out: Uint8Array;
   #filled = 0;
@@ -144,13 +147,19 @@ class Inflater implements Unpacker {
     private readonly most: number,
     private readonly dialect = PLAIN,
   ) {
-    this.#out = new Uint8Array(dialect.window + OUT + dialect.longest);
+    const length = dialect.window + OUT + dialect.longest;
+    this.#out = spare?.length === length ? spare : new Uint8Array(length);
+    if (this.#out === spare) spare = null;
   }
 
   run(midst?: { skip: number; filler: number }): { end: number; plain: number } {
-    if (midst) this.begin(midst);
-    while (this.goOn()) this.#gave = false;
-    return { end: this.packedEnd, plain: this.#plain };
+    try {
+      if (midst) this.begin(midst);
+      while (this.goOn()) this.#gave = false;
+      return { end: this.packedEnd, plain: this.#plain };
+    } finally {
+      spare = this.#out;
+    }
   }
 
   begin({ skip, filler }: { skip: number; filler: number }): void {

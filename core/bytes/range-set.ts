@@ -53,6 +53,29 @@ export class RangeSet {
     return this.within(start, end).reduce((sum, range) => sum + range.end - range.start, 0);
   }
 
+  /**
+   * The gaps of the set nearest to a place, in their order.
+   * @param within where gaps are looked for @param least units they have at least @param most of them on either side @param looked gaps that are looked at on either side
+   */
+  gapsNear(place: number, within: Range, least: number, most: number, looked = 20_000): Range[] {
+    const ranges = this.#ranges;
+    const first = this.#firstEndingAtOrAfter(place);
+    const gap = (index: number): Range => ({
+      start: Math.max(within.start, ranges[index - 1]?.end ?? within.start),
+      end: Math.min(within.end, ranges[index]?.start ?? within.end),
+    });
+    const collect = (from: number, step: 1 | -1): Range[] => {
+      const found: Range[] = [];
+      for (let index = from, steps = 0; index >= 0 && index <= ranges.length && steps < looked && found.length < most; index += step) {
+        const each = gap(index);
+        if (each.end - each.start >= Math.max(1, least)) found.push(each);
+        steps += 1;
+      }
+      return found;
+    };
+    return [...collect(first - 1, -1).reverse(), ...collect(first, 1)];
+  }
+
   #firstEndingAtOrAfter(value: number): number {
     let low = 0;
     let high = this.#ranges.length;

@@ -35,42 +35,61 @@ export const SPARSE = {
   mostBehind: 4096,
 } as const;
 
+const decoder = new TextDecoder();
+
+/** Reads a text of a header, which a zero ends if it is shorter than its field. */
+export function tarText(header: Uint8Array, from: number, length: number): string {
+  const zero = header.indexOf(0, from);
+  const end = zero < 0 ? from + length : Math.min(zero, from + length);
+  return decoder.decode(header.subarray(from, end));
+}
+
 /** Reads a number of a header: octal digits, or where the first bit is set the bytes as they are. NaN: it is none. */
 export function tarNumber(header: Uint8Array, from: number, length: number): number {
-  if ((header[from] as number) & 0x80) {
-    let value = 0;
+  const isBinary = ((header[from] as number) & 0x80) !== 0;
+  let value = 0;
+  if (isBinary) {
     for (let i = 1; i < length; i += 1) value = value * 256 + (header[from + i] as number);
     return value;
   }
-  const digits = String.fromCharCode(...header.subarray(from, from + length)).replace(/\0.*$/s, "");
-  return Number.parseInt(digits.trim() || "0", 8);
+  const end = from + length;
+  let at = from;
+  while (at < end && header[at] === 0x20) at += 1;
+  const digits = at;
+  for (; at < end && (header[at] as number) >= 0x30 && (header[at] as number) <= 0x37; at += 1)
+    value = value * 8 + (header[at] as number) - 0x30;
+  const isEmpty = at === digits && (at === end || header[at] === 0);
+  return at > digits || isEmpty ? value : Number.NaN;
 }
 
 /** The entry whose header stands at `at` (POSIX.1-2017, pax, "ustar Interchange Format"; large sizes in base 256); null: none. */
 export function tarEntry(reader: BlockReader, at: number): TarEntry | null {
   if (at + RECORD > reader.size) return null;
-  const header = reader.bytes(at, RECORD).slice();
+  const header = reader.bytes(at, RECORD);
   const octal = (from: number, length: number) => tarNumber(header, from, length);
   let sum = 0;
   for (let i = 0; i < RECORD; i += 1) sum += i >= 148 && i < 156 ? 32 : (header[i] as number);
   if (octal(148, 8) !== sum || sum === 256) return null;
-  const text = (from: number, length: number) => new TextDecoder().decode(header.subarray(from, from + length)).replace(/\0.*$/s, "");
   const type = String.fromCharCode(header[156] as number);
   const size = octal(124, 12);
   const mode = octal(100, 8);
   if (!Number.isFinite(size) || size < 0) return null;
-  const prefix = hasAscii(header, 257, "ustar\0") ? text(345, 155) : "";
+  const prefix = hasAscii(header, 257, "ustar\0") ? tarText(header, 345, 155) : "";
+  const name = tarText(header, 0, 100);
+  const modified = octal(136, 12) * 1000;
   // Links and folders carry a size now and then, but no data.
   const stored = /[1-6]/.test(type) ? 0 : size;
+  const goesOn = type === "S" && header[SPARSE.extended] !== 0;
   let dataAt = at + RECORD;
-  if (type === "S" && header[SPARSE.extended] !== 0)
+  // Reading on takes the room of the header.
+  if (goesOn)
     for (let more = 1; more !== 0 && dataAt + RECORD <= reader.size && dataAt < at + RECORD * SPARSE.mostBehind; dataAt += RECORD)
       more = reader.u8(dataAt + SPARSE.extendedBehind);
   return {
-    name: prefix ? `${prefix}/${text(0, 100)}` : text(0, 100),
+    name: prefix ? `${prefix}/${name}` : name,
     size: stored,
     type,
-    modified: octal(136, 12) * 1000,
+    modified,
     mode: Number.isInteger(mode) && mode > 0 && mode <= 0o7_777_777 ? mode : 0,
     dataAt,
     next: dataAt + Math.ceil(stored / RECORD) * RECORD,

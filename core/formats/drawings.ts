@@ -2,7 +2,7 @@ import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
-import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, type Extent, endsAt, type Format, hasAscii, latin1, type Summary } from "./format";
 import { followingText, withLineEnd } from "./texts/marked-up";
 import { MOST_TEXT } from "./texts/text-run";
 import { defined } from "./tiff-directory";
@@ -18,7 +18,7 @@ const postscript: Format = {
     { at: 0, mark: "\xc5\xd0\xd3\xc6" },
   ],
   loose: true,
-  recognise: (head) => /^%!PS([-\s]|$)/.test(String.fromCharCode(...head.subarray(0, 5))) || hasAscii(head, 0, "\xc5\xd0\xd3\xc6"),
+  recognise: (head) => /^%!PS([-\s]|$)/.test(latin1(head, 5)) || hasAscii(head, 0, "\xc5\xd0\xd3\xc6"),
   follow(source) {
     const reader = new BlockReader(source);
     try {
@@ -64,7 +64,7 @@ const dxf: Format = {
   extensions: ["dxf"],
   signatures: ["  0\r\nSECTION", "  0\nSECTION", "0\r\nSECTION", "0\nSECTION", "999\r\n", "999\n"].map((mark) => ({ at: 0, mark })),
   loose: true,
-  recognise: (head) => /^(\s*999\r?\n[^\n]*\n)*\s*0\r?\nSECTION\r?\n/.test(String.fromCharCode(...head.subarray(0, 512))),
+  recognise: (head) => /^(\s*999\r?\n[^\n]*\n)*\s*0\r?\nSECTION\r?\n/.test(latin1(head, 512)),
   follow: (source) =>
     followingText(source, (reader, limit) => {
       for (let at = reader.find("EOF", 0, limit); at >= 0; at = reader.find("EOF", at + 3, limit))

@@ -127,6 +127,10 @@ export function hasSignature(head: Uint8Array, signatures: readonly Signature[])
   return signatures.some(({ at, mark }) => hasAscii(head, at, mark));
 }
 
+/** Reads bytes as text, one character a byte. @param most bytes at their beginning that are read */
+export const latin1 = (bytes: Uint8Array, most = bytes.length): string =>
+  Buffer.from(bytes.buffer, bytes.byteOffset, Math.min(most, bytes.length)).toString("latin1");
+
 /** Whether `bytes` has `text` (one character a byte) at `at`. */
 export function hasAscii(bytes: Uint8Array, at: number, text: string): boolean {
   if (at + text.length > bytes.length) return false;

@@ -3,7 +3,7 @@ import type { ByteSource } from "../bytes/byte-source";
 import { CRC32_FORWARD } from "../bytes/crc-forward";
 import { PastEnd } from "../bytes/past-end";
 import { following } from "./following";
-import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, type Summary } from "./format";
+import { breaksAt, cannotTell, damaged, type Extent, endsAt, type Format, hasAscii, latin1, type Summary } from "./format";
 
 /** Ogg: RFC 3533, section 6: page after page, each with a check, until each stream has had its last one. */
 function followOgg(source: ByteSource): Extent | null {
@@ -49,7 +49,7 @@ const ogg = (id: string, title: string, kind: "audio" | "video", extensions: str
   title,
   extensions,
   signatures: [{ at: 0, mark: "OggS\0\x02" }],
-  recognise: (head) => hasAscii(head, 0, "OggS\0") && codecs.some((codec) => String.fromCharCode(...head.subarray(0, 512)).includes(codec)),
+  recognise: (head) => hasAscii(head, 0, "OggS\0") && codecs.some((codec) => latin1(head, 512).includes(codec)),
   follow: followOgg,
   summarise: (source) => oggFacts(source),
 });

@@ -226,13 +226,13 @@ class ArchiveSet implements BackupSet {
           isOpenEnded: notes.length > 0 || files.length === 0,
         });
         for (const [folder, names] of listings) removeUnlisted(standing, folder, names);
-        entries.forEach(({ type, path, isRest }, index) => {
+        entries.forEach(({ type, path, restFrom }, index) => {
           const origin = { archive, index };
           if (type === "folder") folders.set(path, origin);
           else {
             const before = inRun.get(path);
             // Each of both is as large as the whole file, and says what of it is missing.
-            if (before && isRest) return;
+            if (before && restFrom !== undefined) return;
             // The same file again in a later archive of the run: it goes on there.
             inRun.set(path, before && before[0]?.archive !== archive ? [...before, origin] : [origin]);
           }

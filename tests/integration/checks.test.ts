@@ -67,7 +67,7 @@ describe("live files", () => {
 
   it("are looked at again in the tray when a pass ends: the best copy may be another one by then", async () => {
     const item = await named("sound.docx");
-    await bench.db.execute(sql`update copies set evidence = evidence - 'content' where id = ${item.bestCopyId}`);
+    await bench.db.execute(sql`update copies set evidence = evidence || '{"content": null}' where id = ${item.bestCopyId}`);
     // A click on something else is no reason to look at all of a large tray.
     const other = await named("Größe der Kuppel.txt");
     await changeTray(bench.db, jobId, { items: [other.id], chosen: true });

@@ -37,12 +37,18 @@ function migrationsBefore(number: number): string {
   return folder;
 }
 
+/** An empty database as it was before the migration with this number. */
+async function databaseBefore(number: number): Promise<{ url: string; client: pg.Client }> {
+  const url = await emptyDatabase();
+  const client = new pg.Client({ connectionString: url });
+  await client.connect();
+  await migrate(drizzle(client), { migrationsFolder: migrationsBefore(number) });
+  return { url, client };
+}
+
 describe("a database of an earlier version", () => {
   it("keeps the account of each loss when accounts become sentences of their own", async () => {
-    const url = await emptyDatabase();
-    const client = new pg.Client({ connectionString: url });
-    await client.connect();
-    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(5) });
+    const { url, client } = await databaseBefore(5);
     await client.query(`insert into jobs (title) values ('Old one'), ('Silent one')`);
     await client.query(
       `insert into accounts (job_id, kind, name_hint, folder, system, user_name, cause, lost_at, contained)
@@ -70,10 +76,7 @@ describe("a database of an earlier version", () => {
   });
 
   it("keeps the note of rules of one's own when the words for it change", async () => {
-    const url = await emptyDatabase();
-    const client = new pg.Client({ connectionString: url });
-    await client.connect();
-    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(18) });
+    const { url, client } = await databaseBefore(18);
     const rule = {
       id: "own-1",
       title: "Drafts",
@@ -97,10 +100,7 @@ describe("a database of an earlier version", () => {
   });
 
   it("keeps sources, volumes, passes, items and copies when volumes become stores, and passes go on where they stopped", async () => {
-    const url = await emptyDatabase();
-    const client = new pg.Client({ connectionString: url });
-    await client.connect();
-    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(20) });
+    const { url, client } = await databaseBefore(20);
     await client.query(`
       insert into jobs (title) values ('Filled');
       insert into sources (job_id, path, name, size, container, table_kind, notes) values
@@ -147,10 +147,7 @@ describe("a database of an earlier version", () => {
   });
 
   it("keeps every item and copy when paths become those of homes, and what is found again gathers with them", async () => {
-    const url = await emptyDatabase();
-    const client = new pg.Client({ connectionString: url });
-    await client.connect();
-    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(23) });
+    const { url, client } = await databaseBefore(23);
     const evidence = `'{"usedByOthers":0,"takenLater":0,"lost":0,"unreadable":0,"content":null}'`;
     // Keys as they were: store and path in small letters; the record behind them where folder or name is not known; a file that differs in
     // capitals alone; a hash where they were too long.
@@ -229,10 +226,7 @@ describe("a database of an earlier version", () => {
   });
 
   it("stops passes that would go on by a number of an order that is no more, keeps what they found, and says so", async () => {
-    const url = await emptyDatabase();
-    const client = new pg.Client({ connectionString: url });
-    await client.connect();
-    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(42) });
+    const { url, client } = await databaseBefore(42);
     await client.query(`
       insert into jobs (title) values ('Old one');
       insert into sources (job_id, path, name, size, container, table_kind, notes) values (1, '/s/disk.img', 'disk.img', 1000000, 'raw', 'mbr', '[]');
@@ -260,11 +254,62 @@ describe("a database of an earlier version", () => {
     await pool.end();
   });
 
+  it("stops readings of archives that would go on by a number, leaves those that still can, and calls nothing empty that need not be", async () => {
+    const { url, client } = await databaseBefore(48);
+    await client.query(`
+      insert into jobs (title) values ('Old one');
+      insert into sources (job_id, path, name, size, container, table_kind, notes) values (1, '/s/a.tar', 'a.tar', 1000000, 'raw', 'none', '[]');
+      insert into stores (source_id, number, offset_bytes, length_bytes, filesystem, label, readable, notes) values
+        (1, 0, 0, 500000, 'tar', null, true, '[]'), (1, 1, 0, 300000, 'zip', null, true, '[]'),
+        (1, 2, 0, 300000, 'zip', null, true, '["The list of contents of this archive is gone: its files are found by what stands before each of them."]');
+      insert into folders (job_id, home_id, path, folded) values (1, 1, '/Docs', gen_random_uuid());
+      insert into passes (job_id, source_id, store_id, place, state, resume) values
+        (1, 1, 1, 'file-record', 'paused', '\\x01'), (1, 1, 1, 'thorough', 'queued', '\\x01'), (1, 1, 1, 'thorough', 'done', '\\x01'),
+        (1, 1, 2, 'file-record', 'paused', '\\x01'), (1, 1, 2, 'thorough', 'paused', '\\x01'), (1, 1, 2, 'thorough', 'queued', null);`);
+    for (const [index, [store, size]] of (
+      [
+        [2, 0],
+        [3, 0],
+        [3, 9],
+      ] as const
+    ).entries()) {
+      await client.query(
+        `insert into copies (job_id, pass_id, store_id, item_id, folder_id, place, state, type, reference, name, name_raw, size, condition, survival, evidence, notes)
+         values (1, 3, $1, $2::int, 1, 'backup', 'live', 'file', $2::text, $2::text, '', $3, 'whole', 1, '{}', '[]')`,
+        [store, index + 1, size],
+      );
+      await client.query(
+        `insert into items (job_id, folder_id, key, name, kind, copies, lost, places, stores, best_copy_id, size, condition, survival, live)
+         values (1, 1, $1::text, $1::text, 'other', 1, false, '{backup}', '{1}', $1::int, $2, 'whole', 1, true)`,
+        [index + 1, size],
+      );
+    }
+    await client.end();
+    await migrateDatabase(url);
+    const { pool } = open(url);
+    const { rows } = await pool.query("select state, resume is null as anew from passes order by id");
+    expect(rows.map(({ state, anew }) => [state, anew])).toEqual([
+      ["stopped", true],
+      ["stopped", true],
+      ["done", false],
+      ["paused", false],
+      ["stopped", true],
+      ["queued", true],
+    ]);
+    const { rows: shown } = await pool.query(
+      "select c.condition, i.condition as shown, jsonb_array_length(c.notes) as notes from copies c join items i on i.best_copy_id = c.id order by c.id",
+    );
+    // Without the list nothing said that a file of no bytes is one.
+    expect(shown.map(({ condition, shown: item, notes }) => [condition, item, notes])).toEqual([
+      ["whole", "whole", 0],
+      ["not-checked", "not-checked", 1],
+      ["whole", "whole", 0],
+    ]);
+    await pool.end();
+  });
+
   it("no longer calls whole what need not be, and says of the rest on what it rests", async () => {
-    const url = await emptyDatabase();
-    const client = new pg.Client({ connectionString: url });
-    await client.connect();
-    await migrate(drizzle(client), { migrationsFolder: migrationsBefore(43) });
+    const { url, client } = await databaseBefore(43);
     await client.query(`
       insert into jobs (title) values ('Old one');
       insert into sources (job_id, path, name, size, container, table_kind, notes) values (1, '/s/disk.img', 'disk.img', 1000000, 'raw', 'mbr', '[]');

@@ -141,10 +141,10 @@ function contentOf(entry: FileEntry, { source, look }: Judging, before: FileEntr
         ? { size: data.length, segments: [{ kind: "disk" as const, at: data.dataAt, length: data.length }] }
         : null;
   if (!stands) {
-    if (declared === 0 && block && !trouble)
-      return { size: 0, content: { kind: "placed", likeliest: sound(EMPTY_LAYOUT), others: [] }, notes };
     if (attributes & FILE_BITS.inUse)
       return { size: declared, content: absent("named-only", "It was in use when the backup was made: its content was not saved."), notes };
+    if (declared === 0 && block && !trouble)
+      return { size: 0, content: { kind: "placed", likeliest: sound(EMPTY_LAYOUT), others: [] }, notes };
     return { size: declared, content: absent("record-damaged", "Where its content stood in the backup is damaged."), notes };
   }
   if (attributes & FILE_BITS.changedWhileRead)

@@ -2,14 +2,13 @@ import { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
 import { PastEnd } from "../../bytes/past-end";
 import { walkXml } from "../../bytes/xml";
-import { breaksAt, type Extent, endsAt, type Format, type Kind, type Summary } from "../format";
+import { breaksAt, type Extent, endsAt, type Format, type Kind, latin1, type Summary } from "../format";
 import { defined } from "../tiff-directory";
 import { firstWords } from "./text";
 import { REFUSED, textOf, textRun } from "./text-run";
 
 const headOf = (head: Uint8Array) =>
-  new TextDecoder("latin1")
-    .decode(head.subarray(0, 1024))
+  latin1(head, 1024)
     .replace(/^\u00ef\u00bb\u00bf/, "")
     .trimStart();
 

@@ -1,11 +1,9 @@
 import type { BlockReader } from "../../bytes/block-reader";
 import type { ByteSource } from "../../bytes/byte-source";
-import { breaksAt, type Extent, endsAt, type Format, type Kind, type Summary } from "../format";
+import { breaksAt, type Extent, endsAt, type Format, type Kind, latin1, type Summary } from "../format";
 import { defined } from "../tiff-directory";
 import { followingText, withLineEnd } from "./marked-up";
 import { textOf, textRun } from "./text-run";
-
-const headOf = (head: Uint8Array) => new TextDecoder("latin1").decode(head);
 
 /** Fields that begin a message: RFC 5322, 3.6 and 2.2; those of the way it took come first. */
 const FIRST_FIELDS =
@@ -85,7 +83,7 @@ const named = (id: string, kind: Kind, title: string, name: string, facts: RegEx
   extensions: [id],
   signatures: [{ at: 0, mark: `BEGIN:${name}` }],
   loose: true,
-  recognise: (head) => headOf(head.subarray(0, 64)).startsWith(`BEGIN:${name}`),
+  recognise: (head) => latin1(head, 64).startsWith(`BEGIN:${name}`),
   follow: (source) =>
     followingText(source, (reader, end) => {
       let at = 0;
@@ -116,7 +114,7 @@ export const messageFormats: readonly Format[] = [
     extensions: ["mbox"],
     signatures: [{ at: 0, mark: "From " }],
     loose: true,
-    recognise: (head) => MBOX.test(headOf(head.subarray(0, 128))) && /\r?\n[!-9;-~]+:/.test(headOf(head.subarray(0, 1024))),
+    recognise: (head) => MBOX.test(latin1(head, 128)) && /\r?\n[!-9;-~]+:/.test(latin1(head, 1024)),
     follow: (source) => followingText(source, (_, end) => openEnded(end)),
     summarise: messageFacts,
   },
@@ -141,7 +139,7 @@ export const messageFormats: readonly Format[] = [
       mark,
     })),
     loose: true,
-    recognise: (head) => isMessage(headOf(head)),
+    recognise: (head) => isMessage(latin1(head)),
     follow: followMessage,
     summarise: messageFacts,
   },

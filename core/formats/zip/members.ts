@@ -156,9 +156,11 @@ export function centralMember(reader: BlockReader, at: number): { member: ZipMem
   };
 }
 
-export interface ZipDirectory {
-  readonly members: readonly ZipMember[];
+/** A list of contents that can be read to its end, with the end records behind it. */
+export interface ZipList {
   readonly at: number;
+  /** Entries in it. */
+  readonly count: number;
   /** Where the end record says it stands (32 bits). */
   readonly statedAt: number;
   /** How many files the archive is split over; 1: it is not. */
@@ -167,13 +169,33 @@ export interface ZipDirectory {
   readonly end: number;
 }
 
+export interface ZipDirectory extends ZipList {
+  readonly members: readonly ZipMember[];
+}
+
+/** The members that a list of contents names, up to its end or its first damage. */
+export function* listedMembers(reader: BlockReader, at: number): Generator<{ member: ZipMember; next: number }, void, void> {
+  let count = 0;
+  for (let entry = centralMember(reader, at); entry && count < MOST_MEMBERS; entry = centralMember(reader, entry.next)) {
+    count += 1;
+    yield entry;
+  }
+}
+
 /** The list of contents that begins at `at` with the end records behind it, or why it cannot be read. */
 export function directoryAt(reader: BlockReader, at: number): ZipDirectory | Verdict {
   const members: ZipMember[] = [];
+  const list = readList(reader, at, (member) => members.push(member));
+  return "verdict" in list ? list : { ...list, members };
+}
+
+function readList(reader: BlockReader, at: number, take: (member: ZipMember) => void): ZipList | Verdict {
   let next = at;
-  for (let entry = centralMember(reader, next); entry && members.length < MOST_MEMBERS; entry = centralMember(reader, next)) {
-    members.push(entry.member);
+  let found = 0;
+  for (const entry of listedMembers(reader, at)) {
+    take(entry.member);
     next = entry.next;
+    found += 1;
   }
   const listEnd = next;
   let count = -1;
@@ -184,12 +206,11 @@ export function directoryAt(reader: BlockReader, at: number): ZipDirectory | Ver
   }
   if (!reader.has(next, END.mark)) return damaged(next, "the archive's list of contents is damaged");
   if (count < 0 && reader.u16(next + END.count) !== 0xffff) count = reader.u16(next + END.count);
-  if (count >= 0 && count !== members.length && members.length < MOST_MEMBERS)
-    return damaged(listEnd, "the archive's list of contents is damaged");
+  if (count >= 0 && count !== found && found < MOST_MEMBERS) return damaged(listEnd, "the archive's list of contents is damaged");
   const [statedAt, size] = [reader.u32(next + END.directoryAt), reader.u32(next + END.directorySize)];
   // A program in front of the archive moves the list, not its size.
   if (size !== 0xffff_ffff && size !== listEnd - at) return damaged(next, "the archive's end is damaged");
-  return { members, at, statedAt, parts: statedParts(reader, next), end: next + END.size + reader.u16(next + END.commentLength) };
+  return { at, count: found, statedAt, parts: statedParts(reader, next), end: next + END.size + reader.u16(next + END.commentLength) };
 }
 
 /** How many files an archive with this end record is split over: 1, unless it is (4.4.19). */
@@ -214,18 +235,37 @@ export function partsAtEnd(reader: BlockReader): number {
 
 /** The list of contents that the end of the source names; for a whole file, whatever stands before its members. */
 export function directoryFromEnd(reader: BlockReader): ZipDirectory | Verdict {
+  const place = listFromEnd(reader);
+  if ("verdict" in place) return place;
+  const { at, size, endsAt } = place;
+  return at + size > endsAt ? damaged(endsAt, "the archive's list of contents would stand past its end") : directoryAt(reader, at);
+}
+
+/**
+ * The same without its members, which may be many: `listedMembers` gives them. It stands before the end records also where a program in front of the archive
+ * moves everything, or its beginning is cut off: `moved` says by how many bytes.
+ */
+export function findList(reader: BlockReader): (ZipList & { readonly moved: number }) | Verdict {
+  const place = listFromEnd(reader);
+  if ("verdict" in place) return place;
+  const isThere = (at: number) => at >= 0 && at + place.size <= place.endsAt && reader.has(at, CENTRAL.mark);
+  const at = !isThere(place.at) && isThere(place.endsAt - place.size) ? place.endsAt - place.size : place.at;
+  const list = readList(reader, at, () => undefined);
+  return "verdict" in list ? list : { ...list, moved: at - place.at };
+}
+
+/** Where the list of contents begins by the end records, which begin at `endsAt`; or why they do not lead to one. */
+function listFromEnd(reader: BlockReader): { at: number; size: number; endsAt: number } | Verdict {
   const end = endRecord(reader);
   if (end < 0) return damaged(reader.size, "the archive's list of contents at its end is missing");
-  let size = reader.u32(end + END.directorySize);
-  let at = reader.u32(end + END.directoryAt);
+  let [size, at, endsAt] = [reader.u32(end + END.directorySize), reader.u32(end + END.directoryAt), end];
   if (end >= LOCATOR64.size && reader.has(end - LOCATOR64.size, LOCATOR64.mark)) {
-    const end64 = reader.u64(end - LOCATOR64.size + LOCATOR64.endAt);
-    if (!reader.has(end64, END64.mark)) return damaged(end - LOCATOR64.size, "the archive's end is damaged");
-    size = reader.u64(end64 + END64.directorySize);
-    at = reader.u64(end64 + END64.directoryAt);
+    endsAt = reader.u64(end - LOCATOR64.size + LOCATOR64.endAt);
+    if (!reader.has(endsAt, END64.mark)) return damaged(end - LOCATOR64.size, "the archive's end is damaged");
+    size = reader.u64(endsAt + END64.directorySize);
+    at = reader.u64(endsAt + END64.directoryAt);
   }
-  if (at + size > end) return damaged(end, "the archive's list of contents would stand past its end");
-  return directoryAt(reader, at);
+  return { at, size, endsAt };
 }
 
 export interface MemberEnd {
@@ -294,6 +334,23 @@ export function findDescriptor(reader: BlockReader, dataAt: number): { end: numb
     if (at + 16 > reader.size) return null;
     const packed = reader.u32(at + 8);
     if (packed === at - dataAt) return { end: at + 16, packed, plain: reader.u32(at + 12), crc: reader.u32(at + 4) };
+  }
+  return null;
+}
+
+/** Bytes of a descriptor with its mark and without, with sizes of 32 and of 64 bits (4.3.9). */
+const DESCRIPTORS = [16, 12, 24, 20] as const;
+
+/** The sizes in a descriptor that ends at a place, of data that begin at another and reach up to it; null: none stands there. */
+export function descriptorBefore(reader: BlockReader, dataAt: number, end: number): { packed: number; plain: number; crc: number } | null {
+  for (const length of DESCRIPTORS) {
+    const at = end - length;
+    const isMarked = length % 8 === 0;
+    if (at < dataAt || (isMarked && !reader.has(at, DESCRIPTOR.mark))) continue;
+    const from = isMarked ? at + 4 : at;
+    const isWide = length >= 20;
+    const packed = isWide ? reader.u64(from + 4) : reader.u32(from + 4);
+    if (packed === at - dataAt) return { packed, plain: isWide ? reader.u64(from + 12) : reader.u32(from + 8), crc: reader.u32(from) };
   }
   return null;
 }
