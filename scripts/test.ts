@@ -90,6 +90,7 @@ function count(step: string, result: Tally): void {
 async function check(step: string, ...commands: string[][]): Promise<void> {
   let good = true;
   for (const command of commands) good &&= await run(command);
+  if (!good) fail(step, "the check above says what is wrong", undefined);
   count(step, good ? { passed: 1, failed: 0 } : { passed: 0, failed: 1 });
 }
 
@@ -97,6 +98,7 @@ async function check(step: string, ...commands: string[][]): Promise<void> {
 function counted(step: string, good: boolean, result: Tally | null): void {
   const found = result ?? { passed: 0, failed: 0 };
   const silent = (!good && found.failed === 0) || found.passed + found.failed === 0;
+  if (silent) fail(step, "ended badly without a failed test: see above", undefined);
   count(step, silent ? { ...found, failed: found.failed + 1 } : found);
 }
 
@@ -183,6 +185,7 @@ async function main(): Promise<void> {
 main()
   .catch((error: unknown) => {
     complain(error);
+    fail("set-up", error instanceof Error ? error.message : String(error), undefined);
     tally.failed += 1;
   })
   .finally(() => {
