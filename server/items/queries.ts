@@ -1,6 +1,7 @@
 import { type SQL, sql } from "drizzle-orm";
 import { diskRuns, type Layout, placedRuns } from "../../core/bytes/layout";
 import { decodeLayout } from "../../core/bytes/layout-code";
+import type { Absence } from "../../core/filesystems/file-record";
 import { SHIPPED_RULES } from "../../core/places/rules";
 import type { FileAt } from "../../io/folder-source";
 import type { SourceAt } from "../../io/open-source";
@@ -190,6 +191,8 @@ export interface StoredCopy extends SourceAt {
   readonly file: FileAt | null;
   readonly jobId: number;
   readonly condition: string;
+  /** Why there is no content; null: there is one, be it of no bytes. */
+  readonly absent: Absence | null;
 }
 
 /** The columns of a copy that say which file of a folder it is, as it was when it was read. */
@@ -241,10 +244,11 @@ async function findStoredCopies(db: Connection, which: SQL): Promise<StoredCopy[
       layout: Buffer | null;
       job_id: number;
       condition: string;
+      absent: Absence | null;
     } & SourceColumns &
       FileColumns
   >(sql`
-    select c.id, c.name, c.size, c.layout, ${FILE_COLUMNS}, ${SOURCE_COLUMNS}, c.job_id, c.condition from copies c
+    select c.id, c.name, c.size, c.layout, ${FILE_COLUMNS}, ${SOURCE_COLUMNS}, c.job_id, c.condition, c.absent from copies c
     join stores v on v.id = c.store_id join sources s on s.id = v.source_id where ${which}`);
   return rows.map((row) => {
     const layout = row.layout ? decodeLayout(row.layout) : null;
@@ -257,6 +261,7 @@ async function findStoredCopies(db: Connection, which: SQL): Promise<StoredCopy[
       file: toFileAt(row, layout),
       jobId: row.job_id,
       condition: row.condition,
+      absent: row.absent,
     };
   });
 }

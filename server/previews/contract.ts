@@ -1,4 +1,5 @@
 import { z } from "zod";
+import { ABSENCES } from "../../core/filesystems/file-record";
 
 /** In what form a copy's content is best shown. */
 export const PREVIEW_FORMS = ["picture", "text", "document", "tables", "archive", "pdf", "audio", "video", "hex"] as const;
@@ -18,6 +19,8 @@ export const previewForm = z.object({
   records: z.boolean(),
   /** Whether it can be shown as a tree of names and values. */
   settings: z.boolean(),
+  /** Why there is no content to show; null: there is one, be it of no bytes. */
+  absent: z.enum(ABSENCES).nullable(),
 });
 export type PreviewFacts = z.infer<typeof previewForm>;
 

@@ -43,11 +43,12 @@ const nothing: PreviewFacts = {
   disk: false,
   records: false,
   settings: false,
+  absent: null,
 };
 
 /** How a copy is best shown, by its content rather than by its name, and what a picture says of itself. */
 export async function previewFacts(copy: StoredCopy): Promise<PreviewFacts> {
-  if (!copy.layout || copy.size === 0) return nothing;
+  if (!copy.layout || copy.size === 0) return { ...nothing, absent: copy.absent };
   return withContent(copy, async (content) => {
     const format = identify(content, copy.name);
     const disk = looksLikeDisk(content) || DISK_NAME.test(copy.name) || isArchive(format, copy.name);

@@ -61,6 +61,13 @@ describe("the form of a preview", () => {
 });
 
 describe("settings", () => {
+  it("tells a file of no bytes from one of which there is no content, or whose size is not known", async () => {
+    const empty = { ...copyOf("empty.txt", new Uint8Array()), size: 0 };
+    expect((await previewFacts(empty)).absent).toBeNull();
+    expect((await previewFacts({ ...empty, layout: null, absent: "not-followed" })).absent).toBe("not-followed");
+    expect((await previewFacts({ ...empty, size: 9, layout: null, absent: "encrypted" })).absent).toBe("encrypted");
+  });
+
   it("are shown as names and values beside their text; binary ones first of all; damaged ones say so", async () => {
     const made = JSON.parse(readFileSync(join(import.meta.dirname, "..", "..", "tests", "fixtures", "settings.json"), "utf8")) as Record<
       string,

@@ -105,3 +105,33 @@ test("an archive whose list of contents is gone is opened where it lies, and giv
     .digest("hex");
   expect(hash).toBe(member?.sha256);
 });
+
+test("a file of a damaged archive whose size is not known is never shown as an empty one, nor restored as one", async ({ page }) => {
+  // Written as a stream, sizes stand behind the data: the list of contents is gone, and what stands behind one file is damaged.
+  const bytes = Buffer.from(backupFile("zip-stored-stream.zip"));
+  const cut = bytes.subarray(0, bytes.indexOf("PK\u0001\u0002", 0, "latin1"));
+  const at = cut.indexOf("PK\u0007\u0008", 0, "latin1");
+  cut.fill(0xee, at, at + 16);
+  const name = cut.subarray(30, 30 + cut.readUInt16LE(26)).toString();
+  const path = join(process.env.COMPASS_SOURCES as string, "stream.zip");
+  writeFileSync(path, cut);
+  const post = async (to: string, data: unknown) => (await (await page.request.post(to, { data })).json()) as { id: number };
+  const { id } = await post("/api/jobs", { title: "A stream that broke", client: "" });
+  await post(`/api/jobs/${id}/sources`, { path });
+  await page.goto(`/jobs/${id}/sources`);
+  await expect(page.getByText(/The list of contents of this archive is gone/)).toBeVisible();
+  await page.goto(`/jobs/${id}/search`);
+  await page.getByRole("button", { name: "Read lightly" }).click();
+  await expect(page.getByRole("list", { name: "Passes" }).getByRole("listitem").first()).toContainText("finished in", { timeout: 30_000 });
+  await page.goto(`/jobs/${id}/items?show=all`);
+  const row = items(page).filter({ hasText: name.split("/").at(-1) as string });
+  await expect(row).toContainText("not checked");
+  await row.click();
+  const inspector = page.getByRole("complementary", { name: "Inspector" });
+  await expect(inspector).toContainText("How long it is stands behind its content");
+  await expect(inspector).toContainText("kept in a way that is not followed here");
+  await expect(inspector).not.toContainText("The file is empty");
+  await chooseRow(row);
+  await page.goto(`/jobs/${id}/restore`);
+  await expect(page.getByText(/is kept in a way that is not followed here/).first()).toBeVisible();
+});

@@ -15,5 +15,5 @@ export function storedCopyOf(folder: string, name: string, content: Uint8Array):
   const second = { kind: "disk" as const, at: 512, length: content.length - half };
   const layout = { size: content.length, segments: [first, second] };
   const source = { sourcePath, beside: [], within: [], bad: [], mark: null, sourceId: 1 };
-  return { id, name, size: content.length, layout, ...source, file: null, jobId: 1, condition: "whole" };
+  return { id, name, size: content.length, layout, ...source, file: null, jobId: 1, condition: "whole", absent: null };
 }

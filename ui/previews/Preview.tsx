@@ -5,6 +5,7 @@ import dynamic from "next/dynamic";
 import { useState } from "react";
 import type { PlacedRun } from "@/server/items/contract";
 import { type PreviewFacts, previewForm } from "@/server/previews/contract";
+import { ABSENCE_WORDS } from "@/server/words/contract";
 import { read } from "../data/request";
 import { Problem, problemText } from "../instruments/Problem";
 import { HexView } from "./HexView";
@@ -63,9 +64,11 @@ function Content({ copyId, name, size, runs, large = false }: Props) {
     <>
       <div className={styles.preview} data-large={large} data-form={asBytes ? "hex" : asTree ? "settings" : facts?.form}>
         <Problem>{problemText(error)}</Problem>
-        {size === 0 ? (
+        {!facts ? null : facts.absent ? (
+          <p className={styles.text}>{ABSENCE_WORDS[facts.absent]}</p>
+        ) : size === 0 ? (
           <p className={styles.text}>The file is empty.</p>
-        ) : !facts ? null : asBytes ? (
+        ) : asBytes ? (
           <HexView copyId={copyId} size={size} runs={runs} across={large ? 16 : 8} />
         ) : asTree ? (
           <SettingsView
@@ -76,7 +79,7 @@ function Content({ copyId, name, size, runs, large = false }: Props) {
           <Shown facts={facts} copyId={copyId} name={name} size={size} runs={runs} large={large} />
         )}
       </div>
-      {facts && size > 0 && (
+      {facts && !facts.absent && size > 0 && (
         <p className={styles.facts}>
           <span>{wordsOf(facts)}</span>
           {facts.settings && facts.form !== "hex" && !bytes && (

@@ -30,6 +30,13 @@ import { VolumeReading } from "./VolumeReading";
 
 const TABLE_WORDS: Record<string, string> = { gpt: "GUID partition table", mbr: "boot record table", none: "no partition table" };
 
+/** What a source is: of a backup file it is not said that its bytes are raw. */
+function containerWords(container: string, isBackup: boolean): string {
+  if (isBackup && container === "raw") return "Backup file or archive";
+  if (isBackup && container === "split") return "Backup file or archive in parts";
+  return CONTAINER_WORDS[container] ?? container;
+}
+
 /** What the job reads from. */
 export function Sources({ jobId }: { jobId: number }) {
   const { data: sources, error } = useSources(jobId);
@@ -146,8 +153,7 @@ function Detail({ jobId, source, sources }: { jobId: number; source: Source; sou
           "A folder of this bench: its files are read one by one, links are never followed. Deleted files need an image of the drive."
         ) : (
           <>
-            {backup && source.container === "raw" ? "Backup file or archive" : (CONTAINER_WORDS[source.container] ?? source.container)},{" "}
-            <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
+            {containerWords(source.container, backup)}, <span title={exactBytes(source.size)}>{bytesText(source.size)}</span>
             {backup ? "" : `, ${TABLE_WORDS[source.tableKind]}`}.
           </>
         )}
