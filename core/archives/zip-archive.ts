@@ -3,42 +3,36 @@ import { type ByteSource, MemorySource, WindowSource } from "../bytes/byte-sourc
 import { MOST_AT_ONCE } from "../bytes/codecs";
 import { ConcatSource } from "../bytes/concat-source";
 import { LayoutSource } from "../bytes/layout";
-import { PastEnd } from "../bytes/past-end";
-import { dosTimeToMs } from "../bytes/times";
-import { FLAG, LOCAL, METHOD, SPLIT_MARK } from "../formats/zip/layout";
-import {
-  checkMember,
-  descriptorEnd,
-  directoryFromEnd,
-  findDescriptor,
-  localMember,
-  MOST_MEMBERS,
-  type ZipMember,
-} from "../formats/zip/members";
+import { METHOD } from "../formats/zip/layout";
+import { checkMember, descriptorEnd, findDescriptor, type ZipMember } from "../formats/zip/members";
 import { type ArchiveEntry, type ArchiveReading, MOST_CHECKED, ownPath } from "./archive";
 import { decodeName } from "./member-names";
 import { CODING_OF, decodeMember, isRead, packedThere } from "./zip-codings";
+import type { SalvagedMember } from "./zip-judge";
+import { describeListing, describeUnread, findListing, UNSIZED } from "./zip-listing";
 
-interface Found {
-  readonly member: ZipMember & { dataAt: number };
-  readonly sized: boolean;
-}
+/** A member whose data begin at a known place. */
+type Found = ZipMember & { readonly dataAt: number };
 
 /**
- * Reads a ZIP archive: by its list of contents, or where that is gone by the headers before its members.
+ * Reads a ZIP archive: by its list of contents, or where that is gone by the headers before its members. Members are looked at when somebody
+ * asks how they stand.
  * @param parts the files it is split over, in their order; one alone where it is not
  */
 export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
   const whole = parts.length === 1 && parts[0] ? parts[0] : new ConcatSource(parts);
   const reader = new BlockReader(whole);
-  const listed = listedMembers(parts, reader);
-  const notes = listed ? [] : ["The list of contents of this archive is gone: its files were found by what stands before each of them."];
-  let checked = 0;
+  const bases: number[] = [0];
+  for (const part of parts.slice(0, -1)) bases.push((bases.at(-1) as number) + part.size);
+  const listing = findListing(whole, reader, bases);
+  const notes = describeListing(listing);
+  let left = MOST_CHECKED;
   const entries: ArchiveEntry[] = [];
-  for (const found of listed ?? membersByHeaders(reader)) {
-    const entry = entryOf(reader, whole, found, checked <= MOST_CHECKED);
+  for (const listed of listing.members()) {
+    const found = listed.unsized ? sizedByItsData(reader, listed, left) : listed;
+    const entry = entryOf(reader, whole, found, left >= 0);
     if (!entry) continue;
-    checked += entry.size;
+    left -= found.unsized ? reader.size - (found.dataAt ?? 0) : entry.size;
     entries.push(entry);
   }
   const sealed = entries.filter(({ encrypted }) => encrypted).length;
@@ -46,97 +40,44 @@ export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
   return { entries, listings: new Map(), notes };
 }
 
-/** The members that the list of contents names; null: it is gone or damaged. */
-function listedMembers(parts: readonly ByteSource[], reader: BlockReader): Found[] | null {
-  const last = parts.at(-1);
-  if (!last) return null;
-  try {
-    const directory = directoryFromEnd(new BlockReader(last));
-    if (!("members" in directory)) return null;
-    // Each member names the part in which it begins.
-    const begins: number[] = [0];
-    for (const part of parts) begins.push((begins.at(-1) as number) + part.size);
-    return directory.members.flatMap((member): Found[] => {
-      const at = (begins[Math.min(member.disk, parts.length - 1)] as number) + member.at;
-      const dataAt = dataBehind(reader, at);
-      return [{ member: { ...member, at, dataAt: dataAt ?? reader.size }, sized: true }];
-    });
-  } catch (error) {
-    if (!(error instanceof PastEnd)) throw error;
-    return null;
-  }
+/**
+ * Takes the sizes of a member from what stands behind its data: packed ones say themselves where they end, others are held to the sizes that stand there.
+ * @param most bytes that are unpacked or searched at most
+ */
+function sizedByItsData(reader: BlockReader, found: SalvagedMember, most: number): SalvagedMember {
+  const { member, dataAt } = found;
+  if (!member || dataAt === null || member.encrypted || !isRead(member.method) || most <= 0) return found;
+  const end = member.method === METHOD.deflated ? checkMember(reader, { ...member, dataAt }, false, most) : null;
+  const sizes = end ? (descriptorEnd(reader, end) < 0 ? null : end) : findDescriptor(reader, dataAt);
+  if (!sizes) return found;
+  const { packed, plain, crc } = sizes;
+  return { member: { ...member, packed, plain, crc }, dataAt, packed, plain, present: plain, checksum: "unlooked", by: "header" };
 }
 
-/** Where the data of a member begin whose header stands at a place; null: no header stands there. */
-function dataBehind(reader: BlockReader, at: number): number | null {
-  if (at + LOCAL.size > reader.size || !reader.has(at, LOCAL.mark)) return null;
-  return at + LOCAL.size + reader.u16(at + LOCAL.nameLength) + reader.u16(at + LOCAL.extraLength);
-}
+const NOTHING = { size: 0, present: 0, stored: null, open: () => new MemorySource(new Uint8Array()) } as const;
 
-function* membersByHeaders(reader: BlockReader): Generator<Found, void, void> {
-  let count = 0;
-  for (let at = reader.has(0, SPLIT_MARK) ? 4 : 0; at >= 0 && count < MOST_MEMBERS; ) {
-    let next = -1;
-    try {
-      const member = localMember(reader, at);
-      if (member) {
-        const sized = member.sized ? member : sizedByItsData(reader, member);
-        if (sized) {
-          count += 1;
-          yield { member: sized, sized: true };
-          next = sized.dataAt + sized.packed;
-          if (reader.size - next >= 4 && !reader.has(next, LOCAL.mark)) next = -1;
-        }
-      }
-    } catch (error) {
-      if (!(error instanceof PastEnd)) throw error;
-    }
-    at = next >= 0 ? next : reader.find(LOCAL.mark, at + 1);
-    if (at >= reader.size) return;
-  }
-}
-
-/** The sizes of a member that come after its data; null: they are not found. */
-function sizedByItsData(reader: BlockReader, member: ZipMember & { dataAt: number }): (ZipMember & { dataAt: number }) | null {
-  if (member.method === METHOD.deflated && !member.encrypted) {
-    const end = checkMember(reader, member, false, MOST_CHECKED);
-    return descriptorEnd(reader, end) >= 0 ? { ...member, packed: end.packed, plain: end.plain, crc: end.crc } : null;
-  }
-  const found = findDescriptor(reader, member.dataAt);
-  return found && { ...member, packed: found.packed, plain: found.plain, crc: found.crc };
-}
-
-function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Found, check: boolean): ArchiveEntry | null {
-  const details = detailsOf(reader, member.at);
-  const name = details?.name ?? member.name;
+function entryOf(reader: BlockReader, whole: ByteSource, { member, dataAt, unsized }: SalvagedMember, check: boolean): ArchiveEntry | null {
+  if (!member) return null;
+  const name = decodeName(member.raw, member.utf8);
   const path = ownPath(name);
   if (path === null) return null;
-  const shared = { path, modified: member.utc ?? details?.local ?? null, localTime: member.utc === null && details !== null };
-  if (name.endsWith("/"))
-    return {
-      ...shared,
-      marks: 0,
-      type: "folder",
-      encrypted: false,
-      size: 0,
-      standing: "sound",
-      present: 0,
-      note: null,
-      stored: null,
-      open: () => new MemorySource(new Uint8Array()),
-    };
+  const shared = { path, modified: member.utc ?? member.local, localTime: member.utc === null && member.local !== null };
+  if (/[/\\]$/.test(name)) return { ...NOTHING, ...shared, marks: 0, type: "folder", encrypted: false, standing: "sound", note: null };
+  const { marks, encrypted } = member;
+  if (unsized && !encrypted) return { ...NOTHING, ...shared, marks, type: "file", encrypted, standing: "not-followed", note: UNSIZED };
+  const file: Found = { ...member, dataAt: dataAt ?? reader.size };
   // Its content is unpacked when somebody asks how it stands: a list of names alone must not cost that.
   let found: ReturnType<typeof standingOf> | undefined;
   const look = () => {
-    found ??= standingOf(reader, whole, member, sized, check);
+    found ??= standingOf(reader, whole, file, check);
     return found;
   };
   return {
     ...shared,
-    marks: member.marks,
+    marks,
     type: "file",
-    encrypted: member.encrypted,
-    size: member.plain,
+    encrypted,
+    size: file.plain,
     get standing() {
       return look().standing;
     },
@@ -146,11 +87,8 @@ function entryOf(reader: BlockReader, whole: ByteSource, { member, sized }: Foun
     get note() {
       return look().note;
     },
-    stored:
-      member.encrypted || !isRead(member.method)
-        ? null
-        : { at: member.dataAt, length: member.packed, coding: CODING_OF[member.method] ?? null },
-    open: () => contentOf(reader, whole, member, sized),
+    stored: encrypted || !isRead(file.method) ? null : { at: file.dataAt, length: file.packed, coding: CODING_OF[file.method] ?? null },
+    open: () => contentOf(reader, whole, file),
   };
 }
 
@@ -161,24 +99,18 @@ const NOT_THERE = "Where the list of contents says that it begins, nothing of it
 function standingOf(
   reader: BlockReader,
   whole: ByteSource,
-  member: ZipMember & { dataAt: number },
-  sized: boolean,
+  member: Found,
   check: boolean,
 ): Pick<ArchiveEntry, "standing" | "present" | "note"> {
-  if (member.encrypted)
-    return {
-      standing: "encrypted",
-      present: 0,
-      note: "It is protected by a password in the archive: name, size and date can be read, its content cannot.",
-    };
-  if (!isRead(member.method)) return { standing: "not-followed", present: 0, note: "It is compressed in a way that is not followed here." };
+  const unread = describeUnread(member);
+  if (unread !== null) return { standing: member.encrypted ? "encrypted" : "not-followed", present: 0, note: unread };
   if (member.dataAt >= reader.size && member.plain > 0)
     return { standing: "broken-off", present: 0, note: member.at < reader.size ? NOT_THERE : BREAKS_OFF };
   if (!check) return { standing: "not-checked", present: member.plain, note: null };
   const there = packedThere(whole, member.dataAt, member.packed);
   if (there < member.packed && member.dataAt + there < reader.size && member.method !== METHOD.stored)
     return { standing: "damaged", present: presentOf(reader, member, there), note: GOES_ON_IN_A_GAP };
-  const { isSound, present } = checked(reader, member, sized);
+  const { isSound, present } = checked(reader, member);
   if (isSound) return { standing: "sound", present: member.plain, note: null };
   if (member.dataAt + member.packed > reader.size)
     return { standing: "broken-off", present: presentOf(reader, member, there), note: BREAKS_OFF };
@@ -190,25 +122,25 @@ function standingOf(
 }
 
 /** Unpacks a member to hold it to its checksum. @returns whether it is right, and plain bytes from its beginning that there are */
-function checked(reader: BlockReader, member: ZipMember & { dataAt: number }, sized: boolean): { isSound: boolean; present: number } {
+function checked(reader: BlockReader, member: Found): { isSound: boolean; present: number } {
   if (member.method !== METHOD.stored && member.method !== METHOD.deflated) {
     const { present, crc } = decodeMember(reader, member.method, member.dataAt, member.dataAt + member.packed, member.plain, member.plain);
     return { isSound: present === member.plain && crc === member.crc, present: Math.min(present, member.plain) };
   }
   let present = 0;
-  const { verdict } = checkMember(reader, member, sized, member.plain, (plain) => {
+  const { verdict } = checkMember(reader, member, true, member.plain, (plain) => {
     present += plain.length;
   });
   return { isSound: verdict.verdict === "sound", present };
 }
 
 /** How many bytes of a member can be unpacked of which so many packed ones are there. */
-function presentOf(reader: BlockReader, member: ZipMember & { dataAt: number }, there: number): number {
+function presentOf(reader: BlockReader, member: Found, there: number): number {
   if (member.method === METHOD.stored) return Math.min(member.plain, Math.max(0, reader.size - member.dataAt));
-  return Math.min(checked(reader, { ...member, packed: there }, true).present, member.plain);
+  return Math.min(checked(reader, { ...member, packed: there }).present, member.plain);
 }
 
-function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & { dataAt: number }, sized: boolean): ByteSource {
+function contentOf(reader: BlockReader, whole: ByteSource, member: Found): ByteSource {
   if (member.method === METHOD.stored) return new WindowSource(whole, member.dataAt, member.plain);
   const rest = Math.max(0, reader.size - member.dataAt);
   const coding = CODING_OF[member.method];
@@ -219,22 +151,9 @@ function contentOf(reader: BlockReader, whole: ByteSource, member: ZipMember & {
   }
   const bytes = new Uint8Array(member.plain);
   let done = 0;
-  checkMember(reader, { ...member, packed: packedThere(whole, member.dataAt, member.packed) }, sized, bytes.length, (plain) => {
+  checkMember(reader, { ...member, packed: packedThere(whole, member.dataAt, member.packed) }, true, bytes.length, (plain) => {
     bytes.set(plain.subarray(0, Math.max(0, bytes.length - done)), Math.min(done, bytes.length));
     done += plain.length;
   });
   return new MemorySource(bytes, done < bytes.length ? [{ start: done, end: bytes.length }] : []);
-}
-
-/** The name and local time that stand before a member's data; null: no header stands there. */
-function detailsOf(reader: BlockReader, at: number): { name: string; local: number | null } | null {
-  try {
-    if (at + LOCAL.size > reader.size || !reader.has(at, LOCAL.mark)) return null;
-    const raw = reader.bytes(at + LOCAL.size, reader.u16(at + LOCAL.nameLength)).slice();
-    const name = decodeName(raw, (reader.u16(at + LOCAL.flags) & FLAG.utf8) !== 0);
-    return { name, local: dosTimeToMs(reader.u16(at + LOCAL.date), reader.u16(at + LOCAL.time), 0) };
-  } catch (error) {
-    if (!(error instanceof PastEnd)) throw error;
-    return null;
-  }
 }

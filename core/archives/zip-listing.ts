@@ -2,8 +2,16 @@ import { BlockReader } from "../bytes/block-reader";
 import type { ByteSource } from "../bytes/byte-source";
 import { PastEnd } from "../bytes/past-end";
 import { RangeSet } from "../bytes/range-set";
-import { CENTRAL, LOCAL, METHOD } from "../formats/zip/layout";
-import { descriptorBefore, findList, listedMembers, localMember, MOST_MEMBERS, type ZipMember } from "../formats/zip/members";
+import { CENTRAL, DESCRIPTOR, LOCAL, METHOD } from "../formats/zip/layout";
+import {
+  descriptorBefore,
+  findDescriptor,
+  findList,
+  listedMembers,
+  localMember,
+  MOST_MEMBERS,
+  type ZipMember,
+} from "../formats/zip/members";
 import { decodeMember, isRead, packedThere } from "./zip-codings";
 import type { Local, SalvagedMember } from "./zip-judge";
 
@@ -14,6 +22,25 @@ export interface ZipListing {
   /** Members of the list that are not found. */
   readonly missing: number;
   members(): Iterable<SalvagedMember>;
+}
+
+const LIST_IS_GONE =
+  "The list of contents of this archive is gone, or leads to few of its files: they are found by what stands before each of them.";
+
+export const UNSIZED = "How long it is stands behind its content, and is damaged there or gone.";
+
+/** Says what is wrong with how the members of an archive are led to. */
+export function describeListing({ count, missing }: ZipListing): string[] {
+  if (count === null) return [LIST_IS_GONE];
+  if (missing === 0) return [];
+  const of = missing === 1 ? "One of its files does" : `${missing} of its files do`;
+  return [`${of} not stand where the list of contents says, nor where other headers stand: a thorough reading looks for more.`];
+}
+
+/** Says why the content of a member cannot be read; null: it can. */
+export function describeUnread({ encrypted, method }: Pick<ZipMember, "encrypted" | "method">): string | null {
+  if (encrypted) return "It is protected by a password in the archive: name, size and date can be read, its content cannot.";
+  return isRead(method) ? null : "It is compressed in a way that is not followed here.";
 }
 
 /**
@@ -156,17 +183,25 @@ const tailOf = (source: ByteSource, from: number): ByteSource => ({
   unreadable: () => [],
 });
 
+/** Bytes that are searched for what stands behind members that are archives. */
+const MOST_SEARCHED = 1 << 30;
+
 /** Members from header to header, up to the last that begins before a place; one whose size comes after its data reaches to the next header. */
 function* byHeaders(reader: BlockReader, end = reader.size): Generator<SalvagedMember, void, void> {
   let count = 0;
+  let left = MOST_SEARCHED;
   for (let at = reader.find(LOCAL.mark, 0, end); at >= 0 && at < end && count < MOST_MEMBERS; count += 1) {
     let next = -1;
     try {
-      const local = localMember(reader, at);
+      let local = localMember(reader, at);
+      if (local && !local.sized && isArchive(reader, local) && left > 0) {
+        // Its own members are none of this archive's.
+        const sizes = findDescriptor(reader, local.dataAt);
+        left -= (sizes?.end ?? reader.size) - local.dataAt;
+        if (sizes) local = { ...local, packed: sizes.packed, plain: sizes.plain, crc: sizes.crc, sized: true };
+      }
       if (local) {
-        next = local.dataAt + local.packed;
-        const isNext = local.sized && next < reader.size && reader.has(next, LOCAL.mark);
-        next = isNext ? next : reader.find(LOCAL.mark, local.dataAt);
+        next = nextHeader(reader, local);
         yield byHeader(reader, local, next);
       } else next = reader.find(LOCAL.mark, at + 1);
     } catch (error) {
@@ -177,6 +212,22 @@ function* byHeaders(reader: BlockReader, end = reader.size): Generator<SalvagedM
   }
 }
 
+/**
+ * Where the next header stands; -1: none does. Where nothing of the archive stands behind a member of a known size, that is damaged, and headers are looked
+ * for from its first byte on. Of one that is kept as it is both sizes say the same: where it reaches over the end, that is where the archive breaks off.
+ */
+function nextHeader(reader: BlockReader, { dataAt, packed, plain, sized, method }: Local): number {
+  const end = dataAt + packed;
+  const isLed = sized && (end === reader.size || (end < reader.size && BEHIND.some((mark) => reader.has(end, mark))));
+  if (isLed) return reader.find(LOCAL.mark, end);
+  return sized && end > reader.size && method === METHOD.stored && packed === plain ? -1 : reader.find(LOCAL.mark, dataAt);
+}
+const BEHIND = [LOCAL.mark, CENTRAL.mark, DESCRIPTOR.mark];
+
+/** Whether a member is itself an archive of this kind, kept as it is. */
+const isArchive = (reader: BlockReader, { method, dataAt }: Local): boolean =>
+  method === METHOD.stored && dataAt < reader.size && reader.has(dataAt, LOCAL.mark);
+
 /** @param next where the next header stands; -1: none does */
 function byHeader(reader: BlockReader, local: Local, next: number): SalvagedMember {
   const shared = { member: local, dataAt: local.dataAt, checksum: "unlooked", by: "header" } as const;
@@ -185,5 +236,5 @@ function byHeader(reader: BlockReader, local: Local, next: number): SalvagedMemb
   const end = next >= 0 ? next : list >= 0 ? list : reader.size;
   const sizes = descriptorBefore(reader, local.dataAt, end);
   if (!sizes) return { ...shared, packed: end - local.dataAt, plain: 0, present: 0, unsized: true };
-  return { ...shared, packed: sizes.packed, plain: sizes.plain, present: sizes.plain };
+  return { ...shared, member: { ...local, ...sizes }, packed: sizes.packed, plain: sizes.plain, present: sizes.plain };
 }

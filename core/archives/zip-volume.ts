@@ -16,9 +16,9 @@ import {
 import { METHOD } from "../formats/zip/layout";
 import { ownPath } from "./archive";
 import { decodeName } from "./member-names";
-import { CODING_OF, isRead, packedThere } from "./zip-codings";
+import { CODING_OF, packedThere } from "./zip-codings";
 import type { SalvagedMember } from "./zip-judge";
-import { findListing, type ZipListing } from "./zip-listing";
+import { describeListing, describeUnread, findListing, UNSIZED, type ZipListing } from "./zip-listing";
 import { type SalvageFrom, ZipSalvage } from "./zip-salvage";
 
 /** Opens a ZIP archive as a store of files. @throws FileSystemError when it does not begin with the source */
@@ -26,9 +26,6 @@ export function openZip(disk: ByteSource, start: number, length: number): FileSy
   if (start !== 0 || length !== disk.size) throw new FileSystemError("An archive begins with its source's first byte.");
   return new ZipVolume(disk);
 }
-
-const LIST_IS_GONE =
-  "The list of contents of this archive is gone, or leads to few of its files: they are found by what stands before each of them.";
 
 /** Bytes of a unit of work where nothing says how many members there are. */
 const UNIT = 512;
@@ -47,12 +44,7 @@ class ZipVolume implements FileSystem {
   }
 
   get notes(): readonly string[] {
-    const listing = this.#listing();
-    if (listing.count === null) return [LIST_IS_GONE];
-    const count = listing.missing;
-    if (count === 0) return [];
-    const of = count === 1 ? "One of its files does" : `${count} of its files do`;
-    return [`${of} not stand where the list of contents says, nor where other headers stand: a thorough reading looks for more.`];
+    return describeListing(this.#listing());
   }
 
   /** Light: by the list of contents, else from header to header; no content is looked at. Units of work are members, or of headers records of 512 bytes. */
@@ -142,7 +134,6 @@ function toRecord(found: SalvagedMember, index: number, disk: ByteSource): FileR
   };
 }
 
-const UNSIZED = "How long it is stands behind its content, and is damaged there or gone.";
 const LOOK_FOR_END = "A thorough reading looks for its end.";
 const WHERE_IT_IS = "What stands behind its header may be listed by itself, without a name.";
 
@@ -151,9 +142,8 @@ const NOTHING_GONE = { usedByOthers: 0, takenLater: 0, lost: 0 };
 function contentOf(found: SalvagedMember, disk: ByteSource, notes: string[]): Content {
   const { member, dataAt, packed, plain, checksum, present } = found;
   const method = member?.method ?? (found.by === "bytes" ? METHOD.stored : METHOD.deflated);
-  if (member?.encrypted)
-    return absent("encrypted", "It is protected by a password in the archive: name, size and date can be read, its content cannot.");
-  if (!isRead(method)) return absent("not-followed", "It is compressed in a way that is not followed here.");
+  const unread = describeUnread({ encrypted: member?.encrypted ?? false, method });
+  if (unread !== null) return absent(member?.encrypted ? "encrypted" : "not-followed", unread);
   if (found.unsized)
     return absent("not-followed", `${UNSIZED} ${checksum === "unlooked" ? LOOK_FOR_END : WHERE_IT_IS} The size shown is none.`);
   if (plain === 0 && (checksum === "agrees" || checksum === "unlooked"))
