@@ -130,7 +130,13 @@ test("a file of a damaged archive whose size is not known is never shown as an e
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("How long it is stands behind its content");
   await expect(inspector).toContainText("kept in a way that is not followed here");
+  await expect(inspector).toContainText("Bytes leftnot known");
   await expect(inspector).not.toContainText("The file is empty");
+  await page.keyboard.press("Space");
+  const large = page.getByRole("dialog", { name: /^Preview of/ });
+  await expect(large).toContainText("size not known");
+  await page.keyboard.press("Escape");
+  await expect(large).toBeHidden();
   await chooseRow(row);
   await page.goto(`/jobs/${id}/restore`);
   await expect(page.getByText(/is kept in a way that is not followed here/).first()).toBeVisible();

@@ -28,7 +28,7 @@ import { OpenInside } from "./OpenInside";
 import { Pieces } from "./Pieces";
 import { ReadRecords } from "./ReadRecords";
 import { Repair } from "./Repair";
-import { openedCopy } from "./rows";
+import { isUnsized, openedCopy } from "./rows";
 import { useItemDetail } from "./use-items";
 import { useInTray, useTrayChange } from "./use-tray-change";
 
@@ -244,6 +244,7 @@ function contentText(copy: Copy): string {
 }
 
 function bytesLeft(copy: Copy): string {
+  if (isUnsized(copy)) return "not known";
   const { usedByOthers, takenLater, lost, unreadable } = copy.evidence;
   const left = copy.condition === "name-only" ? 0 : Math.max(0, copy.size - usedByOthers - takenLater - lost - unreadable);
   return `${countText(left)} of ${countText(copy.size)}`;
@@ -289,7 +290,7 @@ function Evidence({ copy, item, zone }: { copy: Copy; item: ItemDetail; zone: st
         <dt>Content</dt>
         <dd>{contentText(copy)}</dd>
         <dt>Bytes left</dt>
-        <dd title={exactBytes(copy.size)}>{bytesLeft(copy)}</dd>
+        <dd title={isUnsized(copy) ? undefined : exactBytes(copy.size)}>{bytesLeft(copy)}</dd>
         {copy.takenBy.length > 0 && (
           <>
             <dt>Overwritten by</dt>

@@ -5,7 +5,7 @@ import type { KeyboardEvent } from "react";
 import { useAddress } from "../data/use-address";
 import { conditionText, exactBytes } from "../instruments/words";
 import { Preview } from "../previews/Preview";
-import { openedCopy } from "./rows";
+import { isUnsized, openedCopy } from "./rows";
 import { useItemDetail } from "./use-items";
 
 interface Props {
@@ -40,7 +40,7 @@ export function LargePreview({ jobId, onClose, onMove }: Props) {
           <p style={{ margin: "0 0 10px", display: "flex", gap: 12, alignItems: "baseline" }}>
             <strong style={{ fontSize: 16, overflowWrap: "anywhere" }}>{item.name}</strong>
             <span style={{ color: "var(--mui-palette-chart-inkSoft)", fontSize: 13, whiteSpace: "nowrap" }}>
-              {conditionText(copy.condition, copy.survival)}, {exactBytes(copy.size)}
+              {conditionText(copy.condition, copy.survival)}, {isUnsized(copy) ? "size not known" : exactBytes(copy.size)}
             </span>
           </p>
           <Preview

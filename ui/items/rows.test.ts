@@ -1,6 +1,6 @@
 import { expect, it } from "vitest";
 import type { ItemDetail } from "@/server/items/contract";
-import { copiesLeftOut, openedCopy } from "./rows";
+import { copiesLeftOut, isUnsized, openedCopy } from "./rows";
 
 const item = (copies: number, ...ids: number[]) => ({ copies, list: ids.map((id) => ({ id })) }) as unknown as ItemDetail;
 const at = (copy: string) => new URLSearchParams({ copy });
@@ -16,4 +16,10 @@ it("opens no other copy in the place of one that has not come", () => {
   expect(openedCopy(item(900, 7, 8, 9), at("8"))?.id).toBe(8);
   expect(openedCopy(item(900, 7, 8, 9), at("held"))?.id).toBe(7);
   expect(copiesLeftOut(item(900, 7, 8, 9), ["1", "8", null, "held", "2"])).toEqual(["1", "2"]);
+});
+
+it("knows a file of no bytes from one of which nothing says how long it is", () => {
+  expect(isUnsized({ absent: null, size: 0 })).toBe(false);
+  expect(isUnsized({ absent: "not-followed", size: 0 })).toBe(true);
+  expect(isUnsized({ absent: "encrypted", size: 12 })).toBe(false);
 });

@@ -12,6 +12,9 @@ export function rowAddress(item: Item): Record<"item" | "copy" | "compare", stri
   return { item: String(item.id), copy: copy === null ? null : String(copy), compare: null };
 }
 
+/** Whether a size of 0 says nothing of how long the file is: there is no content that could be that long. */
+export const isUnsized = ({ absent, size }: Pick<Copy, "absent" | "size">): boolean => absent !== null && size === 0;
+
 /** Those of the named copies that may be of an item without having come with it. */
 export const copiesLeftOut = ({ list, copies }: Pick<ItemDetail, "list" | "copies">, named: readonly (string | null)[]): string[] =>
   list.length < copies
