@@ -37,6 +37,8 @@ export interface ArchiveReading {
   /** Which names stood in a folder when it was made, where it lists them: by the folder's path. */
   readonly listings: ReadonlyMap<string, ReadonlySet<string>>;
   readonly notes: readonly string[];
+  /** Nothing says that it held more than is listed. */
+  readonly isAll: boolean;
   /** It was compressed as a whole: places of its entries are those of what it unpacks to, which is got again from its bytes alone, or not. */
   readonly packed?: "plain" | "mended";
 }

@@ -17,7 +17,7 @@ export function readTarArchive(source: ByteSource, thorough = false): ArchiveRea
     if (found) entries.push(found.entry);
     if (entries.length >= MOST_ENTRIES) break;
   }
-  return { entries, listings, notes: walk.damaged > 0 ? [describeDamage(walk.damaged)] : [] };
+  return { entries, listings, notes: walk.damaged > 0 ? [describeDamage(walk.damaged)] : [], isAll: walk.damaged === 0 };
 }
 
 /** @param places at which a header is damaged */

@@ -86,3 +86,12 @@ describe("an archive of a set that was written as a stream, without its list of 
     expect(unsized).toBeGreaterThan(5);
   });
 });
+
+it("says of an archive with passwords that their content cannot be read, and that no file is left out of its list", () => {
+  const locked = readZipArchive([new MemorySource(backupFile("zip-locked.zip"))]);
+  expect(locked.notes.join(" ")).toMatch(/protected by a password/);
+  expect(locked.isAll).toBe(true);
+  const bytes = Buffer.from(backupFile("zip-plain.zip"));
+  expect(readZipArchive([new MemorySource(bytes)]).isAll).toBe(true);
+  expect(readZipArchive([new MemorySource(bytes.subarray(0, bytes.length - 200))]).isAll).toBe(false);
+});

@@ -26,6 +26,7 @@ export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
   for (const part of parts.slice(0, -1)) bases.push((bases.at(-1) as number) + part.size);
   const listing = findListing(whole, reader, bases);
   const notes = describeListing(listing);
+  const isAll = notes.length === 0;
   let left = MOST_CHECKED;
   const entries: ArchiveEntry[] = [];
   for (const listed of listing.members()) {
@@ -37,7 +38,7 @@ export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
   }
   const sealed = entries.filter(({ encrypted }) => encrypted).length;
   if (sealed > 0) notes.push(`${sealed} of its files are protected by a password: their names can be read, their content cannot.`);
-  return { entries, listings: new Map(), notes };
+  return { entries, listings: new Map(), notes, isAll };
 }
 
 /**

@@ -217,13 +217,13 @@ class ArchiveSet implements BackupSet {
       const inRun = new Map<string, readonly Origin[]>();
       const edges: ArchiveEdges[] = [];
       for (const archive of run.archives) {
-        const { entries, listings, notes } = this.#read(tree, archive);
+        const { entries, listings, isAll } = this.#read(tree, archive);
         const files = entries.filter(({ type }) => type !== "folder");
         edges.push({
           name: archive.name,
           first: files[0]?.path ?? null,
           last: files.at(-1)?.path ?? null,
-          isOpenEnded: notes.length > 0 || files.length === 0,
+          isOpenEnded: !isAll || files.length === 0,
         });
         for (const [folder, names] of listings) removeUnlisted(standing, folder, names);
         entries.forEach(({ type, path, restFrom }, index) => {
@@ -342,7 +342,7 @@ class ArchiveSet implements BackupSet {
     const opened = archive.parts.map(({ file }) => file && tree.open(file));
     // What is missing keeps the places of what stands behind it.
     const sources = opened.map((each, index) => each?.content ?? lostPart(archive.parts[index]?.size ?? 0));
-    const reading = opened.every((each) => each === null) ? { entries: [], listings: new Map(), notes: [] } : readArchive(sources);
+    const reading = opened.every((each) => each === null) ? NOTHING_THERE : readArchive(sources);
     const [oldest] = this.#open;
     if (oldest && this.#open.size >= MOST_OPEN) {
       this.#open.delete(oldest[0]);
@@ -352,6 +352,8 @@ class ArchiveSet implements BackupSet {
     return reading;
   }
 }
+
+const NOTHING_THERE: ArchiveReading = { entries: [], listings: new Map(), notes: [], isAll: false };
 
 function closeAll(opened: readonly (OpenedFile | null)[]): void {
   for (const each of opened) each?.close();
@@ -386,7 +388,8 @@ function readArchive(sources: readonly ByteSource[]): ArchiveReading {
   const reading = readTarArchive(unpacked?.content ?? first);
   if (reading.entries.length === 0 && !unpacked) return readZipArchive(sources);
   if (!unpacked) return reading;
-  return { ...reading, notes: [...unpacked.notes, ...reading.notes], packed: unpacked.isPlain ? "plain" : "mended" };
+  const isAll = reading.isAll && unpacked.notes.length === 0;
+  return { ...reading, notes: [...unpacked.notes, ...reading.notes], isAll, packed: unpacked.isPlain ? "plain" : "mended" };
 }
 
 /** Takes out what a folder does not name any more: it was deleted or called otherwise. */
