@@ -126,6 +126,7 @@ test("a file of a damaged archive whose size is not known is never shown as an e
   await page.goto(`/jobs/${id}/items?show=all`);
   const row = items(page).filter({ hasText: name.split("/").at(-1) as string });
   await expect(row).toContainText("not checked");
+  await expect(row.getByTitle("not known")).toHaveText("–");
   await row.click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });
   await expect(inspector).toContainText("How long it is stands behind its content");

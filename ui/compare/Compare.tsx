@@ -5,6 +5,7 @@ import { type ReactNode, useState } from "react";
 import type { Copy } from "@/server/items/contract";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, conditionText, countText, momentText, PLACE_WORDS } from "../instruments/words";
+import { sizeText } from "../items/rows";
 import { useTrayChange } from "../items/use-tray-change";
 import { hexLines, useBytes } from "../previews/HexView";
 import { usePicture } from "../previews/PictureView";
@@ -74,7 +75,7 @@ function CopyFactsColumn({ jobId, copy, side, zone }: CopyFactsProps) {
       <b>
         {PLACE_WORDS[copy.place]}, {copy.state}
       </b>
-      {momentText(copy.modified, zone)}, {bytesText(copy.size)}, {conditionText(copy.condition, copy.survival)}
+      {momentText(copy.modified, zone)}, {sizeText(copy)}, {conditionText(copy.condition, copy.survival)}
       <button type="button" disabled={tray.isPending} onClick={() => tray.change({ copies: [copy.id], chosen: !copy.inTray })}>
         {copy.inTray ? "Take out of the tray" : "Take this one"}
       </button>

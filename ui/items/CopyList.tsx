@@ -3,8 +3,9 @@
 import type { Copy, ItemDetail } from "@/server/items/contract";
 import { useAddress } from "../data/use-address";
 import { PlaceGlyph } from "../instruments/PlaceMark";
-import { bytesText, countText, dateText, momentText, PLACE_WORDS } from "../instruments/words";
+import { countText, dateText, momentText, PLACE_WORDS } from "../instruments/words";
 import styles from "./items.module.css";
+import { sizeText } from "./rows";
 
 /** When a copy was last changed, as far as anything says: its own date, or the first state that has it. */
 const changedAt = ({ modified, present }: Copy) => (modified ?? present?.from)?.getTime() ?? Number.NEGATIVE_INFINITY;
@@ -35,7 +36,7 @@ export function CopyList({ item, copy, zone }: { item: ItemDetail; copy: Copy; z
                   {each.id !== copy.id && copy.identical.includes(each.id) ? ", identical" : ""}
                   {each.inTray ? ", in the tray" : ""}
                 </span>
-                <span>{bytesText(each.size)}</span>
+                <span>{sizeText(each)}</span>
                 <span>{dateText(each.modified, zone)}</span>
                 {each.present && (
                   <span className={styles.kept}>

@@ -17,7 +17,7 @@ import { ListHead } from "./ListHead";
 import { handleListKey } from "./list-keys";
 import type { Moment } from "./moments";
 import { Ribbon } from "./Ribbon";
-import { rowAddress, rowId } from "./rows";
+import { isUnsized, rowAddress, rowId } from "./rows";
 import { useChoosing } from "./use-choosing";
 import { useItems } from "./use-items";
 import { useInTray } from "./use-tray-change";
@@ -260,7 +260,7 @@ const Row = memo(function Row(props: RowProps) {
   const cells: Record<Column, () => ReactNode> = {
     ribbon: () => <Ribbon marks={item.marks} span={span} width={columns.widths.ribbon} height={ROW - 1} loss={loss} asOf={asOf} />,
     changed: () => <span className={styles.soft}>{dateText(item.modified, zone)}</span>,
-    size: () => <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>,
+    size: () => (isUnsized(item) ? <span title="not known">–</span> : <span title={exactBytes(item.size)}>{bytesText(item.size)}</span>),
     condition: () => <ConditionMark {...item} />,
     kept: () => <Kept item={item} zone={zone} />,
     kind: () => <span className={styles.soft}>{KIND_WORDS[item.kind]}</span>,

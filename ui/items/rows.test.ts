@@ -1,6 +1,6 @@
 import { expect, it } from "vitest";
 import type { ItemDetail } from "@/server/items/contract";
-import { copiesLeftOut, isUnsized, openedCopy } from "./rows";
+import { copiesLeftOut, isUnsized, openedCopy, sizeText } from "./rows";
 
 const item = (copies: number, ...ids: number[]) => ({ copies, list: ids.map((id) => ({ id })) }) as unknown as ItemDetail;
 const at = (copy: string) => new URLSearchParams({ copy });
@@ -19,7 +19,9 @@ it("opens no other copy in the place of one that has not come", () => {
 });
 
 it("knows a file of no bytes from one of which nothing says how long it is", () => {
-  expect(isUnsized({ absent: null, size: 0 })).toBe(false);
-  expect(isUnsized({ absent: "not-followed", size: 0 })).toBe(true);
-  expect(isUnsized({ absent: "encrypted", size: 12 })).toBe(false);
+  expect(isUnsized({ condition: "whole", size: 0 })).toBe(false);
+  expect(isUnsized({ condition: "not-checked", size: 0 })).toBe(true);
+  expect(isUnsized({ condition: "name-only", size: 0 })).toBe(true);
+  expect(isUnsized({ condition: "not-checked", size: 12 })).toBe(false);
+  expect([0, 12].map((size) => sizeText({ condition: "not-checked", size }))).toEqual(["size not known", "12 B"]);
 });

@@ -1,4 +1,5 @@
 import type { Copy, Item, ItemDetail } from "@/server/items/contract";
+import { bytesText } from "../instruments/words";
 
 /** What distinguishes the rows of a list: the items, or in a list of versions the copies. */
 export const rowId = ({ id, version }: Pick<Item, "id" | "version">): number => version?.copyId ?? id;
@@ -12,8 +13,10 @@ export function rowAddress(item: Item): Record<"item" | "copy" | "compare", stri
   return { item: String(item.id), copy: copy === null ? null : String(copy), compare: null };
 }
 
-/** Whether a size of 0 says nothing of how long the file is: there is no content that could be that long. */
-export const isUnsized = ({ absent, size }: Pick<Copy, "absent" | "size">): boolean => absent !== null && size === 0;
+/** Whether a size of 0 says nothing of how long the file is: one of no bytes is whole where its content is known. */
+export const isUnsized = ({ condition, size }: Pick<Copy, "condition" | "size">): boolean => size === 0 && condition !== "whole";
+
+export const sizeText = (copy: Pick<Copy, "condition" | "size">): string => (isUnsized(copy) ? "size not known" : bytesText(copy.size));
 
 /** Those of the named copies that may be of an item without having come with it. */
 export const copiesLeftOut = ({ list, copies }: Pick<ItemDetail, "list" | "copies">, named: readonly (string | null)[]): string[] =>
