@@ -8,7 +8,7 @@ export type BlockPlace =
   | "elsewhere"
   /** Zeros, whatever the parent has. */
   | "zeros"
-  /** In a part of the file that is not there: the file was cut short. It reads as zeros and counts as unreadable. */
+  /** In a part of the file that is not there, or where it cannot be: the file was cut short, or its table is damaged. It reads as zeros and counts as unreadable. */
   | "missing"
   /** In the file at `at`. With `own` only those of its sectors for which it says so; the others stand in the parent. */
   | { readonly at: number; readonly own?: (sector: number) => boolean };
@@ -35,6 +35,7 @@ export class BlockDisk implements ByteSource {
     private readonly file: ByteSource,
     private readonly blocks: Blocks,
     private readonly parent: ByteSource | null,
+    readonly doubts: readonly Range[] = [],
   ) {
     this.size = blocks.size;
   }

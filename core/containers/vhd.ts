@@ -3,6 +3,7 @@ import { Cursor } from "../bytes/cursor";
 import { guidTextBe } from "../bytes/guid";
 import { asciiText } from "../bytes/text";
 import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
+import { judgeTable } from "./block-table";
 import { type Container, ContainerError, MAX_PARENTS, MissingFileError, type Neighbours, NO_NEIGHBOURS } from "./container";
 
 /**
@@ -117,7 +118,7 @@ export function openVhd(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS
     throw new ContainerError(`The image says it is of kind ${footer.type}; 2 (fixed), 3 (dynamic) and 4 (differencing) are known.`);
   const header = readHeader(file, footer, notes);
   const parent = footer.type === DISK_TYPE.differencing ? openParent(header, neighbours, depth, notes) : null;
-  const disk = blockDisk(file, footer.size, header, parent);
+  const disk = blockDisk(file, footer, header, parent, notes);
   return { ...facts, form: parent ? "differencing" : "dynamic", disk, notes };
 }
 
@@ -185,21 +186,43 @@ function openParent(header: Header, neighbours: Neighbours, depth: number, notes
 }
 
 /** The disk inside a dynamic or differencing image. */
-function blockDisk(file: ByteSource, size: number, { tableAt, entries, blockSize }: Header, parent: ByteSource | null): BlockDisk {
+function blockDisk(
+  file: ByteSource,
+  { size, at: footerAt, headerAt }: Footer,
+  { tableAt, entries, blockSize }: Header,
+  parent: ByteSource | null,
+  notes: string[],
+): BlockDisk {
   const table = new EntryTable(file, tableAt, 4);
   const bitmapBytes = Math.ceil(blockSize / SECTOR / 8 / SECTOR) * SECTOR;
   const bitmapAt = kept(1024, (at) => readBytes(file, at, bitmapBytes));
-  const place = (block: number): BlockPlace => {
-    if (block >= entries) return "elsewhere";
+  const startOf = (block: number): number | null => {
+    if (block >= entries) return null;
     const { view, at } = table.entry(block);
     const sector = view.u32be(at);
-    const blockAt = sector * SECTOR;
-    if (sector === UNUSED) return "elsewhere";
-    if (blockAt + bitmapBytes > file.size) return "missing";
+    return sector === UNUSED ? null : sector * SECTOR;
+  };
+  const faults = judgeTable(file, {
+    blocks: Math.min(entries, Math.ceil(size / blockSize)),
+    blockSize,
+    stored: bitmapBytes + blockSize,
+    startOf,
+    own: [
+      { start: 0, end: FOOTER.size },
+      { start: footerAt, end: footerAt + FOOTER.size },
+      { start: headerAt, end: headerAt + HEADER.size },
+      { start: tableAt, end: tableAt + entries * 4 },
+    ],
+  });
+  notes.push(...faults.notes);
+  const place = (block: number): BlockPlace => {
+    const blockAt = startOf(block);
+    if (blockAt === null) return "elsewhere";
+    if (blockAt + bitmapBytes > file.size || faults.impossible.has(block)) return "missing";
     if (!parent) return { at: blockAt + bitmapBytes };
     // A bit for each sector, the highest first, says whether it stands here or in the parent.
     const bitmap = bitmapAt(blockAt);
     return { at: blockAt + bitmapBytes, own: (each) => (((bitmap[each >>> 3] as number) >>> (7 - (each & 7))) & 1) === 1 };
   };
-  return new BlockDisk(file, { size, blockSize, sectorSize: SECTOR, place }, parent);
+  return new BlockDisk(file, { size, blockSize, sectorSize: SECTOR, place }, parent, faults.doubts);
 }

@@ -4,6 +4,7 @@ import { Cursor } from "../bytes/cursor";
 import { guidText } from "../bytes/guid";
 import { asciiText, decodeUtf16le } from "../bytes/text";
 import { BlockDisk, type BlockPlace, EntryTable, kept } from "./block-disk";
+import { judgeTable, type TableFaults } from "./block-table";
 import { type Container, ContainerError, MAX_PARENTS, MissingFileError, type Neighbours, NO_NEIGHBOURS } from "./container";
 import { replayLog } from "./vhdx-log";
 
@@ -46,6 +47,10 @@ const ITEM = {
 const PARAMETERS = { leaveAllocated: 1, hasParent: 2 } as const;
 const LOCATOR = { count: 18, entries: 20, entrySize: 12 } as const;
 const BLOCK = { notPresent: 0, full: 6, partial: 7 } as const;
+/** Blocks that are there and hold nothing: never written, zeros, given up (2.5.1.1). */
+const EMPTY: ReadonlySet<number> = new Set([1, 2, 3]);
+/** Sector bitmaps whose places are known when the table is judged. */
+const MOST_BITMAPS = 1 << 16;
 const NO_LOG = "00000000-0000-0000-0000-000000000000";
 /** Sectors one sector bitmap block speaks of (2.5.1.2). */
 const CHUNK_SECTORS = 2 ** 23;
@@ -66,8 +71,8 @@ function soundChecksum(bytes: Uint8Array, at: number): boolean {
   return crc32c(copy) === new Cursor(bytes).u32(at);
 }
 
-/** Of the two headers the sound one with the higher number is current (2.2.2). */
-function readHeader(file: ByteSource, notes: string[]): Header {
+/** Of the two headers the sound one with the higher number is current (2.2.2); null: there is none. */
+function readHeader(file: ByteSource, notes: string[]): Header | null {
   const headers = HEADER.places.map((at): Header | null => {
     const bytes = readBytes(file, at, HEADER.size);
     const cursor = new Cursor(bytes);
@@ -82,10 +87,12 @@ function readHeader(file: ByteSource, notes: string[]): Header {
     };
   });
   const [first, second] = headers as [Header | null, Header | null];
-  if (!first || !second) notes.push("One of the image's two headers is damaged; the other was used.");
-  const current = first && second ? (first.sequence > second.sequence ? first : second) : (first ?? second);
-  if (!current) throw new ContainerError("Both headers of the image are damaged: where its parts stand is not known any more.");
-  return current;
+  if (!first && !second)
+    notes.push(
+      "Both headers of the image are damaged: whether its log holds changes that are not in their places yet is not known, and none was applied.",
+    );
+  else if (!first || !second) notes.push("One of the image's two headers is damaged; the other was used.");
+  return first && second ? (first.sequence > second.sequence ? first : second) : (first ?? second);
 }
 
 function readRegions(file: ByteSource, notes: string[]): Map<string, { at: number; length: number }> {
@@ -183,13 +190,7 @@ export function openVhdx(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOUR
 
 /** The mark of an image's present content; null: it is none, or its headers cannot be read. */
 function dataWriteGuidOf(file: ByteSource): string | null {
-  if (!isVhdx(file)) return null;
-  try {
-    return readHeader(file, []).dataWriteGuid;
-  } catch (error) {
-    if (error instanceof ContainerError) return null;
-    throw error;
-  }
+  return isVhdx(file) ? (readHeader(file, [])?.dataWriteGuid ?? null) : null;
 }
 
 const isVhdx = (file: ByteSource) => file.size >= MIB && asciiText(readBytes(file, 0, 8)) === IDENTIFIER;
@@ -199,7 +200,7 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Con
   const notes: string[] = [];
   const header = readHeader(file, notes);
   let whole = file;
-  if (header.logGuid !== NO_LOG) {
+  if (header && header.logGuid !== NO_LOG) {
     const replayed = replayLog(file, header.logAt, header.logLength, header.logGuid);
     if (replayed) {
       whole = replayed.file;
@@ -218,7 +219,26 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Con
     throw new ContainerError("The image's block table would stand past its end: the file is cut short.");
   const parent = metadata.hasParent ? openParent(metadata, neighbours, depth, notes) : null;
   const entry = blockTable(whole, bat.at);
-  const disk = blockDisk(whole, metadata, entry, chunkRatio, parent);
+  const chunks = Math.ceil(blocks / chunkRatio);
+  const bitmapAt = (chunk: number) => entry(chunk * (chunkRatio + 1) + chunkRatio);
+  const bitmaps = metadata.hasParent ? Array.from({ length: Math.min(chunks, MOST_BITMAPS) }, (_, chunk) => bitmapAt(chunk)) : [];
+  const faults = judgeTable(whole, {
+    blocks,
+    blockSize: metadata.blockSize,
+    stored: metadata.blockSize,
+    startOf: (block) => {
+      const { state, at } = entry(block + Math.floor(block / chunkRatio));
+      return state === BLOCK.full || state === BLOCK.partial ? at : null;
+    },
+    own: [
+      { start: 0, end: MIB },
+      ...(header ? [{ start: header.logAt, end: header.logAt + header.logLength }] : []),
+      ...[...regions.values()].map(({ at, length }) => ({ start: at, end: at + length })),
+      ...bitmaps.filter(({ state }) => state === BLOCK.full).map(({ at }) => ({ start: at, end: at + MIB })),
+    ],
+  });
+  notes.push(...faults.notes);
+  const disk = blockDisk(whole, metadata, entry, chunkRatio, parent, faults);
   const container: Container = {
     kind: "vhdx",
     form: parent ? "differencing" : "dynamic",
@@ -271,6 +291,7 @@ function blockDisk(
   entry: ReturnType<typeof blockTable>,
   chunkRatio: number,
   parent: ByteSource | null,
+  { impossible, doubts }: TableFaults,
 ): BlockDisk {
   const bitmapOf = kept(16, (chunk) => {
     const { state, at } = entry(chunk * (chunkRatio + 1) + chunkRatio);
@@ -279,14 +300,17 @@ function blockDisk(
   const place = (block: number): BlockPlace => {
     const chunk = Math.floor(block / chunkRatio);
     const { state, at } = entry(block + chunk);
+    if (impossible.has(block)) return "missing";
     if (state === BLOCK.full) return { at };
     if (state === BLOCK.notPresent) return "elsewhere";
-    if (state !== BLOCK.partial || !parent) return "zeros";
+    if (EMPTY.has(state)) return "zeros";
+    // Other states there are none, and only what has a parent has blocks in part.
+    if (state !== BLOCK.partial || !parent) return "missing";
     const bitmap = bitmapOf(chunk);
     const first = (block - chunk * chunkRatio) * (blockSize / sectorSize);
     return { at, own: (sector) => (((bitmap[(first + sector) >>> 3] ?? 0) >>> ((first + sector) & 7)) & 1) === 1 };
   };
-  return new BlockDisk(file, { size: diskSize, blockSize, sectorSize, place }, parent);
+  return new BlockDisk(file, { size: diskSize, blockSize, sectorSize, place }, parent, doubts);
 }
 
 /** Whether every block has its place in the file, as a fixed image has. Looks at some of them. */

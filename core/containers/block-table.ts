@@ -1,0 +1,90 @@
+import { type ByteSource, readBytes } from "../bytes/byte-source";
+import { type Range, RangeSet, without } from "../bytes/range-set";
+
+/** A larger table is not gone through when it is opened. */
+const MOST_BLOCKS = 1 << 20;
+/** Places without a block that are looked at, and bytes of each. */
+const MOST_LOOKED = 256;
+const LOOKED_AT = 4096;
+
+/** Where an image keeps what. Bytes of the file. */
+export interface BlockTable {
+  readonly blocks: number;
+  /** Bytes of the disk in a block, and of the file: it may have more. */
+  readonly blockSize: number;
+  readonly stored: number;
+  /** Where a block is said to begin; null: it has no place of its own. */
+  startOf(block: number): number | null;
+  /** What the image keeps for itself. */
+  readonly own: readonly Range[];
+}
+
+/** What is wrong with a table of blocks. */
+export interface TableFaults {
+  /** Blocks said to stand where the image keeps other things of its own. */
+  readonly impossible: ReadonlySet<number>;
+  /** Stretches of the disk whose blocks are said to stand where another one does. */
+  readonly doubts: readonly Range[];
+  readonly notes: readonly string[];
+}
+
+const NONE: TableFaults = { impossible: new Set(), doubts: [], notes: [] };
+
+/**
+ * Looks for what cannot be in a table of blocks, which nothing else checks: two blocks in one place of the file, or one where the image keeps its own
+ * structures; and for data in the file that no entry leads to, as where entries were overwritten by zeros.
+ */
+export function judgeTable(file: ByteSource, table: BlockTable): TableFaults {
+  const { blocks, blockSize, stored, startOf } = table;
+  if (blocks > MOST_BLOCKS) return NONE;
+  const own = RangeSet.from([...table.own].filter(({ start, end }) => end > start).sort((a, b) => a.start - b.start));
+  const impossible = new Set<number>();
+  const starts: number[] = [];
+  for (let block = 0; block < blocks; block += 1) {
+    const at = startOf(block);
+    if (at === null || at >= file.size) continue;
+    if (own.overlap(at, at + stored) > 0) impossible.add(block);
+    else starts.push(at);
+  }
+  const sorted = Float64Array.from(starts).sort();
+  const shared = new Set<number>();
+  for (let i = 1; i < sorted.length; i += 1)
+    if ((sorted[i] as number) - (sorted[i - 1] as number) < stored) shared.add(sorted[i] as number).add(sorted[i - 1] as number);
+  const doubts: Range[] = [];
+  for (let block = 0; block < blocks && shared.size > 0; block += 1) {
+    const at = startOf(block);
+    if (at !== null && shared.has(at) && !impossible.has(block)) doubts.push({ start: block * blockSize, end: (block + 1) * blockSize });
+  }
+  const notes: string[] = [];
+  if (impossible.size > 0)
+    notes.push(
+      `The image's table of blocks is damaged: ${countOf(impossible.size)} would stand where it keeps its own data, and cannot be read.`,
+    );
+  if (doubts.length > 0)
+    notes.push(
+      `The image's table of blocks is damaged: ${countOf(doubts.length)} would stand in the same place as another, and what lies in them is doubtful.`,
+    );
+  const left = leftOut(file, sorted, stored, own);
+  if (left.count > 0)
+    notes.push(
+      `No entry of the image's table of blocks leads to data for ${left.isAll ? "" : "at least "}${countOf(left.count)} in its file: they were given up, or their entries are damaged and what was there comes as zeros.`,
+    );
+  return { impossible, doubts, notes };
+}
+
+const countOf = (count: number) => (count === 1 ? "one block" : `${count} blocks`);
+
+/** How many places for a block hold data, and are no block's. Looks at the beginning of each. */
+function leftOut(file: ByteSource, sorted: Float64Array, stored: number, own: RangeSet): { count: number; isAll: boolean } {
+  let [count, looked, at] = [0, 0, 0];
+  for (let i = 0; i <= sorted.length; i += 1) {
+    const end = i < sorted.length ? (sorted[i] as number) : file.size;
+    for (const gap of end - at >= stored ? without({ start: at, end }, own.ranges) : [])
+      for (let from = gap.start; from + stored <= gap.end; from += stored, looked += 1) {
+        if (looked >= MOST_LOOKED) return { count, isAll: false };
+        if (readBytes(file, from, Math.min(LOOKED_AT, stored)).some((byte) => byte !== 0)) count += 1;
+      }
+    at = Math.max(at, end + stored);
+  }
+  return { count, isAll: true };
+}
