@@ -59,6 +59,7 @@ describe("the table of blocks of a VHDX ([MS-VHDX] 2.5), which nothing else chec
     const bytes = Buffer.from(sound);
     bytes.fill(0, at, at + 64 * 8);
     expect(open(bytes).notes.join()).toMatch(/leads to data for (one block|\d+ blocks) in its file/);
+    expect(wrongBytes(open(bytes), truth)).toBe(0);
   });
 });
 
@@ -79,12 +80,6 @@ describe("the table of blocks of a dynamic VHD", () => {
       const other = Math.floor(random() * 12);
       const value = [0, 3, bytes.readUInt32BE(TABLE_AT + other * 4), Math.floor(random() * 2 ** 31), UNUSED][seed % 5] as number;
       if (value === bytes.readUInt32BE(TABLE_AT + index * 4)) continue;
-      // That one has no place is what a sound one may say, too; what it had is told of.
-      if (value === UNUSED) {
-        bytes.writeUInt32BE(value, TABLE_AT + index * 4);
-        expect(open(bytes).notes.join(), `seed ${seed}`).toContain("leads to data for one block");
-        continue;
-      }
       bytes.writeUInt32BE(value, TABLE_AT + index * 4);
       const container = open(bytes);
       said += container.notes.length > 0 ? 1 : 0;

@@ -23,7 +23,7 @@ export interface BlockTable {
 export interface TableFaults {
   /** Blocks said to stand where the image keeps other things of its own. */
   readonly impossible: ReadonlySet<number>;
-  /** Stretches of the disk whose blocks are said to stand where another one does. */
+  /** Stretches of the disk whose blocks are said to stand where another one does; or have no place, where data are left that none leads to. */
   readonly doubts: readonly Range[];
   readonly notes: readonly string[];
 }
@@ -50,26 +50,29 @@ export function judgeTable(file: ByteSource, table: BlockTable): TableFaults {
   const shared = new Set<number>();
   for (let i = 1; i < sorted.length; i += 1)
     if ((sorted[i] as number) - (sorted[i - 1] as number) < stored) shared.add(sorted[i] as number).add(sorted[i - 1] as number);
-  const doubts: Range[] = [];
-  for (let block = 0; block < blocks && shared.size > 0; block += 1) {
+  const left = leftOut(file, sorted, stored, own);
+  const doubts = new RangeSet();
+  let inOnePlace = 0;
+  for (let block = 0; block < blocks && (shared.size > 0 || left.count > 0); block += 1) {
     const at = startOf(block);
-    if (at !== null && shared.has(at) && !impossible.has(block)) doubts.push({ start: block * blockSize, end: (block + 1) * blockSize });
+    const isShared = at !== null && shared.has(at) && !impossible.has(block);
+    inOnePlace += isShared ? 1 : 0;
+    if (isShared || (at === null && left.count > 0)) doubts.add(block * blockSize, (block + 1) * blockSize);
   }
   const notes: string[] = [];
   if (impossible.size > 0)
     notes.push(
       `The image's table of blocks is damaged: ${countOf(impossible.size)} would stand where it keeps its own data, and cannot be read.`,
     );
-  if (doubts.length > 0)
+  if (inOnePlace > 0)
     notes.push(
-      `The image's table of blocks is damaged: ${countOf(doubts.length)} would stand in the same place as another, and what lies in them is doubtful.`,
+      `The image's table of blocks is damaged: ${countOf(inOnePlace)} would stand in the same place as another, and what lies in them is doubtful.`,
     );
-  const left = leftOut(file, sorted, stored, own);
   if (left.count > 0)
     notes.push(
-      `No entry of the image's table of blocks leads to data for ${left.isAll ? "" : "at least "}${countOf(left.count)} in its file: they were given up, or their entries are damaged and what was there comes as zeros.`,
+      `No entry of the image's table of blocks leads to data for ${left.isAll ? "" : "at least "}${countOf(left.count)} in its file: they were given up, or their entries are damaged, and zeros that have no block of their own are doubtful.`,
     );
-  return { impossible, doubts, notes };
+  return { impossible, doubts: doubts.ranges, notes };
 }
 
 const countOf = (count: number) => (count === 1 ? "one block" : `${count} blocks`);

@@ -109,6 +109,27 @@ describe("Mac disk images", () => {
     }
   });
 
+  it("gives no byte for right that is not, whatever one entry of a sparse image's table says", { tags: "long" }, () => {
+    const { files } = images["sparseimage-hfsplus"] as Image;
+    const sound = Buffer.from(Object.values(files)[0] as string, "base64");
+    const truth = readBytes(openContainer(new MemorySource(sound)).disk, 0, openContainer(new MemorySource(sound)).disk.size);
+    const entries = Array.from({ length: 1008 }, (_, i) => i).filter((i) => sound.readUInt32BE(64 + i * 4) !== 0);
+    expect(entries.length).toBeGreaterThan(3);
+    const draw = seeded(3);
+    for (let round = 0; round < 24; round += 1) {
+      const index = entries[Math.floor(draw() * entries.length)] as number;
+      const others = entries.filter((each) => each !== index);
+      const other = others[Math.floor(draw() * others.length)] as number;
+      const bytes = Buffer.from(sound);
+      bytes.writeUInt32BE([0, sound.readUInt32BE(64 + other * 4), 0x7fffffff][round % 3] as number, 64 + index * 4);
+      const { disk, notes } = openContainer(new MemorySource(bytes));
+      const found = readBytes(disk, 0, disk.size);
+      for (const { start, end } of [...disk.unreadable(0, disk.size), ...(disk.doubts ?? [])]) found.set(truth.subarray(start, end), start);
+      expect(Buffer.compare(found, truth), `entry ${index}, round ${round}`).toBe(0);
+      expect(notes.join(), `entry ${index}, round ${round}`).toContain("table of the image is damaged");
+    }
+  });
+
   it.each(["udif-encrypted", "sparsebundle-encrypted"])("%s is said to be encrypted at once", (name) => {
     const opened = openImage(name);
     expect(inspectDisk(opened.disk, opened).volumes).toMatchObject([

@@ -14,6 +14,8 @@ const MARK = 0x7370_7273;
 const BANDS_AT = 4096;
 const MOST_BANDS = (BANDS_AT - HEADER.size) / 4;
 const SECTOR = 512;
+/** Places in a band without a number that are looked at, and bytes of each. */
+const [LOOKS, LOOKED_AT] = [16, 4096];
 
 /** @returns null: it is none. @throws ContainerError when its head cannot be */
 export function openSparseImage(file: ByteSource): Container | null {
@@ -26,10 +28,14 @@ export function openSparseImage(file: ByteSource): Container | null {
   if (bandSize === 0 || bandSize > 1 << 30 || size === 0)
     throw new ContainerError("The head of this sparse image is damaged: it does not say how its disk is divided.");
   const bands: Chunk[] = [];
+  let nameless = 0;
   for (let index = 0; index < MOST_BANDS; index += 1) {
     const number = cursor.u32be(HEADER.size + index * 4);
     const start = (number - 1) * bandSize;
-    if (number === 0 || start >= size) continue;
+    if (number === 0 || start >= size) {
+      if (hasData(file, BANDS_AT + index * bandSize, bandSize)) nameless += 1;
+      continue;
+    }
     const length = Math.min(bandSize, size - start);
     bands.push({ start, length, kind: "raw", at: BANDS_AT + index * bandSize, kept: length });
   }
@@ -41,14 +47,38 @@ export function openSparseImage(file: ByteSource): Container | null {
   if (end > file.size) notes.push(`The image is cut off: ${end - file.size} bytes that it should have are not there.`);
   if (file.size >= BANDS_AT + (MOST_BANDS + 1) * bandSize)
     notes.push("The image has more parts than its first table lists; those beyond are not read: what lies in them comes as zeros.");
+  const all = withHoles(chunks, size);
+  const disk = new ChunkDisk(file, all, size);
+  const [given, twice] = [new Set<number>(), new Set<number>()];
+  for (const { start } of bands) (given.has(start) ? twice : given).add(start);
+  if (twice.size > 0)
+    notes.push(
+      `The table of the image is damaged: it gives ${countOf(twice.size)} of the disk more than once, and what lies there, or comes as zeros, is doubtful.`,
+    );
+  if (nameless > 0)
+    notes.push(
+      `The table of the image is damaged: it does not say where ${countOf(nameless)} with data belong, and what comes as zeros is doubtful.`,
+    );
+  for (const { kind, start, length } of all)
+    if (kind === "unstored" ? nameless + twice.size > 0 : twice.has(start)) disk.doubts.push({ start, end: start + length });
   return {
     kind: "sparse-image",
     form: null,
-    disk: new ChunkDisk(file, withHoles(chunks, size), size),
+    disk,
     identity: null,
     created: null,
     notes,
   };
+}
+
+const countOf = (count: number) => (count === 1 ? "one part" : `${count} parts`);
+
+/** Whether something stands where a band would. Looks at some of it. */
+function hasData(file: ByteSource, from: number, length: number): boolean {
+  const end = Math.min(from + length, file.size);
+  for (let at = from; at < end; at += Math.max(LOOKED_AT, Math.floor(length / LOOKS)))
+    if (readBytes(file, at, Math.min(LOOKED_AT, end - at)).some((byte) => byte !== 0)) return true;
+  return false;
 }
 
 /** What no band holds was never stored. */
