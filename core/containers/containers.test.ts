@@ -10,7 +10,7 @@ import { crc32c } from "../bytes/crc32c";
 import { fileRecordsPass } from "../copies/file-records-pass";
 import { FileSystemError } from "../filesystems/file-record";
 import { inspectDisk, openVolume } from "../volumes/inspect";
-import { ContainerError, type Neighbours } from "./container";
+import { ContainerError, type Neighbours, NO_NEIGHBOURS } from "./container";
 import { openContainer } from "./open-container";
 
 /** What qemu-img wrote, and the hash of the disk it reads inside. */
@@ -71,10 +71,30 @@ describe("images of a disk", () => {
     expect(container.notes.join()).toContain(note);
   });
 
-  it("both copies damaged is said in a sentence", () => {
+  it("both copies damaged, and what they lead to, is said in a sentence", () => {
     const bytes = file("dynamic.vhdx");
-    bytes.fill(0, 192 * KIB, 320 * KIB);
+    bytes.fill(0, 192 * KIB, bytes.length);
     expect(() => openContainer(new MemorySource(bytes))).toThrow(ContainerError);
+  });
+
+  it.each([
+    ["dynamic.vhdx", 192 * KIB],
+    ["fixed.vhdx", 192 * KIB],
+    ["dynamic.vhdx", 0],
+    ["fixed.vhdx", 0],
+  ])("%s whose first MiB is zeros from %i on is read by what its parts look like", (name, from) => {
+    const bytes = file(name);
+    bytes.fill(0, from, 1 << 20);
+    const { kind, disk, notes } = openContainer(new MemorySource(bytes), { ...NO_NEIGHBOURS, name: `disk ${name}` });
+    expect([kind, hash(disk)]).toEqual(["vhdx", made[name]?.sha256]);
+    expect(notes.join()).toContain("found by what they look like");
+  });
+
+  it("what is only called a VHDX is a disk as it is", () => {
+    const bytes = Buffer.alloc(6 << 20, 0x55);
+    bytes.write("metadata", 2 << 20, "latin1");
+    for (const name of ["disk.vhdx", "disk.img"])
+      expect(openContainer(new MemorySource(bytes), { ...NO_NEIGHBOURS, name }).kind).toBe("raw");
   });
 
   it("a VHDX without headers is read by its tables of regions, and it is said that its log is not known", () => {

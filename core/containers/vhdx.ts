@@ -95,7 +95,13 @@ function readHeader(file: ByteSource, notes: string[]): Header | null {
   return first && second ? (first.sequence > second.sequence ? first : second) : (first ?? second);
 }
 
-function readRegions(file: ByteSource, notes: string[]): Map<string, { at: number; length: number }> {
+interface Region {
+  readonly at: number;
+  readonly length: number;
+}
+
+/** Where the parts of an image stand, by their names; null: both tables of them are damaged. */
+function readRegions(file: ByteSource, notes: string[]): Map<string, Region> | null {
   for (const [index, place] of REGIONS.places.entries()) {
     const bytes = readBytes(file, place, REGIONS.size);
     const cursor = new Cursor(bytes);
@@ -103,14 +109,49 @@ function readRegions(file: ByteSource, notes: string[]): Map<string, { at: numbe
     if (asciiText(cursor.slice(0, 4)) !== REGIONS.magic || !soundChecksum(bytes, REGIONS.checksum) || count > METADATA.mostEntries)
       continue;
     if (index > 0) notes.push("The image's first table of regions is damaged; its copy was used.");
-    const found = new Map<string, { at: number; length: number }>();
+    const found = new Map<string, Region>();
     for (let i = 0; i < count; i += 1) {
       const entry = REGIONS.entries + i * REGIONS.entrySize;
       found.set(guidText(cursor.slice(entry, 16)), { at: cursor.u64(entry + REGIONS.offset), length: cursor.u32(entry + REGIONS.length) });
     }
     return found;
   }
-  throw new ContainerError("Both tables of regions of the image are damaged: where its parts stand is not known any more.");
+  return null;
+}
+
+/** Whole MiB at the beginning of an image in which its parts are looked for. */
+const MOST_SEARCHED = 256;
+/** Entries that are looked at when a table is looked for. */
+const MOST_LOOKED = 1 << 22;
+
+/** The first place at which something stands; parts begin with a whole MiB (2.1). */
+function findRegion(file: ByteSource, length: number, isThere: (at: number) => boolean): Region | null {
+  for (let at = MIB; at <= MOST_SEARCHED * MIB && at + length <= file.size; at += MIB) if (isThere(at)) return { at, length };
+  return null;
+}
+
+const findMetadata = (file: ByteSource): Region | null =>
+  findRegion(file, MIB, (at) => {
+    const head = new Cursor(readBytes(file, at, METADATA.entries));
+    return asciiText(head.slice(0, 8)) === METADATA.magic && head.u16(METADATA.count) <= METADATA.mostEntries;
+  });
+
+/** Finds a table of blocks by what it looks like: each entry has a state there is, and a place in the file that no other has. */
+function findTable(file: ByteSource, entries: number): Region | null {
+  let left = MOST_LOOKED;
+  return findRegion(file, entries * 8, (tableAt) => {
+    const entry = blockTable(file, tableAt);
+    const places = new Set<number>();
+    for (let index = 0; index < entries; index += 1) {
+      const { state, at, reserved } = entry(index);
+      left -= 1;
+      const isHere = state === BLOCK.full || state === BLOCK.partial;
+      if (left < 0 || reserved !== 0 || !(isHere || EMPTY.has(state) || state === BLOCK.notPresent)) return false;
+      if (isHere && (at < MIB || at >= file.size || places.has(at))) return false;
+      if (isHere) places.add(at);
+    }
+    return places.size > 0;
+  });
 }
 
 interface Metadata {
@@ -122,7 +163,7 @@ interface Metadata {
   readonly parent: ReadonlyMap<string, string>;
 }
 
-function readMetadata(file: ByteSource, region: { at: number; length: number } | undefined): Metadata {
+function readMetadata(file: ByteSource, region: Region | undefined): Metadata {
   if (!region || region.at + region.length > file.size || region.length < 64 * KIB)
     throw new ContainerError("The image's description of its disk would stand past its end: the file is cut short.");
   const table = new Cursor(readBytes(file, region.at, 64 * KIB));
@@ -185,7 +226,15 @@ function readLocator(cursor: Cursor): Map<string, string> {
  * @throws ContainerError when its structure cannot be followed, or its parent is missing
  */
 export function openVhdx(file: ByteSource, neighbours: Neighbours = NO_NEIGHBOURS): Container | null {
-  return openImage(file, neighbours, 0);
+  if (isVhdx(file)) return openImage(file, neighbours, 0);
+  if (!NAMED.test(neighbours.name) || file.size < MIB) return null;
+  try {
+    return openImage(file, neighbours, 0);
+  } catch (error) {
+    // Its name alone says that it is one.
+    if (error instanceof MissingFileError || !(error instanceof ContainerError)) throw error;
+    return null;
+  }
 }
 
 /** The mark of an image's present content; null: it is none, or its headers cannot be read. */
@@ -193,10 +242,14 @@ function dataWriteGuidOf(file: ByteSource): string | null {
   return isVhdx(file) ? (readHeader(file, [])?.dataWriteGuid ?? null) : null;
 }
 
+/** Files that are such images by their names, whatever they begin with. */
+const NAMED = /\.a?vhdx$/i;
+const FOUND =
+  "Where the parts of the image stand is damaged: its description of its disk and its table of blocks were found by what they look like.";
+
 const isVhdx = (file: ByteSource) => file.size >= MIB && asciiText(readBytes(file, 0, 8)) === IDENTIFIER;
 
-function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Container | null {
-  if (!isVhdx(file)) return null;
+function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Container {
   const notes: string[] = [];
   const header = readHeader(file, notes);
   let whole = file;
@@ -210,11 +263,15 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Con
     } else notes.push("The image was not closed properly and its log cannot be followed: the last changes to it may be missing.");
   }
   const regions = readRegions(whole, notes);
-  const metadata = readMetadata(whole, regions.get(REGION.metadata));
-  const bat = regions.get(REGION.bat);
+  const described = regions ? regions.get(REGION.metadata) : (findMetadata(whole) ?? undefined);
+  if (!regions && !described)
+    throw new ContainerError("Both tables of regions of the image are damaged, and its description of its disk is not found.");
+  const metadata = readMetadata(whole, described);
   const chunkRatio = (CHUNK_SECTORS * metadata.sectorSize) / metadata.blockSize;
   const blocks = Math.ceil(metadata.diskSize / metadata.blockSize);
   const entries = metadata.hasParent ? Math.ceil(blocks / chunkRatio) * (chunkRatio + 1) : blocks + Math.floor((blocks - 1) / chunkRatio);
+  const bat = regions ? regions.get(REGION.bat) : findTable(whole, entries);
+  if (!regions) notes.push(FOUND);
   if (!bat || entries * 8 > bat.length || bat.at + entries * 8 > whole.size)
     throw new ContainerError("The image's block table would stand past its end: the file is cut short.");
   const parent = metadata.hasParent ? openParent(metadata, neighbours, depth, notes) : null;
@@ -233,7 +290,9 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Con
     own: [
       { start: 0, end: MIB },
       ...(header ? [{ start: header.logAt, end: header.logAt + header.logLength }] : []),
-      ...[...regions.values()].map(({ at, length }) => ({ start: at, end: at + length })),
+      ...[...(regions?.values() ?? []), described, bat].flatMap((region) =>
+        region ? [{ start: region.at, end: region.at + region.length }] : [],
+      ),
       ...bitmaps.filter(({ state }) => state === BLOCK.full).map(({ at }) => ({ start: at, end: at + MIB })),
     ],
   });
@@ -264,7 +323,6 @@ function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number,
     // Its identity is asked before it is opened: the other images beside it may have parents of their own, or want for one.
     if (!file || !linkages.includes(dataWriteGuidOf(file) ?? "")) continue;
     const opened = openImage(file, { ...neighbours, name }, depth + 1);
-    if (!opened) continue;
     notes.push(`Holds the changes to “${name}”, which was found beside it.`, ...opened.notes);
     return opened.disk;
   }
@@ -274,13 +332,13 @@ function openParent({ parent }: Metadata, neighbours: Neighbours, depth: number,
   );
 }
 
-/** 2.5.1: an entry has three bits of state, and the place in whole MiB from bit 20 on. */
-function blockTable(file: ByteSource, tableAt: number): (index: number) => { state: number; at: number } {
+/** 2.5.1: an entry has three bits of state, 17 that are zeros, and the place in whole MiB from bit 20 on. */
+function blockTable(file: ByteSource, tableAt: number): (index: number) => { state: number; reserved: number; at: number } {
   const table = new EntryTable(file, tableAt, 8);
   return (index) => {
     const { view, at } = table.entry(index);
     const low = view.u32(at);
-    return { state: low & 7, at: (view.u32(at + 4) * 4096 + Math.floor(low / MIB)) * MIB };
+    return { state: low & 7, reserved: (low >>> 3) & 0x1ffff, at: (view.u32(at + 4) * 4096 + Math.floor(low / MIB)) * MIB };
   };
 }
 
