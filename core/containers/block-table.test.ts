@@ -87,4 +87,20 @@ describe("the table of blocks of a dynamic VHD", () => {
     }
     expect(said).toBeGreaterThan(20);
   });
+
+  it("is found by what it looks like where the header that leads to it is overwritten, and nothing else is taken for it", () => {
+    const made = file("dynamic.vhd");
+    for (const [bytes, truth] of [
+      [sound, disk],
+      [made, readBytes(open(made).disk, 0, open(made).disk.size)],
+    ] as const) {
+      const damaged = Buffer.from(bytes);
+      damaged.fill(0, 512, TABLE_AT);
+      const container = open(damaged);
+      expect(container.notes.join()).toContain("found by what it looks like");
+      expect(Buffer.compare(readBytes(container.disk, 0, container.disk.size), truth)).toBe(0);
+      damaged.fill(0, TABLE_AT, TABLE_AT + 512);
+      expect(() => open(damaged)).toThrow(/is overwritten/);
+    }
+  });
 });

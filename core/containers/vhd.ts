@@ -134,8 +134,12 @@ function readHeader(file: ByteSource, footer: Footer, notes: string[]): Header {
   if (footer.headerAt + HEADER.size > file.size)
     throw new ContainerError("The image's block table would stand past its end: the file is cut short.");
   const cursor = new Cursor(readBytes(file, footer.headerAt, HEADER.size));
-  if (asciiText(cursor.slice(0, 8)) !== HEADER.cookie)
-    throw new ContainerError("The image's header, which tells where its blocks stand, is overwritten.");
+  if (asciiText(cursor.slice(0, 8)) !== HEADER.cookie) {
+    const found = footer.type === DISK_TYPE.dynamic ? findTable(file, footer) : null;
+    if (!found) throw new ContainerError("The image's header, which tells where its blocks stand, is overwritten.");
+    notes.push("The image's header is overwritten: its table of blocks was found by what it looks like.");
+    return { ...found, cursor, locatorText: () => "" };
+  }
   if (checksum(cursor.bytes, HEADER.checksum) !== cursor.u32be(HEADER.checksum))
     notes.push("The checksum of the image's header does not match; it was used as it stands.");
   const entries = cursor.u32be(HEADER.maxTableEntries);
@@ -149,6 +153,38 @@ function readHeader(file: ByteSource, footer: Footer, notes: string[]): Header {
     at + length <= file.size && length <= MAX_NAME_BYTES ? new TextDecoder("utf-16le").decode(readBytes(file, at, length)) : "";
   return { tableAt, entries, blockSize, cursor, locatorText };
 }
+
+/** Sizes of blocks that images have: the specification's default, and those of small ones (common practice). Bytes. */
+const BLOCK_SIZES = [2 << 20, 512 << 10] as const;
+/** Entries of a table that are looked at when it is found by what it looks like. */
+const MOST_LOOKED = 1 << 20;
+
+/** Finds a table of blocks right behind the header: each entry has a place in the file that no other overlaps, or none. null: it is none */
+function findTable(file: ByteSource, { size, headerAt }: Footer): Pick<Header, "tableAt" | "entries" | "blockSize"> | null {
+  const tableAt = headerAt + HEADER.size;
+  for (const blockSize of BLOCK_SIZES) {
+    const entries = Math.ceil(size / blockSize);
+    const end = tableAt + entries * 4;
+    if (entries > MOST_LOOKED || end > file.size) continue;
+    const table = new EntryTable(file, tableAt, 4);
+    const places: number[] = [];
+    for (let index = 0; index < entries; index += 1) {
+      const { view, at } = table.entry(index);
+      if (view.u32be(at) !== UNUSED) places.push(view.u32be(at) * SECTOR);
+    }
+    const sorted = Float64Array.from(places).sort();
+    const stored = bitmapBytesOf(blockSize) + blockSize;
+    if (
+      sorted.length > 0 &&
+      sorted.every((at, i) => at >= (i === 0 ? end : (sorted[i - 1] as number) + stored) && at + stored <= file.size)
+    )
+      return { tableAt, entries, blockSize };
+  }
+  return null;
+}
+
+/** Bytes of the bitmap before a block: a bit for each of its sectors, in whole sectors. */
+const bitmapBytesOf = (blockSize: number): number => Math.ceil(blockSize / SECTOR / 8 / SECTOR) * SECTOR;
 
 /** Names the child gives its parent, the nearest to it first; folders before them are left out. */
 function parentNames({ cursor, locatorText }: Header): string[] {
@@ -194,7 +230,7 @@ function blockDisk(
   notes: string[],
 ): BlockDisk {
   const table = new EntryTable(file, tableAt, 4);
-  const bitmapBytes = Math.ceil(blockSize / SECTOR / 8 / SECTOR) * SECTOR;
+  const bitmapBytes = bitmapBytesOf(blockSize);
   const bitmapAt = kept(1024, (at) => readBytes(file, at, bitmapBytes));
   const startOf = (block: number): number | null => {
     if (block >= entries) return null;
