@@ -1,4 +1,5 @@
-import { strToU8, zipSync } from "fflate";
+import { crc32 } from "node:zlib";
+import { deflateSync, strToU8, zipSync } from "fflate";
 import { describe, expect, it } from "vitest";
 import { seeded } from "../../demo/draw";
 import { backupFile } from "../../tests/support/backup-truth";
@@ -94,4 +95,36 @@ it("says of an archive with passwords that their content cannot be read, and tha
   const bytes = Buffer.from(backupFile("zip-plain.zip"));
   expect(readZipArchive([new MemorySource(bytes)]).isAll).toBe(true);
   expect(readZipArchive([new MemorySource(bytes.subarray(0, bytes.length - 200))]).isAll).toBe(false);
+});
+
+it("unpacks only so much for sizes that stand behind the data, in all of an archive", () => {
+  const plain = new Uint8Array(1 << 20);
+  const packed = deflateSync(plain);
+  const member = (name: string) => {
+    const header = Buffer.alloc(30);
+    header.write("PK\u0003\u0004", "latin1");
+    // Bit 3: sizes come behind the data; method 8 (APPNOTE.TXT 4.4.4, 4.4.5).
+    header.writeUInt16LE(8, 6);
+    header.writeUInt16LE(8, 8);
+    header.writeUInt16LE(name.length, 26);
+    const behind = Buffer.alloc(16);
+    behind.write("PK\u0007\u0008", "latin1");
+    behind.writeUInt32LE(crc32(plain), 4);
+    behind.writeUInt32LE(packed.length, 8);
+    behind.writeUInt32LE(plain.length, 12);
+    // What stands between two members hides that the sizes of one end there.
+    return Buffer.concat([header, Buffer.from(name), packed, behind, Buffer.from("????")]);
+  };
+  const source = new MemorySource(Buffer.concat(["one", "two", "three"].map(member)));
+  const standings = (most?: number) => readZipArchive([source], most).entries.map(({ path, size, standing }) => [path, size, standing]);
+  expect(standings()).toEqual([
+    ["one", 1 << 20, "sound"],
+    ["two", 1 << 20, "sound"],
+    ["three", 1 << 20, "sound"],
+  ]);
+  expect(standings(1_500_000)).toEqual([
+    ["one", 1 << 20, "sound"],
+    ["two", 0, "not-followed"],
+    ["three", 0, "not-followed"],
+  ]);
 });

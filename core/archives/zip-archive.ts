@@ -17,9 +17,9 @@ type Found = ZipMember & { readonly dataAt: number };
 /**
  * Reads a ZIP archive: by its list of contents, or where that is gone by the headers before its members. Members are looked at when somebody
  * asks how they stand.
- * @param parts the files it is split over, in their order; one alone where it is not
+ * @param parts the files it is split over, in their order; one alone where it is not @param most plain bytes that are unpacked for listing and comparing
  */
-export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
+export function readZipArchive(parts: readonly ByteSource[], most = MOST_CHECKED): ArchiveReading {
   const whole = parts.length === 1 && parts[0] ? parts[0] : new ConcatSource(parts);
   const reader = new BlockReader(whole);
   const bases: number[] = [0];
@@ -27,13 +27,15 @@ export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
   const listing = findListing(whole, reader, bases);
   const notes = describeListing(listing);
   const isAll = notes.length === 0;
-  let left = MOST_CHECKED;
+  /** Sizes are told by members in all, contents are looked at each by itself, when somebody asks. */
+  const budget = { left: most };
+  let left = most;
   const entries: ArchiveEntry[] = [];
   for (const listed of listing.members()) {
-    const found = listed.unsized ? sizedByItsData(reader, listed, left) : listed;
+    const found = listed.unsized ? sizedByItsData(reader, listed, budget) : listed;
     const entry = entryOf(reader, whole, found, left >= 0);
     if (!entry) continue;
-    left -= found.unsized ? reader.size - (found.dataAt ?? 0) : entry.size;
+    left -= entry.size;
     entries.push(entry);
   }
   const sealed = entries.filter(({ encrypted }) => encrypted).length;
@@ -43,13 +45,19 @@ export function readZipArchive(parts: readonly ByteSource[]): ArchiveReading {
 
 /**
  * Takes the sizes of a member from what stands behind its data: packed ones say themselves where they end, others are held to the sizes that stand there.
- * @param most bytes that are unpacked or searched at most
+ * @param budget bytes that may still be unpacked or searched
  */
-function sizedByItsData(reader: BlockReader, found: SalvagedMember, most: number): SalvagedMember {
+function sizedByItsData(reader: BlockReader, found: SalvagedMember, budget: { left: number }): SalvagedMember {
   const { member, dataAt } = found;
-  if (!member || dataAt === null || member.encrypted || !isRead(member.method) || most <= 0) return found;
-  const end = member.method === METHOD.deflated ? checkMember(reader, { ...member, dataAt }, false, most) : null;
-  const sizes = end ? (descriptorEnd(reader, end) < 0 ? null : end) : findDescriptor(reader, dataAt);
+  if (!member || dataAt === null || member.encrypted || !isRead(member.method) || budget.left <= 0) return found;
+  const unpack = () => {
+    const end = checkMember(reader, { ...member, dataAt }, false, budget.left, ({ length }) => {
+      budget.left -= length;
+    });
+    return descriptorEnd(reader, end) < 0 ? null : end;
+  };
+  const sizes = member.method === METHOD.deflated ? unpack() : findDescriptor(reader, dataAt);
+  budget.left -= (sizes ? dataAt + sizes.packed : reader.size) - dataAt;
   if (!sizes) return found;
   const { packed, plain, crc } = sizes;
   return { member: { ...member, packed, plain, crc }, dataAt, packed, plain, present: plain, checksum: "unlooked", by: "header" };

@@ -88,6 +88,17 @@ describe("the table of blocks of a dynamic VHD", () => {
     expect(said).toBeGreaterThan(20);
   });
 
+  it("misses no block that begins with zeros", () => {
+    const late = Uint8Array.from(disk);
+    late.fill(0, 0, 300_000);
+    const bytes = dynamicVhd(late);
+    bytes.writeUInt32BE(UNUSED, TABLE_AT);
+    // The bitmap before it says which sectors are there; without it, too, what stands in it is seen.
+    bytes.fill(0, 2048, 2048 + 512);
+    expect(open(bytes).notes.join()).toContain("leads to data for one block");
+    expect(wrongBytes(open(bytes), late)).toBe(0);
+  });
+
   it("is found by what it looks like where the header that leads to it is overwritten, and nothing else is taken for it", () => {
     const made = file("dynamic.vhd");
     for (const [bytes, truth] of [

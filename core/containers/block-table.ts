@@ -3,9 +3,10 @@ import { type Range, RangeSet, without } from "../bytes/range-set";
 
 /** A larger table is not gone through when it is opened. */
 const MOST_BLOCKS = 1 << 20;
-/** Places without a block that are looked at, and bytes of each. */
+/** Places without a block that are looked at. */
 const MOST_LOOKED = 256;
-const LOOKED_AT = 4096;
+/** Looks at each of them, and bytes of each look. */
+const [LOOKS, LOOKED_AT] = [16, 4096];
 
 /** Where an image keeps what. Bytes of the file. */
 export interface BlockTable {
@@ -77,7 +78,15 @@ export function judgeTable(file: ByteSource, table: BlockTable): TableFaults {
 
 const countOf = (count: number) => (count === 1 ? "one block" : `${count} blocks`);
 
-/** How many places for a block hold data, and are no block's. Looks at the beginning of each. */
+/** Whether something else than zeros stands in a stretch of a file. Looks at some of it. */
+export function hasData(file: ByteSource, from: number, length: number): boolean {
+  const end = Math.min(from + length, file.size);
+  for (let at = from; at < end; at += Math.max(LOOKED_AT, Math.floor(length / LOOKS)))
+    if (readBytes(file, at, Math.min(LOOKED_AT, end - at)).some((byte) => byte !== 0)) return true;
+  return false;
+}
+
+/** How many places for a block hold data, and are no block's. */
 function leftOut(file: ByteSource, sorted: Float64Array, stored: number, own: RangeSet): { count: number; isAll: boolean } {
   let [count, looked, at] = [0, 0, 0];
   for (let i = 0; i <= sorted.length; i += 1) {
@@ -85,7 +94,7 @@ function leftOut(file: ByteSource, sorted: Float64Array, stored: number, own: Ra
     for (const gap of end - at >= stored ? without({ start: at, end }, own.ranges) : [])
       for (let from = gap.start; from + stored <= gap.end; from += stored, looked += 1) {
         if (looked >= MOST_LOOKED) return { count, isAll: false };
-        if (readBytes(file, from, Math.min(LOOKED_AT, stored)).some((byte) => byte !== 0)) count += 1;
+        if (hasData(file, from, stored)) count += 1;
       }
     at = Math.max(at, end + stored);
   }

@@ -1,6 +1,7 @@
 import { type ByteSource, readBytes } from "../bytes/byte-source";
 import { Cursor } from "../bytes/cursor";
 import { be, struct } from "../bytes/struct";
+import { hasData } from "./block-table";
 import { type Chunk, ChunkDisk, inOrder } from "./chunk-disk";
 import type { Container } from "./container";
 import { ContainerError } from "./container";
@@ -14,8 +15,6 @@ const MARK = 0x7370_7273;
 const BANDS_AT = 4096;
 const MOST_BANDS = (BANDS_AT - HEADER.size) / 4;
 const SECTOR = 512;
-/** Places in a band without a number that are looked at, and bytes of each. */
-const [LOOKS, LOOKED_AT] = [16, 4096];
 
 /** @returns null: it is none. @throws ContainerError when its head cannot be */
 export function openSparseImage(file: ByteSource): Container | null {
@@ -72,14 +71,6 @@ export function openSparseImage(file: ByteSource): Container | null {
 }
 
 const countOf = (count: number) => (count === 1 ? "one part" : `${count} parts`);
-
-/** Whether something stands where a band would. Looks at some of it. */
-function hasData(file: ByteSource, from: number, length: number): boolean {
-  const end = Math.min(from + length, file.size);
-  for (let at = from; at < end; at += Math.max(LOOKED_AT, Math.floor(length / LOOKS)))
-    if (readBytes(file, at, Math.min(LOOKED_AT, end - at)).some((byte) => byte !== 0)) return true;
-  return false;
-}
 
 /** What no band holds was never stored. */
 function withHoles(chunks: readonly Chunk[], size: number): Chunk[] {

@@ -50,9 +50,9 @@ export const yearOf = (jobId: number, moment: SQL = sql`i.modified`) =>
 export const standingOf = sql`case when i.live then 'live' else 'deleted' end`;
 export const typeOf = sql`coalesce(nullif(i.extension, ''), 'none')`;
 
-/** The class of an item's size. */
+/** The class of an item's size; null: it is not known. A file of no bytes is whole where its content is known; of others a size of 0 says nothing. */
 export const sizeClassOf = sql.raw(
-  `case ${Object.entries(SIZES)
+  `case when i.size = 0 and i.condition <> 'whole' then null ${Object.entries(SIZES)
     .map(([word, most]) => `when i.size <= ${most} then '${word}'`)
     .join(" ")} end`,
 );
@@ -138,6 +138,7 @@ export async function filterCondition(db: Connection, jobId: number, filter: Ite
     );
   if (year) parts.push(sql`${yearOf(jobId, shownValue("modified", used))} = ${year}`);
   if (size) parts.push(sizeCondition(size, shownValue("size", used)));
+  if (size === "empty") parts.push(sql`${shownValue("condition", used)} = 'whole'`);
   if (rows) parts.push(inScope({ source, volume, set }, sql`i`));
   if (source && !rows) parts.push(sql`i.stores && array(select id from stores where source_id = ${source})`);
   if (volume && !rows) parts.push(sql`${volume}::int = any(i.stores)`);

@@ -126,6 +126,8 @@ test("a file of a damaged archive whose size is not known is never shown as an e
   await page.goto(`/jobs/${id}/items?show=all`);
   const row = items(page).filter({ hasText: name.split("/").at(-1) as string });
   await expect(row).toContainText("not checked");
+  await expect(page.getByRole("button", { name: /^to 10 KiB/ })).toBeVisible();
+  await expect(page.getByRole("button", { name: /^empty/ })).toBeHidden();
   await expect(row.getByTitle("not known")).toHaveText("–");
   await row.click();
   const inspector = page.getByRole("complementary", { name: "Inspector" });

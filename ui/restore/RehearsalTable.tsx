@@ -8,6 +8,7 @@ import { write } from "../data/request";
 import { useJob } from "../data/use-job-data";
 import { Problem, problemText } from "../instruments/Problem";
 import { bytesText, CONDITION_WORDS, exactBytes, momentText, standingText } from "../instruments/words";
+import { isUnsized } from "../items/rows";
 import { useTrayChange } from "../items/use-tray-change";
 import styles from "./restore.module.css";
 
@@ -82,8 +83,8 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
                 )}
                 {file.missing > 0 && !file.problem && <small title={exactBytes(file.missing)}>{bytesText(file.missing)} missing</small>}
               </td>
-              <td className={styles.number} title={file.stream === REPAIRED ? undefined : exactBytes(file.size)}>
-                {file.stream === REPAIRED ? "" : bytesText(file.size)}
+              <td className={styles.number} title={isSized(file) ? exactBytes(file.size) : undefined}>
+                {isSized(file) ? bytesText(file.size) : file.stream === null ? "not known" : ""}
               </td>
               <td>
                 {file.problem
@@ -130,6 +131,9 @@ export function RehearsalTable({ jobId, root, files, conflict, kinds, choices, o
 const REPAIRED = -2;
 
 const same = z.object({ same: z.boolean() });
+
+/** Whether the size of what is written is known before. */
+const isSized = (file: RehearsedFile): boolean => file.stream !== REPAIRED && !(file.stream === null && isUnsized(file));
 
 /** What stands at the target: its date and size, and whether it holds the same bytes. */
 function There({ file, zone }: { file: RehearsedFile; zone: string }) {
