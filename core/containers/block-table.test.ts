@@ -46,6 +46,16 @@ describe("the table of blocks of a VHDX ([MS-VHDX] 2.5), which nothing else chec
       }
   });
 
+  it("takes no log for data that were left out, of an image whose headers are gone", () => {
+    const bytes = file("dirty.vhdx");
+    // The log stands behind the headers, with entries in it (2.3.1.1).
+    expect(bytes.indexOf("loge", MIB, "latin1")).toBeLessThan(2 * MIB);
+    bytes.fill(0, 64 * 1024, 132 * 1024);
+    const { notes } = open(bytes);
+    expect(notes).toHaveLength(1);
+    expect(notes[0]).toContain("whether its log holds changes");
+  });
+
   it.each([4, 5, 7])("makes a block of the state %i, which there is none of, unreadable", (state) => {
     const bytes = Buffer.from(sound);
     const index = present[0] as number;
@@ -58,7 +68,7 @@ describe("the table of blocks of a VHDX ([MS-VHDX] 2.5), which nothing else chec
   it("says that data were left out where entries are zeros", () => {
     const bytes = Buffer.from(sound);
     bytes.fill(0, at, at + 64 * 8);
-    expect(open(bytes).notes.join()).toMatch(/leads to data for (one block|\d+ blocks) in its file/);
+    expect(open(bytes).notes.join()).toMatch(/holds data of (one block|\d+ blocks) to which no entry/);
     expect(wrongBytes(open(bytes), truth)).toBe(0);
   });
 });
@@ -95,7 +105,7 @@ describe("the table of blocks of a dynamic VHD", () => {
     bytes.writeUInt32BE(UNUSED, TABLE_AT);
     // The bitmap before it says which sectors are there; without it, too, what stands in it is seen.
     bytes.fill(0, 2048, 2048 + 512);
-    expect(open(bytes).notes.join()).toContain("leads to data for one block");
+    expect(open(bytes).notes.join()).toContain("holds data of one block to which no entry");
     expect(wrongBytes(open(bytes), late)).toBe(0);
   });
 

@@ -18,6 +18,8 @@ export interface BlockTable {
   startOf(block: number): number | null;
   /** What the image keeps for itself. */
   readonly own: readonly Range[];
+  /** Where it keeps more of that is not known: what stands before all blocks may be such. */
+  readonly mayOwnMore?: boolean;
 }
 
 /** What is wrong with a table of blocks. */
@@ -51,7 +53,7 @@ export function judgeTable(file: ByteSource, table: BlockTable): TableFaults {
   const shared = new Set<number>();
   for (let i = 1; i < sorted.length; i += 1)
     if ((sorted[i] as number) - (sorted[i - 1] as number) < stored) shared.add(sorted[i] as number).add(sorted[i - 1] as number);
-  const left = leftOut(file, sorted, stored, own);
+  const left = leftOut(file, sorted, table, own);
   const doubts = new RangeSet();
   let inOnePlace = 0;
   for (let block = 0; block < blocks && (shared.size > 0 || left.count > 0); block += 1) {
@@ -71,7 +73,7 @@ export function judgeTable(file: ByteSource, table: BlockTable): TableFaults {
     );
   if (left.count > 0)
     notes.push(
-      `No entry of the image's table of blocks leads to data for ${left.isAll ? "" : "at least "}${countOf(left.count)} in its file: they were given up, or their entries are damaged, and zeros that have no block of their own are doubtful.`,
+      `The image's file holds data of ${left.isAll ? "" : "at least "}${countOf(left.count)} to which no entry of its table of blocks leads: given up, or entries are damaged. Zeros that have no block of their own are doubtful.`,
     );
   return { impossible, doubts: doubts.ranges, notes };
 }
@@ -86,9 +88,14 @@ export function hasData(file: ByteSource, from: number, length: number): boolean
   return false;
 }
 
-/** How many places for a block hold data, and are no block's. */
-function leftOut(file: ByteSource, sorted: Float64Array, stored: number, own: RangeSet): { count: number; isAll: boolean } {
-  let [count, looked, at] = [0, 0, 0];
+/** How many places for a block hold data, and are no block's. @param sorted where blocks begin */
+function leftOut(
+  file: ByteSource,
+  sorted: Float64Array,
+  { stored, mayOwnMore = false }: BlockTable,
+  own: RangeSet,
+): { count: number; isAll: boolean } {
+  let [count, looked, at] = [0, 0, mayOwnMore ? (sorted[0] ?? file.size) : 0];
   for (let i = 0; i <= sorted.length; i += 1) {
     const end = i < sorted.length ? (sorted[i] as number) : file.size;
     for (const gap of end - at >= stored ? without({ start: at, end }, own.ranges) : [])

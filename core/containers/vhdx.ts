@@ -295,6 +295,8 @@ function openImage(file: ByteSource, neighbours: Neighbours, depth: number): Con
       ),
       ...bitmaps.filter(({ state }) => state === BLOCK.full).map(({ at }) => ({ start: at, end: at + MIB })),
     ],
+    // Only a header says where the log stands.
+    mayOwnMore: header === null,
   });
   notes.push(...faults.notes);
   const disk = blockDisk(whole, metadata, entry, chunkRatio, parent, faults);

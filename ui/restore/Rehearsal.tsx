@@ -112,7 +112,7 @@ export function Rehearsal({ jobId, tray }: Props) {
             {data.device && ` (${deviceText(data.device)})`}.
             {sums &&
               sums.unwritable > 0 &&
-              ` ${countText(sums.unwritable)} cannot be written: nothing of their content is left, or it is closed.`}
+              ` ${countText(sums.unwritable)} cannot be written: nothing of their content is left, or it cannot be read here.`}
             {sums && sums.withGaps > 0 && ` ${countText(sums.withGaps)} ${sums.withGaps === 1 ? "has" : "have"} gaps.`}{" "}
             <Surveyed data={surveyed.data} error={surveyed.error} />
           </p>
